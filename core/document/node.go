@@ -1,0 +1,227 @@
+package document
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// MaxBytes is the size of the largest document that is read. A node of a parsed
+// document takes about ten times its text, so this bounds the memory that
+// reading may take to a few GiB.
+const MaxBytes = 256 << 20
+
+// maxNodes bounds what aliases of a YAML document may expand to.
+const maxNodes = 50_000_000
+
+type nodeKind uint8
+
+const (
+	scalarNode nodeKind = iota
+	listNode
+	objectNode
+	nullNode
+)
+
+// String returns the kind as an error message calls it.
+func (k nodeKind) String() string {
+	return [...]string{"a plain value", "a list", "an object", "nothing"}[k]
+}
+
+// node is one value of a document, from either syntax.
+type node struct {
+	kind   nodeKind
+	quoted bool // a scalar that can only be text
+	line   int  // from 1; 0 if unknown
+	text   string
+	keys   []node // of an object, beside items
+	items  []node
+}
+
+// parse returns the document as nodes. JSON is told by its first character.
+func parse(data []byte) (node, error) {
+	if len(data) > MaxBytes {
+		return node{}, Errors{{Message: fmt.Sprintf("the document has %d MiB; %d are the most", len(data)>>20, MaxBytes>>20), Fix: "split the estate"}}
+	}
+	if !utf8.Valid(data) {
+		return node{}, Errors{{Line: invalidLine(data), Message: "the document is not valid UTF-8", Fix: "save it as UTF-8"}}
+	}
+	if trimmed := bytes.TrimLeft(data, " \t\r\n\ufeff"); len(trimmed) > 0 && (trimmed[0] == '{') {
+		return parseJSON(data)
+	}
+	return parseYAML(data)
+}
+
+func invalidLine(data []byte) int {
+	line := 1
+	for len(data) > 0 {
+		r, n := utf8.DecodeRune(data)
+		if r == utf8.RuneError && n <= 1 {
+			break
+		}
+		if r == '\n' {
+			line++
+		}
+		data = data[n:]
+	}
+	return line
+}
+
+var yamlLine = regexp.MustCompile(`line (\d+): `)
+
+func parseYAML(data []byte) (node, error) {
+	decoder := yaml.NewDecoder(bytes.NewReader(data))
+	var doc yaml.Node
+	if err := decoder.Decode(&doc); err != nil {
+		if errors.Is(err, io.EOF) {
+			return node{}, Errors{{Line: 1, Message: "the document is empty", Fix: "begin with: bivium: 1"}}
+		}
+		message := strings.TrimPrefix(err.Error(), "yaml: ")
+		line := 0
+		if m := yamlLine.FindStringSubmatch(message); m != nil {
+			line, _ = strconv.Atoi(m[1])
+			message = strings.Replace(message, m[0], "", 1)
+		}
+		return node{}, Errors{{Line: line, Message: "this is not YAML: " + message, Fix: "mend the syntax"}}
+	}
+	var second yaml.Node
+	if err := decoder.Decode(&second); !errors.Is(err, io.EOF) {
+		return node{}, Errors{{Line: second.Line, Message: "a second document follows", Fix: "keep one document in a file"}}
+	}
+	budget := maxNodes
+	return fromYAML(doc.Content[0], &budget, 0)
+}
+
+// maxDepth bounds nesting; no document of page 2 nests deeper than eight.
+const maxDepth = 64
+
+func fromYAML(y *yaml.Node, budget *int, depth int) (node, error) {
+	if *budget--; *budget < 0 {
+		return node{}, Errors{{Line: y.Line, Message: "the document's aliases expand to more than can be read", Fix: "write the values out"}}
+	}
+	if depth > maxDepth {
+		return node{}, Errors{{Line: y.Line, Message: fmt.Sprintf("the document nests deeper than %d levels", maxDepth), Fix: "no estate needs more than eight"}}
+	}
+	n := node{line: y.Line, text: y.Value}
+	switch y.Kind {
+	case yaml.AliasNode:
+		return fromYAML(y.Alias, budget, depth+1)
+	case yaml.ScalarNode:
+		n.quoted = y.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle|yaml.LiteralStyle|yaml.FoldedStyle) != 0
+		if !n.quoted && (y.Value == "" || y.Value == "~" || y.Value == "null") {
+			n.kind = nullNode
+		}
+	case yaml.SequenceNode:
+		n.kind = listNode
+		n.items = make([]node, len(y.Content))
+		for i, c := range y.Content {
+			var err error
+			if n.items[i], err = fromYAML(c, budget, depth+1); err != nil {
+				return node{}, err
+			}
+		}
+	case yaml.MappingNode:
+		n.kind = objectNode
+		for i := 0; i+1 < len(y.Content); i += 2 {
+			key, err := fromYAML(y.Content[i], budget, depth+1)
+			if err != nil {
+				return node{}, err
+			}
+			value, err := fromYAML(y.Content[i+1], budget, depth+1)
+			if err != nil {
+				return node{}, err
+			}
+			n.keys = append(n.keys, key)
+			n.items = append(n.items, value)
+		}
+	default:
+		return node{}, Errors{{Line: y.Line, Message: "this is no value", Fix: "mend the syntax"}}
+	}
+	return n, nil
+}
+
+// jsonReader turns the tokens of a JSON text into nodes, and keeps the line.
+type jsonReader struct {
+	data   []byte
+	tokens *json.Decoder
+	line   int
+	seen   int64 // how far the newlines are counted
+}
+
+func parseJSON(data []byte) (node, error) {
+	data = bytes.TrimPrefix(data, []byte("\ufeff"))
+	r := &jsonReader{data: data, tokens: json.NewDecoder(bytes.NewReader(data)), line: 1}
+	r.tokens.UseNumber()
+	n, err := r.value(0)
+	if err == nil {
+		if _, end := r.tokens.Token(); !errors.Is(end, io.EOF) {
+			return node{}, Errors{{Line: r.at(), Message: "more follows after the end of the document", Fix: "keep one document in a file"}}
+		}
+		return n, nil
+	}
+	var known Errors
+	if errors.As(err, &known) {
+		return node{}, known
+	}
+	return node{}, Errors{{Line: r.at(), Message: "this is not JSON: " + err.Error(), Fix: "mend the syntax"}}
+}
+
+// at returns the line of the last token.
+func (r *jsonReader) at() int {
+	offset := r.tokens.InputOffset()
+	r.line += bytes.Count(r.data[r.seen:offset], []byte("\n"))
+	r.seen = offset
+	return r.line
+}
+
+func (r *jsonReader) value(depth int) (node, error) {
+	token, err := r.tokens.Token()
+	if err != nil {
+		return node{}, err
+	}
+	n := node{line: r.at()}
+	if depth > maxDepth {
+		return node{}, Errors{{Line: n.line, Message: fmt.Sprintf("the document nests deeper than %d levels", maxDepth), Fix: "no estate needs more than eight"}}
+	}
+	switch t := token.(type) {
+	case nil:
+		n.kind = nullNode
+	case string:
+		n.text, n.quoted = t, true
+	case json.Number:
+		n.text = t.String()
+	case bool:
+		n.text = strconv.FormatBool(t)
+	case json.Delim:
+		n.kind = listNode
+		if t == '{' {
+			n.kind = objectNode
+		}
+		for r.tokens.More() {
+			if n.kind == objectNode {
+				key, err := r.tokens.Token()
+				if err != nil {
+					return node{}, err
+				}
+				n.keys = append(n.keys, node{text: key.(string), line: r.at()})
+			}
+			item, err := r.value(depth + 1)
+			if err != nil {
+				return node{}, err
+			}
+			n.items = append(n.items, item)
+		}
+		if _, err := r.tokens.Token(); err != nil {
+			return node{}, err
+		}
+	}
+	return n, nil
+}

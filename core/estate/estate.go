@@ -1,0 +1,314 @@
+// Package estate holds the things of an estate (M1), their names, and their
+// faults (M9). It is plain data: an Estate is read by core/document, judged by
+// core/verdict and surveyed by core/survey, and none of them changes it.
+//
+// The json tags are the keys of the estate document. The doc tags say what the
+// document asks of a field, and are read by core/document for reading, writing
+// and the published schema alike:
+//
+//	req        the key must be there
+//	name       the value is a name (see CheckName)
+//	def=X      what a missing key stands for; left out again when written
+//	enum=A|B   the values that are allowed
+//	min=N      the least number that is allowed
+package estate
+
+import "net/netip"
+
+// Version is the version of the document format that this package describes.
+const Version = 1
+
+// Estate is everything known about one organisation's networks and the rules
+// over them. Lists keep the order in which they were written; nothing in the
+// semantics depends on it, except for the rules inside one policy, share or
+// rulebook. The zero Estate has no name, and is otherwise valid and empty.
+type Estate struct {
+	Version     int    `json:"bivium" doc:"req"`
+	Name        string `json:"estate" doc:"req,name"`
+	Description string `json:"description,omitempty"`
+
+	Accounts     []Account     `json:"accounts,omitempty"`
+	Hubs         []Hub         `json:"hubs,omitempty"`
+	Links        []Link        `json:"links,omitempty"`
+	Segments     []Segment     `json:"segments,omitempty"`
+	Networks     []Network     `json:"networks,omitempty"`
+	Attachments  []Attachment  `json:"attachments,omitempty"`
+	Peerings     []Peering     `json:"peerings,omitempty"`
+	Exits        []Exit        `json:"exits,omitempty"`
+	Publications []Publication `json:"publications,omitempty"`
+	Workloads    []Workload    `json:"workloads,omitempty"`
+	Services     []Service     `json:"services,omitempty"`
+	Groups       []Group       `json:"groups,omitempty"`
+	Pools        []Pool        `json:"pools,omitempty"`
+	Rulebooks    []Rulebook    `json:"rulebooks,omitempty"`
+	Policies     []Policy      `json:"policies,omitempty"`
+	Shares       []Share       `json:"shares,omitempty"`
+	Expectations []Expectation `json:"expectations,omitempty"`
+}
+
+// Account is a subscription with a cloud, or a group of own premises.
+type Account struct {
+	Name        string `json:"name" doc:"req,name"`
+	Provider    string `json:"provider" doc:"req,name"`
+	Description string `json:"description,omitempty"`
+}
+
+// Hub is a transit router in a region.
+type Hub struct {
+	Name        string `json:"name" doc:"req,name"`
+	Account     string `json:"account,omitempty" doc:"name"`
+	Region      string `json:"region,omitempty"`
+	Description string `json:"description,omitempty"`
+}
+
+// Link is a tunnel or circuit between two hubs. Segments is empty for a link
+// that carries every segment.
+type Link struct {
+	Between     [2]string `json:"between" doc:"req,name"`
+	Cost        int       `json:"cost" doc:"def=10,min=1"`
+	State       string    `json:"state" doc:"def=up,enum=up|down"`
+	Segments    []string  `json:"segments,omitempty" doc:"name"`
+	Description string    `json:"description,omitempty"`
+}
+
+// Segment is an isolated routing domain. Default is the action of M4.6 for
+// internal destinations.
+type Segment struct {
+	Name        string `json:"name" doc:"req,name"`
+	Default     Action `json:"default" doc:"def=deny,enum=allow|deny"`
+	Description string `json:"description,omitempty"`
+}
+
+// Network is one cloud virtual network, one site's LAN, one remote-access pool
+// or one partner's network.
+type Network struct {
+	Name        string            `json:"name" doc:"req,name"`
+	Kind        string            `json:"kind" doc:"req,enum=cloud|site|remote|partner|endpoints"`
+	Account     string            `json:"account,omitempty" doc:"name"`
+	Region      string            `json:"region,omitempty"`
+	Labels      map[string]string `json:"labels,omitempty"`
+	Enforcement string            `json:"enforcement,omitempty" doc:"enum=native|none"`
+	Segment     string            `json:"segment,omitempty" doc:"name"`
+	Subnets     []Subnet          `json:"subnets,omitempty"`
+	Routes      []Route           `json:"routes,omitempty"`
+	Description string            `json:"description,omitempty"`
+}
+
+// Native reports whether the network enforces verdicts on paths that pass no
+// hub (M8.3): as it says, or, where it says nothing, whether it is a cloud's.
+func (n *Network) Native() bool {
+	if n.Enforcement == "" {
+		return n.Kind == "cloud"
+	}
+	return n.Enforcement == "native"
+}
+
+// SegmentOf returns the segment that the subnet lies in, or "" for none.
+func (n *Network) SegmentOf(s *Subnet) string {
+	if s.Segment != "" {
+		return s.Segment
+	}
+	return n.Segment
+}
+
+// Subnet is one prefix of a network. An empty Segment stands for that of the
+// network.
+type Subnet struct {
+	Name        string       `json:"name" doc:"req,name"`
+	Prefix      netip.Prefix `json:"prefix" doc:"req"`
+	Segment     string       `json:"segment,omitempty" doc:"name"`
+	Description string       `json:"description,omitempty"`
+}
+
+// Route is one explicit entry of a network's route table (M7.2).
+type Route struct {
+	To          netip.Prefix `json:"to" doc:"req"`
+	Via         Via          `json:"via" doc:"req"`
+	Description string       `json:"description,omitempty"`
+}
+
+// Attachment is the connection of a network to a hub, with the routes it brings.
+type Attachment struct {
+	Network     string    `json:"network" doc:"req,name"`
+	Hub         string    `json:"hub" doc:"req,name"`
+	Cost        int       `json:"cost" doc:"def=1,min=0"`
+	State       string    `json:"state" doc:"def=up,enum=up|down"`
+	Static      []Static  `json:"static,omitempty"`
+	Learned     []Learned `json:"learned,omitempty"`
+	Description string    `json:"description,omitempty"`
+}
+
+// Static is a prefix that an attachment bears by order.
+type Static struct {
+	Prefix  netip.Prefix `json:"prefix" doc:"req"`
+	Segment string       `json:"segment" doc:"req,name"`
+}
+
+// Learned is a prefix that the far side of an attachment announced.
+type Learned struct {
+	Prefix  netip.Prefix `json:"prefix" doc:"req"`
+	Segment string       `json:"segment" doc:"req,name"`
+	Status  string       `json:"status" doc:"def=waiting,enum=accepted|waiting|refused"`
+}
+
+// Peering is a direct, non-transitive connection of two networks.
+type Peering struct {
+	Between     [2]string `json:"between" doc:"req,name"`
+	OffersHub   string    `json:"offersHub,omitempty" doc:"name"`
+	Description string    `json:"description,omitempty"`
+}
+
+// Exit is a way out to the internet at a hub.
+type Exit struct {
+	Name        string   `json:"name" doc:"req,name"`
+	Hub         string   `json:"hub" doc:"req,name"`
+	Segments    []string `json:"segments" doc:"req,name"`
+	State       string   `json:"state" doc:"def=up,enum=up|down"`
+	Description string   `json:"description,omitempty"`
+}
+
+// Publication is a public address at an exit, through which the internet may
+// open flows to some workloads (M7.6).
+type Publication struct {
+	Name        string       `json:"name" doc:"req,name"`
+	Exit        string       `json:"exit" doc:"req,name"`
+	Address     netip.Addr   `json:"address" doc:"req"`
+	Services    []ServiceRef `json:"services" doc:"req"`
+	To          Party        `json:"to" doc:"req"`
+	Enabled     bool         `json:"enabled" doc:"def=true"`
+	Description string       `json:"description,omitempty"`
+}
+
+// Workload is something with addresses and labels.
+type Workload struct {
+	Name        string            `json:"name" doc:"req,name"`
+	Network     string            `json:"network" doc:"req,name"`
+	Addresses   []netip.Addr      `json:"addresses" doc:"req"`
+	Labels      map[string]string `json:"labels,omitempty"`
+	Description string            `json:"description,omitempty"`
+}
+
+// Service is a named set of protocol and port terms.
+type Service struct {
+	Name        string `json:"name" doc:"req,name"`
+	Terms       []Term `json:"terms" doc:"req"`
+	Description string `json:"description,omitempty"`
+}
+
+// Group is a named selection of endpoints (M3.1).
+type Group struct {
+	Name         string         `json:"name" doc:"req,name"`
+	Within       string         `json:"within,omitempty" doc:"name"`
+	Match        string         `json:"match,omitempty"`
+	Networks     []string       `json:"networks,omitempty" doc:"name"`
+	NetworkMatch string         `json:"networkMatch,omitempty"`
+	Subnets      []SubnetRef    `json:"subnets,omitempty"`
+	Prefixes     []netip.Prefix `json:"prefixes,omitempty"`
+	Exits        []string       `json:"exits,omitempty" doc:"name"`
+	Description  string         `json:"description,omitempty"`
+}
+
+// Empty reports whether the group selects nothing at all (F13).
+func (g *Group) Empty() bool {
+	return g.Match == "" && g.NetworkMatch == "" && len(g.Networks) == 0 &&
+		len(g.Subnets) == 0 && len(g.Prefixes) == 0 && len(g.Exits) == 0
+}
+
+// Pool is a set of interchangeable firewalls at one or more hubs.
+type Pool struct {
+	Name        string     `json:"name" doc:"req,name"`
+	OnFailure   string     `json:"onFailure" doc:"def=closed,enum=closed|open"`
+	Rulebook    string     `json:"rulebook,omitempty" doc:"name"`
+	Firewalls   []Firewall `json:"firewalls,omitempty"`
+	Description string     `json:"description,omitempty"`
+}
+
+// Firewall is one member of a pool. Only healthy ones serve.
+type Firewall struct {
+	Name        string `json:"name" doc:"req,name"`
+	Hub         string `json:"hub" doc:"req,name"`
+	State       string `json:"state" doc:"def=healthy,enum=healthy|failed|draining"`
+	Description string `json:"description,omitempty"`
+}
+
+// Rulebook is the ordered rules that the firewalls of a pool enforce (M8.5).
+type Rulebook struct {
+	Name        string     `json:"name" doc:"req,name"`
+	Rules       []BookRule `json:"rules" doc:"req"`
+	Description string     `json:"description,omitempty"`
+}
+
+// BookRule is one rule of a rulebook.
+type BookRule struct {
+	From        Side         `json:"from" doc:"req"`
+	To          Side         `json:"to" doc:"req"`
+	Services    []ServiceRef `json:"services" doc:"req"`
+	Action      string       `json:"action" doc:"req,enum=pass|drop|reject"`
+	Description string       `json:"description,omitempty"`
+}
+
+// Policy is ordered rules for flows from some groups to some groups (M4), or,
+// with the tier "guardrail", a rule of the upper tier (M5). A policy uses
+// Segments, a guardrail FromSegments and ToSegments.
+type Policy struct {
+	Name         string `json:"name" doc:"req,name"`
+	Tier         string `json:"tier" doc:"def=standard,enum=standard|guardrail"`
+	Segments     Scope  `json:"segments,omitzero"`
+	FromSegments Scope  `json:"fromSegments,omitzero"`
+	ToSegments   Scope  `json:"toSegments,omitzero"`
+	From         Side   `json:"from" doc:"req"`
+	To           Side   `json:"to" doc:"req"`
+	Enabled      bool   `json:"enabled" doc:"def=true"`
+	Rules        []Rule `json:"rules" doc:"req"`
+	Description  string `json:"description,omitempty"`
+}
+
+// Guardrail reports whether the policy is of the upper tier.
+func (p *Policy) Guardrail() bool { return p.Tier == "guardrail" }
+
+// Rule is one rule of a policy, guardrail or share.
+type Rule struct {
+	Services    []ServiceRef `json:"services" doc:"req"`
+	Action      Action       `json:"action" doc:"req,enum=allow|deny|inspect"`
+	Pool        string       `json:"pool,omitempty" doc:"name"`
+	Description string       `json:"description,omitempty"`
+}
+
+// Share is ordered rules that let a guest segment reach an offered part of an
+// owner segment (M6).
+type Share struct {
+	Name        string `json:"name" doc:"req,name"`
+	Owner       Party  `json:"owner" doc:"req"`
+	Guest       Party  `json:"guest" doc:"req"`
+	Direction   string `json:"direction" doc:"def=inbound,enum=inbound|both"`
+	Enabled     bool   `json:"enabled" doc:"def=true"`
+	Rules       []Rule `json:"rules" doc:"req"`
+	Description string `json:"description,omitempty"`
+}
+
+// Party is a segment and some endpoints of it.
+type Party struct {
+	Segment string `json:"segment" doc:"req,name"`
+	Groups  Side   `json:"groups" doc:"req"`
+}
+
+// Expectation is a statement about flows that must hold.
+type Expectation struct {
+	Name        string       `json:"name" doc:"req,name"`
+	From        End          `json:"from" doc:"req"`
+	To          End          `json:"to" doc:"req"`
+	Services    []ServiceRef `json:"services" doc:"req"`
+	Expect      string       `json:"expect" doc:"req,enum=allowed|inspected|denied|delivered"`
+	Pool        string       `json:"pool,omitempty" doc:"name"`
+	Description string       `json:"description,omitempty"`
+}
+
+// Action is what a rule does with a flow.
+type Action string
+
+// The actions, from the mildest to the strictest (M4.5).
+const (
+	Allow   Action = "allow"
+	Inspect Action = "inspect"
+	Deny    Action = "deny"
+)

@@ -1,0 +1,417 @@
+package estate
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+)
+
+// Code is the code of a fault (M9). A code never changes its meaning.
+type Code string
+
+// The faults of M9. F3 needs the members of groups, and is found by core/survey.
+const (
+	// UnknownName is a name that nothing bears.
+	//	groups: [{name: tills, networks: [yard]}]   # and no network yard
+	UnknownName Code = "F1"
+	// Overlap is two homes for one address in one segment (M2.1).
+	//	networks: a has 10.1.0.0/24, b has 10.1.0.128/25, both in office
+	Overlap Code = "F2"
+	// ForbiddenShare is a share that M6.4 forbids, wholly or in part.
+	ForbiddenShare Code = "F3"
+	// OwnAncestor is a group that is its own ancestor.
+	//	groups: [{name: a, within: b, …}, {name: b, within: a, …}]
+	OwnAncestor Code = "F4"
+	// StrayAddress is a workload's address outside its network's subnets.
+	StrayAddress Code = "F5"
+	// SameAddress is two workloads of one network with one address.
+	SameAddress Code = "F6"
+	// GuardrailAllows is a guardrail with an allow rule.
+	GuardrailAllows Code = "F7"
+	// OverlapInside is overlapping subnets in one network.
+	OverlapInside Code = "F8"
+	// NoPool is an inspect rule without a pool.
+	NoPool Code = "F9"
+	// UnservedPublication is a publication whose exit does not serve its segment.
+	UnservedPublication Code = "F10"
+	// SameRoute is two explicit routes of a network with one prefix.
+	SameRoute Code = "F11"
+	// BadPeering is a route via a peer without a peering, a network peered with
+	// itself, two peerings of the same two, or an offersHub that is neither.
+	BadPeering Code = "F12"
+	// EmptyGroup is a group that selects nothing.
+	EmptyGroup Code = "F13"
+)
+
+// Fault is one reason why an estate cannot be applied.
+type Fault struct {
+	Code    Code   `json:"code"`
+	Path    string `json:"path"` // where in the document: policies[3].rules[0].pool
+	Refs    []Ref  `json:"refs"` // the things at fault, the main one first
+	Message string `json:"message"`
+	Fix     string `json:"fix"`
+}
+
+// Check returns the faults of e that can be told without knowing who is in
+// which group: all of M9 but F3. They come in the order of their codes, and
+// within one in that of the document. Cost: O(n log n) in the things of e.
+func Check(e *Estate) []Fault {
+	c := newChecker(e)
+	c.structure()
+	c.selections()
+	c.rules()
+	c.peerings()
+	c.addresses()
+	c.homes()
+	slices.SortStableFunc(c.faults, func(a, b Fault) int { return cmp.Compare(codeOrder(a.Code), codeOrder(b.Code)) })
+	return c.faults
+}
+
+func codeOrder(c Code) int {
+	n := 0
+	for _, d := range string(c[1:]) {
+		n = n*10 + int(d-'0')
+	}
+	return n
+}
+
+type checker struct {
+	e       *Estate
+	faults  []Fault
+	names   map[Kind]map[string]int // name to index in the document's list
+	subnets map[SubnetRef]bool
+	peered  map[[2]string]bool
+}
+
+func newChecker(e *Estate) *checker {
+	c := &checker{e: e, names: map[Kind]map[string]int{}, subnets: map[SubnetRef]bool{}, peered: map[[2]string]bool{}}
+	add := func(k Kind, n int, name func(int) string) {
+		m := make(map[string]int, n)
+		for i := range n {
+			m[name(i)] = i
+		}
+		c.names[k] = m
+	}
+	add(KindAccount, len(e.Accounts), func(i int) string { return e.Accounts[i].Name })
+	add(KindHub, len(e.Hubs), func(i int) string { return e.Hubs[i].Name })
+	add(KindSegment, len(e.Segments), func(i int) string { return e.Segments[i].Name })
+	add(KindNetwork, len(e.Networks), func(i int) string { return e.Networks[i].Name })
+	add(KindExit, len(e.Exits), func(i int) string { return e.Exits[i].Name })
+	add(KindService, len(e.Services), func(i int) string { return e.Services[i].Name })
+	add(KindGroup, len(e.Groups), func(i int) string { return e.Groups[i].Name })
+	add(KindPool, len(e.Pools), func(i int) string { return e.Pools[i].Name })
+	add(KindRulebook, len(e.Rulebooks), func(i int) string { return e.Rulebooks[i].Name })
+	for _, n := range e.Networks {
+		for _, s := range n.Subnets {
+			c.subnets[SubnetRef{n.Name, s.Name}] = true
+		}
+	}
+	for _, p := range e.Peerings {
+		c.peered[unordered(p.Between)] = true
+	}
+	return c
+}
+
+func unordered(pair [2]string) [2]string {
+	if pair[0] > pair[1] {
+		pair[0], pair[1] = pair[1], pair[0]
+	}
+	return pair
+}
+
+func (c *checker) add(code Code, refs []Ref, fix, message, path string, args ...any) {
+	c.faults = append(c.faults, Fault{Code: code, Path: fmt.Sprintf(path, args...), Refs: refs, Message: message, Fix: fix})
+}
+
+// need reports F1 unless something of the kind bears the name. An empty name
+// was left out, and asks for nothing.
+func (c *checker) need(of Ref, kind Kind, name, path string, args ...any) bool {
+	if name == "" {
+		return true
+	}
+	if _, ok := c.names[kind][name]; ok {
+		return true
+	}
+	message := fmt.Sprintf("%s speaks of %s %q, and there is none", of, kind, name)
+	fix := fmt.Sprintf("define %s %s, or name one that exists", kind, name)
+	if near := Nearest(name, c.names[kind]); near != "" {
+		fix = fmt.Sprintf("did you mean %s? Else define %s %s", near, kind, name)
+	}
+	c.add(UnknownName, []Ref{of, {kind, name}}, fix, message, path, args...)
+	return false
+}
+
+func (c *checker) structure() {
+	for i, h := range c.e.Hubs {
+		c.need(Ref{KindHub, h.Name}, KindAccount, h.Account, "hubs[%d].account", i)
+	}
+	for i, l := range c.e.Links {
+		of := Ref{KindLink, l.Between[0] + "–" + l.Between[1]}
+		for j, hub := range l.Between {
+			c.need(of, KindHub, hub, "links[%d].between[%d]", i, j)
+		}
+		for j, s := range l.Segments {
+			c.need(of, KindSegment, s, "links[%d].segments[%d]", i, j)
+		}
+	}
+	for i := range c.e.Networks {
+		n := &c.e.Networks[i]
+		of := Ref{KindNetwork, n.Name}
+		c.need(of, KindAccount, n.Account, "networks[%d].account", i)
+		c.need(of, KindSegment, n.Segment, "networks[%d].segment", i)
+		for j, s := range n.Subnets {
+			c.need(Ref{KindSubnet, n.Name + "/" + s.Name}, KindSegment, s.Segment, "networks[%d].subnets[%d].segment", i, j)
+		}
+	}
+	for i, a := range c.e.Attachments {
+		of := Ref{KindAttachment, a.Network + "@" + a.Hub}
+		c.need(of, KindNetwork, a.Network, "attachments[%d].network", i)
+		c.need(of, KindHub, a.Hub, "attachments[%d].hub", i)
+		for j, s := range a.Static {
+			c.need(of, KindSegment, s.Segment, "attachments[%d].static[%d].segment", i, j)
+		}
+		for j, l := range a.Learned {
+			c.need(of, KindSegment, l.Segment, "attachments[%d].learned[%d].segment", i, j)
+		}
+	}
+	for i, x := range c.e.Exits {
+		of := Ref{KindExit, x.Name}
+		c.need(of, KindHub, x.Hub, "exits[%d].hub", i)
+		for j, s := range x.Segments {
+			c.need(of, KindSegment, s, "exits[%d].segments[%d]", i, j)
+		}
+	}
+	for i, p := range c.e.Pools {
+		c.need(Ref{KindPool, p.Name}, KindRulebook, p.Rulebook, "pools[%d].rulebook", i)
+		for j, f := range p.Firewalls {
+			c.need(Ref{KindFirewall, f.Name}, KindHub, f.Hub, "pools[%d].firewalls[%d].hub", i, j)
+		}
+	}
+	for i, w := range c.e.Workloads {
+		c.need(Ref{KindWorkload, w.Name}, KindNetwork, w.Network, "workloads[%d].network", i)
+	}
+}
+
+func (c *checker) selections() {
+	for i := range c.e.Groups {
+		g := &c.e.Groups[i]
+		of := Ref{KindGroup, g.Name}
+		c.need(of, KindGroup, g.Within, "groups[%d].within", i)
+		for j, n := range g.Networks {
+			c.need(of, KindNetwork, n, "groups[%d].networks[%d]", i, j)
+		}
+		for j, s := range g.Subnets {
+			if c.need(of, KindNetwork, s.Network, "groups[%d].subnets[%d]", i, j) && !c.subnets[s] {
+				c.add(UnknownName, []Ref{of, {KindSubnet, s.String()}}, "name a subnet that the network has",
+					fmt.Sprintf("%s speaks of subnet %q, and network %s has no such subnet", of, s, s.Network), "groups[%d].subnets[%d]", i, j)
+			}
+		}
+		for j, x := range g.Exits {
+			c.need(of, KindExit, x, "groups[%d].exits[%d]", i, j)
+		}
+		if g.Empty() {
+			c.add(EmptyGroup, []Ref{of}, "give it at least one of match, networks, networkMatch, subnets, prefixes, exits",
+				fmt.Sprintf("%s selects nothing", of), "groups[%d]", i)
+		}
+	}
+	c.ancestors()
+}
+
+// ancestors reports F4 once for each cycle of parents.
+func (c *checker) ancestors() {
+	const unseen, walking, done = 0, 1, 2
+	state := make([]int, len(c.e.Groups))
+	for i := range c.e.Groups {
+		var walk []int
+		at, more := i, true
+		for more && state[at] == unseen {
+			state[at] = walking
+			walk = append(walk, at)
+			var parent int
+			if parent, more = c.names[KindGroup][c.e.Groups[at].Within]; more {
+				at = parent
+			}
+		}
+		if more && state[at] == walking {
+			c.cycle(walk[slices.Index(walk, at):])
+		}
+		for _, g := range walk {
+			state[g] = done
+		}
+	}
+}
+
+func (c *checker) cycle(groups []int) {
+	var refs []Ref
+	var names []string
+	for _, g := range groups {
+		refs = append(refs, Ref{KindGroup, c.e.Groups[g].Name})
+		names = append(names, c.e.Groups[g].Name)
+	}
+	names = append(names, names[0])
+	c.add(OwnAncestor, refs, "take the within of one of them away", "the parents go in a circle: "+strings.Join(names, " within "), "groups[%d].within", groups[0])
+}
+
+func (c *checker) side(of Ref, s Side, path string, i int) {
+	for j, g := range s.Groups {
+		c.need(of, KindGroup, g, path+"[%d]", i, j)
+	}
+}
+
+func (c *checker) scope(of Ref, s Scope, path string, i int) {
+	for j, name := range s.Names {
+		c.need(of, KindSegment, name, path+"[%d]", i, j)
+	}
+}
+
+func (c *checker) end(of Ref, e End, path string, i int) {
+	if !e.Internet {
+		c.party(of, e.Party, path, i)
+	}
+}
+
+func (c *checker) services(of Ref, refs []ServiceRef, path string, args ...any) {
+	for k, s := range refs {
+		c.need(of, KindService, s.Name, path+".services[%d]", append(slices.Clone(args), k)...)
+	}
+}
+
+func (c *checker) ruleList(of Ref, rules []Rule, path string, i int) {
+	for j, r := range rules {
+		c.services(of, r.Services, path+".rules[%d]", i, j)
+		c.need(of, KindPool, r.Pool, path+".rules[%d].pool", i, j)
+		if r.Action == Inspect && r.Pool == "" {
+			c.add(NoPool, []Ref{of}, "name the pool that inspects", fmt.Sprintf("rule %d of %s inspects by no pool", j+1, of), path+".rules[%d]", i, j)
+		}
+	}
+}
+
+func (c *checker) rules() {
+	for i := range c.e.Policies {
+		p := &c.e.Policies[i]
+		of := Ref{KindPolicy, p.Name}
+		c.scope(of, p.Segments, "policies[%d].segments", i)
+		c.scope(of, p.FromSegments, "policies[%d].fromSegments", i)
+		c.scope(of, p.ToSegments, "policies[%d].toSegments", i)
+		c.side(of, p.From, "policies[%d].from", i)
+		c.side(of, p.To, "policies[%d].to", i)
+		c.ruleList(of, p.Rules, "policies[%d]", i)
+		for j, r := range p.Rules {
+			if p.Guardrail() && r.Action == Allow {
+				c.add(GuardrailAllows, []Ref{of}, "let it deny or inspect, or make the policy a standard one",
+					fmt.Sprintf("rule %d of %s allows, and a guardrail can only make a verdict stricter", j+1, of), "policies[%d].rules[%d].action", i, j)
+			}
+		}
+	}
+	for i, b := range c.e.Rulebooks {
+		of := Ref{KindRulebook, b.Name}
+		for j, r := range b.Rules {
+			for k, g := range r.From.Groups {
+				c.need(of, KindGroup, g, "rulebooks[%d].rules[%d].from[%d]", i, j, k)
+			}
+			for k, g := range r.To.Groups {
+				c.need(of, KindGroup, g, "rulebooks[%d].rules[%d].to[%d]", i, j, k)
+			}
+			c.services(of, r.Services, "rulebooks[%d].rules[%d]", i, j)
+		}
+	}
+	for i, s := range c.e.Shares {
+		of := Ref{KindShare, s.Name}
+		c.party(of, s.Owner, "shares[%d].owner", i)
+		c.party(of, s.Guest, "shares[%d].guest", i)
+		c.ruleList(of, s.Rules, "shares[%d]", i)
+		if s.Owner.Segment == s.Guest.Segment {
+			c.add(ForbiddenShare, []Ref{of}, "name two different segments; inside one, write a policy",
+				fmt.Sprintf("%s shares segment %s with itself", of, s.Owner.Segment), "shares[%d].guest.segment", i)
+		}
+	}
+	for i, p := range c.e.Publications {
+		of := Ref{KindPublication, p.Name}
+		c.services(of, p.Services, "publications[%d]", i)
+		c.party(of, p.To, "publications[%d].to", i)
+		if c.need(of, KindExit, p.Exit, "publications[%d].exit", i) {
+			exit := c.e.Exits[c.names[KindExit][p.Exit]]
+			if !slices.Contains(exit.Segments, p.To.Segment) {
+				c.add(UnservedPublication, []Ref{of, {KindExit, exit.Name}}, fmt.Sprintf("add segment %s to exit %s, or publish at an exit that serves it", p.To.Segment, exit.Name),
+					fmt.Sprintf("%s leads into segment %s, which exit %s does not serve", of, p.To.Segment, exit.Name), "publications[%d].exit", i)
+			}
+		}
+	}
+	for i, x := range c.e.Expectations {
+		of := Ref{KindExpectation, x.Name}
+		c.end(of, x.From, "expectations[%d].from", i)
+		c.end(of, x.To, "expectations[%d].to", i)
+		c.services(of, x.Services, "expectations[%d]", i)
+		c.need(of, KindPool, x.Pool, "expectations[%d].pool", i)
+	}
+}
+
+func (c *checker) party(of Ref, p Party, path string, i int) {
+	c.need(of, KindSegment, p.Segment, path+".segment", i)
+	c.side(of, p.Groups, path+".groups", i)
+}
+
+func (c *checker) peerings() {
+	seen := map[[2]string]bool{}
+	for i, p := range c.e.Peerings {
+		of := Ref{KindPeering, p.Between[0] + "–" + p.Between[1]}
+		for j, n := range p.Between {
+			c.need(of, KindNetwork, n, "peerings[%d].between[%d]", i, j)
+		}
+		if p.Between[0] == p.Between[1] {
+			c.add(BadPeering, []Ref{of}, "name two networks, or take the peering away", fmt.Sprintf("network %s is peered with itself", p.Between[0]), "peerings[%d].between", i)
+		}
+		if seen[unordered(p.Between)] {
+			c.add(BadPeering, []Ref{of}, "keep one of them", fmt.Sprintf("networks %s and %s are peered twice", p.Between[0], p.Between[1]), "peerings[%d].between", i)
+		}
+		seen[unordered(p.Between)] = true
+		if p.OffersHub != "" && p.OffersHub != p.Between[0] && p.OffersHub != p.Between[1] {
+			c.add(BadPeering, []Ref{of, {KindNetwork, p.OffersHub}}, fmt.Sprintf("write %s or %s, or leave it out", p.Between[0], p.Between[1]),
+				fmt.Sprintf("%s offers the hub of %s, which is neither of the two", of, p.OffersHub), "peerings[%d].offersHub", i)
+		}
+	}
+	for i, n := range c.e.Networks {
+		of := Ref{KindNetwork, n.Name}
+		routes := map[netip.Prefix]bool{}
+		for j, r := range n.Routes {
+			if routes[r.To] {
+				c.add(SameRoute, []Ref{of}, "keep one of them", fmt.Sprintf("%s has two routes to %s", of, r.To), "networks[%d].routes[%d].to", i, j)
+			}
+			routes[r.To] = true
+			peer, ok := r.Via.Peer()
+			if ok && c.need(of, KindNetwork, peer, "networks[%d].routes[%d].via", i, j) && !c.peered[unordered([2]string{n.Name, peer})] {
+				c.add(BadPeering, []Ref{of, {KindNetwork, peer}}, fmt.Sprintf("peer %s with %s, or lead the route elsewhere", n.Name, peer),
+					fmt.Sprintf("the route of %s to %s leads to %s, and the two are not peered", of, r.To, peer), "networks[%d].routes[%d].via", i, j)
+			}
+		}
+	}
+}
+
+func (c *checker) addresses() {
+	type home struct {
+		network string
+		addr    netip.Addr
+	}
+	holder := make(map[home]string, len(c.e.Workloads))
+	for i, w := range c.e.Workloads {
+		n, ok := c.names[KindNetwork][w.Network]
+		if !ok {
+			continue
+		}
+		subnets := c.e.Networks[n].Subnets
+		for j, a := range w.Addresses {
+			if !slices.ContainsFunc(subnets, func(s Subnet) bool { return s.Prefix.Contains(a) }) {
+				c.add(StrayAddress, []Ref{{KindWorkload, w.Name}, {KindNetwork, w.Network}}, "correct the address, or add the subnet to the network",
+					fmt.Sprintf("workload %s has address %s, which lies in no subnet of network %s", w.Name, a, w.Network), "workloads[%d].addresses[%d]", i, j)
+			}
+			other, taken := holder[home{w.Network, a}]
+			if taken && other != w.Name {
+				c.add(SameAddress, []Ref{{KindWorkload, w.Name}, {KindWorkload, other}}, "correct one of the two addresses",
+					fmt.Sprintf("workloads %s and %s of network %s both have address %s", other, w.Name, w.Network, a), "workloads[%d].addresses[%d]", i, j)
+			}
+			holder[home{w.Network, a}] = w.Name
+		}
+	}
+}

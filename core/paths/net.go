@@ -1,0 +1,312 @@
+// Package paths tells where an address lives (M2) and which way a flow takes
+// (M7). A Net is compiled once from an estate, never changes, and is safe for
+// concurrent use. Things are known by small numbers that stand in the order of
+// their names, so that "the first by name" is the least number.
+package paths
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+
+	"github.com/gaissmai/bart"
+
+	"bivium/core/estate"
+)
+
+// None is the number of nothing.
+const None = -1
+
+// Net is the network side of an estate, compiled. An estate with faults
+// compiles too: what speaks of nothing is left out, and of two homes the
+// narrower prefix wins, then the first network by name.
+type Net struct {
+	Hubs        []string
+	Segments    []string
+	Networks    []Network
+	Attachments []Attachment
+	Exits       []Exit
+	Links       []Link
+	Subnets     []Subnet
+
+	hubIDs     map[string]int
+	segmentIDs map[string]int
+	networkIDs map[string]int
+	exitIDs    map[string]int
+
+	homes  []homes     // by segment
+	meshes []*linkMesh // by segment
+}
+
+// Network is a compiled network.
+type Network struct {
+	Name        string
+	Native      bool  // M8.3
+	Attachments []int // that are up, in order of hub name
+	Peers       []Peer
+	Routes      []Route
+	Subnets     []int
+
+	table bart.Table[int] // explicit routes, to an index of Routes
+}
+
+// Peer is one peering, seen from one of its two networks.
+type Peer struct {
+	Network int
+	Offers  bool // the peer offers its hub
+}
+
+// Route is one explicit route.
+type Route struct {
+	To   netip.Prefix
+	Via  estate.Via
+	Peer int // None unless Via leads to a network that is peered
+}
+
+// Subnet is a subnet with its network and segment (None for no segment).
+type Subnet struct {
+	Name             string
+	Network, Segment int
+	Prefix           netip.Prefix
+}
+
+// Attachment is a compiled attachment.
+type Attachment struct {
+	Network, Hub, Cost int
+	Up                 bool
+
+	bears   map[int]*bart.Lite // by segment: static and accepted learned prefixes
+	statics map[int]*bart.Lite // by segment: static prefixes
+}
+
+// Exit is a compiled exit.
+type Exit struct {
+	Name     string
+	Hub      int
+	Up       bool
+	Segments []int
+}
+
+// Serves reports whether the exit serves the segment.
+func (x *Exit) Serves(segment int) bool { return slices.Contains(x.Segments, segment) }
+
+// Link is a compiled link; Segments is nil if it carries all.
+type Link struct {
+	A, B, Cost int
+	Up         bool
+	Segments   []int
+}
+
+// Carries reports whether the link is up and carries the segment.
+func (l *Link) Carries(segment int) bool {
+	return l.Up && (l.Segments == nil || slices.Contains(l.Segments, segment))
+}
+
+// New returns the compiled network side of e. Cost: about linear in e, plus
+// hubs³ for each set of segments that links treat alike.
+func New(e *estate.Estate) *Net {
+	n := &Net{}
+	n.Hubs, n.hubIDs = names(e.Hubs, func(h estate.Hub) string { return h.Name })
+	n.Segments, n.segmentIDs = names(e.Segments, func(s estate.Segment) string { return s.Name })
+	n.compileNetworks(e)
+	n.compileAttachments(e)
+	n.compilePeers(e)
+	n.compileRoutes(e)
+	n.compileExits(e)
+	n.compileLinks(e)
+	n.compileHomes(e)
+	return n
+}
+
+func names[T any](things []T, name func(T) string) ([]string, map[string]int) {
+	sorted := make([]string, len(things))
+	for i, t := range things {
+		sorted[i] = name(t)
+	}
+	slices.Sort(sorted)
+	ids := make(map[string]int, len(sorted))
+	for i, s := range sorted {
+		ids[s] = i
+	}
+	return sorted, ids
+}
+
+func id(ids map[string]int, name string) int {
+	if i, ok := ids[name]; ok {
+		return i
+	}
+	return None
+}
+
+// Hub returns the number of a hub, or None.
+func (n *Net) Hub(name string) int { return id(n.hubIDs, name) }
+
+// Segment returns the number of a segment, or None.
+func (n *Net) Segment(name string) int { return id(n.segmentIDs, name) }
+
+// Network returns the number of a network, or None.
+func (n *Net) Network(name string) int { return id(n.networkIDs, name) }
+
+// Exit returns the number of an exit, or None.
+func (n *Net) Exit(name string) int { return id(n.exitIDs, name) }
+
+func (n *Net) compileNetworks(e *estate.Estate) {
+	var sorted []string
+	sorted, n.networkIDs = names(e.Networks, func(x estate.Network) string { return x.Name })
+	n.Networks = make([]Network, len(sorted))
+	for i := range e.Networks {
+		from := &e.Networks[i]
+		number := n.networkIDs[from.Name]
+		to := &n.Networks[number]
+		to.Name, to.Native = from.Name, from.Native()
+		for j := range from.Subnets {
+			s := &from.Subnets[j]
+			to.Subnets = append(to.Subnets, len(n.Subnets))
+			n.Subnets = append(n.Subnets, Subnet{s.Name, number, n.Segment(from.SegmentOf(s)), s.Prefix})
+		}
+	}
+}
+
+func (n *Net) compileAttachments(e *estate.Estate) {
+	for _, a := range e.Attachments {
+		network, hub := n.Network(a.Network), n.Hub(a.Hub)
+		if network == None || hub == None {
+			continue
+		}
+		to := Attachment{Network: network, Hub: hub, Cost: a.Cost, Up: a.State == "up", bears: map[int]*bart.Lite{}, statics: map[int]*bart.Lite{}}
+		for _, s := range a.Static {
+			insert(to.bears, n.Segment(s.Segment), s.Prefix)
+			insert(to.statics, n.Segment(s.Segment), s.Prefix)
+		}
+		for _, l := range a.Learned {
+			if l.Status == "accepted" {
+				insert(to.bears, n.Segment(l.Segment), l.Prefix)
+			}
+		}
+		if to.Up {
+			n.Networks[network].Attachments = append(n.Networks[network].Attachments, len(n.Attachments))
+		}
+		n.Attachments = append(n.Attachments, to)
+	}
+	for i := range n.Networks {
+		slices.SortStableFunc(n.Networks[i].Attachments, func(a, b int) int { return n.Attachments[a].Hub - n.Attachments[b].Hub })
+	}
+}
+
+func insert(tables map[int]*bart.Lite, segment int, p netip.Prefix) {
+	if segment == None {
+		return
+	}
+	t, ok := tables[segment]
+	if !ok {
+		t = &bart.Lite{}
+		tables[segment] = t
+	}
+	t.Insert(p)
+}
+
+func contains(tables map[int]*bart.Lite, segment int, a netip.Addr) bool {
+	t, ok := tables[segment]
+	return ok && t.Contains(a)
+}
+
+// Bears reports whether the attachment bears a static or accepted learned
+// prefix of the segment that contains a.
+func (a *Attachment) Bears(segment int, addr netip.Addr) bool {
+	return contains(a.bears, segment, addr)
+}
+
+// Static reports whether the attachment has a static prefix of the segment
+// that contains a.
+func (a *Attachment) Static(segment int, addr netip.Addr) bool {
+	return contains(a.statics, segment, addr)
+}
+
+func (n *Net) compilePeers(e *estate.Estate) {
+	add := func(at, peer int, offers bool) {
+		to := &n.Networks[at]
+		if i := slices.IndexFunc(to.Peers, func(p Peer) bool { return p.Network == peer }); i >= 0 {
+			to.Peers[i].Offers = to.Peers[i].Offers || offers
+			return
+		}
+		to.Peers = append(to.Peers, Peer{peer, offers})
+	}
+	for _, p := range e.Peerings {
+		a, b := n.Network(p.Between[0]), n.Network(p.Between[1])
+		if a == None || b == None || a == b {
+			continue
+		}
+		add(a, b, p.OffersHub == p.Between[1])
+		add(b, a, p.OffersHub == p.Between[0])
+	}
+	for i := range n.Networks {
+		slices.SortFunc(n.Networks[i].Peers, func(a, b Peer) int { return a.Network - b.Network })
+	}
+}
+
+func (n *Net) compileRoutes(e *estate.Estate) {
+	for _, from := range e.Networks {
+		to := &n.Networks[n.networkIDs[from.Name]]
+		for _, r := range from.Routes {
+			if _, taken := to.table.Get(r.To); taken {
+				continue
+			}
+			route := Route{r.To, r.Via, None}
+			if peer, ok := r.Via.Peer(); ok {
+				if i := slices.IndexFunc(to.Peers, func(p Peer) bool { return n.Networks[p.Network].Name == peer }); i >= 0 {
+					route.Peer = to.Peers[i].Network
+				}
+			}
+			to.table.Insert(r.To, len(to.Routes))
+			to.Routes = append(to.Routes, route)
+		}
+	}
+}
+
+func (n *Net) compileExits(e *estate.Estate) {
+	var sorted []string
+	sorted, n.exitIDs = names(e.Exits, func(x estate.Exit) string { return x.Name })
+	n.Exits = make([]Exit, len(sorted))
+	for _, x := range e.Exits {
+		to := &n.Exits[n.exitIDs[x.Name]]
+		*to = Exit{Name: x.Name, Hub: n.Hub(x.Hub), Up: x.State == "up"}
+		to.Up = to.Up && to.Hub != None
+		for _, s := range x.Segments {
+			if number := n.Segment(s); number != None {
+				to.Segments = append(to.Segments, number)
+			}
+		}
+	}
+}
+
+func (n *Net) compileLinks(e *estate.Estate) {
+	for _, l := range e.Links {
+		a, b := n.Hub(l.Between[0]), n.Hub(l.Between[1])
+		if a == None || b == None || a == b {
+			continue
+		}
+		to := Link{A: a, B: b, Cost: l.Cost, Up: l.State == "up"}
+		for _, s := range l.Segments {
+			to.Segments = append(to.Segments, n.Segment(s))
+		}
+		n.Links = append(n.Links, to)
+	}
+	n.meshes = make([]*linkMesh, len(n.Segments))
+	alike := map[string]*linkMesh{}
+	for s := range n.Segments {
+		var key strings.Builder
+		for i := range n.Links {
+			if n.Links[i].Carries(s) {
+				key.WriteByte('1')
+			} else {
+				key.WriteByte('0')
+			}
+		}
+		mesh, ok := alike[key.String()]
+		if !ok {
+			mesh = newMesh(len(n.Hubs), n.Links, s)
+			alike[key.String()] = mesh
+		}
+		n.meshes[s] = mesh
+	}
+}

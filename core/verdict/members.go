@@ -1,0 +1,300 @@
+package verdict
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"github.com/gaissmai/bart"
+
+	"bivium/core/estate"
+	"bivium/core/paths"
+)
+
+// membership tells which groups an endpoint is in (M3). Groups are numbered in
+// the order of their names. Lists of groups are sorted, and never changed once
+// they are made.
+type membership struct {
+	names  []string
+	ids    map[string]int
+	groups []estate.Group // by number
+	parent []int          // by number; paths.None for a root
+
+	// order holds the groups of each tree between the entry and exit number of
+	// its root, so that ancestry is a comparison of numbers.
+	enter, leave []int
+	broken       []bool // the group, or an ancestor, is missing or its own ancestor (F1, F4)
+
+	byPrefix   bart.Table[[]int]
+	byNetwork  [][]int
+	bySubnet   [][]int
+	byExit     [][]int
+	byWorkload [][]int
+
+	workloads []estate.Workload
+	holders   []map[netip.Addr]int // by network: address to workload
+}
+
+func newMembership(e *estate.Estate, net *paths.Net) *membership {
+	m := &membership{ids: map[string]int{}, workloads: e.Workloads}
+	m.groups = slices.Clone(e.Groups)
+	slices.SortFunc(m.groups, func(a, b estate.Group) int { return strings.Compare(a.Name, b.Name) })
+	for i, g := range m.groups {
+		m.names = append(m.names, g.Name)
+		m.ids[g.Name] = i
+	}
+	m.compileForest()
+	m.compileSelections(e, net)
+	m.compileWorkloads(e, net)
+	return m
+}
+
+// compileForest numbers the groups so that the descendants of a group are the
+// ones between its enter and leave numbers.
+func (m *membership) compileForest() {
+	n := len(m.groups)
+	m.parent, m.enter, m.leave, m.broken = make([]int, n), make([]int, n), make([]int, n), make([]bool, n)
+	children := make([][]int, n)
+	var roots []int
+	for i, g := range m.groups {
+		m.parent[i] = paths.None
+		m.enter[i] = paths.None
+		if g.Within == "" {
+			roots = append(roots, i)
+			continue
+		}
+		if p, ok := m.ids[g.Within]; ok {
+			m.parent[i] = p
+			children[p] = append(children[p], i)
+		}
+	}
+	clock := 0
+	type visit struct {
+		group int
+		done  bool
+	}
+	var stack []visit
+	for _, r := range roots {
+		stack = append(stack, visit{r, false})
+		for len(stack) > 0 {
+			v := stack[len(stack)-1]
+			stack = stack[:len(stack)-1]
+			if v.done {
+				m.leave[v.group] = clock
+				continue
+			}
+			m.enter[v.group] = clock
+			clock++
+			stack = append(stack, visit{v.group, true})
+			for _, c := range children[v.group] {
+				stack = append(stack, visit{c, false})
+			}
+		}
+	}
+	for i := range m.groups {
+		m.broken[i] = m.enter[i] == paths.None // not reached from a root
+	}
+}
+
+// ancestor reports whether a is a proper ancestor of b.
+func (m *membership) ancestor(a, b int) bool {
+	return a != b && !m.broken[a] && !m.broken[b] && m.enter[a] < m.enter[b] && m.enter[b] < m.leave[a]
+}
+
+func (m *membership) compileSelections(e *estate.Estate, net *paths.Net) {
+	m.byNetwork = make([][]int, len(net.Networks))
+	m.bySubnet = make([][]int, len(net.Subnets))
+	m.byExit = make([][]int, len(net.Exits))
+	byName := map[estate.SubnetRef]int{}
+	for i := range net.Subnets {
+		s := &net.Subnets[i]
+		byName[estate.SubnetRef{Network: net.Networks[s.Network].Name, Subnet: s.Name}] = i
+	}
+	for i, g := range m.groups {
+		for _, name := range g.Networks {
+			if n := net.Network(name); n != paths.None {
+				m.byNetwork[n] = append(m.byNetwork[n], i)
+			}
+		}
+		if selector, ok := parseSelector(g.NetworkMatch); ok {
+			for _, n := range e.Networks {
+				if number := net.Network(n.Name); selector.Matches(n.Labels) {
+					m.byNetwork[number] = append(m.byNetwork[number], i)
+				}
+			}
+		}
+		for _, ref := range g.Subnets {
+			if s, ok := byName[ref]; ok {
+				m.bySubnet[s] = append(m.bySubnet[s], i)
+			}
+		}
+		for _, p := range g.Prefixes {
+			old, _ := m.byPrefix.Get(p)
+			m.byPrefix.Insert(p, append(slices.Clip(old), i))
+		}
+		for _, name := range g.Exits {
+			if x := net.Exit(name); x != paths.None {
+				m.byExit[x] = append(m.byExit[x], i)
+			}
+		}
+	}
+}
+
+// parseSelector returns the selector of a group, and whether it has a good one.
+func parseSelector(text string) (estate.Selector, bool) {
+	if text == "" {
+		return estate.Selector{}, false
+	}
+	s, err := estate.ParseSelector(text)
+	return s, err == nil
+}
+
+// compileWorkloads finds the groups of each workload. Workloads with the same
+// labels share one list: what it costs follows the number of different label
+// sets, not of workloads.
+func (m *membership) compileWorkloads(e *estate.Estate, net *paths.Net) {
+	type selected struct {
+		group    int
+		selector estate.Selector
+	}
+	var selectors []selected
+	for i, g := range m.groups {
+		if s, ok := parseSelector(g.Match); ok {
+			selectors = append(selectors, selected{i, s})
+		}
+	}
+	m.byWorkload = make([][]int, len(e.Workloads))
+	m.holders = make([]map[netip.Addr]int, len(net.Networks))
+	alike := map[string][]int{}
+	for i := range e.Workloads {
+		w := &e.Workloads[i]
+		key := labelKey(w.Labels)
+		groups, seen := alike[key]
+		if !seen {
+			for _, s := range selectors {
+				if s.selector.Matches(w.Labels) {
+					groups = append(groups, s.group)
+				}
+			}
+			alike[key] = groups
+		}
+		m.byWorkload[i] = groups
+		n := net.Network(w.Network)
+		if n == paths.None {
+			continue
+		}
+		if m.holders[n] == nil {
+			m.holders[n] = map[netip.Addr]int{}
+		}
+		for _, a := range w.Addresses {
+			if _, taken := m.holders[n][a]; !taken {
+				m.holders[n][a] = i
+			}
+		}
+	}
+}
+
+func labelKey(labels map[string]string) string {
+	keys := make([]string, 0, len(labels))
+	for k := range labels {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	var b strings.Builder
+	for _, k := range keys {
+		b.WriteString(k)
+		b.WriteByte('=')
+		b.WriteString(labels[k])
+		b.WriteByte(',')
+	}
+	return b.String()
+}
+
+// holder returns the workload of a network that holds the address, or None.
+func (m *membership) holder(network int, a netip.Addr) int {
+	if w, ok := m.holders[network][a]; ok {
+		return w
+	}
+	return paths.None
+}
+
+// of returns the groups that an endpoint is in, sorted (M3.1, M3.2).
+func (m *membership) of(p *Endpoint) []int {
+	var raw []int
+	host := netip.PrefixFrom(p.Addr, p.Addr.BitLen())
+	for _, groups := range m.byPrefix.Supernets(host) {
+		raw = append(raw, groups...)
+	}
+	if p.Internal() {
+		raw = append(raw, m.byNetwork[p.Home.Network]...)
+		if p.Home.Subnet != paths.None {
+			raw = append(raw, m.bySubnet[p.Home.Subnet]...)
+		}
+		if p.Workload != paths.None {
+			raw = append(raw, m.byWorkload[p.Workload]...)
+		}
+	} else if p.Exit != paths.None {
+		raw = append(raw, m.byExit[p.Exit]...)
+	}
+	slices.Sort(raw)
+	raw = slices.Compact(raw)
+	groups := make([]int, 0, len(raw))
+	for _, g := range raw {
+		if m.ancestorsHold(raw, g) {
+			groups = append(groups, g)
+		}
+	}
+	return groups
+}
+
+// ancestorsHold reports whether every ancestor of the group is selected too.
+func (m *membership) ancestorsHold(selected []int, g int) bool {
+	if m.broken[g] {
+		return false
+	}
+	for p := m.parent[g]; p != paths.None; p = m.parent[p] {
+		if _, ok := slices.BinarySearch(selected, p); !ok {
+			return false
+		}
+	}
+	return true
+}
+
+// Ground is one reason for which an endpoint is in a group (M3.1).
+type Ground struct {
+	By    string `json:"by"` // match, network, networkMatch, subnet, prefix or exit
+	Value string `json:"value"`
+}
+
+// String returns the ground as a document would write it.
+func (g Ground) String() string { return fmt.Sprintf("%s %s", g.By, g.Value) }
+
+// why returns the first ground on which the group's own selection holds the
+// endpoint, in the order of M3.1.
+func (m *membership) why(g int, p *Endpoint, net *paths.Net) Ground {
+	group := &m.groups[g]
+	if p.Internal() {
+		if p.Workload != paths.None && slices.Contains(m.byWorkload[p.Workload], g) {
+			return Ground{"match", group.Match}
+		}
+		name := net.Networks[p.Home.Network].Name
+		if slices.Contains(group.Networks, name) {
+			return Ground{"network", name}
+		}
+		if slices.Contains(m.byNetwork[p.Home.Network], g) {
+			return Ground{"networkMatch", group.NetworkMatch}
+		}
+		if p.Home.Subnet != paths.None && slices.Contains(m.bySubnet[p.Home.Subnet], g) {
+			return Ground{"subnet", name + "/" + net.Subnets[p.Home.Subnet].Name}
+		}
+	} else if p.Exit != paths.None && slices.Contains(m.byExit[p.Exit], g) {
+		return Ground{"exit", net.Exits[p.Exit].Name}
+	}
+	for _, prefix := range group.Prefixes {
+		if prefix.Contains(p.Addr) {
+			return Ground{"prefix", prefix.String()}
+		}
+	}
+	return Ground{}
+}

@@ -1,0 +1,280 @@
+package verdict
+
+import (
+	"slices"
+	"strings"
+
+	"bivium/core/estate"
+	"bivium/core/paths"
+)
+
+// anyone is the number that stands for the side "any"; groups have numbers
+// from 0.
+const anyone = -1
+
+// strictness orders the actions (M4.5).
+func strictness(a estate.Action) int {
+	switch a {
+	case estate.Allow:
+		return 0
+	case estate.Inspect:
+		return 1
+	case estate.Deny:
+		return 2
+	}
+	panic("verdict: unknown action " + string(a))
+}
+
+// rule is a compiled rule.
+type rule struct {
+	terms  []estate.Term
+	action estate.Action
+	pool   int
+}
+
+func (r *rule) contains(f *Flow) bool {
+	for i := range r.terms {
+		if r.terms[i].Contains(f.Protocol, f.SourcePort, f.Port) {
+			return true
+		}
+	}
+	return false
+}
+
+// firstRule returns the first rule that contains the flow, or None (M4.3).
+func firstRule(rules []rule, f *Flow) int {
+	return slices.IndexFunc(rules, func(r rule) bool { return r.contains(f) })
+}
+
+// side is a compiled side: groups, or anyone.
+type side []int
+
+// policy is a compiled standard policy.
+type policy struct {
+	name     string
+	segments []bool // by segment
+	rules    []rule
+	from, to side
+}
+
+// rail is a compiled guardrail. Scopes are nil for all.
+type rail struct {
+	name             string
+	fromSegs, toSegs []bool
+	from, to         side
+	rules            []rule
+}
+
+// share is a compiled share.
+type share struct {
+	name         string
+	owner, guest sharedPart
+	both         bool
+	rules        []rule
+}
+
+type sharedPart struct {
+	segment int
+	side    side
+}
+
+// publication is a compiled publication.
+type publication struct {
+	name     string
+	exit     int
+	segment  int
+	to       side
+	services rule
+}
+
+// pool is a compiled firewall pool.
+type pool struct {
+	name     string
+	open     bool
+	rulebook int // None for none
+	hubs     []int
+}
+
+// book is a compiled rulebook.
+type book struct {
+	name  string
+	rules []bookRule
+}
+
+type bookRule struct {
+	from, to side
+	rule
+	verb string
+}
+
+// contains reports whether a side holds an endpoint with these sorted groups.
+// coversAny says whether "any" covers the endpoint here.
+func (s side) contains(groups []int, coversAny bool) bool {
+	for _, g := range s {
+		if g == anyone {
+			return coversAny
+		}
+		if _, ok := slices.BinarySearch(groups, g); ok {
+			return true
+		}
+	}
+	return false
+}
+
+type compiler struct {
+	e        *estate.Estate
+	net      *paths.Net
+	members  *membership
+	services map[string][]estate.Term
+	pools    map[string]int
+	books    map[string]int
+}
+
+func (c *compiler) side(s estate.Side) side {
+	if s.Any {
+		return side{anyone}
+	}
+	var out side
+	for _, name := range s.Groups {
+		if g, ok := c.members.ids[name]; ok {
+			out = append(out, g)
+		}
+	}
+	return out
+}
+
+func (c *compiler) scope(s estate.Scope) []bool {
+	if s.All || s.IsZero() {
+		return nil
+	}
+	in := make([]bool, len(c.net.Segments))
+	for _, name := range s.Names {
+		if n := c.net.Segment(name); n != paths.None {
+			in[n] = true
+		}
+	}
+	return in
+}
+
+func (c *compiler) terms(refs []estate.ServiceRef) []estate.Term {
+	var out []estate.Term
+	for _, r := range refs {
+		if r.Name == "" {
+			out = append(out, r.Term)
+			continue
+		}
+		out = append(out, c.services[r.Name]...)
+	}
+	return out
+}
+
+func (c *compiler) rules(rules []estate.Rule) []rule {
+	out := make([]rule, len(rules))
+	for i, r := range rules {
+		out[i] = rule{c.terms(r.Services), r.Action, paths.None}
+		if p, ok := c.pools[r.Pool]; ok {
+			out[i].pool = p
+		}
+	}
+	return out
+}
+
+func (j *Judge) compileRules(e *estate.Estate) {
+	c := &compiler{e: e, net: j.net, members: j.members, services: map[string][]estate.Term{}, pools: map[string]int{}, books: map[string]int{}}
+	for _, s := range e.Services {
+		c.services[s.Name] = s.Terms
+	}
+	j.compileBooks(c)
+	j.compilePools(c)
+	j.compilePolicies(c)
+	j.compileShares(c)
+	j.compilePublications(c)
+}
+
+func byName[T any](things []T, name func(*T) string) []T {
+	sorted := slices.Clone(things)
+	slices.SortFunc(sorted, func(a, b T) int { return strings.Compare(name(&a), name(&b)) })
+	return sorted
+}
+
+func (j *Judge) compileBooks(c *compiler) {
+	for i, b := range byName(c.e.Rulebooks, func(b *estate.Rulebook) string { return b.Name }) {
+		c.books[b.Name] = i
+		to := book{name: b.Name}
+		for _, r := range b.Rules {
+			to.rules = append(to.rules, bookRule{c.side(r.From), c.side(r.To), rule{terms: c.terms(r.Services)}, r.Action})
+		}
+		j.books = append(j.books, to)
+	}
+}
+
+func (j *Judge) compilePools(c *compiler) {
+	for i, p := range byName(c.e.Pools, func(p *estate.Pool) string { return p.Name }) {
+		c.pools[p.Name] = i
+		to := pool{name: p.Name, open: p.OnFailure == "open", rulebook: paths.None}
+		if b, ok := c.books[p.Rulebook]; ok {
+			to.rulebook = b
+		}
+		for _, f := range p.Firewalls {
+			if hub := c.net.Hub(f.Hub); f.State == "healthy" && hub != paths.None && !slices.Contains(to.hubs, hub) {
+				to.hubs = append(to.hubs, hub)
+			}
+		}
+		slices.Sort(to.hubs)
+		j.pools = append(j.pools, to)
+	}
+}
+
+// pair is one pair of sides of a policy (M4.3).
+type pair struct{ from, to int }
+
+func (j *Judge) compilePolicies(c *compiler) {
+	j.bySides = map[pair][]int{}
+	for _, p := range byName(c.e.Policies, func(p *estate.Policy) string { return p.Name }) {
+		if !p.Enabled {
+			continue
+		}
+		rules := c.rules(p.Rules)
+		from, to := c.side(p.From), c.side(p.To)
+		if p.Guardrail() {
+			// An allow rule in a guardrail is a fault (F7), and can make nothing
+			// stricter; it still ends the search for a first rule.
+			j.rails = append(j.rails, rail{p.Name, c.scope(p.FromSegments), c.scope(p.ToSegments), from, to, rules})
+			continue
+		}
+		number := len(j.policies)
+		j.policies = append(j.policies, policy{p.Name, c.scope(p.Segments), rules, from, to})
+		for _, f := range from {
+			for _, t := range to {
+				key := pair{f, t}
+				if list := j.bySides[key]; len(list) == 0 || list[len(list)-1] != number {
+					j.bySides[key] = append(list, number)
+				}
+			}
+		}
+	}
+}
+
+func (j *Judge) compileShares(c *compiler) {
+	j.sharesOf = make([][]int, len(c.net.Segments))
+	part := func(p estate.Party) sharedPart { return sharedPart{c.net.Segment(p.Segment), c.side(p.Groups)} }
+	for _, s := range byName(c.e.Shares, func(s *estate.Share) string { return s.Name }) {
+		to := share{s.Name, part(s.Owner), part(s.Guest), s.Direction == "both", c.rules(s.Rules)}
+		if !s.Enabled || to.owner.segment == paths.None || to.guest.segment == paths.None || to.owner.segment == to.guest.segment {
+			continue
+		}
+		j.sharesOf[to.owner.segment] = append(j.sharesOf[to.owner.segment], len(j.shares))
+		j.sharesOf[to.guest.segment] = append(j.sharesOf[to.guest.segment], len(j.shares))
+		j.shares = append(j.shares, to)
+	}
+}
+
+func (j *Judge) compilePublications(c *compiler) {
+	for _, p := range byName(c.e.Publications, func(p *estate.Publication) string { return p.Name }) {
+		exit, segment := c.net.Exit(p.Exit), c.net.Segment(p.To.Segment)
+		if !p.Enabled || exit == paths.None || segment == paths.None || !c.net.Exits[exit].Up || !c.net.Exits[exit].Serves(segment) {
+			continue
+		}
+		j.publications = append(j.publications, publication{p.Name, exit, segment, c.side(p.To.Groups), rule{terms: c.terms(p.Services)}})
+	}
+}
