@@ -103,3 +103,41 @@ func PrivatePrefixes() []netip.Prefix {
 
 // Private reports whether no external endpoint has the address (M2.3).
 func Private(a netip.Addr) bool { return private.Contains(a) }
+
+// RouteMarks are the prefixes at whose bounds the way of an address may change
+// although its home does not: those of explicit routes, and of attachments.
+type RouteMarks struct {
+	table bart.Table[int]
+}
+
+// Marks returns the route marks of the estate.
+func (n *Net) Marks() *RouteMarks {
+	m := &RouteMarks{}
+	next := 0
+	put := func(p netip.Prefix) {
+		if _, ok := m.table.Get(p); !ok {
+			m.table.Insert(p, next)
+			next++
+		}
+	}
+	for i := range n.Networks {
+		for _, r := range n.Networks[i].Routes {
+			put(r.To)
+		}
+	}
+	for s := range n.homes {
+		for p := range n.homes[s].prefixes.All() {
+			put(p)
+		}
+	}
+	return m
+}
+
+// At returns the mark of an address: two addresses with one mark lie in the
+// same marked prefixes. It is None where no prefix contains the address.
+func (m *RouteMarks) At(a netip.Addr) int {
+	if i, ok := m.table.Lookup(a); ok {
+		return i
+	}
+	return None
+}

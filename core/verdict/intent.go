@@ -31,62 +31,33 @@ type intent struct {
 	shares    []voice
 }
 
-// intend returns the intended verdict for a flow between two endpoints (M4–M6).
-func (j *Judge) intend(f *Flow, src, dst *Endpoint) intent {
-	var in intent
-	if src.Internal() && dst.Internal() && src.Segment != dst.Segment {
-		j.sharesSpeak(&in, f, src, dst)
-	} else {
-		j.policiesSpeak(&in, f, src, dst)
+// intend returns the intended verdict on a service (M4–M6).
+func (j *Judge) intend(s *Stance, service Service) intent {
+	in := intent{action: s.silence, reason: ReasonDefault}
+	switch {
+	case s.unreleased:
+		in.reason = ReasonNoPath
+	case s.byShares:
+		in.reason = ReasonNoShare
+		j.sharesSpeak(&in, s, service)
+	default:
+		j.policiesSpeak(&in, s, service)
 	}
-	j.railsSpeak(&in, f, src, dst)
+	j.railsSpeak(&in, s, service)
 	return in
 }
 
 // policiesSpeak decides by M4.
-func (j *Judge) policiesSpeak(in *intent, f *Flow, src, dst *Endpoint) {
-	segment := src.Segment
-	if !src.Internal() {
-		segment = dst.Segment
-	}
-	j.eachSides(src, dst, func(sides pair) {
-		for _, p := range j.bySides[sides] {
-			to := &j.policies[p]
-			if to.segments != nil && !to.segments[segment] {
-				continue
-			}
-			if r := firstRule(to.rules, f); r != paths.None {
-				in.speakers = append(in.speakers, speaker{policy: p, sides: sides, rule: r, by: paths.None})
-			}
-		}
-	})
-	if len(in.speakers) == 0 {
-		in.action, in.reason = estate.Deny, ReasonDefault
-		if src.Internal() && dst.Internal() {
-			in.action = j.defaults[segment]
-		}
-		return
-	}
-	j.override(in.speakers)
-	j.settle(in)
-}
-
-// eachSides calls f for each pair of sides that a policy may have so that it
-// holds the two endpoints. "any" covers internal endpoints only (M4.2).
-func (j *Judge) eachSides(src, dst *Endpoint, f func(pair)) {
-	froms, tos := sidesOf(src), sidesOf(dst)
-	for _, a := range froms {
-		for _, b := range tos {
-			f(pair{a, b})
+func (j *Judge) policiesSpeak(in *intent, s *Stance, service Service) {
+	for _, c := range s.policies {
+		if r := firstRule(j.policies[c.policy].rules, service); r != paths.None {
+			in.speakers = append(in.speakers, speaker{policy: c.policy, sides: c.sides, rule: r, by: paths.None})
 		}
 	}
-}
-
-func sidesOf(p *Endpoint) []int {
-	if p.Internal() {
-		return append([]int{anyone}, p.groups...)
+	if len(in.speakers) > 0 {
+		j.override(in.speakers)
+		j.outvote(in)
 	}
-	return p.groups
 }
 
 // override marks the speakers that another one overrides (M4.4).
@@ -115,8 +86,8 @@ func (j *Judge) narrower(a, b int) bool {
 	return a != anyone && j.members.ancestor(b, a)
 }
 
-// settle lets the strictest of the speakers that none overrides win (M4.5).
-func (j *Judge) settle(in *intent) {
+// outvote lets the strictest of the speakers that none overrides win (M4.5).
+func (j *Judge) outvote(in *intent) {
 	first := true
 	for i := range in.speakers {
 		s := &in.speakers[i]
@@ -159,14 +130,9 @@ func sorted(s []int) []int {
 }
 
 // sharesSpeak decides by M6.
-func (j *Judge) sharesSpeak(in *intent, f *Flow, src, dst *Endpoint) {
-	in.action, in.reason = estate.Deny, ReasonNoShare
-	for _, i := range j.sharesOf[src.Segment] {
-		s := &j.shares[i]
-		if !s.decides(src, dst) {
-			continue
-		}
-		if r := firstRule(s.rules, f); r != paths.None {
+func (j *Judge) sharesSpeak(in *intent, s *Stance, service Service) {
+	for _, i := range s.shares {
+		if r := firstRule(j.shares[i].rules, service); r != paths.None {
 			in.shares = append(in.shares, voice{i, r})
 		}
 	}
@@ -204,14 +170,11 @@ func (p *sharedPart) holds(e *Endpoint) bool {
 }
 
 // railsSpeak combines the verdict with the guardrails (M5).
-func (j *Judge) railsSpeak(in *intent, f *Flow, src, dst *Endpoint) {
+func (j *Judge) railsSpeak(in *intent, s *Stance, service Service) {
 	strictest := estate.Allow
-	for i := range j.rails {
+	for _, i := range s.rails {
 		r := &j.rails[i]
-		if !inScope(r.fromSegs, src) || !inScope(r.toSegs, dst) || !r.from.contains(src.groups, true) || !r.to.contains(dst.groups, true) {
-			continue
-		}
-		k := firstRule(r.rules, f)
+		k := firstRule(r.rules, service)
 		if k == paths.None {
 			continue
 		}

@@ -16,10 +16,15 @@ type Flow struct {
 	Segment     string // of the source; Internet for an external source
 	Source      netip.Addr
 	Destination netip.Addr
-	Protocol    uint8
-	SourcePort  uint16
-	Port        uint16 // the type, for ICMP
+	Service
 	Publication string // the one that a flow from the internet names, or ""
+}
+
+// Service is the protocol of a flow, with its ports.
+type Service struct {
+	Protocol   uint8
+	SourcePort uint16
+	Port       uint16 // the type, for ICMP
 }
 
 // Internet is the segment of external sources in a Flow.
@@ -96,6 +101,8 @@ type Judge struct {
 	publications []publication
 	pools        []pool
 	books        []book
+
+	policyIndex map[string]int // name to index in the estate
 }
 
 // New returns a judge for e. An estate with faults is judged too: what speaks
@@ -108,6 +115,10 @@ func New(e *estate.Estate) *Judge {
 		j.defaults[j.net.Segment(s.Name)] = s.Default
 	}
 	j.compileRules(e)
+	j.policyIndex = make(map[string]int, len(e.Policies))
+	for i := range e.Policies {
+		j.policyIndex[e.Policies[i].Name] = i
+	}
 	return j
 }
 
@@ -120,54 +131,67 @@ func (j *Judge) Net() *paths.Net { return j.net }
 // Judge returns the verdict on a flow.
 func (j *Judge) Judge(f Flow) Verdict {
 	d := j.decide(f)
-	return j.verdictOf(&d)
+	if !d.known {
+		return unknownVerdict()
+	}
+	return j.verdictOf(&d.settled)
 }
 
-// internal returns the endpoint with that home.
-func (j *Judge) internal(segment int, a netip.Addr, home paths.Home) Endpoint {
+// Internal returns the internal endpoint of a segment that has the address, and
+// whether there is one (M2.1).
+func (j *Judge) Internal(segment int, a netip.Addr) (Endpoint, bool) {
+	home, ok := j.net.Home(segment, a)
+	if !ok {
+		return Endpoint{}, false
+	}
 	p := Endpoint{Addr: a, Segment: segment, Home: home, Workload: paths.None, Exit: paths.None}
 	if home.Subnet != paths.None {
 		p.Workload = j.members.holder(home.Network, a)
 	}
 	p.groups = j.members.of(&p)
-	return p
+	return p, true
 }
 
-func (j *Judge) external(a netip.Addr, exit int) Endpoint {
+// External returns the external endpoint with that address, reached through an
+// exit or, if that is paths.None, through none (M3.1).
+func (j *Judge) External(a netip.Addr, exit int) Endpoint {
 	p := Endpoint{Addr: a, Segment: paths.None, Workload: paths.None, Exit: exit}
 	p.groups = j.members.of(&p)
 	return p
 }
 
-// lookup says how a destination was found (M6.4).
-type lookup uint8
+// Lookup says how a destination was found (M6.4).
+type Lookup uint8
 
+// The ways in which a destination is found.
 const (
-	lookupUnknown lookup = iota
-	lookupOwn
-	lookupShared
-	lookupInternet
-	lookupPublished
+	LookupUnknown Lookup = iota // nothing has the address
+	LookupOwn                   // a home in the segment itself
+	LookupShared                // another segment's, by a share
+	LookupInternet
+	LookupPublished // from the internet
 )
 
 // String returns the word for it.
-func (l lookup) String() string {
+func (l Lookup) String() string {
 	return [...]string{"unknown", "own", "shared", "internet", "published"}[l]
 }
 
-// find looks an address up in a segment (M6.4): first its own homes, then what
-// shares make reachable, then the internet.
-func (j *Judge) find(segment int, a netip.Addr) (Endpoint, lookup) {
-	if home, ok := j.net.Home(segment, a); ok {
-		return j.internal(segment, a, home), lookupOwn
+// Find looks an address up in a segment (M6.4): first its own homes, then what
+// shares make reachable, then the internet. An external endpoint comes without
+// its groups: they depend on the exit, which the path tells.
+func (j *Judge) Find(segment int, a netip.Addr) (Endpoint, Lookup) {
+	if p, ok := j.Internal(segment, a); ok {
+		return p, LookupOwn
 	}
 	if p, ok := j.findShared(segment, a); ok {
-		return p, lookupShared
+		return p, LookupShared
 	}
+	nowhere := Endpoint{Addr: a, Segment: paths.None, Workload: paths.None, Exit: paths.None}
 	if paths.Private(a) {
-		return Endpoint{Addr: a, Segment: paths.None, Workload: paths.None, Exit: paths.None}, lookupUnknown
+		return nowhere, LookupUnknown
 	}
-	return Endpoint{Addr: a, Segment: paths.None, Workload: paths.None, Exit: paths.None}, lookupInternet
+	return nowhere, LookupInternet
 }
 
 // findShared returns the endpoint of another segment that a share makes
@@ -185,12 +209,8 @@ func (j *Judge) findShared(segment int, a netip.Addr) (Endpoint, bool) {
 		if ok && far.segment == found.Segment {
 			continue
 		}
-		home, has := j.net.Home(far.segment, a)
-		if !has {
-			continue
-		}
-		p := j.internal(far.segment, a, home)
-		if !far.holds(&p) {
+		p, has := j.Internal(far.segment, a)
+		if !has || !far.holds(&p) {
 			continue
 		}
 		if ok {

@@ -32,18 +32,23 @@ type rule struct {
 	pool   int
 }
 
-func (r *rule) contains(f *Flow) bool {
+func (r *rule) contains(s Service) bool {
 	for i := range r.terms {
-		if r.terms[i].Contains(f.Protocol, f.SourcePort, f.Port) {
+		if r.terms[i].Contains(s.Protocol, s.SourcePort, s.Port) {
 			return true
 		}
 	}
 	return false
 }
 
-// firstRule returns the first rule that contains the flow, or None (M4.3).
-func firstRule(rules []rule, f *Flow) int {
-	return slices.IndexFunc(rules, func(r rule) bool { return r.contains(f) })
+// firstRule returns the first rule that contains the service, or None (M4.3).
+func firstRule(rules []rule, s Service) int {
+	for i := range rules {
+		if rules[i].contains(s) {
+			return i
+		}
+	}
+	return paths.None
 }
 
 // side is a compiled side: groups, or anyone.

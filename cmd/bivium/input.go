@@ -1,0 +1,40 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"bivium/core/document"
+	"bivium/core/estate"
+)
+
+// read returns the content of a file, or of standard input for "-".
+func read(c *cobra.Command, file string) ([]byte, error) {
+	if file == "-" {
+		return io.ReadAll(io.LimitReader(c.InOrStdin(), document.MaxBytes+1))
+	}
+	return os.ReadFile(file)
+}
+
+// readEstate returns the estate of a document, with its text.
+func readEstate(c *cobra.Command, file string) (*estate.Estate, []byte, error) {
+	text, err := read(c, file)
+	if err != nil {
+		return nil, nil, err
+	}
+	e, err := document.Read(text)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%s cannot be read:\n%w", file, err)
+	}
+	return e, text, nil
+}
+
+func printJSON(c *cobra.Command, v any) error {
+	encoder := json.NewEncoder(c.OutOrStdout())
+	encoder.SetIndent("", "  ")
+	return encoder.Encode(v)
+}

@@ -1,0 +1,57 @@
+// Command bivium defines, checks and explains the rules between segments of
+// cloud and site networks. Run it with --help.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+)
+
+// Exit codes (page 2 of the design): what was asked holds, it does not hold,
+// usage or unreadable input.
+const (
+	exitHolds = iota
+	exitFails
+	exitUsage
+)
+
+// errFails is returned by a command whose question has the answer no; it has
+// been printed already.
+var errFails = errors.New("it does not hold")
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	code := run(ctx)
+	stop()
+	os.Exit(code)
+}
+
+func run(ctx context.Context) int {
+	err := root().ExecuteContext(ctx)
+	switch {
+	case err == nil:
+		return exitHolds
+	case errors.Is(err, errFails):
+		return exitFails
+	}
+	fmt.Fprintln(os.Stderr, "bivium:", err)
+	return exitUsage
+}
+
+func root() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "bivium",
+		Short: "See where every flow between your segments, clouds and sites goes, and who decides it",
+		Long: "Bivium reads an estate (networks, segments, groups, policies, shares, firewalls) and tells,\n" +
+			"exactly, what happens to every flow: allowed, inspected, blocked, denied or unrouted, and why.",
+		SilenceUsage: true, SilenceErrors: true,
+	}
+	c.AddCommand(demoCommand(), serveCommand(), checkCommand(), traceCommand(), verdictsCommand(), fmtCommand(), schemaCommand())
+	return c
+}

@@ -1,0 +1,150 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"bivium/core/verdict"
+	"bivium/internal/app"
+)
+
+func traceCommand() *cobra.Command {
+	var from, to, service string
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "trace FILE --from SEG:ADDR --to ADDR --service tcp/443",
+		Short: "Print one flow, with every step of its decision",
+		Long: "Print one flow, with every step of its decision. A workload's name may stand for an address,\n" +
+			"internet:ADDR for an external source, a published address for its publication.",
+		Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			e, _, err := readEstate(c, args[0])
+			if err != nil {
+				return err
+			}
+			road, err := app.NewSnapshot(e, 0).Road(from, to, service, 0, "")
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return printJSON(c, road)
+			}
+			printRoad(c.OutOrStdout(), road)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&from, "from", "", "the source: SEG:ADDR, internet:ADDR, or a workload")
+	c.Flags().StringVar(&to, "to", "", "the destination: an address, or a workload")
+	c.Flags().StringVar(&service, "service", "", "the service: a term such as tcp/443, or a name")
+	c.Flags().BoolVar(&asJSON, "json", false, "print for programs")
+	for _, name := range []string{"from", "to", "service"} {
+		if err := c.MarkFlagRequired(name); err != nil {
+			panic(err)
+		}
+	}
+	return c
+}
+
+// printRoad prints the road from top to bottom, what was not taken with a dash.
+func printRoad(w io.Writer, r *app.Road) {
+	t := &r.Trace
+	fmt.Fprintln(w, app.Plain(r.Sentence))
+	printEnd(w, "from", &t.Source)
+	printEnd(w, "to", &t.Destination)
+	fmt.Fprintf(w, "found     %s%s%s\n", t.Lookup, listed(" by ", t.SharedBy), listed(" as ", nonEmpty(t.Publication)))
+	printPath(w, "path", &t.Path)
+	for _, v := range t.Voices {
+		printVoice(w, &v)
+	}
+	if t.Decides != "" {
+		state := "did not come to it"
+		if t.Default.Holds {
+			state = "holds"
+		}
+		fmt.Fprintf(w, "default   %s (%s): %s\n", t.Default.Action, t.Default.Why, state)
+	}
+	for _, v := range t.Guardrails {
+		printVoice(w, &v)
+	}
+	for _, p := range t.Pools {
+		fmt.Fprintf(w, "pool      %s: %s%s%s\n", p.Pool, p.State, listed(" at ", nonEmpty(p.Hub)), listed(", by one of ", p.Firewalls))
+		if p.Rulebook != "" {
+			fmt.Fprintf(w, "          rulebook %s rule %d: %s\n", p.Rulebook, p.Rule, p.Action)
+		}
+	}
+	if t.Back != nil {
+		printPath(w, "way back", t.Back)
+	}
+	fmt.Fprintf(w, "outcome   %s (%s)\n", t.Verdict.Outcome, t.Verdict.Reason)
+}
+
+func nonEmpty(s string) []string {
+	if s == "" {
+		return nil
+	}
+	return []string{s}
+}
+
+func listed(before string, names []string) string {
+	if len(names) == 0 {
+		return ""
+	}
+	return before + strings.Join(names, ", ")
+}
+
+func printEnd(w io.Writer, what string, e *verdict.EndView) {
+	fmt.Fprintf(w, "%-9s %s", what, e.Address)
+	for _, s := range []string{e.Workload, e.Segment, e.Network} {
+		if s != "" {
+			fmt.Fprintf(w, " · %s", s)
+		}
+	}
+	fmt.Fprintln(w)
+	for _, g := range e.Groups {
+		fmt.Fprintf(w, "          in %s (%s)\n", g.Group, g.Ground)
+	}
+}
+
+func printPath(w io.Writer, what string, p *verdict.PathView) {
+	fmt.Fprintf(w, "%-9s %s", what, p.Kind)
+	if p.Absence != "" {
+		fmt.Fprintf(w, " (%s)", p.Absence)
+	}
+	if p.Entry != nil {
+		kind := "implicit"
+		if p.Entry.Explicit {
+			kind = "explicit"
+		}
+		fmt.Fprintf(w, ", by %s route %s via %s", kind, p.Entry.Prefix, p.Entry.Via)
+	}
+	for i, h := range p.Hops {
+		if i == 0 {
+			fmt.Fprintf(w, ", hubs %s", h.Hub)
+			continue
+		}
+		fmt.Fprintf(w, " –%d– %s", h.Cost, h.Hub)
+	}
+	if p.Exit != "" {
+		fmt.Fprintf(w, ", exit %s", p.Exit)
+	}
+	if p.Kind == "hub" {
+		fmt.Fprintf(w, ", cost %d", p.Cost)
+	}
+	fmt.Fprintln(w)
+}
+
+func printVoice(w io.Writer, v *verdict.VoiceView) {
+	fmt.Fprintf(w, "%-9s %s (%s → %s)", v.Kind, v.Name, v.From, v.To)
+	if v.Standing == "silent" {
+		fmt.Fprintln(w, ": no rule contains the flow")
+		return
+	}
+	fmt.Fprintf(w, " rule %d: %s %s", v.Rule, v.Action, strings.Join(v.Services, ", "))
+	if v.Pool != "" {
+		fmt.Fprintf(w, " by %s", v.Pool)
+	}
+	fmt.Fprintf(w, " — %s%s\n", v.Standing, listed(" by ", nonEmpty(v.Over)))
+}

@@ -1,0 +1,148 @@
+package document
+
+import (
+	"bytes"
+	"fmt"
+	"reflect"
+
+	"bivium/core/estate"
+)
+
+// Object is one thing of an estate by itself, as it is stored.
+type Object struct {
+	List string // the key of its list in the document: policies
+	Key  string // its name; for things that have none, its place in the list
+	Body []byte // the thing as JSON, canonical
+}
+
+// lists returns the fields of the estate that are lists of things.
+func lists() []field {
+	t := reflect.TypeFor[estate.Estate]()
+	var out []field
+	for _, f := range fieldsOf(t) {
+		if t.FieldByIndex(f.index).Type.Kind() == reflect.Slice {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// Split returns the things of e one by one, in the order of its lists.
+func Split(e *estate.Estate) []Object {
+	var out []Object
+	v := reflect.ValueOf(e).Elem()
+	for _, f := range lists() {
+		list := v.FieldByIndex(f.index)
+		for i := range list.Len() {
+			out = append(out, Object{f.key, keyOf(list.Index(i), i), body(list.Index(i))})
+		}
+	}
+	return out
+}
+
+// Whole returns one thing as an Object of the given list.
+func Whole(list, key string, thing any) Object {
+	return Object{list, key, body(reflect.Indirect(reflect.ValueOf(thing)))}
+}
+
+func keyOf(v reflect.Value, i int) string {
+	if name := v.FieldByName("Name"); name.IsValid() {
+		return name.String()
+	}
+	return fmt.Sprintf("%06d", i)
+}
+
+func body(v reflect.Value) []byte {
+	var b bytes.Buffer
+	writeJSON(&b, canonical(v, nil), "")
+	return b.Bytes()
+}
+
+// Join returns the estate of the given name and description that is made of
+// objects, as strictly as Read does. Objects of one list come in its order.
+func Join(name, description string, objects []Object) (*estate.Estate, error) {
+	e := &estate.Estate{}
+	byList := map[string]*node{}
+	top := node{kind: objectNode}
+	put := func(key string, n node) {
+		top.keys = append(top.keys, node{text: key})
+		top.items = append(top.items, n)
+	}
+	put("bivium", node{text: fmt.Sprint(estate.Version)})
+	put("estate", node{text: name, quoted: true})
+	if description != "" {
+		put("description", node{text: description, quoted: true})
+	}
+	for _, f := range lists() {
+		byList[f.key] = &node{kind: listNode}
+	}
+	for _, o := range objects {
+		list, ok := byList[o.List]
+		if !ok {
+			return nil, fmt.Errorf("%s %s: an estate has no such list", o.List, o.Key)
+		}
+		n, err := parse(o.Body)
+		if err != nil {
+			return nil, fmt.Errorf("%s %s: %w", o.List, o.Key, err)
+		}
+		list.items = append(list.items, n)
+	}
+	for _, f := range lists() {
+		if len(byList[f.key].items) > 0 {
+			put(f.key, *byList[f.key])
+		}
+	}
+	var r reader
+	r.value(top, reflect.ValueOf(e).Elem(), nil, nil)
+	if len(r.errors) > 0 {
+		return nil, r.errors
+	}
+	return e, nil
+}
+
+// Locate returns the line at which each path of a document stands, 0 for paths
+// that it does not have: Fault.Path becomes a place that a person can go to.
+func Locate(data []byte, at []string) ([]int, error) {
+	n, err := parse(data)
+	if err != nil {
+		return nil, err
+	}
+	lines := make([]int, len(at))
+	for i, p := range at {
+		lines[i] = n.lineOf(p)
+	}
+	return lines, nil
+}
+
+// lineOf follows a path such as policies[3].rules[0].pool as far as it goes.
+func (n *node) lineOf(at string) int {
+	for at != "" {
+		var next *node
+		if at[0] == '[' {
+			var i int
+			if _, err := fmt.Sscanf(at, "[%d]", &i); err == nil && n.kind == listNode && i < len(n.items) {
+				next = &n.items[i]
+			}
+			at = at[1+bytes.IndexByte([]byte(at), ']'):]
+		} else {
+			end := bytes.IndexAny([]byte(at), ".[")
+			if end < 0 {
+				end = len(at)
+			}
+			for k := range n.keys {
+				if n.keys[k].text == at[:end] {
+					next = &n.items[k]
+				}
+			}
+			at = at[end:]
+		}
+		if next == nil {
+			break
+		}
+		n = next
+		if at != "" && at[0] == '.' {
+			at = at[1:]
+		}
+	}
+	return n.line
+}

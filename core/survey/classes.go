@@ -1,0 +1,265 @@
+package survey
+
+import (
+	"encoding/binary"
+	"math/big"
+	"net/netip"
+	"slices"
+
+	"bivium/core/paths"
+	"bivium/core/verdict"
+)
+
+// Class is a set of endpoints of one segment, or of external endpoints, that
+// no rule, no route and no share tells apart. Classes of one side are disjoint,
+// and together they are all endpoints.
+type Class struct {
+	End       verdict.Endpoint // one of them: a workload, if any is
+	Size      *big.Int         // in addresses
+	Workloads []int            // of the estate, sorted; each once
+	Ranges    []Range          // sorted, disjoint
+
+	weight float64 // Size, about
+	groups int     // number of the set of groups
+	place  int     // number of the place
+	seen   []see   // by segment: what an address of the class is there
+}
+
+// Range is a range of addresses of one family, bounds included.
+type Range struct{ From, To netip.Addr }
+
+// Internal reports whether the class is of internal endpoints.
+func (c *Class) Internal() bool { return c.End.Internal() }
+
+// see is what a segment finds under the addresses of a class (M6.4).
+type see uint8
+
+const (
+	seesOther   see = iota // an endpoint of another class: the address is used twice
+	seesNothing            // nothing has the address there
+	seesIt                 // the class itself
+)
+
+// partition is all endpoints of an estate, in classes.
+type partition struct {
+	judge    *verdict.Judge
+	classes  []Class
+	inside   [][]int // by segment: its classes
+	outside  []int   // the external classes
+	exitSets map[exitSet]int
+	setOf    map[string]int
+}
+
+// exitSet is the groups of an external class when reached through an exit.
+type exitSet struct{ class, exit int }
+
+// divide returns all endpoints of the estate in classes. It walks the line of
+// all addresses from one bound to the next, and asks the judge about the first
+// address of each piece. Cost: the number of bounds times the segments.
+func divide(j *verdict.Judge) *partition {
+	p := &partition{judge: j, exitSets: map[exitSet]int{}, setOf: map[string]int{}}
+	b := &builder{partition: p, marks: j.Net().Marks(), known: map[string]int{}, placeOf: map[string]int{}}
+	p.inside = make([][]int, len(j.Net().Segments))
+	for s := range j.Net().Segments {
+		b.segment(s)
+	}
+	b.internet()
+	for i := range p.classes {
+		p.classes[i].weight, _ = new(big.Float).SetInt(p.classes[i].Size).Float64()
+	}
+	return p
+}
+
+type builder struct {
+	*partition
+	marks   *paths.RouteMarks
+	known   map[string]int
+	placeOf map[string]int
+}
+
+// bounds collects the addresses at which pieces begin.
+type bounds struct{ starts []netip.Addr }
+
+func (b *bounds) prefix(p netip.Prefix) {
+	b.starts = append(b.starts, p.Addr())
+	if after := lastOf(p).Next(); after.IsValid() {
+		b.starts = append(b.starts, after)
+	}
+}
+
+func (b *bounds) address(a netip.Addr) {
+	b.starts = append(b.starts, a)
+	if after := a.Next(); after.IsValid() {
+		b.starts = append(b.starts, after)
+	}
+}
+
+// pieces calls f for each piece of the two lines of addresses.
+func (b *bounds) pieces(f func(Range)) {
+	starts := append(b.starts, netip.IPv4Unspecified(), netip.IPv6Unspecified())
+	slices.SortFunc(starts, netip.Addr.Compare)
+	starts = slices.Compact(starts)
+	for i, from := range starts {
+		to := lastOf(netip.PrefixFrom(from, 0))
+		if i+1 < len(starts) && starts[i+1].Is4() == from.Is4() {
+			to = starts[i+1].Prev()
+		}
+		f(Range{from, to})
+	}
+}
+
+// lastOf returns the last address of a prefix.
+func lastOf(p netip.Prefix) netip.Addr {
+	bytes := p.Masked().Addr().AsSlice()
+	for i := p.Bits(); i < 8*len(bytes); i++ {
+		bytes[i/8] |= 0x80 >> (i % 8)
+	}
+	a, _ := netip.AddrFromSlice(bytes)
+	return a
+}
+
+// segment adds the classes of a segment's endpoints.
+func (b *builder) segment(s int) {
+	net := b.judge.Net()
+	var cuts bounds
+	b.judge.EachCut(cuts.prefix)
+	lives := make([]bool, len(net.Networks))
+	for i := range net.Subnets {
+		if net.Subnets[i].Segment == s {
+			lives[net.Subnets[i].Network] = true
+		}
+	}
+	b.judge.EachWorkloadAddress(func(network int, a netip.Addr) {
+		if lives[network] {
+			cuts.address(a)
+		}
+	})
+	cuts.pieces(func(r Range) {
+		end, ok := b.judge.Internal(s, r.From)
+		if !ok {
+			return
+		}
+		seen := make([]see, len(net.Segments))
+		for other := range seen {
+			seen[other] = b.sees(other, s, r.From)
+		}
+		b.add(end, r, seen)
+	})
+}
+
+// sees returns what a segment finds under an address of segment s.
+func (b *builder) sees(from, s int, a netip.Addr) see {
+	if from == s {
+		return seesIt
+	}
+	found, how := b.judge.Find(from, a)
+	switch {
+	case how == verdict.LookupShared && found.Segment == s:
+		return seesIt
+	case how == verdict.LookupUnknown:
+		return seesNothing
+	}
+	return seesOther
+}
+
+// internet adds the classes of external endpoints.
+func (b *builder) internet() {
+	var cuts bounds
+	b.judge.EachCut(cuts.prefix)
+	// A share may make a single workload with a public address reachable.
+	b.judge.EachWorkloadAddress(func(_ int, a netip.Addr) {
+		if !paths.Private(a) {
+			cuts.address(a)
+		}
+	})
+	cuts.pieces(func(r Range) {
+		if paths.Private(r.From) {
+			return
+		}
+		seen := make([]see, len(b.inside))
+		for s := range seen {
+			if _, how := b.judge.Find(s, r.From); how == verdict.LookupInternet {
+				seen[s] = seesIt
+			}
+		}
+		b.add(b.judge.External(r.From, paths.None), r, seen)
+	})
+}
+
+// add puts a piece into its class.
+func (b *builder) add(end verdict.Endpoint, r Range, seen []see) {
+	groups, place := b.groupSet(end.GroupKey()), b.place(&end)
+	key := binary.AppendVarint(binary.AppendVarint(binary.AppendVarint(nil, int64(end.Segment)), int64(groups)), int64(place))
+	for _, s := range seen {
+		key = append(key, byte(s))
+	}
+	i, ok := b.known[string(key)]
+	if !ok {
+		i = len(b.classes)
+		b.known[string(key)] = i
+		b.classes = append(b.classes, Class{End: end, Size: new(big.Int), groups: groups, place: place, seen: seen})
+		if end.Internal() {
+			b.inside[end.Segment] = append(b.inside[end.Segment], i)
+		} else {
+			b.outside = append(b.outside, i)
+		}
+	}
+	c := &b.classes[i]
+	c.Size.Add(c.Size, sizeOf(r))
+	c.Ranges = append(c.Ranges, r)
+	if end.Workload != paths.None {
+		if len(c.Workloads) == 0 {
+			c.End = end
+		}
+		if at, has := slices.BinarySearch(c.Workloads, end.Workload); !has {
+			c.Workloads = slices.Insert(c.Workloads, at, end.Workload)
+		}
+	}
+}
+
+func (p *partition) groupSet(key string) int {
+	i, ok := p.setOf[key]
+	if !ok {
+		i = len(p.setOf)
+		p.setOf[key] = i
+	}
+	return i
+}
+
+// place returns the number of the place of an endpoint: what its ways, there
+// and back, can depend on.
+func (b *builder) place(end *verdict.Endpoint) int {
+	key := binary.AppendVarint(nil, int64(end.Segment))
+	if end.Internal() {
+		key = binary.AppendVarint(binary.AppendVarint(key, int64(end.Home.Network)), int64(end.Home.Subnet))
+	}
+	key = binary.AppendVarint(key, int64(b.marks.At(end.Addr)))
+	if end.Addr.Is4() {
+		key = append(key, 4)
+	}
+	i, ok := b.placeOf[string(key)]
+	if !ok {
+		i = len(b.placeOf)
+		b.placeOf[string(key)] = i
+	}
+	return i
+}
+
+// throughExit returns the number of the set of groups of an external class when
+// it is reached through an exit, or none.
+func (p *partition) throughExit(class, exit int) int {
+	key := exitSet{class, exit}
+	set, ok := p.exitSets[key]
+	if !ok {
+		end := p.judge.External(p.classes[class].End.Addr, exit)
+		set = p.groupSet(end.GroupKey())
+		p.exitSets[key] = set
+	}
+	return set
+}
+
+// sizeOf returns the number of addresses of a range.
+func sizeOf(r Range) *big.Int {
+	from, to := new(big.Int).SetBytes(r.From.AsSlice()), new(big.Int).SetBytes(r.To.AsSlice())
+	return to.Sub(to, from).Add(to, big.NewInt(1))
+}

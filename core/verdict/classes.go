@@ -1,0 +1,132 @@
+package verdict
+
+import (
+	"encoding/binary"
+	"net/netip"
+	"slices"
+
+	"bivium/core/estate"
+	"bivium/core/paths"
+)
+
+// Groups returns the numbers of the groups that the endpoint is in, sorted.
+// They must not be changed.
+func (p *Endpoint) Groups() []int { return p.groups }
+
+// GroupKey returns a string that is equal for endpoints in the same groups.
+func (p *Endpoint) GroupKey() string {
+	b := make([]byte, 0, 2*len(p.groups))
+	for _, g := range p.groups {
+		b = binary.AppendUvarint(b, uint64(g))
+	}
+	return string(b)
+}
+
+// Group returns the number of a group, or paths.None.
+func (j *Judge) Group(name string) int {
+	if g, ok := j.members.ids[name]; ok {
+		return g
+	}
+	return paths.None
+}
+
+// GroupNames returns the names of all groups, by number.
+func (j *Judge) GroupNames() []string { return slices.Clone(j.members.names) }
+
+// WorkloadOf returns the name of the workload that an endpoint is, or "".
+func (j *Judge) WorkloadOf(p *Endpoint) string {
+	if p.Workload == paths.None {
+		return ""
+	}
+	return j.estate.Workloads[p.Workload].Name
+}
+
+// Publications returns the names of the publications that can let flows in:
+// those that are enabled, and whose exit is up and serves their segment. They
+// are known by their place in the list.
+func (j *Judge) Publications() []string {
+	names := make([]string, len(j.publications))
+	for i := range j.publications {
+		names[i] = j.publications[i].name
+	}
+	return names
+}
+
+// PublicationExit returns the exit of a publication.
+func (j *Judge) PublicationExit(i int) int { return j.publications[i].exit }
+
+// PublicationTerms returns what services a publication lets in.
+func (j *Judge) PublicationTerms(i int) []estate.Term { return j.publications[i].services.terms }
+
+// Publishes reports whether a publication leads to the endpoint (M7.6).
+func (j *Judge) Publishes(i int, p *Endpoint) bool {
+	return p.Segment == j.publications[i].segment && j.publications[i].to.contains(p.groups, true)
+}
+
+// Unpublished returns the stance and the way of flows from the internet to an
+// endpoint that nothing publishes.
+func (j *Judge) Unpublished(p *Endpoint) (Stance, Way) {
+	return Stance{silence: estate.Deny, unreleased: true}, unpublished(p.Segment)
+}
+
+// Settings returns the set of services of every rule that can speak, and of
+// every publication: what tells services apart.
+func (j *Judge) Settings() [][]estate.Term {
+	var out [][]estate.Term
+	add := func(rules []rule) {
+		for i := range rules {
+			out = append(out, rules[i].terms)
+		}
+	}
+	for i := range j.policies {
+		add(j.policies[i].rules)
+	}
+	for i := range j.rails {
+		add(j.rails[i].rules)
+	}
+	for i := range j.shares {
+		add(j.shares[i].rules)
+	}
+	for i := range j.publications {
+		out = append(out, j.publications[i].services.terms)
+	}
+	for i := range j.books {
+		for k := range j.books[i].rules {
+			out = append(out, j.books[i].rules[k].terms)
+		}
+	}
+	return out
+}
+
+// EachCut calls f for each prefix at whose bounds the groups or the ways of
+// addresses may change, and the private ones (M2.3). Between two bounds only
+// the workload can differ.
+func (j *Judge) EachCut(f func(netip.Prefix)) {
+	for s := range j.net.Segments {
+		j.net.EachHomePrefix(s, f)
+	}
+	for i := range j.net.Networks {
+		for _, r := range j.net.Networks[i].Routes {
+			f(r.To)
+		}
+	}
+	for p := range j.members.byPrefix.All() {
+		f(p)
+	}
+	for _, p := range paths.PrivatePrefixes() {
+		f(p)
+	}
+}
+
+// EachWorkloadAddress calls f for each address of each workload, with its
+// network.
+func (j *Judge) EachWorkloadAddress(f func(network int, a netip.Addr)) {
+	for i := range j.estate.Workloads {
+		w := &j.estate.Workloads[i]
+		if n := j.net.Network(w.Network); n != paths.None {
+			for _, a := range w.Addresses {
+				f(n, a)
+			}
+		}
+	}
+}

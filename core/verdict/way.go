@@ -1,0 +1,255 @@
+package verdict
+
+import (
+	"encoding/binary"
+
+	"bivium/core/estate"
+	"bivium/core/paths"
+)
+
+// Way is the path of a flow and of its reply.
+type Way struct {
+	Path      paths.Path
+	Back      paths.Path // meaningful if Sought
+	Sought    bool       // the way back was looked for in the estate
+	BackHolds bool       // there is a way back (M7.7)
+}
+
+// Key returns a string that is equal for ways on which the same intended
+// verdict has the same outcome.
+func (w *Way) Key(net *paths.Net) string {
+	b := []byte{byte(w.Path.Kind), 0, byte(w.Path.Absence)}
+	if w.BackHolds {
+		b[1] |= 1
+	}
+	if w.Back.Kind == paths.Peered {
+		b[1] |= 2
+	}
+	if w.Path.Kind != paths.HubPath && w.Path.Kind != paths.NoPath && enforces(net, &w.Path) {
+		b[1] |= 4
+	}
+	if w.Path.Kind == paths.HubPath {
+		b = binary.AppendVarint(b, int64(w.Path.Segment))
+		for _, h := range w.Path.Hubs {
+			b = binary.AppendVarint(b, int64(h))
+		}
+	}
+	return string(b)
+}
+
+// enforces reports whether a network on a path that passes no hub enforces
+// verdicts (M8.3).
+func enforces(net *paths.Net, p *paths.Path) bool {
+	return net.Networks[p.Network].Native || p.Kind == paths.Peered && net.Networks[p.Peer].Native
+}
+
+// WayTo returns the way of flows from an internal endpoint to a destination
+// that Find found for its segment.
+func (j *Judge) WayTo(src, dst *Endpoint) Way {
+	w := Way{Path: j.net.Forward(src.Segment, src.Home, j.target(dst))}
+	j.addBack(&w, src, dst)
+	return w
+}
+
+// WayFrom returns the way of flows from an external endpoint through a
+// publication to an internal endpoint.
+func (j *Judge) WayFrom(publication int, src, dst *Endpoint) Way {
+	w := Way{Path: j.net.FromExit(j.publications[publication].exit, j.target(dst))}
+	j.addBack(&w, src, dst)
+	return w
+}
+
+// addBack finds the path of the reply (M7.7).
+func (j *Judge) addBack(w *Way, src, dst *Endpoint) {
+	switch {
+	case !dst.Internal():
+		w.BackHolds = true
+	case !src.Internal():
+		w.Sought = true
+		w.Back, w.BackHolds = j.net.AnswersOutside(dst.Segment, dst.Home, src.Addr)
+	default:
+		w.Sought = true
+		w.Back = j.net.Forward(dst.Segment, dst.Home, j.target(src))
+		w.BackHolds = w.Back.Kind != paths.NoPath
+	}
+}
+
+func (j *Judge) target(p *Endpoint) paths.Target {
+	return paths.Target{Addr: p.Addr, External: !p.Internal(), Segment: p.Segment, Home: p.Home}
+}
+
+// unpublished is the way of flows from the internet that nothing publishes.
+func unpublished(segment int) Way {
+	none := paths.None
+	return Way{Path: paths.Path{Absence: paths.NoPublication, Network: none, Peer: none, Enter: none, Leave: none, Exit: none, Segment: segment}}
+}
+
+// settled is what became of a service on a way (M8).
+type settled struct {
+	intent  intent
+	steps   []poolStep
+	outcome Outcome
+	reason  Reason
+}
+
+// poolStep is one pool on the way (M8.4, M8.5).
+type poolStep struct {
+	pool     int
+	hub      int // where it is passed, or None
+	onWay    bool
+	bookRule int // the rule of its rulebook that applied, or None
+	blocked  bool
+}
+
+// settle goes through the steps of M8 for a flow whose ends are known; the
+// first that ends the flow settles it.
+func (j *Judge) settle(s *Stance, w *Way, service Service) settled {
+	d := settled{intent: j.intend(s, service)}
+	d.reason = d.intent.reason
+	switch {
+	case w.Path.Kind == paths.NoPath:
+		d.outcome, d.reason = Unrouted, ReasonNoPath
+	case w.Path.Kind == paths.HubPath:
+		j.enforceAtHubs(&d, s, w, service)
+	default:
+		j.enforceAtNetworks(&d, w)
+	}
+	if d.outcome == Allowed || d.outcome == Inspected {
+		needWayBack(&d, w)
+	}
+	return d
+}
+
+// enforceAtNetworks enforces the intended verdict on a path that passes no hub
+// (M8.3).
+func (j *Judge) enforceAtNetworks(d *settled, w *Way) {
+	switch {
+	case d.intent.action == estate.Allow:
+		d.outcome = Allowed
+	case !enforces(j.net, &w.Path):
+		d.outcome, d.reason = Allowed, ReasonUnenforced
+	case d.intent.action == estate.Inspect:
+		d.outcome, d.reason = Denied, ReasonUninspectable
+	default:
+		d.outcome = Denied
+	}
+}
+
+// enforceAtHubs enforces it on a hub path, pool by pool (M8.4, M8.5).
+func (j *Judge) enforceAtHubs(d *settled, s *Stance, w *Way, service Service) {
+	switch d.intent.action {
+	case estate.Allow:
+		d.outcome = Allowed
+		return
+	case estate.Deny:
+		d.outcome = Denied
+		return
+	}
+	passed := false
+	for _, number := range d.intent.pools {
+		step := j.passPool(number, s, w, service)
+		d.steps = append(d.steps, step)
+		switch {
+		case step.blocked:
+			d.outcome, d.reason = Blocked, ReasonRulebook
+			return
+		case step.hub != paths.None:
+			passed = true
+		case !j.pools[number].open:
+			d.outcome, d.reason = Denied, ReasonNoFirewall
+			return
+		}
+	}
+	switch {
+	case passed:
+		d.outcome = Inspected
+	case len(d.intent.pools) == 0: // an inspect rule without a pool (F9) fails closed
+		d.outcome, d.reason = Denied, ReasonNoFirewall
+	default:
+		d.outcome, d.reason = Allowed, ReasonFailedOpen
+	}
+}
+
+// passPool finds where the pool is passed, and asks its rulebook.
+func (j *Judge) passPool(number int, s *Stance, w *Way, service Service) poolStep {
+	p := &j.pools[number]
+	step := poolStep{pool: number, hub: paths.None, bookRule: paths.None}
+	if i := indexIn(w.Path.Hubs, p.hubs); i >= 0 {
+		step.hub, step.onWay = w.Path.Hubs[i], true
+	} else {
+		step.hub, _ = j.net.Nearest(w.Path.Segment, w.Path.Hubs[0], p.hubs)
+	}
+	if step.hub == paths.None || p.rulebook == paths.None {
+		return step
+	}
+	step.bookRule = j.bookRule(s, number, service)
+	step.blocked = step.bookRule == paths.None || j.books[p.rulebook].rules[step.bookRule].verb != "pass"
+	return step
+}
+
+// indexIn returns the index of the first of hubs that is among some, or -1.
+func indexIn(hubs, some []int) int {
+	for i, h := range hubs {
+		for _, s := range some {
+			if s == h {
+				return i
+			}
+		}
+	}
+	return -1
+}
+
+// needWayBack lets a delivered flow fail for want of a way back (M8.6).
+func needWayBack(d *settled, w *Way) {
+	switch {
+	case !w.BackHolds:
+		d.outcome, d.reason = Unrouted, ReasonNoWayBack
+	case d.outcome == Inspected && w.Back.Kind == paths.Peered:
+		d.outcome, d.reason = Unrouted, ReasonAsymmetric
+	}
+}
+
+// Settle returns the verdict on a service between endpoints of that stance, on
+// that way.
+func (j *Judge) Settle(s *Stance, w *Way, service Service) Verdict {
+	d := j.settle(s, w, service)
+	return j.verdictOf(&d)
+}
+
+// verdictOf puts a settled flow into words.
+func (j *Judge) verdictOf(d *settled) Verdict {
+	v := Verdict{Outcome: d.outcome, Reason: d.reason, Intended: d.intent.action, Contested: d.intent.contested, Pools: []string{}, By: []string{}}
+	if d.outcome == Inspected || d.outcome == Blocked {
+		for _, s := range d.steps {
+			if s.hub != paths.None {
+				v.Pools = append(v.Pools, j.pools[s.pool].name)
+			}
+		}
+	}
+	switch d.reason {
+	case ReasonRulebook:
+		v.By = append(v.By, j.books[j.pools[d.steps[len(d.steps)-1].pool].rulebook].name)
+	case ReasonPolicy, ReasonShare, ReasonGuardrail:
+		for _, i := range d.intent.by {
+			v.By = append(v.By, j.speakerName(d.reason, i))
+		}
+	}
+	return v
+}
+
+func (j *Judge) speakerName(r Reason, i int) string {
+	switch r {
+	case ReasonPolicy:
+		return j.policies[i].name
+	case ReasonShare:
+		return j.shares[i].name
+	case ReasonGuardrail:
+		return j.rails[i].name
+	}
+	panic("verdict: nobody speaks for reason " + string(r))
+}
+
+// unknownVerdict is the verdict on a flow that M2.4 or M8.2 gives none.
+func unknownVerdict() Verdict {
+	return Verdict{Outcome: Unrouted, Reason: ReasonUnknown, Pools: []string{}, By: []string{}}
+}

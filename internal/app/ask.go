@@ -1,0 +1,264 @@
+package app
+
+import (
+	"fmt"
+	"math/big"
+	"slices"
+	"strings"
+
+	"bivium/core/estate"
+	"bivium/core/paths"
+	"bivium/core/space"
+	"bivium/core/survey"
+	"bivium/core/verdict"
+)
+
+// Question is the question line: from where, to where, on what.
+type Question struct {
+	From string `json:"from" query:"from"`
+	To   string `json:"to" query:"to"`
+	On   string `json:"on" query:"on"`
+}
+
+// Answer is what happens to every flow that a question is about.
+type Answer struct {
+	Question Question      `json:"question"`
+	Revision int64         `json:"revision"`
+	Marks    []survey.Mark `json:"marks"` // those of the most flows first
+	Lines    []Line        `json:"lines"` // services that fare alike, with who settles them
+	Sentence []Token       `json:"sentence"`
+	Trace    verdict.Trace `json:"trace"` // the road of the first flow of the first line
+}
+
+// Line is some services that fare alike.
+type Line struct {
+	Services ServiceWords `json:"services"`
+	Parts    []Part       `json:"parts"`
+}
+
+// ServiceWords is a set of services as a person writes it.
+type ServiceWords struct {
+	Name   string   `json:"name"`   // of a service that is just this, or ""
+	Terms  []string `json:"terms"`  // the set, or
+	Except []string `json:"except"` // everything but these, where that is shorter
+}
+
+// Part is the flows of a line that get one verdict.
+type Part struct {
+	Verdict  verdict.Verdict `json:"verdict"`
+	Pairs    string          `json:"pairs"` // how many pairs of addresses, exact
+	Sentence []Token         `json:"sentence"`
+	Witness  Witness         `json:"witness"`
+}
+
+// Witness is one concrete flow, as a question that can be asked.
+type Witness struct {
+	From        string `json:"from"`
+	To          string `json:"to"`
+	On          string `json:"on"`
+	SourcePort  int    `json:"sport"`
+	Publication string `json:"publication"`
+	Source      string `json:"source"`      // the workload, or the address
+	Destination string `json:"destination"` // likewise
+}
+
+// Ask answers a question, exactly, for every flow that it is about.
+func (s *Snapshot) Ask(q Question) (*Answer, error) {
+	from, err := s.findEnd("from", q.From)
+	if err != nil {
+		return nil, err
+	}
+	to, err := s.findEnd("to", q.To)
+	if err != nil {
+		return nil, err
+	}
+	terms, err := s.FindTerms(q.On)
+	if err != nil {
+		return nil, err
+	}
+	sv := s.Survey.Refine(terms)
+	atoms, _ := sv.AtomsOf(terms)
+	set, err := s.narrow(from, to)
+	if err != nil {
+		return nil, err
+	}
+	a := &Answer{Question: q, Revision: s.Revision}
+	for _, l := range sv.Detail(from.set, set, atoms) {
+		a.Lines = append(a.Lines, s.line(&l))
+	}
+	if len(a.Lines) > 0 {
+		a.Marks = sv.Cell(from.set, set)
+		if atoms.Count() < uint(sv.Atoms().Len()) {
+			a.Marks = marksOf(a.Lines)
+		}
+		first := &a.Lines[0].Parts[0]
+		a.Trace = s.Judge.Trace(s.flowOf(&first.Witness))
+	} else if err := s.askDirectly(a, from, to, terms); err != nil {
+		return nil, err
+	}
+	a.Sentence = s.summary(a)
+	return a, nil
+}
+
+// narrow returns what a destination is for the segments that the source is in
+// (M6.4): one address may live in several.
+func (s *Snapshot) narrow(from, to *end) (survey.Set, error) {
+	if from.internet && to.internet {
+		return nil, &Problem{"to", "both ends are on the internet", "one end has to be inside"}
+	}
+	if !to.single() || len(to.set) < 2 {
+		return to.set, nil
+	}
+	for _, m := range from.set {
+		if c := s.Survey.Class(m.Class); c.Internal() {
+			if found, _ := s.Judge.Find(c.End.Segment, to.addresses[0]); found.Internal() {
+				if class, ok := s.Survey.ClassAt(found.Segment, found.Addr); ok {
+					return survey.Set{{Class: class, Only: found.Addr}}, nil
+				}
+			}
+		}
+	}
+	return to.set, nil
+}
+
+// askDirectly answers for a single flow that lies in no class: to an address
+// that nothing has, or from an address to itself.
+func (s *Snapshot) askDirectly(a *Answer, from, to *end, terms []estate.Term) error {
+	if len(from.set) == 0 || !to.single() {
+		return &Problem{"to", fmt.Sprintf("no flow leads from %s to %s", from.text, to.text), "the addresses are of different families, or one and the same"}
+	}
+	f := verdict.Flow{Segment: verdict.Internet, Destination: to.addresses[0]}
+	c := s.Survey.Class(from.set[0].Class)
+	f.Source = c.End.Addr
+	if from.set[0].Only.IsValid() {
+		f.Source = from.set[0].Only
+	}
+	if c.Internal() {
+		f.Segment = s.Judge.Net().Segments[c.End.Segment]
+	}
+	protocol, sport, dport, _ := space.OfTerms(terms).Witness()
+	f.Service = verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}
+	a.Trace = s.Judge.Trace(f)
+	part := Part{Verdict: a.Trace.Verdict, Pairs: "1", Witness: s.witnessOf(f), Sentence: sentence(&a.Trace)}
+	a.Marks = []survey.Mark{{Outcome: part.Verdict.Outcome, Contested: part.Verdict.Contested}}
+	a.Lines = []Line{{Services: s.words(space.OfTerms(terms)), Parts: []Part{part}}}
+	return nil
+}
+
+func marksOf(lines []Line) []survey.Mark {
+	var marks []survey.Mark
+	for i := len(lines) - 1; i >= 0; i-- {
+		for _, p := range lines[i].Parts {
+			m := survey.Mark{Outcome: p.Verdict.Outcome, Contested: p.Verdict.Contested}
+			if !slices.Contains(marks, m) {
+				marks = append(marks, m)
+			}
+		}
+	}
+	return marks
+}
+
+// FindTerms returns the terms of services written as names and terms with
+// commas between.
+func (s *Snapshot) FindTerms(text string) ([]estate.Term, error) {
+	var terms []estate.Term
+	for word := range strings.SplitSeq(text, ",") {
+		word = strings.ToLower(strings.TrimSpace(word))
+		if word == "" {
+			return nil, &Problem{"on", "no service is named", "name one, or write a term like tcp/443, or any"}
+		}
+		ref, err := estate.ParseServiceRef(word)
+		if err != nil {
+			return nil, &Problem{"on", err.Error(), ""}
+		}
+		if ref.Name == "" {
+			terms = append(terms, ref.Term)
+			continue
+		}
+		i := slices.IndexFunc(s.Estate.Services, func(v estate.Service) bool { return v.Name == ref.Name })
+		if i < 0 {
+			return nil, &Problem{"on", fmt.Sprintf("there is no service %q", word), s.nearService(word)}
+		}
+		terms = append(terms, s.Estate.Services[i].Terms...)
+	}
+	return terms, nil
+}
+
+func (s *Snapshot) nearService(word string) string {
+	known := map[string]bool{}
+	for _, v := range s.Estate.Services {
+		known[v.Name] = true
+	}
+	if near := estate.Nearest(word, known); near != "" {
+		return "did you mean " + near + "?"
+	}
+	return "name a service, or write a term like tcp/443"
+}
+
+func (s *Snapshot) line(l *survey.Line) Line {
+	out := Line{Services: s.words(l.Services)}
+	for _, p := range l.Parts {
+		trace := s.Judge.Trace(p.Witness)
+		out.Parts = append(out.Parts, Part{Verdict: p.Verdict, Pairs: grouped(p.Pairs), Sentence: sentence(&trace), Witness: s.witnessOf(p.Witness)})
+	}
+	return out
+}
+
+// grouped writes a number with thin spaces between groups of three digits, and
+// beyond a million million as a power of ten that it is near to.
+func grouped(n *big.Int) string {
+	text := n.String()
+	if len(text) > 13 {
+		exponent := len(text) - 1
+		return fmt.Sprintf("%c.%c × 10^%d", text[0], text[1], exponent)
+	}
+	var b strings.Builder
+	for i, c := range text {
+		if i > 0 && (len(text)-i)%3 == 0 {
+			b.WriteRune('\u202f')
+		}
+		b.WriteRune(c)
+	}
+	return b.String()
+}
+
+// words writes a set of services by its name, its terms, or what it leaves out.
+func (s *Snapshot) words(set space.Services) ServiceWords {
+	w := ServiceWords{Terms: set.Words(), Except: []string{}}
+	for _, v := range s.Estate.Services {
+		if space.OfTerms(v.Terms).Equal(set) {
+			w.Name = v.Name
+		}
+	}
+	if rest := set.Complement().Words(); w.Name == "" && len(rest) > 0 && len(rest) < len(w.Terms) {
+		w.Terms, w.Except = []string{}, rest
+	}
+	return w
+}
+
+func (s *Snapshot) witnessOf(f verdict.Flow) Witness {
+	term := estate.Term{Protocol: f.Protocol, Ports: estate.Range{Lo: f.Port, Hi: f.Port}}
+	_, term.SourcePorts = estate.PortsOf(f.Protocol)
+	w := Witness{
+		From: f.Segment + ":" + f.Source.String(), To: f.Destination.String(), On: term.String(),
+		SourcePort: int(f.SourcePort), Publication: f.Publication, Source: f.Source.String(), Destination: f.Destination.String(),
+	}
+	if i := s.Judge.Net().Segment(f.Segment); i != paths.None {
+		if p, ok := s.Judge.Internal(i, f.Source); ok && s.Judge.WorkloadOf(&p) != "" {
+			w.Source = s.Judge.WorkloadOf(&p)
+		}
+		if p, how := s.Judge.Find(i, f.Destination); how != verdict.LookupUnknown && s.Judge.WorkloadOf(&p) != "" {
+			w.Destination = s.Judge.WorkloadOf(&p)
+		}
+	}
+	return w
+}
+
+// flowOf is the inverse of witnessOf.
+func (s *Snapshot) flowOf(w *Witness) verdict.Flow {
+	f, err := s.ParseFlow(w.From, w.To, w.On, w.SourcePort, w.Publication)
+	if err != nil {
+		panic("app: a witness cannot be read back: " + err.Error())
+	}
+	return f
+}

@@ -1,0 +1,172 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"bivium/core/document"
+	"bivium/core/estate"
+	"bivium/core/survey"
+)
+
+// ErrNoSuchPolicy is returned for a policy that the estate does not have.
+var ErrNoSuchPolicy = errors.New("there is no such policy")
+
+// PolicyView is a policy as it stands, with how it fares.
+type PolicyView struct {
+	Revision int64         `json:"revision"`
+	Policy   estate.Policy `json:"policy"`
+}
+
+// Policy returns a policy by name.
+func (s *Snapshot) Policy(name string) (*PolicyView, error) {
+	for i := range s.Estate.Policies {
+		if s.Estate.Policies[i].Name == name {
+			return &PolicyView{s.Revision, s.Estate.Policies[i]}, nil
+		}
+	}
+	return nil, fmt.Errorf("policy %q: %w", name, ErrNoSuchPolicy)
+}
+
+// Effect is what an edit would change.
+type Effect struct {
+	Revision int64        `json:"revision"`
+	Cells    []CellEffect `json:"cells"`
+	Flows    []FlowEffect `json:"flows"`
+}
+
+// CellEffect is a cell of the board in which flows fare differently.
+type CellEffect struct {
+	Row     string        `json:"row"`
+	Col     string        `json:"col"`
+	Before  []survey.Mark `json:"before"`
+	After   []survey.Mark `json:"after"`
+	Outcome bool          `json:"outcome"` // an outcome changes, and not only who settles it
+}
+
+// FlowEffect is flows between two segments that go from one verdict to another.
+type FlowEffect struct {
+	From     string       `json:"from"`
+	To       string       `json:"to"`
+	Services ServiceWords `json:"services"`
+	Before   *survey.Mark `json:"before"` // null where there was no such flow
+	After    *survey.Mark `json:"after"`
+	Pairs    string       `json:"pairs"`
+	Outcome  bool         `json:"outcome"`
+	Witness  Witness      `json:"witness"`
+	Was      []Token      `json:"was"` // the sentence on the witness before
+	Will     []Token      `json:"will"`
+}
+
+// Try returns what would change if the policy of that name were the one that
+// body holds, or Problems if it cannot be.
+func (s *Snapshot) Try(name string, body []byte) (*Effect, error) {
+	_, next, err := s.withPolicy(name, body)
+	if err != nil {
+		return nil, err
+	}
+	after := NewSnapshot(next, s.Revision)
+	d := survey.Compare(s.Survey, after.Survey)
+	e := &Effect{Revision: s.Revision, Cells: []CellEffect{}, Flows: []FlowEffect{}}
+	for _, c := range d.Cells {
+		e.Cells = append(e.Cells, CellEffect{NodeID(c.Row), NodeID(c.Col), c.Before, c.After, c.Outcome})
+	}
+	for i := range d.Changes {
+		e.Flows = append(e.Flows, s.flowEffect(&d.Changes[i], after))
+	}
+	slices.SortStableFunc(e.Flows, func(a, b FlowEffect) int {
+		switch {
+		case a.Outcome == b.Outcome:
+			return 0
+		case a.Outcome:
+			return -1
+		}
+		return 1
+	})
+	return e, nil
+}
+
+func (s *Snapshot) flowEffect(c *survey.Change, after *Snapshot) FlowEffect {
+	f := FlowEffect{
+		From: NodeID(c.From), To: NodeID(c.To), Services: after.words(c.Services),
+		Pairs: grouped(c.Pairs), Outcome: c.Outcome(), Witness: s.witnessOf(c.Witness),
+	}
+	if c.Before != nil {
+		trace := s.Judge.Trace(c.Witness)
+		f.Before, f.Was = &survey.Mark{Outcome: c.Before.Outcome, Contested: c.Before.Contested}, sentence(&trace)
+	}
+	if c.After != nil {
+		trace := after.Judge.Trace(c.Witness)
+		f.After, f.Will = &survey.Mark{Outcome: c.After.Outcome, Contested: c.After.Contested}, sentence(&trace)
+	}
+	return f
+}
+
+// withPolicy returns the estate with the policy replaced. An edit that cannot
+// be read, renames the policy, or would bring a fault that is not there now,
+// gives Problems, each at its field.
+func (s *Snapshot) withPolicy(name string, body []byte) (*estate.Policy, *estate.Estate, error) {
+	at := slices.IndexFunc(s.Estate.Policies, func(p estate.Policy) bool { return p.Name == name })
+	if at < 0 {
+		return nil, nil, fmt.Errorf("policy %q: %w", name, ErrNoSuchPolicy)
+	}
+	policy, err := document.ReadOne[estate.Policy](body)
+	var unreadable document.Errors
+	if errors.As(err, &unreadable) {
+		var problems Problems
+		for _, e := range unreadable {
+			problems = append(problems, Problem{e.Path, e.Message, e.Fix})
+		}
+		return nil, nil, problems
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	if policy.Name != name {
+		return nil, nil, Problems{{"name", "a policy cannot be renamed here", "leave the name " + name}}
+	}
+	next := *s.Estate
+	next.Policies = slices.Clone(s.Estate.Policies)
+	next.Policies[at] = policy
+	if problems := s.newFaults(&next, fmt.Sprintf("policies[%d]", at)); len(problems) > 0 {
+		return nil, nil, problems
+	}
+	return &policy, &next, nil
+}
+
+// newFaults returns the faults that an edit brings, at their fields.
+func (s *Snapshot) newFaults(next *estate.Estate, prefix string) Problems {
+	had := map[string]bool{}
+	for _, f := range s.Faults {
+		had[f.Path+f.Message] = true
+	}
+	var problems Problems
+	for _, f := range estate.Check(next) {
+		if !had[f.Path+f.Message] {
+			problems = append(problems, Problem{strings.TrimPrefix(strings.TrimPrefix(f.Path, prefix), "."), f.Message, f.Fix})
+		}
+	}
+	return problems
+}
+
+// Save replaces a policy by the one that body holds, if the estate is still at
+// revision based, and returns the new snapshot.
+func (a *App) Save(ctx context.Context, name string, body []byte, based int64, actor string) (*Snapshot, error) {
+	a.edit.Lock()
+	defer a.edit.Unlock()
+	now := a.Now()
+	policy, next, err := now.withPolicy(name, body)
+	if err != nil {
+		return nil, err
+	}
+	revision, err := a.store.Replace(ctx, document.Whole("policies", name, policy), based, actor, a.clock())
+	if err != nil {
+		return nil, err
+	}
+	snapshot := NewSnapshot(next, revision)
+	a.now.Store(snapshot)
+	return snapshot, nil
+}

@@ -1,0 +1,35 @@
+package app
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Problem is something wrong with what a user asked for: where, what, and how
+// to mend it. At is the field: "from", "to", "on", or a path such as
+// rules[0].services[1].
+type Problem struct {
+	At      string `json:"at"`
+	Message string `json:"message"`
+	Fix     string `json:"fix,omitempty"`
+}
+
+// Error returns the problem as one line.
+func (p *Problem) Error() string {
+	if p.Fix == "" {
+		return fmt.Sprintf("%s: %s", p.At, p.Message)
+	}
+	return fmt.Sprintf("%s: %s; %s", p.At, p.Message, p.Fix)
+}
+
+// Problems is everything that is wrong with an edit.
+type Problems []Problem
+
+// Error returns one problem a line.
+func (p Problems) Error() string {
+	lines := make([]string, len(p))
+	for i := range p {
+		lines[i] = p[i].Error()
+	}
+	return strings.Join(lines, "\n")
+}

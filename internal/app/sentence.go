@@ -1,0 +1,270 @@
+package app
+
+import (
+	"fmt"
+	"strings"
+
+	"bivium/core/estate"
+	"bivium/core/survey"
+	"bivium/core/verdict"
+)
+
+// Token is a piece of a sentence: plain text, or the name of a thing.
+type Token struct {
+	Text string      `json:"text"`
+	Kind estate.Kind `json:"kind,omitempty"` // of the thing; "" for plain text
+}
+
+// Plain returns a sentence without its marks.
+func Plain(tokens []Token) string {
+	var b strings.Builder
+	for _, t := range tokens {
+		b.WriteString(t.Text)
+	}
+	return b.String()
+}
+
+// say builds a sentence: %s in format stands for the next thing.
+func say(format string, things ...estate.Ref) []Token {
+	var out []Token
+	for i, text := range strings.Split(format, "%s") {
+		if i > 0 {
+			out = append(out, Token{things[i-1].Name, things[i-1].Kind})
+		}
+		if text != "" {
+			out = append(out, Token{Text: text})
+		}
+	}
+	return out
+}
+
+func ref(kind estate.Kind, name string) estate.Ref { return estate.Ref{Kind: kind, Name: name} }
+
+// sentence says in one sentence what happens to a flow, and why.
+func sentence(t *verdict.Trace) []Token {
+	out := because(t)
+	if t.Verdict.Contested {
+		out = append(out, Token{Text: " Policies contest it."})
+	}
+	return out
+}
+
+func because(t *verdict.Trace) []Token {
+	switch t.Verdict.Reason {
+	case verdict.ReasonUnknown:
+		return unknown(t)
+	case verdict.ReasonNoPath:
+		return noPath(t)
+	case verdict.ReasonNoWayBack:
+		return say("Unrouted: the first packets reach %s, and no reply finds a way back.", endRef(&t.Destination))
+	case verdict.ReasonAsymmetric:
+		return say("Unrouted: a firewall sees the way there, and the reply goes past it by the peering with %s.", ref(estate.KindNetwork, t.Back.Peer))
+	case verdict.ReasonUnenforced:
+		return append(say("Allowed, although "), append(meant(t), say(": nothing on the %s enforces it.", ref("", pathWords(&t.Path)))...)...)
+	case verdict.ReasonUninspectable:
+		return append(say("Denied, because "), append(meant(t), say(", and no firewall sees a %s.", ref("", pathWords(&t.Path)))...)...)
+	case verdict.ReasonNoFirewall:
+		return noFirewall(t)
+	case verdict.ReasonFailedOpen:
+		return say("Allowed uninspected: pool %s has no healthy firewall in reach, and fails open.", ref(estate.KindPool, t.Pools[0].Pool))
+	case verdict.ReasonRulebook:
+		return blocked(t)
+	}
+	out := say(outcomeWord(t.Verdict.Outcome))
+	if t.Verdict.Outcome == verdict.Inspected {
+		out = append(out, say(" by ")...)
+		out = append(out, passed(t)...)
+	}
+	return append(append(out, say(", because ")...), append(settled(t), say(".")...)...)
+}
+
+func outcomeWord(o verdict.Outcome) string {
+	return strings.ToUpper(string(o[:1])) + string(o[1:])
+}
+
+// passed names the pools that let the flow pass, and where.
+func passed(t *verdict.Trace) []Token {
+	var out []Token
+	for _, p := range t.Pools {
+		if p.State != "passed" {
+			continue
+		}
+		if out != nil {
+			out = append(out, say(" and ")...)
+		}
+		out = append(out, say("%s at %s", ref(estate.KindPool, p.Pool), ref(estate.KindHub, p.Hub))...)
+	}
+	return out
+}
+
+// settled names what settled the intended verdict, after "because".
+func settled(t *verdict.Trace) []Token {
+	switch t.Verdict.Reason {
+	case verdict.ReasonPolicy, verdict.ReasonUnenforced, verdict.ReasonUninspectable, verdict.ReasonShare, verdict.ReasonGuardrail:
+		if out := winners(t); out != nil {
+			return out
+		}
+	}
+	return silence(t)
+}
+
+// silence says what holds because nobody speaks.
+func silence(t *verdict.Trace) []Token {
+	switch t.Default.Why {
+	case "segment":
+		return say("no policy speaks, and segment %s is "+map[estate.Action]string{estate.Allow: "open", estate.Deny: "closed"}[t.Default.Action]+" by default", ref(estate.KindSegment, t.Source.Segment))
+	case "no-share":
+		return say("no share between %s and %s lets it", ref(estate.KindSegment, t.Source.Segment), ref(estate.KindSegment, t.Destination.Segment))
+	}
+	return say("no policy opens it, and the internet is closed by default")
+}
+
+// winners names the policies, shares or guardrails that win.
+func winners(t *verdict.Trace) []Token {
+	voices := t.Voices
+	if t.Verdict.Reason == verdict.ReasonGuardrail || !wins(voices) {
+		voices = t.Guardrails
+	}
+	var out []Token
+	more := 0
+	for _, v := range voices {
+		if v.Standing != "wins" {
+			continue
+		}
+		if out != nil {
+			more++
+			continue
+		}
+		kind := estate.KindPolicy
+		if v.Kind == "share" {
+			kind = estate.KindShare
+		}
+		out = say(v.Kind+" %s"+fmt.Sprintf(" rule %d", v.Rule), ref(kind, v.Name))
+	}
+	if more > 0 {
+		out = append(out, say(fmt.Sprintf(" and %d more", more))...)
+	}
+	return out
+}
+
+func wins(voices []verdict.VoiceView) bool {
+	for _, v := range voices {
+		if v.Standing == "wins" {
+			return true
+		}
+	}
+	return false
+}
+
+// meant says what was intended, in the middle of a sentence.
+func meant(t *verdict.Trace) []Token {
+	verb := map[estate.Action]string{estate.Allow: " allows it", estate.Deny: " denies it", estate.Inspect: " wants it inspected"}[t.Verdict.Intended]
+	if out := winners(t); out != nil {
+		return append(out, say(verb)...)
+	}
+	return silence(t)
+}
+
+func pathWords(p *verdict.PathView) string {
+	switch p.Kind {
+	case "local":
+		return "path inside network " + p.Network
+	case "peered":
+		return "peering of " + p.Network + " with " + p.Peer
+	case "bypass":
+		return "internet gateway of network " + p.Network
+	}
+	return "path"
+}
+
+func endRef(e *verdict.EndView) estate.Ref {
+	if e.Workload != "" {
+		return ref(estate.KindWorkload, e.Workload)
+	}
+	return ref("", e.Address)
+}
+
+func unknown(t *verdict.Trace) []Token {
+	switch {
+	case t.Flow.Source == t.Flow.Destination:
+		return say("There is no such flow: both ends are %s.", ref("", t.Flow.Source))
+	case !t.Source.Internal && t.Flow.Segment != verdict.Internet:
+		return say("Unrouted: %s lives nowhere in segment %s.", ref("", t.Flow.Source), ref(estate.KindSegment, t.Flow.Segment))
+	case t.Flow.Segment == verdict.Internet:
+		return say("Unrouted: nothing inside has the address %s, or a private address cannot come from outside.", ref("", t.Flow.Destination))
+	}
+	return say("Unrouted: in segment %s nothing has the address %s, and no share brings it there.", ref(estate.KindSegment, t.Source.Segment), ref("", t.Flow.Destination))
+}
+
+func noPath(t *verdict.Trace) []Token {
+	network := ref(estate.KindNetwork, t.Path.Network)
+	switch t.Path.Absence {
+	case "no-entry":
+		return say("Unrouted: the route table of %s has no entry for it.", network)
+	case "route-none":
+		return say("Unrouted: the route table of %s leads it nowhere.", network)
+	case "internet-for-inside":
+		return say("Unrouted: the route table of %s leads it to the internet, and it is inside.", network)
+	case "not-attached":
+		return say("Unrouted: %s has no attachment that is up.", network)
+	case "peer-ends":
+		return say("Unrouted: the route of %s leads to a peer, and ends there.", network)
+	case "far-not-attached":
+		return say("Unrouted: nothing leads on to %s; network %s has no attachment that is up.", endRef(&t.Destination), ref(estate.KindNetwork, t.Destination.Network))
+	case "no-links":
+		return say("Unrouted: no links that carry the segment join the hubs of both ends.")
+	case "no-exit":
+		return say("Unrouted: no exit that is up serves segment %s.", ref(estate.KindSegment, t.Source.Segment))
+	case "no-publication":
+		return say("Unrouted: nothing publishes %s to the internet.", endRef(&t.Destination))
+	}
+	return say("Unrouted: there is no path.")
+}
+
+func noFirewall(t *verdict.Trace) []Token {
+	if len(t.Pools) == 0 {
+		return append(say("Denied, because "), append(meant(t), say(", and names no pool.")...)...)
+	}
+	pool := t.Pools[len(t.Pools)-1].Pool
+	return say("Denied: pool %s has no healthy firewall in reach, and fails closed.", ref(estate.KindPool, pool))
+}
+
+func blocked(t *verdict.Trace) []Token {
+	p := t.Pools[len(t.Pools)-1]
+	out := say("Blocked by %s at %s: ", ref(estate.KindPool, p.Pool), ref(estate.KindHub, p.Hub))
+	if p.Rule == 0 {
+		return append(out, say("no rule of rulebook %s passes it.", ref(estate.KindRulebook, p.Rulebook))...)
+	}
+	return append(out, say("rulebook %s rule "+fmt.Sprint(p.Rule)+map[string]string{"drop": " drops it.", "reject": " rejects it."}[p.Action], ref(estate.KindRulebook, p.Rulebook))...)
+}
+
+// summary says in one sentence what happens to all flows of a question.
+func (s *Snapshot) summary(a *Answer) []Token {
+	if len(a.Lines) == 1 && len(a.Lines[0].Parts) == 1 {
+		return a.Lines[0].Parts[0].Sentence
+	}
+	outcomes := map[survey.Mark]bool{}
+	for _, l := range a.Lines {
+		for _, p := range l.Parts {
+			outcomes[survey.Mark{Outcome: p.Verdict.Outcome}] = true
+		}
+	}
+	if len(outcomes) == 1 {
+		return say(outcomeWord(a.Lines[0].Parts[0].Verdict.Outcome) + ", all of it, for different reasons.")
+	}
+	out := say("It depends: ")
+	for i, m := range a.Marks {
+		switch {
+		case i > 0 && i == len(a.Marks)-1:
+			out = append(out, say(" and ")...)
+		case i > 0:
+			out = append(out, say(", ")...)
+		}
+		word := string(m.Outcome)
+		if m.Contested {
+			word += " though contested"
+		}
+		out = append(out, say(word)...)
+	}
+	return append(out, say(", by service and address.")...)
+}

@@ -1,0 +1,110 @@
+package server
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/labstack/echo/v4"
+
+	"bivium/internal/app"
+)
+
+type handlers struct{ app *app.App }
+
+func (h *handlers) getEstate(c echo.Context) error {
+	return c.JSON(http.StatusOK, h.app.Now().Summary())
+}
+
+func (h *handlers) complete(c echo.Context) error {
+	return c.JSON(http.StatusOK, h.app.Now().Complete(c.QueryParam("field"), c.QueryParam("text")))
+}
+
+func (h *handlers) ask(c echo.Context) error {
+	var q app.Question
+	if err := (&echo.DefaultBinder{}).BindQueryParams(c, &q); err != nil {
+		return err
+	}
+	answer, err := h.app.Now().Ask(q)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, answer)
+}
+
+func (h *handlers) trace(c echo.Context) error {
+	sport := 0
+	if text := c.QueryParam("sport"); text != "" {
+		var err error
+		if sport, err = strconv.Atoi(text); err != nil || sport < 0 || sport > 65535 {
+			return &app.Problem{At: "sport", Message: fmt.Sprintf("%q is no port from 0 to 65535", text)}
+		}
+	}
+	road, err := h.app.Now().Road(c.QueryParam("from"), c.QueryParam("to"), c.QueryParam("on"), sport, c.QueryParam("publication"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, road)
+}
+
+func (h *handlers) getBoard(c echo.Context) error {
+	var open []string
+	if text := c.QueryParam("open"); text != "" {
+		open = strings.Split(text, ",")
+	}
+	return c.JSON(http.StatusOK, h.app.Now().Board(open))
+}
+
+func (h *handlers) getCell(c echo.Context) error {
+	cell, err := h.app.Now().Cell(c.QueryParam("row"), c.QueryParam("col"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, cell)
+}
+
+func (h *handlers) getPolicies(c echo.Context) error {
+	return c.JSON(http.StatusOK, h.app.Now().Policies())
+}
+
+func (h *handlers) getPolicy(c echo.Context) error {
+	view, err := h.app.Now().Policy(c.Param("name"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, view)
+}
+
+func (h *handlers) tryPolicy(c echo.Context) error {
+	body, err := io.ReadAll(c.Request().Body)
+	if err != nil {
+		return err
+	}
+	effect, err := h.app.Now().Try(c.Param("name"), body)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, effect)
+}
+
+func (h *handlers) putPolicy(c echo.Context) error {
+	based, err := strconv.ParseInt(strings.Trim(c.Request().Header.Get("If-Match"), `"`), 10, 64)
+	if err != nil {
+		return echo.NewHTTPError(http.StatusPreconditionRequired, `send the revision that the edit is based on, as If-Match: "7"`)
+	}
+	body, err := io.ReadAll(c.Request().Body)
+	if err != nil {
+		return err
+	}
+	now, err := h.app.Save(c.Request().Context(), c.Param("name"), body, based, "demo")
+	if err != nil {
+		return err
+	}
+	view, err := now.Policy(c.Param("name"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, view)
+}

@@ -1,0 +1,99 @@
+// Package server is the HTTP interface: routes, limits and errors. What is
+// answered is worked out in package app; openapi.yaml beside this file says how
+// it looks, and is the source of the browser's client.
+package server
+
+import (
+	"context"
+	_ "embed"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"time"
+
+	"github.com/labstack/echo/v4"
+	"github.com/labstack/echo/v4/middleware"
+
+	"bivium/internal/app"
+)
+
+// Specification is the OpenAPI description of the interface.
+//
+//go:embed openapi.yaml
+var Specification []byte
+
+// Config is what a server needs.
+type Config struct {
+	App   *app.App
+	Files fs.FS // the front end; index.html may be missing
+	Log   *slog.Logger
+}
+
+// maxBody is the size of the largest body that is read. The largest thing that
+// is sent is one policy.
+const maxBody = "1M"
+
+// shutdownGrace is how long requests under way may go on after a stop.
+const shutdownGrace = 5 * time.Second
+
+// New returns the handler for everything that is served.
+func New(c Config) http.Handler {
+	if c.App == nil || c.Log == nil || c.Files == nil {
+		panic("server: Config.App, Files and Log must be given")
+	}
+	e := echo.New()
+	e.HideBanner, e.HidePort = true, true
+	e.HTTPErrorHandler = problemHandler(c.Log)
+	e.Use(
+		middleware.RequestIDWithConfig(middleware.RequestIDConfig{RequestIDHandler: func(echo.Context, string) {}}),
+		requestLog(c.Log),
+		middleware.RecoverWithConfig(middleware.RecoverConfig{LogErrorFunc: logPanic(c.Log)}),
+		localHost(),
+		sameOrigin(),
+		securityHeaders(),
+		middleware.BodyLimit(maxBody),
+		middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024}),
+	)
+	h := &handlers{c.App}
+	api := e.Group("/api", noStore)
+	api.GET("/estate", h.getEstate)
+	api.GET("/complete", h.complete)
+	api.GET("/ask", h.ask)
+	api.GET("/trace", h.trace)
+	api.GET("/board", h.getBoard)
+	api.GET("/cell", h.getCell)
+	api.GET("/policies", h.getPolicies)
+	api.GET("/policies/:name", h.getPolicy)
+	api.PUT("/policies/:name", h.putPolicy)
+	api.POST("/policies/:name/try", h.tryPolicy)
+	api.GET("/openapi.yaml", func(c echo.Context) error { return c.Blob(http.StatusOK, "application/yaml", Specification) })
+	api.Any("/*", func(echo.Context) error { return echo.ErrNotFound })
+	e.GET("/healthz", func(c echo.Context) error { return c.String(http.StatusOK, "ok\n") })
+	e.GET("/*", frontEnd(c.Files))
+	return e
+}
+
+// Serve answers on a listener until ctx ends, and then lets the requests under
+// way finish.
+func Serve(ctx context.Context, l net.Listener, h http.Handler) error {
+	s := &http.Server{
+		Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: 5 * time.Minute,
+		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+	}
+	done := make(chan error, 1)
+	go func() { done <- s.Serve(l) }()
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+	}
+	grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), shutdownGrace)
+	defer cancel()
+	err := s.Shutdown(grace)
+	if served := <-done; !errors.Is(served, http.ErrServerClosed) {
+		err = errors.Join(err, served)
+	}
+	return err
+}
