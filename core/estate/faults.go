@@ -134,7 +134,7 @@ func (c *checker) need(of Ref, kind Kind, name, path string, args ...any) bool {
 	if _, ok := c.names[kind][name]; ok {
 		return true
 	}
-	message := fmt.Sprintf("%s speaks of %s %q, and there is none", of, kind, name)
+	message := fmt.Sprintf("there is no %s %q, and %s speaks of it", kind, name, of)
 	fix := fmt.Sprintf("define %s %s, or name one that exists", kind, name)
 	if near := Nearest(name, c.names[kind]); near != "" {
 		fix = fmt.Sprintf("did you mean %s? Else define %s %s", near, kind, name)

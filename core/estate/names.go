@@ -10,12 +10,12 @@ var reserved = map[string]bool{
 	"tcp": true, "udp": true, "icmp": true, "icmpv6": true, "proto": true,
 }
 
-// CheckName returns nil if s may name a thing: 1–63 characters of a-z 0-9 - .
+// CheckName returns nil if s may name a thing: 1–63 characters of a-z, 0-9, dot and dash
 // that start with a letter, and no reserved word. Else the error says why not.
 func CheckName(s string) error {
 	switch {
 	case s == "":
-		return fmt.Errorf("a name is empty; give it 1 to %d characters of a-z 0-9 - .", MaxName)
+		return fmt.Errorf("a name is empty; give it 1 to %d characters of a-z, 0-9, dot and dash", MaxName)
 	case len(s) > MaxName:
 		return fmt.Errorf("the name %.20q… has %d characters; %d are the most", s, len(s), MaxName)
 	case s[0] < 'a' || s[0] > 'z':
@@ -26,7 +26,7 @@ func CheckName(s string) error {
 	for i := range len(s) {
 		c := s[i]
 		if (c < 'a' || c > 'z') && (c < '0' || c > '9') && c != '-' && c != '.' {
-			return fmt.Errorf("the name %q holds %q; names are made of a-z 0-9 - .", s, string(c))
+			return fmt.Errorf("the name %q holds %q; names are made of a-z, 0-9, dot and dash", s, string(c))
 		}
 	}
 	return nil

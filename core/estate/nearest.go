@@ -15,28 +15,31 @@ func Nearest[V any](word string, known map[string]V) string {
 	return best
 }
 
-// editDistance returns the number of letters to insert, remove or replace to
-// turn a into b (Wagner and Fischer, 1974), or any number above limit if it is
-// more than limit. Cost: O(len(a)·len(b)).
+// editDistance returns the number of letters to insert, remove, replace, or
+// exchange with a neighbour to turn a into b (Damerau, 1964, in the form where
+// no letter is touched twice), or any number above limit if the lengths alone
+// say so. Cost: O(len(a)·len(b)).
 func editDistance(a, b string, limit int) int {
 	if len(a)-len(b) > limit || len(b)-len(a) > limit {
 		return limit + 1
 	}
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
+	before, last, row := make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)
+	for j := range last {
+		last[j] = j
 	}
 	for i := range len(a) {
-		diagonal := row[0]
 		row[0] = i + 1
 		for j := range len(b) {
-			replace := diagonal
+			replace := last[j]
 			if a[i] != b[j] {
 				replace++
 			}
-			diagonal = row[j+1]
-			row[j+1] = min(replace, row[j]+1, diagonal+1)
+			row[j+1] = min(replace, last[j+1]+1, row[j]+1)
+			if i > 0 && j > 0 && a[i] == b[j-1] && a[i-1] == b[j] {
+				row[j+1] = min(row[j+1], before[j-1]+1)
+			}
 		}
+		before, last, row = last, row, before
 	}
-	return row[len(b)]
+	return last[len(b)]
 }

@@ -124,20 +124,6 @@ func (s *Survey) ClassAt(segment int, a netip.Addr) (int, bool) {
 // OutsideAt returns the class of an external endpoint, or false.
 func (s *Survey) OutsideAt(a netip.Addr) (int, bool) { return s.holding(s.outside, a) }
 
-func (s *Survey) holding(classes []int, a netip.Addr) (int, bool) {
-	for _, c := range classes {
-		ranges := s.classes[c].Ranges
-		i, exact := slices.BinarySearchFunc(ranges, a, func(r Range, a netip.Addr) int { return r.From.Compare(a) })
-		if !exact {
-			i--
-		}
-		if i >= 0 && ranges[i].To.Compare(a) >= 0 {
-			return c, true
-		}
-	}
-	return 0, false
-}
-
 // OutsideGroup returns the external classes that a group holds by its
 // prefixes, or by its exits where reached through one of them.
 func (s *Survey) OutsideGroup(group int) Set {

@@ -184,6 +184,30 @@ func (b *builder) internet() {
 		}
 		b.add(b.judge.External(r.From, paths.None), r, seen)
 	})
+	for _, a := range examples {
+		if c, ok := b.holding(b.outside, a); ok {
+			b.classes[c].End = b.judge.External(a, paths.None)
+		}
+	}
+}
+
+// examples are addresses set aside for documentation (RFC 5737, RFC 3849),
+// preferred for witnesses because they are nobody's.
+var examples = []netip.Addr{netip.MustParseAddr("198.51.100.7"), netip.MustParseAddr("2001:db8:ffff::7")}
+
+// holding returns the one of some classes that holds an address, or false.
+func (p *partition) holding(classes []int, a netip.Addr) (int, bool) {
+	for _, c := range classes {
+		ranges := p.classes[c].Ranges
+		i, exact := slices.BinarySearchFunc(ranges, a, func(r Range, a netip.Addr) int { return r.From.Compare(a) })
+		if !exact {
+			i--
+		}
+		if i >= 0 && ranges[i].To.Compare(a) >= 0 {
+			return c, true
+		}
+	}
+	return 0, false
 }
 
 // add puts a piece into its class.

@@ -61,7 +61,7 @@ func Compare(old, new *Survey) Difference {
 type joint struct {
 	old, new int
 	size     *big.Int
-	addrs    [2]netip.Addr // two of them, or one twice; a workload first, if any is
+	addrs    [2]netip.Addr // two of them, or one twice; the class's example first
 	workload bool          // the first is a workload
 	segment  Node
 	nodes    []Node // the rows that it is in, in either survey
@@ -135,13 +135,13 @@ func (c *comparer) exemplify(j *joint, r Range) {
 		class = &c.old.classes[j.old]
 	}
 	at := class.End.Addr
-	if j.workload || len(class.Workloads) == 0 || at.Compare(r.From) < 0 || at.Compare(r.To) > 0 {
+	if j.workload || at.Compare(r.From) < 0 || at.Compare(r.To) > 0 {
 		return
 	}
 	if j.addrs[0] != at {
 		j.addrs = [2]netip.Addr{at, j.addrs[0]}
 	}
-	j.workload = true
+	j.workload = len(class.Workloads) > 0
 }
 
 // eachJoint sweeps two sorted lists of disjoint pieces, and calls f for each

@@ -25,6 +25,8 @@ type Line struct {
 type Part struct {
 	Verdict verdict.Verdict
 	Pairs   *big.Int     // how many pairs of source and destination address
+	From    int          // how many workloads are among the sources
+	To      int          // how many workloads are among the destinations
 	Witness verdict.Flow // one of the flows
 }
 
@@ -84,6 +86,7 @@ func (s *Survey) line(columns []column, resultOf [][]int, set *bitset.BitSet) Li
 	first, _ := set.NextSet(0)
 	at := map[int]int{}
 	best := map[int]int{}
+	var counts []workloadCount
 	for i := range columns {
 		r := resultOf[i][first]
 		if r < 0 {
@@ -95,9 +98,11 @@ func (s *Survey) line(columns []column, resultOf [][]int, set *bitset.BitSet) Li
 			at[r] = k
 			best[k] = i
 			line.Parts = append(line.Parts, Part{Verdict: s.results[r], Pairs: new(big.Int)})
+			counts = append(counts, workloadCount{map[int]bool{}, map[int]bool{}})
 		}
 		for _, p := range columns[i].pairs {
 			line.Parts[k].Pairs.Add(line.Parts[k].Pairs, s.pairs(p[0], p[1]))
+			counts[k].add(s, p)
 		}
 		if s.telling(columns[i].src, columns[i].dst) > s.telling(columns[best[k]].src, columns[best[k]].dst) {
 			best[k] = i
@@ -105,9 +110,35 @@ func (s *Survey) line(columns []column, resultOf [][]int, set *bitset.BitSet) Li
 	}
 	for k := range line.Parts {
 		line.Parts[k].Witness = s.witness(&columns[best[k]], line.Services)
+		line.Parts[k].From, line.Parts[k].To = len(counts[k].from), len(counts[k].to)
 	}
 	slices.SortStableFunc(line.Parts, func(a, b Part) int { return b.Pairs.Cmp(a.Pairs) })
 	return line
+}
+
+// workloadCount collects the workloads on either side of a part.
+type workloadCount struct{ from, to map[int]bool }
+
+func (n *workloadCount) add(s *Survey, pair [2]Member) {
+	for side, into := range []map[int]bool{n.from, n.to} {
+		for _, w := range s.workloadsOf(pair[side]) {
+			into[w] = true
+		}
+	}
+}
+
+// workloadsOf returns the workloads of a member.
+func (s *Survey) workloadsOf(m Member) []int {
+	c := &s.classes[m.Class]
+	if !m.Only.IsValid() {
+		return c.Workloads
+	}
+	if c.Internal() {
+		if end, ok := s.judge.Internal(c.End.Segment, m.Only); ok && end.Workload != paths.None {
+			return []int{end.Workload}
+		}
+	}
+	return nil
 }
 
 // witness returns a flow of a column on one of some services.

@@ -46,7 +46,9 @@ type ServiceWords struct {
 // Part is the flows of a line that get one verdict.
 type Part struct {
 	Verdict  verdict.Verdict `json:"verdict"`
-	Pairs    string          `json:"pairs"` // how many pairs of addresses, exact
+	Pairs    string          `json:"pairs"` // how many pairs of addresses, exact; "" if beyond use
+	From     int             `json:"from"`  // how many workloads are among the sources
+	To       int             `json:"to"`    // how many workloads are among the destinations
 	Sentence []Token         `json:"sentence"`
 	Witness  Witness         `json:"witness"`
 }
@@ -199,18 +201,17 @@ func (s *Snapshot) line(l *survey.Line) Line {
 	out := Line{Services: s.words(l.Services)}
 	for _, p := range l.Parts {
 		trace := s.Judge.Trace(p.Witness)
-		out.Parts = append(out.Parts, Part{Verdict: p.Verdict, Pairs: grouped(p.Pairs), Sentence: sentence(&trace), Witness: s.witnessOf(p.Witness)})
+		out.Parts = append(out.Parts, Part{Verdict: p.Verdict, Pairs: grouped(p.Pairs), From: p.From, To: p.To, Sentence: sentence(&trace), Witness: s.witnessOf(p.Witness)})
 	}
 	return out
 }
 
-// grouped writes a number with thin spaces between groups of three digits, and
-// beyond a million million as a power of ten that it is near to.
+// grouped writes a number with thin spaces between groups of three digits.
+// Beyond a million million, where IPv6 and the internet lead, it says nothing.
 func grouped(n *big.Int) string {
 	text := n.String()
 	if len(text) > 13 {
-		exponent := len(text) - 1
-		return fmt.Sprintf("%c.%c × 10^%d", text[0], text[1], exponent)
+		return ""
 	}
 	var b strings.Builder
 	for i, c := range text {

@@ -1,0 +1,54 @@
+# Two commands do everything: make demo, make test.
+
+LISTEN ?= 127.0.0.1:8420
+WEB_SOURCES := $(shell find web/src web/public web/index.html web/vite.config.ts internal/server/openapi.yaml -type f)
+GO_SOURCES := $(shell find cmd core internal demo web -name '*.go' -not -path '*/node_modules/*') go.mod go.sum demo/grayshoal.yaml internal/server/openapi.yaml $(wildcard internal/store/migrations/*.sql)
+NPM := npm --prefix web --silent
+
+.PHONY: demo test build dev bench lint format screenshots browser clean
+
+demo: build ## start the server with the demo estate; what is edited there is kept in data/
+	./bin/bivium demo --listen $(LISTEN)
+
+build: bin/bivium
+
+bin/bivium: web/dist/index.html $(GO_SOURCES)
+	go build -trimpath -o bin/bivium ./cmd/bivium
+
+web/node_modules/.package-lock.json: web/package.json web/package-lock.json
+	$(NPM) ci --no-audit --no-fund
+	@touch $@
+
+web/dist/index.html: web/node_modules/.package-lock.json $(WEB_SOURCES)
+	$(NPM) run build
+	@touch $@
+
+dev: web/node_modules/.package-lock.json ## the server, and the front end rebuilt as it is edited, on port 8421
+	@trap 'kill 0' EXIT; go run ./cmd/bivium demo --listen $(LISTEN) & BIVIUM_LISTEN=$(LISTEN) $(NPM) run dev
+
+test: build lint browser ## everything: linters, Go, front end, browser
+	go test ./...
+	$(NPM) test
+
+lint: web/node_modules/.package-lock.json
+	@test -z "$$(gofmt -l cmd core internal demo web/*.go e2e)" || { gofmt -l cmd core internal demo web/*.go e2e; echo 'run make format'; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	$(NPM) run lint
+
+format: web/node_modules/.package-lock.json
+	gofmt -w cmd core internal demo web/*.go e2e
+	$(NPM) run format
+
+browser: ## Chromium from Debian, if it is missing
+	@test -x /usr/bin/chromium || { apt-get update -q && apt-get install -q -y --no-install-recommends chromium; }
+
+bench:
+	go test -run '^$$' -bench . -benchmem ./core/...
+
+screenshots: build browser ## make docs/screenshots anew, from the demo estate
+	go test ./e2e -run TestScreenshots -count=1 -screenshots $(CURDIR)/docs/screenshots
+
+clean:
+	rm -rf bin web/node_modules
+	find web/dist -mindepth 1 -not -name .gitkeep -delete

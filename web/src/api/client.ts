@@ -1,0 +1,29 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema.gen";
+
+export type Schemas = components["schemas"];
+
+export const client = createClient<paths>({ baseUrl: "" });
+
+/** What the server says went wrong, each problem at its field. */
+export class ApiProblem extends Error {
+  readonly problem: Schemas["Problem"];
+
+  constructor(problem: Schemas["Problem"]) {
+    super(problem.detail ? `${problem.title}. ${problem.detail}` : problem.title);
+    this.problem = problem;
+  }
+
+  /** The problem at a field, if there is one. */
+  at(field: string): Schemas["FieldProblem"] | undefined {
+    return this.problem.problems?.find((p) => p.at === field);
+  }
+}
+
+/** Returns the data of a response, or throws what went wrong. */
+export function take<T>(response: { data?: T; error?: unknown; response: Response }): T {
+  if (response.data !== undefined) return response.data;
+  const problem = response.error as Schemas["Problem"] | undefined;
+  if (problem?.title) throw new ApiProblem(problem);
+  throw new Error(`The server answered ${response.response.status} and did not say why`);
+}

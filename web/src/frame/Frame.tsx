@@ -1,0 +1,77 @@
+import { useQuery } from "@tanstack/react-query";
+import { Moon, Sun } from "lucide-react";
+import { NavLink, Outlet, useLocation } from "react-router";
+import { estateQuery } from "../api/queries";
+import { counted } from "../parts/wording";
+import { AnswerLine } from "./AnswerLine";
+import { QuestionLine } from "./QuestionLine";
+import { useTheme } from "./theme";
+
+const places = [
+  { path: "/rules", name: "Rules" },
+  { path: "/board", name: "Board" },
+];
+
+/** The frame of every place: question on top, places beside, the place below. */
+export function Frame() {
+  const { search } = useLocation();
+  const [theme, toggle] = useTheme();
+  const estate = useQuery(estateQuery);
+  return (
+    <div className="flex h-full flex-col">
+      <header className="flex items-center gap-5 border-b border-line px-5 py-2.5">
+        <Wordmark />
+        <QuestionLine />
+        <nav aria-label="Places" className="flex gap-1">
+          {places.map((p) => (
+            <NavLink
+              key={p.path}
+              to={{ pathname: p.path, search }}
+              className="border-b-2 border-transparent px-2.5 py-1.5 text-soft hover:text-ink aria-[current=page]:border-accent aria-[current=page]:font-semibold aria-[current=page]:text-ink"
+            >
+              {p.name}
+            </NavLink>
+          ))}
+        </nav>
+        <button
+          onClick={toggle}
+          aria-label={`Change to ${theme === "light" ? "dark" : "light"}`}
+          className="text-soft hover:text-ink"
+        >
+          {theme === "light" ? <Moon size={17} /> : <Sun size={17} />}
+        </button>
+      </header>
+      <AnswerLine />
+      <main className="min-h-0 flex-1">
+        <Outlet />
+      </main>
+      <footer className="flex gap-5 border-t border-line px-5 py-1 text-xs text-soft">
+        {estate.data && (
+          <>
+            <span className="text-ink">{estate.data.name}</span>
+            <span>revision {estate.data.revision}</span>
+            <span>{counted(estate.data.counts.workloads ?? 0, "workload")}</span>
+            <span>{counted(estate.data.counts.networks ?? 0, "network")}</span>
+            <span>{counted(estate.data.counts.policies ?? 0, "policy", "policies")}</span>
+            <span title="Forbidden shares (F3) are not looked for yet">
+              {estate.data.faults.length === 0 ? "no faults" : counted(estate.data.faults.length, "fault")}
+            </span>
+          </>
+        )}
+        {estate.error && <span className="text-denied">{estate.error.message}</span>}
+      </footer>
+    </div>
+  );
+}
+
+function Wordmark() {
+  return (
+    <span className="flex items-center gap-2 font-serif text-[19px] font-semibold tracking-tight">
+      <svg width="26" height="18" viewBox="0 0 26 18" fill="none" strokeLinecap="round" aria-hidden>
+        <path d="M2 13h6c5 0 5-9 10-9h6" stroke="var(--ink)" strokeWidth="2.6" />
+        <path d="M12.5 13H24" stroke="var(--soft)" strokeWidth="2.2" strokeDasharray=".1 3.8" />
+      </svg>
+      bivium
+    </span>
+  );
+}

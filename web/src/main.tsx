@@ -1,0 +1,40 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { createBrowserRouter, Navigate, RouterProvider, useLocation } from "react-router";
+import { Frame } from "./frame/Frame";
+import { BoardPlace } from "./places/board/BoardPlace";
+import { RulesPlace } from "./places/rules/RulesPlace";
+import "./styles.css";
+
+const queries = new QueryClient({
+  defaultOptions: { queries: { staleTime: 30_000, refetchOnWindowFocus: true, retry: 1 } },
+});
+
+function Home() {
+  const { search } = useLocation();
+  return <Navigate to={{ pathname: "/board", search }} replace />;
+}
+
+const router = createBrowserRouter([
+  {
+    element: <Frame />,
+    children: [
+      { path: "/", element: <Home /> },
+      { path: "/board", element: <BoardPlace /> },
+      { path: "/rules", element: <RulesPlace /> },
+      { path: "/rules/:name", element: <RulesPlace /> },
+      { path: "*", element: <Home /> },
+    ],
+  },
+]);
+
+const root = document.getElementById("root");
+if (!root) throw new Error("the page has no root");
+createRoot(root).render(
+  <StrictMode>
+    <QueryClientProvider client={queries}>
+      <RouterProvider router={router} />
+    </QueryClientProvider>
+  </StrictMode>,
+);

@@ -1,0 +1,49 @@
+import type { Schemas } from "../api/client";
+
+/** How many terms a set of services shows before it is cut short. */
+const termsShown = 6;
+
+/** A set of services in as few words as say it. */
+export function serviceWords(w: Schemas["ServiceWords"]): string {
+  if (w.name) return w.name;
+  if (w.except.length > 0) return `all but ${listed(w.except)}`;
+  return listed(w.terms);
+}
+
+function listed(terms: string[]): string {
+  if (terms.length <= termsShown) return terms.join(", ");
+  return `${terms.slice(0, termsShown).join(", ")} and ${terms.length - termsShown} more`;
+}
+
+/** "1 cell", "2 cells". */
+export function counted(n: number, one: string, many = `${one}s`): string {
+  return `${n} ${n === 1 ? one : many}`;
+}
+
+/** What a row or column of the board is called. */
+export function nodeName(id: string): string {
+  const [segment, group] = id.split("/");
+  if (group === undefined) return segment ?? id;
+  return group === "-" ? `the rest of ${segment}` : `${group} in ${segment}`;
+}
+
+/** One rule as a person says it. */
+export function ruleWords(rule: Schemas["Rule"]): string {
+  const services = rule.services.map(serviceText).join(", ");
+  const by = rule.pool ? ` by ${rule.pool}` : "";
+  return `${rule.action} ${services === "any" ? "anything" : services}${by}`;
+}
+
+/** A service of a rule as one token. */
+export function serviceText(s: Schemas["ServiceRef"]): string {
+  if (typeof s === "string") return s;
+  const ports = s.ports ? `/${s.ports}` : "";
+  const from = s.sourcePorts ? ` from ${s.sourcePorts}` : "";
+  return `${s.protocol}${ports}${from}`;
+}
+
+/** A side or scope of a policy. */
+export function sideWords(side: string | string[] | undefined): string {
+  if (side === undefined) return "all";
+  return typeof side === "string" ? side : side.join(", ");
+}

@@ -1,0 +1,62 @@
+import type { Schemas } from "../../api/client";
+
+type Node = Schemas["BoardNode"];
+
+/** Sizes of the board, in pixels. Few columns are drawn wide, many narrow. */
+export interface Measures {
+  column: number;
+  row: number;
+  head: number;
+  side: number;
+  mark: number;
+}
+
+export function measuresFor(columns: number): Measures {
+  return columns <= 8
+    ? { column: 108, row: 44, head: 40, side: 190, mark: 17 }
+    : { column: 50, row: 30, head: 128, side: 212, mark: 11 };
+}
+
+/** The size of the marks of a cell, so that as many as there can be fit into it. */
+export function markSize(m: Measures, marks: number): number {
+  if (m.column > 60) return marks > 6 ? 12 : m.mark;
+  return marks > 4 ? 9 : m.mark;
+}
+
+/** What a row or column is called on the board itself, under its segment. */
+export function label(n: Node): string {
+  switch (n.kind) {
+    case "segment":
+      return n.segment;
+    case "group":
+      return n.group;
+    case "rest":
+      return "in no group";
+    case "internet":
+      return "internet";
+  }
+}
+
+/** The cell that an arrow key leads to from another, within bounds. */
+export function moved(at: { row: number; col: number }, key: string, size: number) {
+  const clamp = (n: number) => Math.max(0, Math.min(size - 1, n));
+  switch (key) {
+    case "ArrowUp":
+      return { ...at, row: clamp(at.row - 1) };
+    case "ArrowDown":
+      return { ...at, row: clamp(at.row + 1) };
+    case "ArrowLeft":
+      return { ...at, col: clamp(at.col - 1) };
+    case "ArrowRight":
+      return { ...at, col: clamp(at.col + 1) };
+    case "Home":
+      return { ...at, col: 0 };
+    case "End":
+      return { ...at, col: size - 1 };
+    case "PageUp":
+      return { ...at, row: clamp(at.row - 10) };
+    case "PageDown":
+      return { ...at, row: clamp(at.row + 10) };
+  }
+  return null;
+}

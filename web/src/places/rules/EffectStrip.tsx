@@ -1,0 +1,130 @@
+import { ArrowRight } from "lucide-react";
+import { ApiProblem } from "../../api/client";
+import type { Schemas } from "../../api/client";
+import { useAddress } from "../../frame/address";
+import { Marks, RoadMark } from "../../parts/marks/RoadMark";
+import { counted, nodeName, serviceWords } from "../../parts/wording";
+
+interface Props {
+  effect: Schemas["Effect"] | undefined;
+  problem: Error | null;
+  waiting: boolean;
+  saving: boolean;
+  stale: boolean;
+  onSave: () => void;
+  onDiscard: () => void;
+}
+
+/** What the edit would change, before it is saved. */
+export function EffectStrip({ effect, problem, waiting, saving, stale, onSave, onDiscard }: Props) {
+  const bad = problem !== null;
+  return (
+    <section
+      aria-label="Effect"
+      data-testid="effect"
+      data-waiting={waiting}
+      className="flex max-h-[46%] flex-col border-t-2 border-accent bg-sheet"
+    >
+      <div className="flex items-center gap-4 px-7 py-2.5">
+        <p className="min-w-0 flex-1 font-serif text-[16px]" aria-live="polite">
+          {bad ? (
+            <Refused problem={problem} />
+          ) : effect ? (
+            <Summary effect={effect} />
+          ) : (
+            "Working out what changes…"
+          )}
+          {stale && !bad && (
+            <span className="ml-2 text-sm text-denied">The estate has changed since you began.</span>
+          )}
+        </p>
+        <button className="rounded border border-line px-3 py-1 hover:border-accent" onClick={onDiscard}>
+          Discard
+        </button>
+        <button
+          className="rounded bg-accent px-4 py-1 font-semibold text-sheet disabled:opacity-40"
+          disabled={bad || waiting || saving || !effect}
+          onClick={onSave}
+        >
+          {saving ? "Saving…" : "Save"}
+        </button>
+      </div>
+      {!bad && effect && <Changes effect={effect} />}
+    </section>
+  );
+}
+
+function Refused({ problem }: { problem: Error }) {
+  const fields = problem instanceof ApiProblem ? (problem.problem.problems ?? []) : [];
+  if (fields.length > 0) {
+    return (
+      <span>This cannot be saved yet: {counted(fields.length, "field needs", "fields need")} mending.</span>
+    );
+  }
+  return <span className="text-denied">{problem.message}</span>;
+}
+
+function Summary({ effect }: { effect: Schemas["Effect"] }) {
+  const outcome = effect.cells.filter((c) => c.outcome).length;
+  const hands = effect.cells.length - outcome;
+  if (effect.cells.length === 0) return <span>No flow fares differently.</span>;
+  return (
+    <span>
+      <strong>{counted(outcome, "cell changes", "cells change")}</strong> outcome
+      {hands > 0 && <span className="text-soft">, {hands} more only who settles it</span>}
+    </span>
+  );
+}
+
+function Changes({ effect }: { effect: Schemas["Effect"] }) {
+  const { change } = useAddress();
+  return (
+    <div className="grid min-h-0 grid-cols-[3fr_2fr] gap-6 overflow-y-auto px-7 pb-3 text-[13px]">
+      <ul aria-label="Flows that change">
+        {effect.flows.map((f, i) => (
+          <li key={i} className="border-t border-line py-1.5">
+            <button
+              className="w-full text-left hover:text-accent"
+              onClick={() =>
+                change({
+                  from: f.witness.from,
+                  to: f.witness.to,
+                  on: f.witness.on,
+                  row: null,
+                  col: null,
+                  at: null,
+                })
+              }
+            >
+              <span className="flex items-center gap-2">
+                {f.before && <RoadMark mark={f.before} />}
+                <ArrowRight size={12} className="flex-none text-soft" />
+                {f.after && <RoadMark mark={f.after} />}
+                <span className="font-semibold">
+                  {f.from} → {f.to}
+                </span>
+                <span className="truncate font-mono">{serviceWords(f.services)}</span>
+              </span>
+              <span className="block text-soft">
+                {f.outcome ? "" : "Same outcome, settled otherwise. "}
+                such as {f.witness.source} → {f.witness.destination}
+              </span>
+            </button>
+          </li>
+        ))}
+      </ul>
+      <ul aria-label="Cells that change">
+        {effect.cells.map((c) => (
+          <li key={`${c.row}>${c.col}`} className="flex items-center gap-2 border-t border-line py-1.5">
+            <span className="min-w-0 flex-1 truncate">
+              {nodeName(c.row)} → {nodeName(c.col)}
+            </span>
+            <Marks marks={c.before} size={11} />
+            <ArrowRight size={12} className="flex-none text-soft" />
+            <Marks marks={c.after} size={11} />
+          </li>
+        ))}
+      </ul>
+    </div>
+  );
+}

@@ -1,0 +1,87 @@
+import { useState } from "react";
+import { X } from "lucide-react";
+import type { Schemas } from "../../api/client";
+import { Combobox } from "../../parts/Combobox";
+import type { Choice } from "../../parts/Combobox";
+
+interface Props {
+  id: string;
+  label: string;
+  tokens: string[];
+  choices: Choice[];
+  /** What is wrong with a token, by its place. */
+  problem: (index: number) => Schemas["FieldProblem"] | undefined;
+  placeholder: string;
+  onChange: (tokens: string[]) => void;
+}
+
+/** How many proposals a token field shows. */
+const shown = 12;
+
+/** A list of names, each a token that can be taken away; more are typed at the end. */
+export function TokenField(p: Props) {
+  const [typed, setTyped] = useState("");
+  const wanted = typed.trim().toLowerCase();
+  const choices = p.choices
+    .filter(
+      (c) => !p.tokens.includes(c.text) && (c.text.includes(wanted) || c.hint.toLowerCase().includes(wanted)),
+    )
+    .sort((a, b) => Number(b.text.startsWith(wanted)) - Number(a.text.startsWith(wanted)))
+    .slice(0, shown);
+  const add = (text: string) => {
+    const words = text.split(",").map((w) => w.trim().toLowerCase());
+    const fresh = words.filter((w) => w !== "" && !p.tokens.includes(w));
+    setTyped("");
+    if (fresh.length > 0) p.onChange([...p.tokens, ...fresh]);
+  };
+  const problems = p.tokens.map((_, i) => p.problem(i));
+  const first = problems.find(Boolean);
+  return (
+    <span className="inline-flex max-w-full min-w-56 flex-col items-start align-top">
+      <span className="inline-flex flex-wrap items-center gap-1 rounded-md border border-line bg-sheet px-1.5 py-0.5 focus-within:border-accent">
+        {p.tokens.map((token, i) => (
+          <span
+            key={token}
+            data-bad={problems[i] !== undefined || undefined}
+            className="inline-flex items-center gap-1 rounded bg-wash px-1.5 leading-6 data-bad:outline-2 data-bad:outline-denied"
+          >
+            {token}
+            <button
+              type="button"
+              aria-label={`Take ${token} out of ${p.label}`}
+              className="text-soft hover:text-denied"
+              onClick={() => p.onChange(p.tokens.filter((_, k) => k !== i))}
+            >
+              <X size={12} />
+            </button>
+          </span>
+        ))}
+        <Combobox
+          id={p.id}
+          label={p.label}
+          value={typed}
+          choices={choices}
+          placeholder={p.tokens.length === 0 ? p.placeholder : "add"}
+          invalid={first !== undefined}
+          describedBy={first ? `${p.id}-problem` : undefined}
+          className="w-20 font-sans text-sm"
+          onType={setTyped}
+          onCommit={add}
+          onKey={(event) => {
+            if (event.key === "Backspace" && typed === "") p.onChange(p.tokens.slice(0, -1));
+            if (event.key === ",") {
+              event.preventDefault();
+              add(typed);
+            }
+          }}
+        />
+      </span>
+      {first && (
+        <span id={`${p.id}-problem`} role="alert" className="mt-0.5 w-0 min-w-full font-sans text-[13px] leading-snug text-denied">
+          {first.message}
+          {first.fix ? ` — ${first.fix}` : ""}
+        </span>
+      )}
+    </span>
+  );
+}
