@@ -19,8 +19,8 @@ import (
 // reading may take to a few GiB.
 const MaxBytes = 256 << 20
 
-// maxNodes bounds what aliases of a YAML document may expand to.
-const maxNodes = 50_000_000
+// maxExpanded bounds how many nodes the aliases of a YAML document may expand to.
+const maxExpanded = 1_000_000
 
 type nodeKind uint8
 
@@ -54,10 +54,17 @@ func parse(data []byte) (node, error) {
 	if !utf8.Valid(data) {
 		return node{}, Errors{{Line: invalidLine(data), Message: "the document is not valid UTF-8", Fix: "save it as UTF-8"}}
 	}
-	if trimmed := bytes.TrimLeft(data, " \t\r\n\ufeff"); len(trimmed) > 0 && (trimmed[0] == '{') {
-		return parseJSON(data)
+	if trimmed := bytes.TrimLeft(data, " \t\r\n\ufeff"); len(trimmed) == 0 || trimmed[0] != '{' {
+		return parseYAML(data)
 	}
-	return parseYAML(data)
+	n, err := parseJSON(data)
+	if err != nil && !json.Valid(bytes.TrimPrefix(data, []byte("\ufeff"))) {
+		// YAML may begin with a brace too. What is neither was meant as JSON.
+		if other, errYAML := parseYAML(data); errYAML == nil {
+			return other, nil
+		}
+	}
+	return n, err
 }
 
 func invalidLine(data []byte) int {
@@ -96,16 +103,24 @@ func parseYAML(data []byte) (node, error) {
 	if err := decoder.Decode(&second); !errors.Is(err, io.EOF) {
 		return node{}, Errors{{Line: second.Line, Message: "a second document follows", Fix: "keep one document in a file"}}
 	}
-	budget := maxNodes
-	return fromYAML(doc.Content[0], &budget, 0)
+	c := converter{left: maxExpanded}
+	return c.convert(doc.Content[0], 0)
 }
 
 // maxDepth bounds nesting; no document of page 2 nests deeper than eight.
 const maxDepth = 64
 
-func fromYAML(y *yaml.Node, budget *int, depth int) (node, error) {
-	if *budget--; *budget < 0 {
-		return node{}, Errors{{Line: y.Line, Message: "the document's aliases expand to more than can be read", Fix: "write the values out"}}
+// converter turns the nodes of the YAML package into ours.
+type converter struct {
+	left   int // how many more nodes aliases may expand to
+	inside int // how many aliases the node at hand stands in
+}
+
+func (c *converter) convert(y *yaml.Node, depth int) (node, error) {
+	if c.inside > 0 {
+		if c.left--; c.left < 0 {
+			return node{}, Errors{{Line: y.Line, Message: "the document's aliases expand to more than can be read", Fix: "write the values out"}}
+		}
 	}
 	if depth > maxDepth {
 		return node{}, Errors{{Line: y.Line, Message: fmt.Sprintf("the document nests deeper than %d levels", maxDepth), Fix: "no estate needs more than eight"}}
@@ -113,7 +128,9 @@ func fromYAML(y *yaml.Node, budget *int, depth int) (node, error) {
 	n := node{line: y.Line, text: y.Value}
 	switch y.Kind {
 	case yaml.AliasNode:
-		return fromYAML(y.Alias, budget, depth+1)
+		c.inside++
+		defer func() { c.inside-- }()
+		return c.convert(y.Alias, depth+1)
 	case yaml.ScalarNode:
 		n.quoted = y.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle|yaml.LiteralStyle|yaml.FoldedStyle) != 0
 		if !n.quoted && (y.Value == "" || y.Value == "~" || y.Value == "null") {
@@ -122,20 +139,20 @@ func fromYAML(y *yaml.Node, budget *int, depth int) (node, error) {
 	case yaml.SequenceNode:
 		n.kind = listNode
 		n.items = make([]node, len(y.Content))
-		for i, c := range y.Content {
+		for i, item := range y.Content {
 			var err error
-			if n.items[i], err = fromYAML(c, budget, depth+1); err != nil {
+			if n.items[i], err = c.convert(item, depth+1); err != nil {
 				return node{}, err
 			}
 		}
 	case yaml.MappingNode:
 		n.kind = objectNode
 		for i := 0; i+1 < len(y.Content); i += 2 {
-			key, err := fromYAML(y.Content[i], budget, depth+1)
+			key, err := c.convert(y.Content[i], depth+1)
 			if err != nil {
 				return node{}, err
 			}
-			value, err := fromYAML(y.Content[i+1], budget, depth+1)
+			value, err := c.convert(y.Content[i+1], depth+1)
 			if err != nil {
 				return node{}, err
 			}

@@ -21,7 +21,9 @@ func Write(e *estate.Estate) ([]byte, error) {
 	var b bytes.Buffer
 	encoder := yaml.NewEncoder(&b)
 	encoder.SetIndent(2)
-	if err := encoder.Encode(canonical(reflect.ValueOf(*e), nil)); err != nil {
+	top := canonical(reflect.ValueOf(*e), nil)
+	top.Style = 0 // a document is never one line
+	if err := encoder.Encode(top); err != nil {
 		return nil, fmt.Errorf("write the estate: %w", err)
 	}
 	if err := encoder.Close(); err != nil {

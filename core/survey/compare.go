@@ -61,6 +61,7 @@ func Compare(old, new *Survey) Difference {
 type joint struct {
 	old, new int
 	size     *big.Int
+	ranges   []Range
 	addrs    [2]netip.Addr // two of them, or one twice; the class's example first
 	workload bool          // the first is a workload
 	segment  Node
@@ -118,6 +119,7 @@ func (c *comparer) joinNode(n Node) []joint {
 			out = append(out, joint{old: old, new: new, size: big.NewInt(0), addrs: [2]netip.Addr{r.From, r.To}, segment: n, nodes: c.nodesOf(n, old, new)})
 		}
 		out[i].size.Add(out[i].size, sizeOf(r))
+		out[i].ranges = append(out[i].ranges, r)
 		c.exemplify(&out[i], r)
 	})
 	return out
@@ -242,8 +244,8 @@ func (c *comparer) pair(a, b *joint) {
 
 // without reports whether neither survey has flows between two joint classes.
 func (c *comparer) without(a, b *joint) bool {
-	if a == b && a.addrs[0] == a.addrs[1] {
-		return true
+	if a.addrs[0] == a.addrs[1] && a.addrs == b.addrs {
+		return true // both are one and the same address
 	}
 	none := func(s *Survey, a, b int) bool {
 		return a < 0 || b < 0 || s.classes[a].Internal() && s.table[a][b] == noFlow
@@ -309,9 +311,7 @@ func verdictKey(v *verdict.Verdict) string {
 func (c *comparer) count(i int, a, b *joint, publication string, atom int) {
 	change := &c.changes[i]
 	pairs := new(big.Int).Mul(a.size, b.size)
-	if a == b {
-		pairs.Sub(pairs, a.size)
-	}
+	pairs.Sub(pairs, shared(a.ranges, b.ranges))
 	change.Pairs.Add(change.Pairs, pairs)
 	if telling := 1 + oneIf(a.workload) + oneIf(b.workload); telling > c.told[i] {
 		c.told[i] = telling

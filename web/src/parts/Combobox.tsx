@@ -1,6 +1,6 @@
 import { useCombobox } from "downshift";
 import { useState } from "react";
-import type { KeyboardEvent, Ref } from "react";
+import type { ChangeEvent, KeyboardEvent, Ref } from "react";
 
 export interface Choice {
   text: string;
@@ -33,12 +33,6 @@ export function Combobox(p: Props) {
     inputValue: p.value,
     selectedItem: null,
     itemToString: (c) => c?.text ?? "",
-    onInputValueChange: ({ inputValue, type }) => {
-      if (type === useCombobox.stateChangeTypes.InputChange) {
-        setTouched(true);
-        p.onType(inputValue);
-      }
-    },
     onSelectedItemChange: ({ selectedItem }) => {
       if (selectedItem) p.onCommit(selectedItem.text);
     },
@@ -46,7 +40,7 @@ export function Combobox(p: Props) {
       // Leaving the field does not choose what happens to be highlighted.
       type === useCombobox.stateChangeTypes.InputBlur ? { ...changes, selectedItem: null } : changes,
   });
-  const open = box.isOpen && touched && p.choices.length > 0;
+  const open = box.isOpen && touched && p.value !== "" && p.choices.length > 0;
   return (
     <span className={`relative ${p.className ?? ""}`}>
       <input
@@ -60,6 +54,11 @@ export function Combobox(p: Props) {
           spellCheck: false,
           autoCapitalize: "off",
           onFocus: () => setTouched(false),
+          // Taken from the event itself: what is reported later lags behind fast typing.
+          onChange: (event: ChangeEvent<HTMLInputElement>) => {
+            setTouched(true);
+            p.onType(event.target.value);
+          },
           onKeyDown: (event) => {
             if (event.key === "Enter" && (!open || box.highlightedIndex < 0)) {
               event.preventDefault();

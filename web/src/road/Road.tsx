@@ -110,12 +110,16 @@ function Rail({ step, hue, first, last, forks }: RailProps) {
     <span aria-hidden className="absolute inset-y-0 left-0 w-8">
       {!first && <span className={`${above.className} top-0 h-[10px]`} style={above.style} />}
       {!last && <span className={`${below.className} top-[10px] bottom-0`} style={below.style} />}
-      <Stop step={step} hue={gone ? "var(--line)" : hue} bar={step.state === "ends" && !forks} />
+      <Stop
+        step={step}
+        hue={gone ? "var(--line)" : hue}
+        end={step.state === "ends" && !forks ? (hue === "var(--unrouted)" ? "breaks" : "bar") : null}
+      />
     </span>
   );
 }
 
-function Stop({ step, hue, bar }: { step: Step; hue: string; bar: boolean }) {
+function Stop({ step, hue, end }: { step: Step; hue: string; end: "bar" | "breaks" | null }) {
   const ring = step.kind === "gate";
   const open = ring || step.kind === "end";
   const r = ring ? 8 : open ? 5 : 3.6;
@@ -124,14 +128,15 @@ function Stop({ step, hue, bar }: { step: Step; hue: string; bar: boolean }) {
       width="32"
       height="24"
       viewBox="0 0 32 24"
-      className="absolute -top-[2px] left-0"
+      className="absolute -top-[2px] left-0 overflow-visible"
       fill="none"
       stroke={hue}
       strokeWidth="3"
       strokeLinecap="round"
     >
       <circle cx="15.5" cy="12" r={r} fill={open ? "var(--sheet)" : hue} />
-      {bar && <path d={`M6 ${ring ? 22.5 : 18}H25`} />}
+      {end === "bar" && <path d={`M6 ${ring ? 22.5 : 18}H25`} />}
+      {end === "breaks" && <path d="M15.5 21.5h.01M15.5 28h.01M15.5 34.5h.01" strokeWidth="3.4" />}
     </svg>
   );
 }

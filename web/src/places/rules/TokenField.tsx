@@ -77,7 +77,11 @@ export function TokenField(p: Props) {
         />
       </span>
       {first && (
-        <span id={`${p.id}-problem`} role="alert" className="mt-0.5 w-0 min-w-full font-sans text-[13px] leading-snug text-denied">
+        <span
+          id={`${p.id}-problem`}
+          role="alert"
+          className="mt-0.5 w-0 min-w-full font-sans text-[13px] leading-snug text-denied"
+        >
           {first.message}
           {first.fix ? ` — ${first.fix}` : ""}
         </span>

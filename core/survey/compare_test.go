@@ -1,0 +1,182 @@
+package survey
+
+import (
+	"math/big"
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"bivium/core/estate"
+	"bivium/core/flowfile"
+	"bivium/core/paths"
+	"bivium/core/verdict"
+)
+
+// estates returns the conformance estates, with the flows to ask of each.
+func estates(t testing.TB) (all []*estate.Estate, flows [][]verdict.Flow) {
+	t.Helper()
+	files, err := filepath.Glob(filepath.Join(conformance, "*", "estate.json"))
+	require.NoError(t, err)
+	if len(files) == 0 {
+		t.Skip("no conformance estates")
+	}
+	for _, file := range files {
+		e := readEstate(t, file)
+		in, err := os.Open(filepath.Join(filepath.Dir(file), "flows.csv"))
+		require.NoError(t, err)
+		table, err := flowfile.Read(in, verdict.New(e).Net().Segments)
+		require.NoError(t, err)
+		require.NoError(t, in.Close())
+		all, flows = append(all, e), append(flows, table.Flows)
+	}
+	return all, flows
+}
+
+func TestClassesDivideEveryEndpoint(t *testing.T) {
+	all, _ := estates(t)
+	for _, e := range all {
+		s := New(verdict.New(e))
+		for i := range s.judge.Net().Segments {
+			disjoint(t, s, s.inside[i])
+			for _, c := range s.inside[i] {
+				class := s.Class(c)
+				for _, r := range class.Ranges {
+					for _, a := range []Range{{r.From, r.From}, {r.To, r.To}} {
+						end, ok := s.judge.Internal(i, a.From)
+						require.True(t, ok, "%s holds %s, which has no home", s.judge.Net().Segments[i], a.From)
+						require.Equal(t, class.End.Groups(), end.Groups(), "%s is told from its class", a.From)
+						require.Equal(t, class.End.Home.Network, end.Home.Network)
+					}
+				}
+			}
+		}
+		disjoint(t, s, s.outside)
+		for _, c := range s.outside {
+			for _, r := range s.Class(c).Ranges {
+				require.False(t, paths.Private(r.From) || paths.Private(r.To))
+			}
+		}
+	}
+}
+
+func disjoint(t *testing.T, s *Survey, classes []int) {
+	var all []Range
+	for _, c := range classes {
+		size := new(big.Int)
+		for _, r := range s.Class(c).Ranges {
+			size.Add(size, sizeOf(r))
+		}
+		require.Zero(t, size.Cmp(s.Class(c).Size))
+		all = append(all, s.Class(c).Ranges...)
+	}
+	slices.SortFunc(all, func(a, b Range) int { return a.From.Compare(b.From) })
+	for i := 1; i < len(all); i++ {
+		require.Positive(t, all[i].From.Compare(all[i-1].To), "two classes hold %s", all[i].From)
+	}
+}
+
+// mutate returns a copy of e with one thing changed.
+func mutate(t *rapid.T, e *estate.Estate) *estate.Estate {
+	next := *e
+	pick := func(n int) int { return rapid.IntRange(0, n-1).Draw(t, "which") }
+	switch kind := rapid.IntRange(0, 6).Draw(t, "kind"); {
+	case kind <= 1 && len(e.Policies) > 0:
+		next.Policies = slices.Clone(e.Policies)
+		p := &next.Policies[pick(len(e.Policies))]
+		p.Rules = slices.Clone(p.Rules)
+		if len(p.Rules) > 0 && !p.Guardrail() && kind == 0 {
+			p.Rules[0] = estate.Rule{Services: []estate.ServiceRef{{Term: estate.Term{Protocol: estate.TCP, Ports: estate.Range{Lo: 443, Hi: 8080}, SourcePorts: estate.AllPorts}}}, Action: estate.Deny}
+			return &next
+		}
+		p.Enabled = !p.Enabled
+	case kind == 2 && len(e.Shares) > 0:
+		next.Shares = slices.Clone(e.Shares)
+		s := &next.Shares[pick(len(e.Shares))]
+		s.Enabled = !s.Enabled
+	case kind == 3 && len(e.Attachments) > 0:
+		next.Attachments = slices.Clone(e.Attachments)
+		a := &next.Attachments[pick(len(e.Attachments))]
+		a.State = map[string]string{"up": "down", "down": "up"}[a.State]
+	case kind == 4 && len(e.Groups) > 0:
+		next.Groups = slices.Clone(e.Groups)
+		g := &next.Groups[pick(len(e.Groups))]
+		g.Prefixes = nil
+		g.Match = "env=prod"
+	case kind == 5 && len(e.Publications) > 0:
+		next.Publications = slices.Clone(e.Publications)
+		p := &next.Publications[pick(len(e.Publications))]
+		p.Enabled = !p.Enabled
+	default:
+		next.Segments = slices.Clone(e.Segments)
+		s := &next.Segments[pick(len(e.Segments))]
+		s.Default = map[estate.Action]estate.Action{estate.Allow: estate.Deny, estate.Deny: estate.Allow}[s.Default]
+	}
+	return &next
+}
+
+func TestCompareFindsEveryChangeAndNoOther(t *testing.T) {
+	all, flows := estates(t)
+	changed, witnessed := 0, 0
+	rapid.Check(t, func(t *rapid.T) {
+		k := rapid.IntRange(0, len(all)-1).Draw(t, "estate")
+		next := mutate(t, all[k])
+		before, after := verdict.New(all[k]), verdict.New(next)
+		d := Compare(New(before), New(after))
+		for _, c := range d.Changes {
+			witnessed++
+			was, is := before.Judge(c.Witness), after.Judge(c.Witness)
+			if c.Before != nil && c.Witness.Publication == "" {
+				assert.Equal(t, *c.Before, was, "%v", c.Witness)
+			}
+			if c.After != nil && c.Witness.Publication == "" {
+				assert.Equal(t, *c.After, is, "%v", c.Witness)
+			}
+			assert.Positive(t, c.Pairs.Sign())
+			assert.False(t, c.Services.Empty())
+		}
+		for _, f := range flows[k] {
+			was, is := before.Judge(f), after.Judge(f)
+			if f.Segment == verdict.Internet || was.Reason == verdict.ReasonUnknown || is.Reason == verdict.ReasonUnknown || assert.ObjectsAreEqual(was, is) {
+				continue
+			}
+			changed++
+			assert.True(t, slices.ContainsFunc(d.Changes, func(c Change) bool {
+				return c.From.Segment == f.Segment && c.Services.Contains(f.Protocol, f.SourcePort, f.Port) &&
+					c.Before != nil && c.After != nil && assert.ObjectsAreEqual(was, *c.Before) && assert.ObjectsAreEqual(is, *c.After)
+			}), "%v went from %v to %v", f, was, is)
+		}
+	})
+	assert.Greater(t, changed, 50, "too few flows changed")
+	assert.Greater(t, witnessed, 50, "too few changes were found")
+}
+
+func TestCompareOfAnEstateWithItselfIsEmpty(t *testing.T) {
+	all, _ := estates(t)
+	s := New(verdict.New(all[0]))
+	d := Compare(s, s)
+	assert.Empty(t, d.Changes)
+	assert.Empty(t, d.Cells)
+}
+
+func BenchmarkDemo(b *testing.B) {
+	e := readEstate(b, "../../demo/grayshoal.yaml")
+	b.Run("survey", func(b *testing.B) {
+		for b.Loop() {
+			New(verdict.New(e))
+		}
+	})
+	s := New(verdict.New(e))
+	next := *e
+	next.Policies = slices.Clone(e.Policies)
+	next.Policies[0].Enabled = false
+	b.Run("edit", func(b *testing.B) {
+		for b.Loop() {
+			Compare(s, New(verdict.New(&next)))
+		}
+	})
+}

@@ -1,0 +1,179 @@
+// Package e2e drives the real server with a real browser.
+package e2e
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/launcher"
+	"github.com/go-rod/rod/lib/proto"
+	"github.com/stretchr/testify/require"
+)
+
+const (
+	binary   = "../bin/bivium"
+	chromium = "/usr/bin/chromium"
+	// patience is how long a test waits for a state before it fails.
+	patience = 20 * time.Second
+)
+
+// serve starts the built binary on a database and a free port, and returns its
+// address and a function that stops it.
+func serve(t *testing.T, db string) (address string, stop func()) {
+	t.Helper()
+	if _, err := os.Stat(binary); err != nil {
+		t.Skip("no binary; make build")
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	cmd := exec.CommandContext(ctx, binary, "demo", "--quiet", "--listen", "127.0.0.1:0", "--db", db)
+	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
+	cmd.WaitDelay = 10 * time.Second
+	cmd.Stderr = os.Stderr
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	line, err := bufio.NewReader(out).ReadString('\n')
+	require.NoError(t, err)
+	stopped := false
+	stop = func() {
+		if !stopped {
+			stopped = true
+			cancel()
+			_ = cmd.Wait()
+		}
+	}
+	t.Cleanup(stop)
+	return strings.TrimSpace(line), stop
+}
+
+// user is a person at a browser.
+type user struct {
+	t    *testing.T
+	page *rod.Page
+}
+
+// browse opens a browser of its own, which leaves nothing behind and asks
+// nothing of any other machine. A page error fails the test.
+func browse(t *testing.T, width, height int) *user {
+	t.Helper()
+	if _, err := os.Stat(chromium); err != nil {
+		t.Skip("no Chromium; make browser")
+	}
+	control := launcher.New().Bin(chromium).Headless(true).NoSandbox(true).UserDataDir(t.TempDir()).
+		Set("disable-gpu").Set("disable-quic").Set("no-first-run").Set("disable-background-networking").
+		Set("disable-component-update").Set("disable-sync").Set("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1")
+	address, err := control.Launch()
+	require.NoError(t, err)
+	browser := rod.New().ControlURL(address)
+	require.NoError(t, browser.Connect())
+	t.Cleanup(func() {
+		_ = browser.Close()
+		control.Kill()
+	})
+	page, err := browser.Page(proto.TargetCreateTarget{})
+	require.NoError(t, err)
+	require.NoError(t, page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: width, Height: height, DeviceScaleFactor: 1}))
+	go page.EachEvent(func(e *proto.RuntimeExceptionThrown) {
+		t.Errorf("the page failed: %s", e.ExceptionDetails.Exception.Description)
+	}, func(e *proto.NetworkRequestWillBeSent) {
+		if u := e.Request.URL; !strings.HasPrefix(u, "http://127.0.0.1:") && !strings.HasPrefix(u, "data:") {
+			t.Errorf("a request left the machine: %s", u)
+		}
+	})()
+	return &user{t, page}
+}
+
+// fresh gives the next steps the whole of the patience again.
+func (u *user) fresh() *rod.Page { return u.page.Timeout(patience) }
+
+func (u *user) goTo(address string) {
+	u.t.Helper()
+	require.NoError(u.t, u.fresh().Navigate(address))
+	require.NoError(u.t, u.fresh().WaitLoad())
+}
+
+func (u *user) reload() {
+	u.t.Helper()
+	require.NoError(u.t, u.fresh().Reload())
+	require.NoError(u.t, u.fresh().WaitLoad())
+}
+
+func (u *user) find(selector string) *rod.Element {
+	u.t.Helper()
+	e, err := u.fresh().Element(selector)
+	require.NoError(u.t, err, "waiting for %s", selector)
+	return e
+}
+
+// sees waits until an element holds a text.
+func (u *user) sees(selector, text string) *rod.Element {
+	u.t.Helper()
+	e, err := u.fresh().ElementR(selector, regexp.QuoteMeta(text))
+	require.NoError(u.t, err, "waiting for %q in %s", text, selector)
+	return e
+}
+
+// gone waits until no element matches.
+func (u *user) gone(selector string) {
+	u.t.Helper()
+	require.NoError(u.t, u.fresh().Wait(rod.Eval(`(s) => !document.querySelector(s)`, selector)), "waiting for %s to go", selector)
+}
+
+func (u *user) clicks(selector string) {
+	u.t.Helper()
+	require.NoError(u.t, u.find(selector).Click(proto.InputMouseButtonLeft, 1))
+}
+
+// types enters a text key by key, as a keyboard does.
+func (u *user) types(text string) {
+	u.t.Helper()
+	for _, r := range text {
+		require.NoError(u.t, u.fresh().Keyboard.Type(input.Key(r)))
+	}
+}
+
+func (u *user) presses(keys ...input.Key) {
+	u.t.Helper()
+	require.NoError(u.t, u.fresh().Keyboard.Type(keys...))
+}
+
+// marks waits until a cell of the board has some marks, in any order.
+func (u *user) marks(cell string, want ...string) {
+	u.t.Helper()
+	selector := fmt.Sprintf(`[data-cell=%q]`, cell)
+	u.find(selector)
+	wait := `(selector, want) => {
+		const have = [...document.querySelectorAll(selector + " [data-mark]")].map((e) => e.dataset.mark).sort().join();
+		return have === [...want].sort().join();
+	}`
+	err := u.fresh().Wait(rod.Eval(wait, selector, want))
+	if err != nil {
+		html, _ := u.find(selector).HTML()
+		require.NoError(u.t, err, "%s should have %v: %s", cell, want, html)
+	}
+}
+
+func (u *user) photograph(file string) {
+	u.t.Helper()
+	require.NoError(u.t, u.fresh().WaitStable(300*time.Millisecond))
+	picture, err := u.fresh().Screenshot(false, nil)
+	require.NoError(u.t, err)
+	require.NoError(u.t, os.MkdirAll(filepath.Dir(file), 0o755))
+	require.NoError(u.t, os.WriteFile(file, picture, 0o644))
+}
+
+func TestMain(m *testing.M) {
+	http.DefaultClient.Timeout = patience
+	os.Exit(m.Run())
+}

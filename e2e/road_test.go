@@ -1,0 +1,106 @@
+package e2e
+
+import (
+	"path/filepath"
+	"testing"
+
+	"github.com/go-rod/rod/lib/input"
+	"github.com/stretchr/testify/assert"
+)
+
+// TestTheFirstRoad does what an engineer with a ticket does: asks, looks at the
+// board, opens a cell, edits a policy, sees the board change, and finds it kept
+// after a reload and a restart.
+func TestTheFirstRoad(t *testing.T) {
+	db := filepath.Join(t.TempDir(), "demo.db")
+	address, stop := serve(t, db)
+	u := browse(t, 1280, 800)
+	u.goTo(address)
+	u.marks("office>internet", "denied", "inspected", "blocked", "unrouted")
+
+	// Ask by keyboard alone: the slash goes to the question, proposals are
+	// chosen by arrow and Enter, Enter on the last field asks.
+	u.presses('/')
+	u.types("crew-1")
+	u.sees("li[role=option]", "crew-1")
+	u.presses(input.ArrowDown, input.Enter)
+	u.types("internet")
+	u.presses(input.Enter)
+	u.types("web")
+	u.presses(input.Enter)
+	u.sees("[data-testid=answer]", "It depends: ")
+	u.sees("[data-testid=lines]", "tcp/80, tcp/443")
+	u.sees("[data-testid=lines]", "udp/443")
+
+	// A question about one flow shows its road at once, and is in the address.
+	u.goTo(address + "/board?from=crew-1&to=198.51.100.7&on=tcp/443")
+	u.sees("[data-testid=answer]", "Inspected by tidegate at delta, because policy crews-web rule 1.")
+	u.sees("[data-testid=road]", "rulebook crew-web rule 2: pass")
+	u.reload()
+	u.sees("[data-testid=answer]", "Inspected by tidegate at delta, because policy crews-web rule 1.")
+
+	// Open a segment to its groups, and a cell to its services.
+	u.clicks(`[aria-label="Open office"]`)
+	u.marks("office/crews>internet", "denied", "inspected", "blocked")
+	u.clicks(`[data-cell="office/crews>internet"]`)
+	u.sees("[data-testid=lines]", "tidegate · crews-web")
+	u.sees("[data-testid=lines]", "rulebook crew-web")
+
+	// Switch the policy off; see what changes before it is saved, and after.
+	u.sees("a", "Rules").MustClick()
+	u.sees("a", "crews-web").MustClick()
+	u.clicks("button[role=switch]")
+	u.sees("[data-testid=effect]", "2 cells change")
+	u.sees("[data-testid=effect]", "crews in office")
+	u.sees("button", "Save").MustClick()
+	u.gone("[data-testid=effect]")
+	u.sees("a", "Board").MustClick()
+	u.marks("office/crews>internet", "denied")
+	u.sees("[data-testid=answer]", "Denied, because no policy opens it")
+	u.reload()
+	u.marks("office/crews>internet", "denied")
+
+	stop()
+	address, _ = serve(t, db)
+	u.goTo(address + "/board?open=office")
+	u.marks("office/crews>internet", "denied")
+}
+
+// TestABadEdit types names that nothing bears: they are refused where they
+// stand, nothing typed is lost, and nothing is saved.
+func TestABadEdit(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	u.goTo(address + "/rules/crews-web")
+	u.sees("h1", "crews-web")
+
+	u.clicks("[aria-label='services of rule 1']")
+	u.types("wbe")
+	u.presses(input.Enter)
+	u.sees("[role=alert]", `there is no service "wbe"`)
+	u.sees("[role=alert]", "did you mean web?")
+	u.sees("[data-testid=effect]", "This cannot be saved yet")
+	save := u.sees("button", "Save")
+	assert.True(t, save.MustProperty("disabled").Bool())
+
+	u.clicks("[aria-label='from groups']")
+	u.types("crewz")
+	u.presses(input.Enter)
+	u.sees("[role=alert]", `there is no group "crewz"`)
+
+	// Nothing is lost on reload, and the estate is as it was.
+	u.reload()
+	u.sees("[role=alert]", `there is no service "wbe"`)
+	u.sees("footer", "revision 1")
+
+	// Mend it: take the bad names away, and change something that can be.
+	u.clicks("[aria-label='Take wbe out of services of rule 1']")
+	u.clicks("[aria-label='Take crewz out of from groups']")
+	u.gone("[data-testid=effect]")
+	u.clicks("[aria-label='services of rule 1']")
+	u.types("tcp/8443")
+	u.presses(input.Enter)
+	u.sees("[data-testid=effect]", "read-api") // which is just tcp/8443
+	u.sees("button", "Save").MustClick()
+	u.sees("footer", "revision 2")
+}

@@ -1,0 +1,39 @@
+package e2e
+
+import (
+	"flag"
+	"path/filepath"
+	"testing"
+)
+
+var screenshots = flag.String("screenshots", "", "the `DIR` to take pictures of the main views into")
+
+// TestScreenshots takes the pictures of docs/screenshots, if it is asked to.
+func TestScreenshots(t *testing.T) {
+	if *screenshots == "" {
+		t.Skip("asked for by make screenshots")
+	}
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	file := func(name string) string { return filepath.Join(*screenshots, name+".png") }
+
+	u.goTo(address + "/board?from=operator-1&to=kelp-plc-1&on=modbus")
+	u.find("[data-testid=road]")
+	u.photograph(file("road"))
+
+	u.goTo(address + "/board?open=turbine&row=turbine/jump-hosts&col=turbine/controllers&at=1.0")
+	u.find("[data-testid=road]")
+	u.photograph(file("board"))
+
+	u.goTo(address + "/rules/offices-web")
+	u.sees("h1", "offices-web")
+	u.clicks("[aria-label='services of rule 1']")
+	u.types("tcp/8443,")
+	u.sees("[data-testid=effect]", "read-api")
+	u.photograph(file("rules"))
+
+	u.clicks("[aria-label='Change to dark']")
+	u.goTo(address + "/board?open=market&from=dev&to=prod&on=any")
+	u.find("[data-testid=road]")
+	u.photograph(file("board-dark"))
+}

@@ -1,0 +1,327 @@
+package server_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
+
+	"bivium/core/document"
+	"bivium/core/estate"
+	"bivium/demo"
+	"bivium/internal/app"
+	"bivium/internal/server"
+	"bivium/internal/store"
+)
+
+// world is a server on a database of its own, with a client that holds every
+// answer against the OpenAPI description.
+type world struct {
+	t    *testing.T
+	file string
+	http *httptest.Server
+	spec *jsonschema.Compiler
+}
+
+func open(t *testing.T, file string) (*app.App, *store.Store) {
+	t.Helper()
+	s, err := store.Open(t.Context(), file)
+	require.NoError(t, err)
+	a, err := app.Open(t.Context(), s, time.Now, func() (*estate.Estate, error) { return document.Read(demo.Grayshoal) })
+	require.NoError(t, err)
+	return a, s
+}
+
+func start(t *testing.T) *world {
+	t.Helper()
+	w := &world{t: t, file: filepath.Join(t.TempDir(), "demo.db"), spec: jsonschema.NewCompiler()}
+	var spec any
+	require.NoError(t, yaml.Unmarshal(server.Specification, &spec))
+	text, err := json.Marshal(spec)
+	require.NoError(t, err)
+	parsed, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+	require.NoError(t, err)
+	require.NoError(t, w.spec.AddResource("urn:spec", parsed))
+	a, s := open(t, w.file)
+	files := fstest.MapFS{"index.html": {Data: []byte("<p>page")}, "assets/a.js": {Data: []byte("1")}}
+	w.http = httptest.NewServer(server.New(server.Config{App: a, Files: files, Log: slog.New(slog.DiscardHandler)}))
+	t.Cleanup(func() {
+		w.http.Close()
+		assert.NoError(t, s.Close())
+	})
+	return w
+}
+
+// send sends a request, checks the answer against a schema of the description,
+// and decodes it into out.
+func (w *world) send(method, path, body string, header map[string]string, status int, schema string, out any) *http.Response {
+	w.t.Helper()
+	r, err := http.NewRequestWithContext(w.t.Context(), method, w.http.URL+path, strings.NewReader(body))
+	require.NoError(w.t, err)
+	if body != "" {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	for k, v := range header {
+		r.Header.Set(k, v)
+		if k == "Host" {
+			r.Host = v
+		}
+	}
+	response, err := w.http.Client().Do(r)
+	require.NoError(w.t, err)
+	defer response.Body.Close() //nolint:errcheck // it is read to its end
+	text, err := io.ReadAll(response.Body)
+	require.NoError(w.t, err)
+	require.Equal(w.t, status, response.StatusCode, "%s %s: %s", method, path, text)
+	if schema != "" {
+		compiled, err := w.spec.Compile("urn:spec#/components/schemas/" + schema)
+		require.NoError(w.t, err)
+		value, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+		require.NoError(w.t, err, "%s", text)
+		if list, ok := value.([]any); ok && schema != "Sentence" {
+			for _, item := range list {
+				require.NoError(w.t, compiled.Validate(item))
+			}
+		} else {
+			require.NoError(w.t, compiled.Validate(value), "%s %s", method, path)
+		}
+	}
+	if out != nil {
+		require.NoError(w.t, json.Unmarshal(text, out))
+	}
+	return response
+}
+
+func (w *world) get(path, schema string, out any) {
+	w.t.Helper()
+	w.send(http.MethodGet, path, "", nil, http.StatusOK, schema, out)
+}
+
+func (w *world) ask(from, to, on string) app.Answer {
+	w.t.Helper()
+	var a app.Answer
+	w.get("/api/ask?"+url.Values{"from": {from}, "to": {to}, "on": {on}}.Encode(), "Answer", &a)
+	return a
+}
+
+func TestQuestions(t *testing.T) {
+	w := start(t)
+	for _, c := range []struct{ from, to, on, expect string }{
+		{"operator-1", "kelp-plc-1", "modbus", "Inspected by breakwater at fjord, because policy operators-control rule 1."},
+		{"turbine:10.20.0.11", "10.11.1.11", "tcp/502", "Inspected by breakwater at fjord, because policy operators-control rule 1."},
+		{"jump-1", "kelp-plc-1", "ssh", "Denied, because policy consoles-no-shell rule 1. Policies contest it."},
+		{"internet", "203.0.113.20", "tcp/443", "Inspected by tidegate at delta, because policy public-portal rule 1."},
+		{"internet:198.51.100.9", "portal-web-1", "tcp/22", "Unrouted: nothing publishes portal-web-1 to the internet."},
+		{"model-dev-1", "198.51.100.7", "tcp/443", "Allowed, although no policy opens it, and the internet is closed by default: nothing on the internet gateway of network forecast-dev enforces it."},
+		{"staff-1", "archive-1", "sql", "Unrouted: the first packets reach archive-1, and no reply finds a way back."},
+		{"collector-1", "outer-plc-1", "modbus", "Unrouted: nothing leads on to outer-plc-1; network outer-sound has no attachment that is up."},
+		{"staff-1", "10.99.0.1", "web", "Unrouted: in segment office nothing has the address 10.99.0.1, and no share brings it there."},
+		{"slip-office-1", "198.51.100.7", "udp/443", "Blocked by tidegate at delta: rulebook crew-web rule 1 rejects it."},
+		{"blade-crew-1", "jump-1", "rdp", "Inspected by breakwater at fjord, because share jump-to-bladeworks rule 1."},
+	} {
+		a := w.ask(c.from, c.to, c.on)
+		assert.Equal(t, c.expect, app.Plain(a.Sentence), "%s to %s on %s", c.from, c.to, c.on)
+	}
+	depends := w.ask("crews", "internet", "any")
+	assert.Len(t, depends.Marks, 3)
+	assert.Greater(t, len(depends.Lines), 2)
+	refined := w.ask("crews", "internet", "tcp/440-450")
+	assert.Len(t, refined.Lines, 2, "a term that no rule has is cut out exactly")
+	assert.Equal(t, []string{"tcp/443"}, refined.Lines[0].Services.Terms)
+}
+
+func TestQuestionsThatCannotBeAskedSayWhyAtTheField(t *testing.T) {
+	w := start(t)
+	for _, c := range []struct{ from, to, on, at, message string }{
+		{"nobody", "internet", "web", "from", `nothing is called "nobody"`},
+		{"crews", "internat", "web", "to", "did you mean internet?"},
+		{"crews", "internet", "wbe", "on", "did you mean web?"},
+		{"crews", "internet", "tcp/99999", "on", "0 to 65535"},
+		{"10.40.9.11", "internet", "web", "from", "contractor:10.40.9.11"},
+		{"8.8.8.8", "internet", "web", "from", "internet:8.8.8.8"},
+		{"internet", "internet", "web", "to", "one end has to be inside"},
+		{"tide-gauge-1", "internet", "web", "from", "no segment holds workload tide-gauge-1"},
+		{"", "internet", "web", "from", "nothing is named"},
+	} {
+		var p struct{ Problems []app.Problem }
+		w.send(http.MethodGet, "/api/ask?"+url.Values{"from": {c.from}, "to": {c.to}, "on": {c.on}}.Encode(), "", nil, http.StatusUnprocessableEntity, "Problem", &p)
+		if assert.Len(t, p.Problems, 1, c.message) {
+			assert.Equal(t, c.at, p.Problems[0].At)
+			assert.Contains(t, p.Problems[0].Message+"; "+p.Problems[0].Fix, c.message)
+		}
+	}
+}
+
+func TestBoardAndItsCellsAgree(t *testing.T) {
+	w := start(t)
+	var b app.Board
+	w.get("/api/board?open=turbine,office,market,contractor", "Board", &b)
+	require.Len(t, b.Cells, len(b.Nodes)*len(b.Nodes))
+	opened := 0
+	for i, row := range b.Nodes {
+		for k, col := range b.Nodes {
+			if row.Kind == "rest" || (i+k)%7 != 0 {
+				continue // a seventh of the cells is enough
+			}
+			var c app.Cell
+			w.get("/api/cell?"+url.Values{"row": {row.ID}, "col": {col.ID}}.Encode(), "Cell", &c)
+			assert.Equal(t, b.Cells[i*len(b.Nodes)+k], c.Marks, "%s to %s", row.ID, col.ID)
+			for _, l := range c.Lines {
+				for _, p := range l.Parts {
+					opened++
+					var r app.Road
+					q := url.Values{"from": {p.Witness.From}, "to": {p.Witness.To}, "on": {p.Witness.On}, "publication": {p.Witness.Publication}}
+					w.get("/api/trace?"+q.Encode(), "Road", &r)
+					assert.Equal(t, p.Verdict, r.Trace.Verdict, "the witness of %s to %s on %v", row.ID, col.ID, l.Services)
+				}
+			}
+		}
+	}
+	assert.Greater(t, opened, 200)
+}
+
+// policyView is a policy as the browser sees it.
+type policyView struct {
+	Revision int64
+	Policy   map[string]any
+}
+
+const switchedOff = `{"name": "crews-web", "segments": ["office"], "from": ["crews"], "to": ["internet-exits"], "enabled": false,
+	"rules": [{"services": ["web"], "action": "inspect", "pool": "tidegate"}, {"services": ["any"], "action": "deny"}]}`
+
+func TestAnEditIsTriedSavedAndKept(t *testing.T) {
+	w := start(t)
+	require.Equal(t, "inspected", string(w.ask("crew-1", "198.51.100.7", "tcp/443").Marks[0].Outcome))
+
+	var effect app.Effect
+	w.send(http.MethodPost, "/api/policies/crews-web/try", switchedOff, nil, http.StatusOK, "Effect", &effect)
+	assert.Len(t, effect.Cells, 2, "office to internet, and crews to internet")
+	assert.Equal(t, "inspected", string(w.ask("crew-1", "198.51.100.7", "tcp/443").Marks[0].Outcome), "trying stores nothing")
+
+	var view policyView
+	w.send(http.MethodPut, "/api/policies/crews-web", switchedOff, map[string]string{"If-Match": `"1"`}, http.StatusOK, "PolicyView", &view)
+	assert.Equal(t, int64(2), view.Revision)
+	assert.Equal(t, "denied", string(w.ask("crew-1", "198.51.100.7", "tcp/443").Marks[0].Outcome))
+
+	w.send(http.MethodPut, "/api/policies/crews-web", switchedOff, map[string]string{"If-Match": `"1"`}, http.StatusConflict, "Problem", nil)
+	w.send(http.MethodPut, "/api/policies/crews-web", switchedOff, nil, http.StatusPreconditionRequired, "Problem", nil)
+	w.send(http.MethodPut, "/api/policies/nobody", switchedOff, map[string]string{"If-Match": `"2"`}, http.StatusNotFound, "Problem", nil)
+
+	again, s := open(t, w.file)
+	defer s.Close() //nolint:errcheck // a second reader
+	kept, err := again.Now().Policy("crews-web")
+	require.NoError(t, err)
+	assert.False(t, kept.Policy.Enabled, "another start finds the edit")
+	assert.Equal(t, int64(2), again.Now().Revision)
+}
+
+func TestABadEditIsRefusedAtItsFieldAndNothingIsLost(t *testing.T) {
+	w := start(t)
+	for _, c := range []struct{ old, new, at, message string }{
+		{`"web"`, `"wbe"`, "rules[0].services[0]", `no service "wbe"`},
+		{`"crews"`, `"crew"`, "from[0]", `no group "crew"`},
+		{`"tidegate"`, `"tidegates"`, "rules[0].pool", `no pool "tidegates"`},
+		{`"inspect", "pool": "tidegate"`, `"inspect"`, "rules[0]", "inspects by no pool"},
+		{`"deny"`, `"refuse"`, "rules[1].action", "no action"},
+		{`"office"`, `"ofice"`, "segments[0]", `no segment "ofice"`},
+		{`"enabled"`, `"enable"`, "", "unknown key"},
+		{`"crews-web"`, `"other"`, "name", "renamed"},
+	} {
+		body := strings.Replace(switchedOff, c.old, c.new, 1)
+		for _, call := range []struct{ method, path string }{{http.MethodPost, "/api/policies/crews-web/try"}, {http.MethodPut, "/api/policies/crews-web"}} {
+			var p struct{ Problems []app.Problem }
+			w.send(call.method, call.path, body, map[string]string{"If-Match": `"1"`}, http.StatusUnprocessableEntity, "Problem", &p)
+			if assert.NotEmpty(t, p.Problems, c.message) {
+				assert.Equal(t, c.at, p.Problems[0].At)
+				assert.Contains(t, p.Problems[0].Message, c.message)
+			}
+		}
+	}
+	var view policyView
+	w.get("/api/policies/crews-web", "PolicyView", &view)
+	assert.Equal(t, true, view.Policy["enabled"])
+	assert.Equal(t, int64(1), view.Revision)
+}
+
+func TestNamesAndSummary(t *testing.T) {
+	w := start(t)
+	var summary app.Summary
+	w.get("/api/estate", "Estate", &summary)
+	assert.Equal(t, "grayshoal", summary.Name)
+	assert.Empty(t, summary.Faults)
+	w.get("/api/policies", "Policy", nil)
+	var found []app.Completion
+	w.get("/api/complete?field=from&text=crew-", "Completion", &found)
+	require.NotEmpty(t, found)
+	assert.Equal(t, "crew-1", found[0].Text)
+	w.get("/api/complete?field=to&text=10.40.9.11", "Completion", &found)
+	assert.Contains(t, found[0].Hint, "contractor · bladeworks · blade-crew-1; office · head-office")
+	w.get("/api/complete?field=on&text=tcp/8", "Completion", &found)
+	assert.Equal(t, "tcp/8", found[0].Text)
+}
+
+func TestWhatComesFromElsewhereIsRefused(t *testing.T) {
+	w := start(t)
+	put := func(header map[string]string, status int) {
+		t.Helper()
+		header["If-Match"] = `"1"`
+		w.send(http.MethodPut, "/api/policies/crews-web", switchedOff, header, status, "Problem", nil)
+	}
+	put(map[string]string{"Origin": "http://elsewhere.example"}, http.StatusForbidden)
+	put(map[string]string{"Sec-Fetch-Site": "cross-site"}, http.StatusForbidden)
+	put(map[string]string{"Content-Type": "text/plain"}, http.StatusUnsupportedMediaType)
+	put(map[string]string{"Host": "elsewhere.example"}, http.StatusMisdirectedRequest)
+	big := `{"name": "` + strings.Repeat("x", 2<<20) + `"}`
+	w.send(http.MethodPost, "/api/policies/crews-web/try", big, nil, http.StatusRequestEntityTooLarge, "Problem", nil)
+	w.send(http.MethodGet, "/api/nothing", "", nil, http.StatusNotFound, "Problem", nil)
+	r := w.send(http.MethodGet, "/board?from=x", "", nil, http.StatusOK, "", nil)
+	assert.Contains(t, r.Header.Get("Content-Security-Policy"), "default-src 'none'")
+	assert.NotEmpty(t, r.Header.Get("X-Request-Id"))
+	w.send(http.MethodGet, "/assets/missing.js", "", nil, http.StatusNotFound, "", nil)
+}
+
+func TestServeFinishesWhatIsUnderWay(t *testing.T) {
+	l, err := new(net.ListenConfig).Listen(t.Context(), "tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	ctx, stop := context.WithCancel(t.Context())
+	entered := make(chan struct{})
+	release := make(chan struct{})
+	slow := http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		close(entered)
+		<-release
+		_, _ = w.Write([]byte("done"))
+	})
+	served := make(chan error, 1)
+	go func() { served <- server.Serve(ctx, l, slow) }()
+	answer := make(chan string, 1)
+	go func() {
+		r, err := http.Get("http://" + l.Addr().String()) //nolint:noctx // the test ends it
+		if err != nil {
+			answer <- err.Error()
+			return
+		}
+		defer r.Body.Close() //nolint:errcheck // it is read to its end
+		text, _ := io.ReadAll(r.Body)
+		answer <- string(text)
+	}()
+	<-entered
+	stop()
+	close(release)
+	assert.Equal(t, "done", <-answer)
+	assert.NoError(t, <-served)
+}

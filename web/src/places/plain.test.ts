@@ -1,0 +1,57 @@
+import { expect, test } from "vitest";
+import type { Schemas } from "../api/client";
+import { ruleWords, serviceWords } from "../parts/wording";
+import { markSize, measuresFor, moved } from "./board/layout";
+import { edited, samePolicy } from "./rules/draft";
+
+const policy: Schemas["Policy"] = {
+  name: "p",
+  segments: ["office"],
+  from: "any",
+  to: ["out"],
+  rules: [
+    { services: ["web"], action: "inspect", pool: "watch" },
+    { services: ["any"], action: "deny" },
+  ],
+};
+
+test("an edit changes what it names and leaves the rest the same object", () => {
+  const next = edited(policy, { type: "action", rule: 0, action: "allow", pool: "watch" });
+  expect(next.rules[0]).toEqual({ services: ["web"], action: "allow" });
+  expect(next.rules[1]).toBe(policy.rules[1]);
+  expect(edited(next, { type: "action", rule: 0, action: "inspect", pool: "watch" }).rules[0]).toEqual(
+    policy.rules[0],
+  );
+  const there = edited(policy, { type: "move", rule: 0, by: 1 });
+  expect(there.rules.map((r) => r.action)).toEqual(["deny", "inspect"]);
+  expect(samePolicy(edited(there, { type: "move", rule: 1, by: -1 }), policy)).toBe(true);
+  expect(edited(policy, { type: "remove", rule: 0 }).rules).toHaveLength(1);
+  expect(policy.rules).toHaveLength(2);
+});
+
+test("services are written in as few words as say them", () => {
+  expect(serviceWords({ name: "web", terms: ["tcp/80"], except: [] })).toBe("web");
+  expect(serviceWords({ name: "", terms: [], except: ["tcp/22"] })).toBe("all but tcp/22");
+  expect(serviceWords({ name: "", terms: ["a", "b", "c", "d", "e", "f", "g"], except: [] })).toContain(
+    "and 1 more",
+  );
+  expect(ruleWords(policy.rules[0]!)).toBe("inspect web by watch");
+});
+
+test("arrows move within the board and other keys do not", () => {
+  expect(moved({ row: 0, col: 0 }, "ArrowUp", 5)).toEqual({ row: 0, col: 0 });
+  expect(moved({ row: 4, col: 4 }, "ArrowRight", 5)).toEqual({ row: 4, col: 4 });
+  expect(moved({ row: 1, col: 1 }, "End", 5)).toEqual({ row: 1, col: 4 });
+  expect(moved({ row: 1, col: 1 }, "x", 5)).toBeNull();
+});
+
+test("as many marks as a cell can have fit into it", () => {
+  for (const columns of [5, 40]) {
+    const m = measuresFor(columns);
+    for (let marks = 1; marks <= 6; marks++) {
+      const width = markSize(m, marks) * (20 / 14) + 6;
+      const perRow = Math.floor((m.column + 3) / (width - (columns > 8 ? 3 : 0)));
+      expect(Math.ceil(marks / perRow) * (markSize(m, marks) + 3)).toBeLessThanOrEqual(m.row);
+    }
+  }
+});
