@@ -145,10 +145,15 @@ func TestCompareFindsEveryChangeAndNoOther(t *testing.T) {
 				continue
 			}
 			changed++
-			assert.True(t, slices.ContainsFunc(d.Changes, func(c Change) bool {
-				return c.From.Segment == f.Segment && c.Services.Contains(f.Protocol, f.SourcePort, f.Port) &&
-					c.Before != nil && c.After != nil && assert.ObjectsAreEqual(was, *c.Before) && assert.ObjectsAreEqual(is, *c.After)
-			}), "%v went from %v to %v", f, was, is)
+			// A flow may also go from one destination to another, when a share
+			// begins or ends to bring the address: then it is gone here, and new there.
+			covers := func(before, after *verdict.Verdict) bool {
+				return slices.ContainsFunc(d.Changes, func(c Change) bool {
+					return c.From.Segment == f.Segment && c.Services.Contains(f.Protocol, f.SourcePort, f.Port) &&
+						sameVerdict(before, c.Before) && sameVerdict(after, c.After)
+				})
+			}
+			assert.True(t, covers(&was, &is) || covers(&was, nil) && covers(nil, &is), "%v went from %v to %v", f, was, is)
 		}
 	})
 	assert.Greater(t, changed, 50, "too few flows changed")

@@ -32,7 +32,7 @@ func (s *Survey) verdictOf(f verdict.Flow) (verdict.Verdict, bool) {
 	if f.Segment != verdict.Internet {
 		a, ok = s.ClassAt(s.judge.Net().Segment(f.Segment), f.Source)
 	}
-	if !ok {
+	if !ok || f.Source == f.Destination { // an address opens no flow to itself
 		return verdict.Verdict{}, false
 	}
 	atom := s.atoms.At(f.Protocol, f.SourcePort, f.Port)

@@ -130,3 +130,23 @@ func (j *Judge) EachWorkloadAddress(f func(network int, a netip.Addr)) {
 		}
 	}
 }
+
+// Reach is one way in which a share makes an endpoint reachable (M6.4).
+type Reach struct {
+	Share   string
+	Segment int // in which the endpoint becomes reachable
+}
+
+// EachReach calls f for each share that makes an internal endpoint reachable in
+// another segment, whether M6.4 forbids it or not.
+func (j *Judge) EachReach(p *Endpoint, f func(Reach)) {
+	for _, i := range j.sharesOf[p.Segment] {
+		s := &j.shares[i]
+		if s.owner.holds(p) {
+			f(Reach{s.name, s.guest.segment})
+		}
+		if s.guest.holds(p) {
+			f(Reach{s.name, s.owner.segment})
+		}
+	}
+}

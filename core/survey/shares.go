@@ -1,0 +1,84 @@
+package survey
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"bivium/core/estate"
+	"bivium/core/verdict"
+)
+
+// ShareFaults returns the shares that M6.4 forbids, wholly or in part (F3): they
+// make an address reachable where it has a home of its own, or where another
+// segment's shares make it reachable too. Each share is reported once for each
+// segment and kind of conflict, with the first address that shows it.
+// Cost: the pieces of all addresses times the segments.
+func ShareFaults(j *verdict.Judge) []estate.Fault {
+	var cuts bounds
+	j.EachCut(cuts.prefix)
+	j.EachWorkloadAddress(func(_ int, a netip.Addr) { cuts.address(a) })
+	c := &shareChecker{judge: j, seen: map[string]bool{}, index: map[string]int{}}
+	for i, s := range j.Estate().Shares {
+		c.index[s.Name] = i
+	}
+	cuts.pieces(func(r Range) { c.piece(r.From) })
+	slices.SortFunc(c.faults, func(a, b estate.Fault) int { return strings.Compare(a.Path+a.Message, b.Path+b.Message) })
+	return c.faults
+}
+
+type shareChecker struct {
+	judge  *verdict.Judge
+	index  map[string]int
+	seen   map[string]bool
+	faults []estate.Fault
+}
+
+// brought is an endpoint that a share makes reachable somewhere.
+type brought struct {
+	share string
+	from  int
+}
+
+func (c *shareChecker) piece(a netip.Addr) {
+	net := c.judge.Net()
+	reach := map[int][]brought{}
+	for s := range net.Segments {
+		if p, ok := c.judge.Internal(s, a); ok {
+			c.judge.EachReach(&p, func(r verdict.Reach) { reach[r.Segment] = append(reach[r.Segment], brought{r.Share, s}) })
+		}
+	}
+	for segment, list := range reach {
+		_, own := net.Home(segment, a)
+		for _, b := range list {
+			other := slices.IndexFunc(list, func(o brought) bool { return o.from != b.from })
+			switch {
+			case own:
+				c.report(b, segment, a, fmt.Sprintf("where %s has a home of its own", a), estate.Ref{Kind: estate.KindSegment, Name: net.Segments[segment]})
+			case other >= 0:
+				c.report(b, segment, a, fmt.Sprintf("where share %s brings %s from segment %s already", list[other].share, a, net.Segments[list[other].from]), estate.Ref{Kind: estate.KindShare, Name: list[other].share})
+			}
+		}
+	}
+}
+
+func (c *shareChecker) report(b brought, segment int, a netip.Addr, why string, other estate.Ref) {
+	net := c.judge.Net()
+	key := fmt.Sprintf("%s %d %s %s", b.share, segment, other.Kind, other.Name)
+	if c.seen[key] {
+		return
+	}
+	c.seen[key] = true
+	i := c.index[b.share]
+	side := "owner"
+	if c.judge.Estate().Shares[i].Owner.Segment != net.Segments[b.from] {
+		side = "guest"
+	}
+	c.faults = append(c.faults, estate.Fault{
+		Code: estate.ForbiddenShare, Path: fmt.Sprintf("shares[%d].%s", i, side),
+		Refs:    []estate.Ref{{Kind: estate.KindShare, Name: b.share}, other},
+		Message: fmt.Sprintf("share %s brings %s of segment %s into segment %s, %s", b.share, a, net.Segments[b.from], net.Segments[segment], why),
+		Fix:     "narrow that side of the share to groups whose addresses are used once, or renumber one of the two",
+	})
+}

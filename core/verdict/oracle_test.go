@@ -1,0 +1,135 @@
+package verdict_test
+
+import (
+	"flag"
+	"net/netip"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"bivium/core/document"
+	"bivium/core/estate"
+	"bivium/core/survey"
+	"bivium/core/testing/draw"
+	"bivium/core/testing/oracle"
+	"bivium/core/verdict"
+)
+
+// drawValid draws estates until one has no faults.
+func drawValid(t *rapid.T) *estate.Estate {
+	return rapid.Custom(draw.Estate).Filter(func(e *estate.Estate) bool {
+		return len(estate.Check(e)) == 0 && len(survey.ShareFaults(verdict.New(e))) == 0
+	}).Draw(t, "estate")
+}
+
+// known is where an estate's flows can begin, and what they can mean there, so
+// that most draws are flows that somebody decides.
+type known struct {
+	from []verdict.Flow          // segment and source
+	to   map[string][]netip.Addr // by segment
+}
+
+func knownEnds(e *estate.Estate, j *verdict.Judge) known {
+	k := known{to: map[string][]netip.Addr{}}
+	for _, a := range draw.Ends(e) {
+		for i, s := range j.Net().Segments {
+			if _, ok := j.Internal(i, a); ok {
+				k.from = append(k.from, verdict.Flow{Segment: s, Source: a})
+				k.to[verdict.Internet] = append(k.to[verdict.Internet], a)
+			}
+			if _, how := j.Find(i, a); how != verdict.LookupUnknown {
+				k.to[s] = append(k.to[s], a)
+			}
+		}
+	}
+	for _, a := range []string{"198.51.100.7", "203.0.113.99", "2001:db8:1::1"} {
+		k.from = append(k.from, verdict.Flow{Segment: verdict.Internet, Source: netip.MustParseAddr(a)})
+	}
+	return k
+}
+
+func drawFlow(t *rapid.T, e *estate.Estate, k known) verdict.Flow {
+	f := rapid.SampledFrom(k.from).Draw(t, "from")
+	ends := k.to[f.Segment]
+	if len(ends) == 0 || rapid.IntRange(0, 9).Draw(t, "anywhere") == 0 {
+		ends = draw.Ends(e)
+	}
+	if rapid.IntRange(0, 4).Draw(t, "any family") > 0 { // families do not mix
+		same := slices.DeleteFunc(slices.Clone(ends), func(a netip.Addr) bool { return a.Is4() != f.Source.Is4() })
+		if len(same) > 0 {
+			ends = same
+		}
+	}
+	f.Destination = rapid.SampledFrom(ends).Draw(t, "to")
+	p := rapid.SampledFrom(draw.Ports()).Draw(t, "service")
+	f.Protocol, f.SourcePort, f.Port = p.Protocol, p.Source, p.Dest
+	if len(e.Publications) > 0 && rapid.IntRange(0, 3).Draw(t, "named") == 0 {
+		f.Publication = rapid.SampledFrom(e.Publications).Draw(t, "publication").Name
+	}
+	return f
+}
+
+// slowly asks the oracle, and puts its answer into the words of the judge.
+func slowly(e *estate.Estate, f verdict.Flow) verdict.Verdict {
+	v := oracle.Judge(e, oracle.Flow{
+		Segment: f.Segment, Source: f.Source, Destination: f.Destination,
+		Protocol: f.Protocol, SourcePort: f.SourcePort, Port: f.Port, Publication: f.Publication,
+	})
+	list := func(s string) []string {
+		if s == "" {
+			return []string{}
+		}
+		return strings.Split(s, ";")
+	}
+	return verdict.Verdict{
+		Outcome: verdict.Outcome(v.Outcome), Intended: estate.Action(v.Intended), Reason: verdict.Reason(v.Reason),
+		Pools: list(v.Pools), By: list(v.By), Contested: v.Contested,
+	}
+}
+
+func TestJudgeAgreesWithTheOracle(t *testing.T) {
+	reasons := map[verdict.Reason]int{}
+	rapid.Check(t, func(t *rapid.T) {
+		e := drawValid(t)
+		j := verdict.New(e)
+		ends := knownEnds(e, j)
+		for range 60 {
+			f := drawFlow(t, e, ends)
+			got := j.Judge(f)
+			reasons[got.Reason]++
+			if want := slowly(e, f); !assert.ObjectsAreEqual(want, got) {
+				text, err := document.Write(e)
+				require.NoError(t, err)
+				require.Equal(t, want, got, "%+v\n%s", f, text)
+			}
+			trace := j.Trace(f)
+			require.Equal(t, got, trace.Verdict, "the trace says otherwise")
+		}
+	})
+	for _, r := range []verdict.Reason{
+		verdict.ReasonPolicy, verdict.ReasonShare, verdict.ReasonGuardrail, verdict.ReasonDefault, verdict.ReasonNoShare, verdict.ReasonRulebook,
+		verdict.ReasonUnenforced, verdict.ReasonUninspectable, verdict.ReasonNoFirewall, verdict.ReasonFailedOpen, verdict.ReasonNoPath,
+		verdict.ReasonNoWayBack, verdict.ReasonAsymmetric, verdict.ReasonUnknown,
+	} {
+		if !assert.Positive(t, reasons[r], "no drawn flow was settled by %s", r) {
+			t.Log(reasons)
+		}
+	}
+}
+
+// checks is how many estates are drawn unless -rapid.checks says otherwise:
+// enough for every reason to come up.
+const checks = "1200"
+
+func TestMain(m *testing.M) {
+	if err := flag.Set("rapid.checks", checks); err != nil {
+		panic(err)
+	}
+	flag.Parse()
+	os.Exit(m.Run())
+}
