@@ -2,12 +2,27 @@ package main
 
 import (
 	"fmt"
+	"io"
+	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/core/space"
+	"bivium/core/survey"
+	"bivium/core/verdict"
+	"bivium/internal/app"
 )
+
+// checked is what `bivium check` found, as it writes it with --json.
+type checked struct {
+	Estate       string          `json:"estate"`
+	Faults       []locatedFault  `json:"faults"`
+	Findings     []foundWords    `json:"findings"`
+	Expectations []expectedWords `json:"expectations"`
+}
 
 // locatedFault is a fault with its line in the document.
 type locatedFault struct {
@@ -15,34 +30,115 @@ type locatedFault struct {
 	estate.Fault
 }
 
+// foundWords is a finding.
+type foundWords struct {
+	Code     survey.FindingCode `json:"code"`
+	Message  string             `json:"message"`
+	Refs     []estate.Ref       `json:"refs"`
+	Services []string           `json:"services"`
+	Witness  *flowWords         `json:"witness"`
+}
+
+// expectedWords is how an expectation fares.
+type expectedWords struct {
+	Name      string         `json:"name"`
+	Holds     bool           `json:"holds"`
+	ByRouting bool           `json:"heldOnlyByRouting"`
+	NoFlows   bool           `json:"noFlows"`
+	Failures  []failureWords `json:"failures"`
+}
+
+type failureWords struct {
+	Services []string        `json:"services"`
+	Verdict  verdict.Verdict `json:"verdict"`
+	Witness  *flowWords      `json:"witness"`
+}
+
+// flowWords is one flow, as the options of `bivium trace` write it.
+type flowWords struct {
+	From        string `json:"from"`
+	To          string `json:"to"`
+	Service     string `json:"service"`
+	Publication string `json:"publication,omitempty"`
+}
+
 func checkCommand() *cobra.Command {
 	var asJSON bool
+	var junit string
 	c := &cobra.Command{
 		Use:   "check FILE",
-		Short: "Find the faults of an estate; findings and expectations are not built yet",
+		Short: "Find the faults and findings of an estate, and how its expectations fare",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			e, text, err := readEstate(c, args[0])
 			if err != nil {
 				return err
 			}
-			faults, err := locate(text, estate.Check(e))
+			r, err := check(e, text)
 			if err != nil {
 				return err
 			}
-			if asJSON {
-				err = printJSON(c, map[string]any{"estate": e.Name, "faults": faults, "notBuiltYet": []string{"F3", "findings", "expectations"}})
-			} else {
-				printFaults(c, args[0], e, faults)
+			if junit != "" {
+				if err := writeJUnit(junit, r); err != nil {
+					return err
+				}
 			}
-			if err == nil && len(faults) > 0 {
+			if asJSON {
+				err = printJSON(c, r)
+			} else {
+				printChecked(c.OutOrStdout(), args[0], r)
+			}
+			if err == nil && !r.holds() {
 				err = errFails
 			}
 			return err
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print for programs")
+	c.Flags().StringVar(&junit, "junit", "", "write JUnit XML to `FILE` too")
 	return c
+}
+
+func check(e *estate.Estate, text []byte) (*checked, error) {
+	judge := verdict.New(e)
+	faults, err := locate(text, app.Faults(judge))
+	if err != nil {
+		return nil, err
+	}
+	s := survey.New(judge)
+	r := &checked{Estate: e.Name, Faults: faults, Findings: []foundWords{}, Expectations: []expectedWords{}}
+	for _, f := range s.Findings() {
+		r.Findings = append(r.Findings, foundWords{f.Code, f.Message, append([]estate.Ref{}, f.Refs...), words(f.Services), flowOf(f.Witness)})
+	}
+	for _, h := range s.Expectations() {
+		x := expectedWords{h.Expectation.Name, h.Holds, h.Holds && h.ByRouting, h.Vacuous, []failureWords{}}
+		for _, f := range h.Failures {
+			x.Failures = append(x.Failures, failureWords{words(f.Services), f.Verdict, flowOf(&f.Witness)})
+		}
+		r.Expectations = append(r.Expectations, x)
+	}
+	return r, nil
+}
+
+func words(s space.Services) []string { return append([]string{}, s.Words()...) }
+
+func flowOf(f *verdict.Flow) *flowWords {
+	if f == nil {
+		return nil
+	}
+	term := estate.Term{Protocol: f.Protocol, Ports: estate.Range{Lo: f.Port, Hi: f.Port}}
+	_, term.SourcePorts = estate.PortsOf(f.Protocol)
+	return &flowWords{f.Segment + ":" + f.Source.String(), f.Destination.String(), term.String(), f.Publication}
+}
+
+// holds reports whether there are no faults, and every expectation holds.
+func (r *checked) holds() bool {
+	for _, x := range r.Expectations {
+		if !x.Holds {
+			return false
+		}
+	}
+	return len(r.Faults) == 0
 }
 
 func locate(text []byte, faults []estate.Fault) ([]locatedFault, error) {
@@ -55,23 +151,66 @@ func locate(text []byte, faults []estate.Fault) ([]locatedFault, error) {
 		return out, nil
 	}
 	lines, err := document.Locate(text, paths)
+	if err != nil {
+		return nil, err
+	}
 	for i := range faults {
 		out[i] = locatedFault{lines[i], faults[i]}
 	}
-	return out, err
+	return out, nil
 }
 
-func printFaults(c *cobra.Command, file string, e *estate.Estate, faults []locatedFault) {
-	w := c.OutOrStdout()
-	for _, f := range faults {
+func (w *flowWords) String() string {
+	s := fmt.Sprintf("%s → %s on %s", w.From, w.To, w.Service)
+	if w.Publication != "" {
+		s += " by " + w.Publication
+	}
+	return s
+}
+
+func printChecked(w io.Writer, file string, r *checked) {
+	for _, f := range r.Faults {
 		fmt.Fprintf(w, "%s:%d: %s %s\n    %s\n", file, f.Line, f.Code, f.Message, f.Fix)
 	}
-	what := "no faults"
-	if len(faults) == 1 {
-		what = "1 fault"
-	} else if len(faults) > 1 {
-		what = fmt.Sprintf("%d faults", len(faults))
+	for _, f := range r.Findings {
+		fmt.Fprintf(w, "finding     %s: %s\n", f.Code, f.Message)
+		if f.Witness != nil {
+			fmt.Fprintf(w, "            such as %s\n", f.Witness)
+		}
 	}
-	fmt.Fprintf(w, "%s: %s in %d networks, %d workloads, %d policies and %d shares\n", e.Name, what, len(e.Networks), len(e.Workloads), len(e.Policies), len(e.Shares))
-	fmt.Fprintln(w, "Not looked at yet: forbidden shares (F3), findings, expectations.")
+	held := 0
+	for _, x := range r.Expectations {
+		state := "holds"
+		switch {
+		case !x.Holds:
+			state = "fails"
+		case x.ByRouting:
+			state = "holds, only by routing"
+		case x.NoFlows:
+			state = "holds, there is no such flow"
+		}
+		if x.Holds {
+			held++
+		}
+		fmt.Fprintf(w, "expectation %s: %s\n", x.Name, state)
+		for _, f := range x.Failures {
+			fmt.Fprintf(w, "            %s (%s) on %s, such as %s\n", f.Verdict.Outcome, f.Verdict.Reason, strings.Join(f.Services, ", "), f.Witness)
+		}
+	}
+	fmt.Fprintf(w, "%s: %s, %s, %d of %d expectations hold\n", r.Estate, count(len(r.Faults), "fault"), count(len(r.Findings), "finding"), held, len(r.Expectations))
+}
+
+func count(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}
+
+func writeJUnit(file string, r *checked) error {
+	text, err := junitOf(r)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, text, 0o644) //nolint:gosec // a report is for others to read
 }

@@ -34,7 +34,11 @@ type Part struct {
 // fare alike in one line, the smallest sets of services first. atoms bounds the
 // services; nil stands for all.
 func (s *Survey) Detail(from, to Set, atoms *bitset.BitSet) []Line {
-	columns := s.columns(from, to)
+	return s.lines(s.columns(from, to), atoms)
+}
+
+// lines returns columns service by service.
+func (s *Survey) lines(columns []column, atoms *bitset.BitSet) []Line {
 	resultOf := make([][]int, len(columns)) // by column and atom; -1 where masked
 	for i, c := range columns {
 		resultOf[i] = s.spread(&c)

@@ -150,3 +150,64 @@ func (j *Judge) EachReach(p *Endpoint, f func(Reach)) {
 		}
 	}
 }
+
+// Rulepoint points to one rule, from 0, of a policy, guardrail, share or
+// rulebook.
+type Rulepoint struct {
+	Kind estate.Kind
+	Name string
+	Rule int
+}
+
+// Probe is what became of a service, with everyone who had a say.
+type Probe struct {
+	Verdict Verdict
+	Spoke   []Rulepoint // every rule that was the first of its list to contain the service
+	Rails   []string    // the guardrails that took part
+	Contest []string    // the policies that contest, if they do
+	Pool    string      // the last pool that the flow came to
+}
+
+// Probe returns the verdict on a service, as Settle does, and who had a say.
+func (j *Judge) Probe(s *Stance, w *Way, service Service) Probe {
+	d := j.settle(s, w, service)
+	p := Probe{Verdict: j.verdictOf(&d)}
+	for _, v := range d.intent.speakers {
+		p.Spoke = append(p.Spoke, Rulepoint{estate.KindPolicy, j.policies[v.policy].name, v.rule})
+		if d.intent.contested && v.by == paths.None {
+			p.Contest = append(p.Contest, j.policies[v.policy].name)
+		}
+	}
+	for _, v := range d.intent.rails {
+		p.Spoke = append(p.Spoke, Rulepoint{estate.KindPolicy, j.rails[v.which].name, v.rule})
+		p.Rails = append(p.Rails, j.rails[v.which].name)
+	}
+	for _, v := range d.intent.shares {
+		p.Spoke = append(p.Spoke, Rulepoint{estate.KindShare, j.shares[v.which].name, v.rule})
+	}
+	for _, step := range d.steps {
+		p.Pool = j.pools[step.pool].name
+		if step.bookRule != paths.None {
+			p.Spoke = append(p.Spoke, Rulepoint{estate.KindRulebook, j.books[j.pools[step.pool].rulebook].name, step.bookRule})
+		}
+	}
+	slices.Sort(p.Contest)
+	p.Contest = slices.Compact(p.Contest)
+	return p
+}
+
+// HoldsSide reports whether a side of a rule holds the endpoint; "any" holds
+// every one.
+func (j *Judge) HoldsSide(s estate.Side, p *Endpoint) bool {
+	if s.Any {
+		return true
+	}
+	for _, name := range s.Groups {
+		if g, ok := j.members.ids[name]; ok {
+			if _, in := slices.BinarySearch(p.groups, g); in {
+				return true
+			}
+		}
+	}
+	return false
+}

@@ -39,9 +39,14 @@ type Snapshot struct {
 // NewSnapshot returns an estate with everything that follows from it.
 func NewSnapshot(e *estate.Estate, revision int64) *Snapshot {
 	judge := verdict.New(e)
-	s := &Snapshot{Estate: e, Revision: revision, Faults: estate.Check(e), Judge: judge, Survey: survey.New(judge)}
+	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Survey: survey.New(judge)}
 	s.index = newNameIndex(s)
 	return s
+}
+
+// Faults returns every fault of the estate (M9).
+func Faults(j *verdict.Judge) []estate.Fault {
+	return append(estate.Check(j.Estate()), survey.ShareFaults(j)...)
 }
 
 // Open returns the app on a store. first gives the estate to begin with if the

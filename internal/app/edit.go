@@ -10,6 +10,7 @@ import (
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/survey"
+	"bivium/core/verdict"
 )
 
 // ErrNoSuchPolicy is returned for a policy that the estate does not have.
@@ -144,7 +145,7 @@ func (s *Snapshot) newFaults(next *estate.Estate, prefix string) Problems {
 		had[f.Path+f.Message] = true
 	}
 	var problems Problems
-	for _, f := range estate.Check(next) {
+	for _, f := range Faults(verdict.New(next)) {
 		if !had[f.Path+f.Message] {
 			problems = append(problems, Problem{strings.TrimPrefix(strings.TrimPrefix(f.Path, prefix), "."), f.Message, f.Fix})
 		}

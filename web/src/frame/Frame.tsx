@@ -53,7 +53,7 @@ export function Frame() {
             <span>{counted(estate.data.counts.workloads ?? 0, "workload")}</span>
             <span>{counted(estate.data.counts.networks ?? 0, "network")}</span>
             <span>{counted(estate.data.counts.policies ?? 0, "policy", "policies")}</span>
-            <span title="Forbidden shares (F3) are not looked for yet">
+            <span>
               {estate.data.faults.length === 0 ? "no faults" : counted(estate.data.faults.length, "fault")}
             </span>
           </>
