@@ -196,6 +196,16 @@ func (s Services) Words() []string {
 	return out
 }
 
+// Short returns the set in words as Words does, or, where that is shorter, as
+// everything but some words.
+func (s Services) Short() (words []string, allBut bool) {
+	words = s.Words()
+	if rest := s.Complement().Words(); len(rest) > 0 && len(rest) < len(words) {
+		return rest, true
+	}
+	return words, false
+}
+
 // AnyPort is a source port that clients commonly use, preferred for witnesses.
 const AnyPort = 50000
 

@@ -28,6 +28,7 @@ type Change struct {
 	After    *verdict.Verdict // nil where there is none any more
 	Pairs    *big.Int         // of addresses
 	Witness  verdict.Flow
+	Blocks   []Block // the flows, as blocks of sources by destinations
 }
 
 // Outcome reports whether the outcome itself changed, and not only who settles it.
@@ -51,6 +52,7 @@ func Compare(old, new *Survey) Difference {
 	c.joints = c.join()
 	for a := range c.joints {
 		for b := range c.joints {
+			c.now = [2]int{a, b}
 			c.pair(&c.joints[a], &c.joints[b])
 		}
 	}
@@ -74,9 +76,11 @@ type comparer struct {
 	joints   []joint
 	changes  []Change
 	sets     []*bitset.BitSet // of the changes: their atoms
+	touched  [][][2]int       // of the changes: pairs of joint classes
 	told     map[int]int      // how good the witness of a change is
 	at       map[string]int
 	cells    map[[2]Node]bool // to whether an outcome changed
+	now      [2]int           // the joint classes at hand
 }
 
 // join cuts all endpoints by both surveys.
@@ -292,6 +296,7 @@ func (c *comparer) change(a, b *joint, publication string, before, after *verdic
 		c.at[key] = i
 		c.changes = append(c.changes, Change{From: a.segment, To: b.segment, Before: before, After: after, Pairs: new(big.Int)})
 		c.sets = append(c.sets, bitset.New(uint(c.atoms.Len())))
+		c.touched = append(c.touched, nil)
 	}
 	return i
 }
@@ -313,6 +318,7 @@ func (c *comparer) count(i int, a, b *joint, publication string, atom int) {
 	pairs := new(big.Int).Mul(a.size, b.size)
 	pairs.Sub(pairs, shared(a.ranges, b.ranges))
 	change.Pairs.Add(change.Pairs, pairs)
+	c.touched[i] = append(c.touched[i], c.now)
 	if telling := 1 + oneIf(a.workload) + oneIf(b.workload); telling > c.told[i] {
 		c.told[i] = telling
 		change.Witness = c.witness(a, b, publication, atom)
@@ -354,6 +360,7 @@ func (c *comparer) difference() Difference {
 	d := Difference{Changes: c.changes}
 	for i := range d.Changes {
 		d.Changes[i].Services = c.atoms.Union(c.sets[i])
+		d.Changes[i].Blocks = c.blocks(c.touched[i])
 	}
 	for key, outcome := range c.cells {
 		row, col := key[0], key[1]

@@ -225,14 +225,16 @@ func grouped(n *big.Int) string {
 
 // words writes a set of services by its name, its terms, or what it leaves out.
 func (s *Snapshot) words(set space.Services) ServiceWords {
-	w := ServiceWords{Terms: set.Words(), Except: []string{}}
+	w := ServiceWords{Terms: []string{}, Except: []string{}}
+	if words, allBut := set.Short(); allBut {
+		w.Except = words
+	} else {
+		w.Terms = words
+	}
 	for _, v := range s.Estate.Services {
 		if space.OfTerms(v.Terms).Equal(set) {
 			w.Name = v.Name
 		}
-	}
-	if rest := set.Complement().Words(); w.Name == "" && len(rest) > 0 && len(rest) < len(w.Terms) {
-		w.Terms, w.Except = []string{}, rest
 	}
 	return w
 }

@@ -1,0 +1,166 @@
+package main
+
+import (
+	"encoding/csv"
+	"fmt"
+	"io"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"bivium/core/survey"
+	"bivium/core/verdict"
+)
+
+// cellWords is one line of one cell of the matrix.
+type cellWords struct {
+	From     string            `json:"from"`
+	To       string            `json:"to"`
+	Services []string          `json:"services"`
+	Outcomes []verdict.Outcome `json:"outcomes"` // those of the most flows first
+	Reasons  []verdict.Reason  `json:"reasons"`
+}
+
+func matrixCommand() *cobra.Command {
+	var by string
+	var asJSON, asCSV bool
+	c := &cobra.Command{
+		Use:   "matrix FILE --by segment|group|network",
+		Short: "Print the outcome of every pair, exact, per service class",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			e, _, err := readEstate(c, args[0])
+			if err != nil {
+				return err
+			}
+			s := survey.New(verdict.New(e))
+			rows, err := matrixRows(s, by)
+			if err != nil {
+				return err
+			}
+			switch {
+			case asJSON:
+				out := []cellWords{}
+				eachCell(s, rows, func(w cellWords) { out = append(out, w) })
+				return printJSON(c, out)
+			case asCSV:
+				return writeMatrixCSV(c.OutOrStdout(), s, rows)
+			}
+			return printMatrix(c.OutOrStdout(), s, rows)
+		},
+	}
+	c.Flags().StringVar(&by, "by", "segment", "segment, group or network")
+	c.Flags().BoolVar(&asCSV, "csv", false, "print CSV, a row for each cell and service class")
+	c.Flags().BoolVar(&asJSON, "json", false, "print for programs")
+	c.MarkFlagsMutuallyExclusive("csv", "json")
+	return c
+}
+
+// namedSet is a row and column of the matrix.
+type namedSet struct {
+	name string
+	set  survey.Set
+}
+
+func matrixRows(s *survey.Survey, by string) ([]namedSet, error) {
+	var rows []namedSet
+	net := s.Judge().Net()
+	switch by {
+	case "segment", "group":
+		for _, n := range s.Nodes(func(string) bool { return by == "group" }) {
+			if by == "group" && n.Kind == survey.NodeSegment {
+				continue
+			}
+			name := map[survey.NodeKind]string{survey.NodeInternet: "internet", survey.NodeSegment: n.Segment, survey.NodeGroup: n.Segment + ":" + n.Group, survey.NodeRest: n.Segment + ":-"}[n.Kind]
+			rows = append(rows, namedSet{name, s.Of(n)})
+		}
+	case "network":
+		for i := range net.Networks {
+			set := s.Where(func(c *survey.Class) bool { return c.End.Home.Network == i })
+			if len(set) > 0 {
+				rows = append(rows, namedSet{net.Networks[i].Name, set})
+			}
+		}
+		rows = append(rows, namedSet{"internet", s.Of(survey.Node{Kind: survey.NodeInternet})})
+	default:
+		return nil, fmt.Errorf("--by %s: write segment, group or network", by)
+	}
+	return rows, nil
+}
+
+// eachCell calls f for each service class of each pair that has flows.
+func eachCell(s *survey.Survey, rows []namedSet, f func(cellWords)) {
+	for _, from := range rows {
+		for _, to := range rows {
+			for _, line := range s.Detail(from.set, to.set, nil) {
+				w := cellWords{From: from.name, To: to.name, Services: words(line.Services)}
+				for _, p := range line.Parts {
+					w.Outcomes = append(w.Outcomes, p.Verdict.Outcome)
+					w.Reasons = append(w.Reasons, p.Verdict.Reason)
+				}
+				f(w)
+			}
+		}
+	}
+}
+
+func writeMatrixCSV(w io.Writer, s *survey.Survey, rows []namedSet) error {
+	out := csv.NewWriter(w)
+	err := out.Write([]string{"from", "to", "services", "outcomes", "reasons"})
+	eachCell(s, rows, func(c cellWords) {
+		if err == nil {
+			err = out.Write([]string{c.From, c.To, strings.Join(c.Services, ";"), joined(c.Outcomes), joined(c.Reasons)})
+		}
+	})
+	out.Flush()
+	if err == nil {
+		err = out.Error()
+	}
+	return err
+}
+
+func joined[S ~string](list []S) string {
+	words := make([]string, len(list))
+	for i, s := range list {
+		words[i] = string(s)
+	}
+	return strings.Join(words, ";")
+}
+
+// printMatrix prints a table of the outcomes of all services, and under it what
+// the letters mean.
+func printMatrix(w io.Writer, s *survey.Survey, rows []namedSet) error {
+	t := tabwriter.NewWriter(w, 2, 0, 2, ' ', 0)
+	fmt.Fprint(t, "from \\ to")
+	for _, to := range rows {
+		fmt.Fprintf(t, "\t%s", to.name)
+	}
+	fmt.Fprintln(t)
+	for _, from := range rows {
+		fmt.Fprint(t, from.name)
+		for _, to := range rows {
+			fmt.Fprintf(t, "\t%s", letters(s.Cell(from.set, to.set)))
+		}
+		fmt.Fprintln(t)
+	}
+	if err := t.Flush(); err != nil {
+		return err
+	}
+	_, err := fmt.Fprintln(w, "A allowed  I inspected  B blocked  D denied  U unrouted  ? contested  . no flow; those of the most flows first. --csv tells them by service.")
+	return err
+}
+
+func letters(marks []survey.Mark) string {
+	if len(marks) == 0 {
+		return "."
+	}
+	var b strings.Builder
+	for _, m := range marks {
+		b.WriteString(strings.ToUpper(string(m.Outcome[:1])))
+		if m.Contested {
+			b.WriteByte('?')
+		}
+	}
+	return b.String()
+}
