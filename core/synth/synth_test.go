@@ -1,0 +1,85 @@
+package synth_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bivium/core/document"
+	"bivium/core/estate"
+	"bivium/core/survey"
+	"bivium/core/synth"
+	"bivium/core/verdict"
+)
+
+func TestEstatesAreAsLargeAsTheySayAndWithoutFaults(t *testing.T) {
+	for _, name := range []string{"S", "M"} {
+		size := synth.Sizes[name]
+		e := synth.New(name, size, 1)
+		assert.Empty(t, estate.Check(e), name)
+		assert.Empty(t, survey.ShareFaults(verdict.New(e)), name)
+		rules := 0
+		for _, p := range e.Policies {
+			rules += len(p.Rules)
+		}
+		got := synth.Size{
+			Segments: len(e.Segments), Hubs: len(e.Hubs), Networks: len(e.Networks), Workloads: len(e.Workloads),
+			Groups: len(e.Groups), Policies: len(e.Policies), Rules: rules, Shares: len(e.Shares),
+		}
+		assert.InDelta(t, size.Rules, got.Rules, float64(size.Rules)/50)
+		got.Rules = size.Rules
+		assert.Equal(t, size, got)
+	}
+}
+
+func TestOneSeedIsOneEstate(t *testing.T) {
+	write := func(seed uint64) string {
+		text, err := document.Write(synth.New("same", synth.Sizes["S"], seed))
+		require.NoError(t, err)
+		_, err = document.Read(text)
+		require.NoError(t, err)
+		return string(text)
+	}
+	assert.Equal(t, write(7), write(7))
+	assert.NotEqual(t, write(7), write(8))
+}
+
+// The benchmarks of the table of numbers, for the sizes that fit today.
+func BenchmarkEstate(b *testing.B) {
+	for _, name := range []string{"S", "M"} {
+		e := synth.New(name, synth.Sizes[name], 1)
+		text, err := document.WriteJSON(e)
+		require.NoError(b, err)
+		b.Run(name+"/read", func(b *testing.B) {
+			for b.Loop() {
+				_, _ = document.Read(text)
+			}
+		})
+		b.Run(name+"/judge", func(b *testing.B) {
+			for b.Loop() {
+				verdict.New(e)
+			}
+		})
+		j := verdict.New(e)
+		f := verdict.Flow{
+			Segment: j.Net().Segments[0], Source: e.Networks[0].Subnets[0].Prefix.Addr().Next(), Destination: e.Workloads[0].Addresses[0],
+			Service: verdict.Service{Protocol: estate.TCP, SourcePort: 50000, Port: 443},
+		}
+		b.Run(name+"/verdict", func(b *testing.B) {
+			for b.Loop() {
+				j.Judge(f)
+			}
+		})
+		b.Run(name+"/trace", func(b *testing.B) {
+			for b.Loop() {
+				j.Trace(f)
+			}
+		})
+		b.Run(name+"/survey", func(b *testing.B) {
+			for b.Loop() {
+				survey.New(j)
+			}
+		})
+	}
+}
