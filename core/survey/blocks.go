@@ -88,7 +88,11 @@ func (c *comparer) blocks(pairs [][2]int) []Block {
 	}
 	out := make([]Block, len(blocks))
 	for i, b := range blocks {
-		out[i] = Block{c.selection(b.from), c.selection(b.to)}
+		from, to := &c.joints[b.from[0]], &c.joints[b.to[0]]
+		out[i] = Block{
+			c.selection(b.from, func(j *joint) bool { return c.without(j, to) }),
+			c.selection(b.to, func(j *joint) bool { return c.without(from, j) }),
+		}
 	}
 	return out
 }
@@ -102,7 +106,8 @@ type unit struct {
 
 // selection describes joint classes of one segment: all of it, else groups and
 // networks that lie wholly inside, the largest first, and ranges for the rest.
-func (c *comparer) selection(joints []int) Selection {
+// Endpoints that idle says have no flows with the other side do not count.
+func (c *comparer) selection(joints []int, idle func(*joint) bool) Selection {
 	in := map[int]bool{}
 	for _, j := range joints {
 		in[j] = true
@@ -116,12 +121,8 @@ func (c *comparer) selection(joints []int) Selection {
 		}
 		units[key].joints = append(units[key].joints, j)
 	}
-	four := map[bool]bool{} // the families that are here: another has no flows with them
-	for _, j := range joints {
-		four[c.joints[j].addrs[0].Is4()] = true
-	}
 	for j := range c.joints {
-		if c.joints[j].segment != s.Node || !four[c.joints[j].addrs[0].Is4()] {
+		if c.joints[j].segment != s.Node || !in[j] && idle(&c.joints[j]) {
 			continue
 		}
 		s.All = s.All && in[j]
@@ -170,6 +171,9 @@ func inside(units map[string]*unit, in map[int]bool) []*unit {
 	slices.SortFunc(out, func(a, b *unit) int {
 		if d := cmp.Compare(len(b.joints), len(a.joints)); d != 0 {
 			return d
+		}
+		if a.network != b.network {
+			return oneIf(a.network) - oneIf(b.network)
 		}
 		return cmp.Compare(a.name, b.name)
 	})

@@ -248,8 +248,8 @@ func (c *comparer) pair(a, b *joint) {
 
 // without reports whether neither survey has flows between two joint classes.
 func (c *comparer) without(a, b *joint) bool {
-	if a.addrs[0] == a.addrs[1] && a.addrs == b.addrs {
-		return true // both are one and the same address
+	if a.addrs[0] == a.addrs[1] && a.addrs == b.addrs || a.addrs[0].Is4() != b.addrs[0].Is4() {
+		return true // both are one and the same address, or of different families
 	}
 	none := func(s *Survey, a, b int) bool {
 		return a < 0 || b < 0 || s.classes[a].Internal() && s.table[a][b] == noFlow

@@ -64,7 +64,7 @@ func (s *Survey) Findings() []Finding {
 		if f.atoms[i] != nil {
 			f.found[i].Services = s.atoms.Union(f.atoms[i])
 			example := f.examples[i]
-			w := s.witness(&column{strand: strand{publication: example.publication}, src: Member{Class: example.a}, dst: Member{Class: example.b}}, f.found[i].Services)
+			w := s.witness(&column{strand: strand{publication: example.publication}, src: Member{Class: example.from}, dst: Member{Class: example.to}}, f.found[i].Services)
 			f.found[i].Witness = &w
 		}
 	}
@@ -78,7 +78,7 @@ func (s *Survey) Findings() []Finding {
 }
 
 // example is a pair of classes whose flows are of one combination.
-type example struct{ a, b, publication int }
+type example struct{ from, to, publication int }
 
 type finder struct {
 	*Survey
@@ -120,7 +120,7 @@ func (f *finder) flows() {
 	told := map[kind]int{}
 	var order []kind
 	take := func(k kind, x example) {
-		t := 1 + f.telling(Member{Class: x.a}, Member{Class: x.b})
+		t := 1 + f.telling(Member{Class: x.from}, Member{Class: x.to})
 		if told[k] == 0 {
 			order = append(order, k)
 		}
@@ -156,7 +156,7 @@ func (f *finder) combination(c, atom int, x example) {
 	for _, r := range p.Spoke {
 		f.spoke[r] = true
 	}
-	src, dst := &f.classes[x.a].End, &f.classes[x.b].End
+	src, dst := &f.classes[x.from].End, &f.classes[x.to].End
 	where := f.name(src) + " to " + f.name(dst)
 	if p.Verdict.Contested {
 		key := strings.Join(p.Contest, " ")

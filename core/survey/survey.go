@@ -240,9 +240,9 @@ func (v *surveyor) fromInternet(a, b int) {
 }
 
 // alone reports whether two classes are one and the same single address.
-func alone(a, b *Class) bool {
+func alone(src, dst *Class) bool {
 	one := big.NewInt(1)
-	return a.Size.Cmp(one) == 0 && b.Size.Cmp(one) == 0 && a.End.Addr == b.End.Addr
+	return src.Size.Cmp(one) == 0 && dst.Size.Cmp(one) == 0 && src.End.Addr == dst.End.Addr
 }
 
 // settle decides every combination for every atom.

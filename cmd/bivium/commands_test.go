@@ -1,0 +1,144 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"encoding/xml"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const grayshoal = "../../demo/grayshoal.yaml"
+
+// command runs one command in this process.
+func command(t *testing.T, stdin string, args ...string) (out string, err error) {
+	t.Helper()
+	c := root()
+	var b bytes.Buffer
+	c.SetOut(&b)
+	c.SetErr(&b)
+	c.SetIn(strings.NewReader(stdin))
+	c.SetArgs(args)
+	err = c.ExecuteContext(t.Context())
+	return b.String(), err
+}
+
+func must(t *testing.T, args ...string) string {
+	t.Helper()
+	out, err := command(t, "", args...)
+	require.NoError(t, err, "%v", args)
+	return out
+}
+
+func TestTrace(t *testing.T) {
+	out := must(t, "trace", grayshoal, "--from", "jump-1", "--to", "kelp-plc-1", "--service", "ssh")
+	for _, part := range []string{
+		"Denied, because policy consoles-no-shell rule 1. Policies contest it.",
+		"in jump-hosts (match role=jump)", "hubs fjord, cost 3", "jump-to-controllers (jump-hosts → controllers) rule 1: allow ssh — milder",
+		"farms-ping (any → farms): no rule contains the flow", "default   deny (segment): did not come to it",
+	} {
+		assert.Contains(t, out, part)
+	}
+	out = must(t, "trace", grayshoal, "--from", "internet:198.51.100.9", "--to", "203.0.113.20", "--service", "tcp/443")
+	assert.Contains(t, out, "published as landowners", "a published address is its publication")
+	var road struct {
+		Trace struct{ Verdict struct{ Outcome string } }
+	}
+	require.NoError(t, json.Unmarshal([]byte(must(t, "trace", grayshoal, "--from", "office:10.50.0.11", "--to", "198.51.100.7", "--service", "web", "--json")), &road))
+	assert.Equal(t, "inspected", road.Trace.Verdict.Outcome)
+	_, err := command(t, "", "trace", grayshoal, "--from", "nobody", "--to", "kelp-plc-1", "--service", "ssh")
+	assert.ErrorContains(t, err, `from: nothing is called "nobody"`)
+	_, err = command(t, "", "trace", grayshoal, "--from", "crews", "--to", "kelp-plc-1", "--service", "ssh")
+	assert.ErrorContains(t, err, "not one address")
+}
+
+func TestVerdictsReadStandardInput(t *testing.T) {
+	flows := "segment,source,destination,protocol,dport\nturbine,10.20.0.11,10.11.1.11,tcp,502\n"
+	out, err := command(t, flows, "verdicts", grayshoal, "--flows", "-")
+	require.NoError(t, err)
+	assert.Equal(t, "segment,source,destination,protocol,dport,outcome,intended,pools,reason,by,contested\n"+
+		"turbine,10.20.0.11,10.11.1.11,tcp,502,inspected,inspect,breakwater,policy,operators-control,false\n", out)
+	out, err = command(t, "segment,source,destination,protocol\nlost,10.0.0.1,10.0.0.2,6\n", "verdicts", grayshoal, "--flows", "-")
+	require.ErrorContains(t, err, "line 2, column segment")
+	assert.Empty(t, out, "no output but the error")
+}
+
+func TestCheck(t *testing.T) {
+	report := filepath.Join(t.TempDir(), "report.xml")
+	out, err := command(t, "", "check", grayshoal, "--junit", report)
+	require.ErrorIs(t, err, errFails, "expectations fail on the demo")
+	assert.Contains(t, out, "expectation dev-stays-in: fails")
+	assert.Contains(t, out, "0 faults, 21 findings, 11 of 15 expectations hold")
+	text, err := os.ReadFile(report)
+	require.NoError(t, err)
+	var suites junitSuites
+	require.NoError(t, xml.Unmarshal(text, &suites))
+	require.Len(t, suites.Suites, 2)
+	assert.Equal(t, 4, suites.Suites[1].Failures)
+	assert.Len(t, suites.Suites[1].Cases, 15)
+
+	out, err = command(t, "", "check", "../../core/estate/testdata/faults.yaml")
+	require.ErrorIs(t, err, errFails)
+	assert.Contains(t, out, "faults.yaml:9: F1 there is no account \"lost\"")
+
+	// The tour's refusal: head-office and bladeworks use the same addresses.
+	shared := strings.Replace(readFile(t, grayshoal), "shares:\n", "shares:\n  - name: office-to-contractors\n    owner: {segment: office, groups: [offices]}\n    guest: {segment: contractor, groups: any}\n    rules: [{services: [web], action: allow}]\n", 1)
+	out, err = command(t, shared, "check", "-")
+	require.ErrorIs(t, err, errFails)
+	assert.Contains(t, out, "F3 share office-to-contractors brings 10.40.")
+	_, err = command(t, "bivium: 1\nestate: e\nhub: []\n", "check", "-")
+	assert.ErrorContains(t, err, "did you mean hubs?")
+}
+
+func readFile(t *testing.T, file string) string {
+	t.Helper()
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	return string(text)
+}
+
+func TestDiff(t *testing.T) {
+	next := filepath.Join(t.TempDir(), "next.yaml")
+	text := strings.Replace(readFile(t, grayshoal), "    from: [crews]\n    to: [internet-exits]\n", "    enabled: false\n    from: [crews]\n    to: [internet-exits]\n", 1)
+	require.NoError(t, os.WriteFile(next, []byte(text), 0o600))
+	out, err := command(t, "", "diff", grayshoal, next, "--exit-code")
+	require.ErrorIs(t, err, errFails)
+	assert.Contains(t, out, "No longer passes\n  tcp/80, tcp/443: inspected by tidegate (policy crews-web) → denied (default)\n    from office:crews")
+	assert.Contains(t, out, "to all of internet")
+	assert.NotContains(t, out, "Passes now")
+	var changes []changeWords
+	require.NoError(t, json.Unmarshal([]byte(must(t, "diff", grayshoal, next, "--json")), &changes))
+	assert.NotEmpty(t, changes)
+	assert.Equal(t, "No flow fares differently.\n", must(t, "diff", grayshoal, grayshoal, "--exit-code"))
+}
+
+func TestMatrix(t *testing.T) {
+	assert.Contains(t, must(t, "matrix", grayshoal), "turbine     DU          UD      UDA     DUAID?U?  U")
+	csv := must(t, "matrix", grayshoal, "--by", "group", "--csv")
+	assert.Contains(t, csv, "office:crews,internet,udp/443,blocked,rulebook\n")
+	assert.Contains(t, must(t, "matrix", grayshoal, "--by", "network"), "outer-sound")
+	_, err := command(t, "", "matrix", grayshoal, "--by", "colour")
+	assert.ErrorContains(t, err, "segment, group or network")
+}
+
+func TestDocumentsGoRound(t *testing.T) {
+	canonical := must(t, "fmt", grayshoal)
+	again, err := command(t, canonical, "fmt", "-")
+	require.NoError(t, err)
+	assert.Equal(t, canonical, again)
+	fromJSON, err := command(t, must(t, "fmt", grayshoal, "--json"), "fmt", "-")
+	require.NoError(t, err)
+	assert.Equal(t, canonical, fromJSON)
+	assert.True(t, json.Valid([]byte(must(t, "schema"))))
+	made := must(t, "generate", "--size", "S", "--seed", "3")
+	assert.Equal(t, made, must(t, "generate", "--size", "S", "--seed", "3"))
+	_, err = command(t, made, "fmt", "-")
+	require.NoError(t, err)
+	_, err = command(t, "", "generate", "--size", "XXL")
+	assert.ErrorContains(t, err, "S, M, L or XL")
+}
