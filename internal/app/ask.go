@@ -199,11 +199,21 @@ func (s *Snapshot) nearService(word string) string {
 
 func (s *Snapshot) line(l *survey.Line) Line {
 	out := Line{Services: s.words(l.Services)}
-	for _, p := range l.Parts {
+	parts := slices.Clone(l.Parts)
+	slices.SortStableFunc(parts, func(a, b survey.Part) int { return nowhere(a) - nowhere(b) })
+	for _, p := range parts {
 		trace := s.Judge.Trace(p.Witness)
 		out.Parts = append(out.Parts, Part{Verdict: p.Verdict, Pairs: grouped(p.Pairs), From: p.From, To: p.To, Sentence: sentence(&trace), Witness: s.witnessOf(p.Witness)})
 	}
 	return out
+}
+
+// nowhere orders what nothing answers to behind what somebody decided.
+func nowhere(p survey.Part) int {
+	if p.Verdict.Reason == verdict.ReasonUnknown {
+		return 1
+	}
+	return 0
 }
 
 // grouped writes a number with thin spaces between groups of three digits.

@@ -5,6 +5,7 @@ import { estateQuery } from "../api/queries";
 import { counted } from "../parts/wording";
 import { AnswerLine } from "./AnswerLine";
 import { QuestionLine } from "./QuestionLine";
+import { Shortcuts } from "./Shortcuts";
 import { useTheme } from "./theme";
 
 const places = [
@@ -19,10 +20,10 @@ export function Frame() {
   const estate = useQuery(estateQuery);
   return (
     <div className="flex h-full flex-col">
-      <header className="flex items-center gap-5 border-b border-line px-5 py-2.5">
+      <header className="flex items-center gap-x-5 gap-y-2 border-b border-line px-5 py-2.5 max-[960px]:flex-wrap">
         <Wordmark />
         <QuestionLine />
-        <nav aria-label="Places" className="flex gap-1">
+        <nav aria-label="Places" className="flex gap-1 max-[960px]:ml-auto">
           {places.map((p) => (
             <NavLink
               key={p.path}
@@ -59,6 +60,7 @@ export function Frame() {
           </>
         )}
         {estate.error && <span className="text-denied">{estate.error.message}</span>}
+        <Shortcuts />
       </footer>
     </div>
   );

@@ -82,7 +82,7 @@ export function QuestionLine() {
     <form
       role="search"
       aria-label="Question"
-      className="flex min-w-0 flex-1 items-baseline gap-2 rounded-lg border border-line bg-sheet px-4 py-2 font-serif text-[17px] focus-within:border-accent"
+      className="flex min-w-0 flex-1 items-baseline gap-2 rounded-lg border border-line bg-sheet px-4 py-2 font-serif text-[17px] focus-within:border-accent max-[960px]:order-last max-[960px]:basis-full"
       onSubmit={(event) => event.preventDefault()}
     >
       {fields.map((field) => (

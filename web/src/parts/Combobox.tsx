@@ -74,7 +74,7 @@ export function Combobox(p: Props) {
         {...box.getMenuProps({ "aria-label": `${p.label}, proposals`, "aria-labelledby": undefined })}
         className={
           open
-            ? "absolute top-full left-0 z-30 mt-2 max-h-80 w-max max-w-[26rem] min-w-full overflow-auto rounded-md border border-line bg-sheet py-1 font-sans text-sm shadow-lg"
+            ? "absolute top-full left-0 z-30 mt-2 max-h-80 w-max max-w-[26rem] min-w-full overflow-auto rounded-md border border-line bg-sheet py-1 font-sans text-sm font-normal shadow-lg"
             : "hidden"
         }
       >

@@ -2,7 +2,7 @@ import { expect, test } from "vitest";
 import type { Schemas } from "../api/client";
 import { ruleWords, serviceWords } from "../parts/wording";
 import { markSize, measuresFor, moved } from "./board/layout";
-import { edited, samePolicy } from "./rules/draft";
+import { conflicts, edited, samePolicy } from "./rules/draft";
 
 const policy: Schemas["Policy"] = {
   name: "p",
@@ -27,6 +27,15 @@ test("an edit changes what it names and leaves the rest the same object", () => 
   expect(samePolicy(edited(there, { type: "move", rule: 1, by: -1 }), policy)).toBe(true);
   expect(edited(policy, { type: "remove", rule: 0 }).rules).toHaveLength(1);
   expect(policy.rules).toHaveLength(2);
+});
+
+test("two edits of one policy conflict, unless they say the same", () => {
+  const mine = edited(policy, { type: "enable", enabled: false });
+  const theirs = edited(policy, { type: "remove", rule: 1 });
+  expect(conflicts({ policy: mine, base: policy }, policy)).toBe(false);
+  expect(conflicts({ policy: mine, base: policy }, theirs)).toBe(true);
+  expect(conflicts({ policy: mine, base: policy }, mine)).toBe(false);
+  expect(conflicts({ policy: mine, base: theirs }, theirs)).toBe(false);
 });
 
 test("services are written in as few words as say them", () => {

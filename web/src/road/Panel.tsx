@@ -20,7 +20,7 @@ export function Panel() {
 
 function Shell({ children }: { children: React.ReactNode }) {
   return (
-    <aside className="h-full w-[430px] flex-none overflow-y-auto border-l border-line bg-sheet 2xl:w-[540px]">
+    <aside className="h-full w-[430px] flex-none overflow-y-auto border-l border-line bg-sheet max-[960px]:absolute max-[960px]:inset-0 max-[960px]:z-20 max-[960px]:w-full 2xl:w-[540px]">
       {children}
     </aside>
   );

@@ -23,10 +23,10 @@ export function BoardPlace() {
       open: (open.includes(segment) ? open.filter((s) => s !== segment) : [...open, segment]).join(","),
     });
   return (
-    <div className="flex h-full">
+    <div className="relative flex h-full">
       <section aria-label="Board" className="flex min-w-0 flex-1 flex-col">
         <div className="flex items-center gap-5 px-5 pt-3 pb-2 text-[13px]">
-          <p className="text-soft">
+          <p className="text-soft max-[960px]:hidden">
             Sources down, destinations across. Each cell has every outcome between the two, of the most flows
             first.
           </p>

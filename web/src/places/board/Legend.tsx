@@ -12,7 +12,10 @@ const meanings: [Outcome, string][] = [
 /** What the marks mean. */
 export function Legend() {
   return (
-    <ul aria-label="Legend" className="flex flex-wrap gap-x-5 gap-y-1 px-5 py-2.5 text-xs text-soft">
+    <ul
+      aria-label="Legend"
+      className="flex flex-wrap gap-x-5 gap-y-1 px-5 py-2.5 text-xs text-soft max-[960px]:hidden"
+    >
       {meanings.map(([outcome, words]) => (
         <li key={outcome} className="flex items-center gap-1.5">
           <RoadMark mark={{ outcome, contested: false }} size={12} />

@@ -3,20 +3,35 @@ import { ApiProblem } from "../../api/client";
 import type { Schemas } from "../../api/client";
 import { useAddress } from "../../frame/address";
 import { Marks, RoadMark } from "../../parts/marks/RoadMark";
-import { counted, nodeName, serviceWords } from "../../parts/wording";
+import { counted, nodeName, ruleWords, serviceWords, sideWords } from "../../parts/wording";
 
 interface Props {
   effect: Schemas["Effect"] | undefined;
+  /** Why the edit cannot be. */
   problem: Error | null;
+  /** Why saving it failed; it can be tried again. */
+  failure: Error | null;
   waiting: boolean;
   saving: boolean;
-  stale: boolean;
+  /** The policy as somebody else left it meanwhile, if that conflicts with this edit. */
+  theirs: Schemas["Policy"] | null;
+  onRebase: () => void;
   onSave: () => void;
   onDiscard: () => void;
 }
 
 /** What the edit would change, before it is saved. */
-export function EffectStrip({ effect, problem, waiting, saving, stale, onSave, onDiscard }: Props) {
+export function EffectStrip({
+  effect,
+  problem,
+  failure,
+  waiting,
+  saving,
+  theirs,
+  onRebase,
+  onSave,
+  onDiscard,
+}: Props) {
   const bad = problem !== null;
   return (
     <section
@@ -34,23 +49,58 @@ export function EffectStrip({ effect, problem, waiting, saving, stale, onSave, o
           ) : (
             "Working out what changes…"
           )}
-          {stale && !bad && (
-            <span className="ml-2 text-sm text-denied">The estate has changed since you began.</span>
-          )}
         </p>
         <button className="rounded border border-line px-3 py-1 hover:border-accent" onClick={onDiscard}>
           Discard
         </button>
         <button
           className="rounded bg-accent px-4 py-1 font-semibold text-sheet disabled:opacity-40"
-          disabled={bad || waiting || saving || !effect}
+          disabled={bad || waiting || saving || !effect || theirs !== null}
           onClick={onSave}
         >
           {saving ? "Saving…" : "Save"}
         </button>
       </div>
+      {failure && !theirs && (
+        <p role="alert" className="px-7 pb-2 text-[13px] text-denied">
+          {failure.message}
+        </p>
+      )}
+      {theirs && <Conflict theirs={theirs} onTake={onDiscard} onKeep={onRebase} />}
       {!bad && effect && <Changes effect={effect} />}
     </section>
+  );
+}
+
+/** Both versions of a policy that two people changed; one of them has to be chosen. */
+function Conflict({
+  theirs,
+  onTake,
+  onKeep,
+}: {
+  theirs: Schemas["Policy"];
+  onTake: () => void;
+  onKeep: () => void;
+}) {
+  return (
+    <div
+      role="alert"
+      className="mx-7 mb-2 flex items-start gap-4 rounded border border-denied px-3 py-2 text-[13px]"
+    >
+      <div className="min-w-0 flex-1">
+        <p className="font-semibold">Somebody else changed this policy while you did. As it is saved now:</p>
+        <p className="text-soft">
+          {theirs.enabled === false ? "switched off · " : ""}
+          {sideWords(theirs.from)} → {sideWords(theirs.to)}: {theirs.rules.map(ruleWords).join(", then ")}
+        </p>
+      </div>
+      <button className="rounded border border-line px-2.5 py-0.5 hover:border-accent" onClick={onTake}>
+        Take theirs
+      </button>
+      <button className="rounded border border-line px-2.5 py-0.5 hover:border-accent" onClick={onKeep}>
+        Put mine in its place
+      </button>
+    </div>
   );
 }
 

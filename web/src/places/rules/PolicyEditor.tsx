@@ -6,7 +6,7 @@ import { ApiProblem } from "../../api/client";
 import type { Schemas } from "../../api/client";
 import { effectQuery, everything, savePolicy } from "../../api/queries";
 import { useDebounced } from "../../parts/useDebounced";
-import { edited, keepDraft, loadDraft, samePolicy } from "./draft";
+import { conflicts, edited, keepDraft, loadDraft, samePolicy } from "./draft";
 import type { Draft, Edit } from "./draft";
 import { EffectStrip } from "./EffectStrip";
 import { RuleRow } from "./RuleRow";
@@ -30,7 +30,7 @@ export function PolicyEditor({ view, estate }: Props) {
   const changed = draft !== null && !samePolicy(draft.policy, view.policy);
   const settled = useDebounced(policy, rest);
   const effect = useQuery(effectQuery(settled, changed));
-  const stale = draft !== null && draft.revision !== view.revision;
+  const conflict = draft !== null && conflicts(draft, view.policy);
 
   const problems =
     changed && effect.error instanceof ApiProblem
@@ -41,7 +41,7 @@ export function PolicyEditor({ view, estate }: Props) {
   const problemAt = (at: string) => problems?.at(at);
 
   const change = (edit: Edit) => {
-    const next = { policy: edited(policy, edit), revision: draft?.revision ?? view.revision };
+    const next = { policy: edited(policy, edit), base: draft?.base ?? view.policy };
     const kept = samePolicy(next.policy, view.policy) ? null : next;
     keepDraft(view.policy.name, kept);
     setDraft(kept);
@@ -50,6 +50,13 @@ export function PolicyEditor({ view, estate }: Props) {
   const discard = () => {
     keepDraft(view.policy.name, null);
     setDraft(null);
+    setFailure(null);
+  };
+  const rebase = () => {
+    if (!draft) return;
+    const next = { policy: draft.policy, base: view.policy };
+    keepDraft(view.policy.name, next);
+    setDraft(next);
     setFailure(null);
   };
   const save = async () => {
@@ -180,10 +187,12 @@ export function PolicyEditor({ view, estate }: Props) {
       {changed && (
         <EffectStrip
           effect={effect.data}
-          problem={effect.error ?? failure}
+          problem={effect.error}
+          failure={failure}
           waiting={settled !== policy || effect.isFetching}
           saving={saving}
-          stale={stale}
+          theirs={conflict ? view.policy : null}
+          onRebase={rebase}
           onSave={() => void save()}
           onDiscard={discard}
         />

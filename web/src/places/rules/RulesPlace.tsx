@@ -10,7 +10,7 @@ export function RulesPlace() {
   const { name } = useParams();
   const policies = useQuery(policiesQuery);
   return (
-    <div className="flex h-full">
+    <div className="relative flex h-full">
       {policies.data && <PolicyList policies={policies.data} />}
       {policies.error && <p className="p-5 text-denied">{policies.error.message}</p>}
       {name ? <Policy name={name} /> : <Nothing />}

@@ -37,7 +37,7 @@ export function TokenField(p: Props) {
   const problems = p.tokens.map((_, i) => p.problem(i));
   const first = problems.find(Boolean);
   return (
-    <span className="inline-flex max-w-full min-w-56 flex-col items-start align-top">
+    <span className={`inline-flex max-w-full flex-col items-start align-top ${first ? "min-w-72" : ""}`}>
       <span className="inline-flex flex-wrap items-center gap-1 rounded-md border border-line bg-sheet px-1.5 py-0.5 focus-within:border-accent">
         {p.tokens.map((token, i) => (
           <span

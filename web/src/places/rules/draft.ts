@@ -2,10 +2,15 @@ import type { Schemas } from "../../api/client";
 
 type Policy = Schemas["Policy"];
 
-/** A policy that is being edited, and the revision that the edit began at. */
+/** A policy that is being edited, and what it was when the edit began. */
 export interface Draft {
   policy: Policy;
-  revision: number;
+  base: Policy;
+}
+
+/** Whether somebody else changed the policy since the edit began, and otherwise than here. */
+export function conflicts(draft: Draft, now: Policy): boolean {
+  return !samePolicy(draft.base, now) && !samePolicy(draft.policy, now);
 }
 
 /** Every way in which a draft can change. */
@@ -61,7 +66,8 @@ const key = (name: string) => `bivium.draft.${name}`;
 /** The draft of a policy that was left here, if any. */
 export function loadDraft(name: string): Draft | null {
   try {
-    return JSON.parse(localStorage.getItem(key(name)) ?? "null") as Draft | null;
+    const draft = JSON.parse(localStorage.getItem(key(name)) ?? "null") as Draft | null;
+    return draft?.base ? draft : null;
   } catch {
     return null;
   }
