@@ -6,6 +6,7 @@ import (
 
 	"github.com/go-rod/rod/lib/input"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // TestTheFirstRoad does what an engineer with a ticket does: asks, looks at the
@@ -103,4 +104,73 @@ func TestABadEdit(t *testing.T) {
 	u.sees("[data-testid=effect]", "read-api") // which is just tcp/8443
 	u.sees("button", "Save").MustClick()
 	u.sees("footer", "revision 2")
+}
+
+// TestTwoPeople edits one policy from two pages: the second is shown both
+// versions, and nothing is overwritten until one is chosen.
+func TestTwoPeople(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	mine, theirs := browse(t, 1280, 800), browse(t, 1280, 800)
+	mine.goTo(address + "/rules/crews-web")
+	theirs.goTo(address + "/rules/crews-web")
+	mine.clicks("button[role=switch]")
+	mine.sees("[data-testid=effect]", "2 cells change")
+
+	theirs.clicks("[aria-label='Remove rule 2']")
+	theirs.sees("[data-testid=effect]", "settles it") // denied by the default instead
+	theirs.sees("button", "Save").MustClick()
+	theirs.sees("footer", "revision 2")
+
+	mine.sees("button", "Save").MustClick()
+	mine.sees("[role=alert]", "Somebody else changed this policy")
+	mine.sees("[role=alert]", "inspect web by tidegate")
+	theirs.reload()
+	theirs.sees("footer", "revision 2") // nothing was overwritten
+
+	mine.sees("button", "Put mine in its place").MustClick()
+	mine.gone("[role=alert]")
+	mine.sees("button", "Save").MustClick()
+	mine.sees("footer", "revision 3")
+}
+
+// TestByKeyboard walks over the board, opens a cell and closes it, and asks for
+// the list of shortcuts, with no hand on the mouse.
+func TestByKeyboard(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	u.goTo(address)
+	u.marks("turbine>internet", "unrouted")
+	u.presses('?')
+	u.sees("[role=dialog]", "ask a question")
+	u.presses(input.Escape)
+	u.gone("[role=dialog]")
+
+	require.NoError(t, u.find("[role=grid]").Focus())
+	u.presses(input.ArrowDown, input.ArrowDown, input.ArrowDown, 'o') // open turbine
+	u.find(`[data-cell="turbine/operators>turbine/controllers"]`)
+	u.presses(input.ArrowRight, input.ArrowRight, input.ArrowRight, input.Enter)
+	u.sees("aside", "turbine to turbine")
+	u.presses(input.ArrowDown) // the selection moves, and the panel with it
+	u.sees("aside", "collectors in turbine to turbine")
+	u.presses(input.Escape)
+	u.gone("aside")
+	u.reload()
+	u.find(`[aria-expanded=true][aria-label="Close turbine"]`)
+
+	// What was asked before comes back with Alt and the arrows.
+	u.goTo(address + "/board")
+	u.find("[role=grid]")
+	u.presses('/')
+	u.types("jump-1")
+	u.presses(input.Enter)
+	u.types("kelp-plc-1")
+	u.presses(input.Enter)
+	u.types("ssh")
+	u.presses(input.Enter)
+	u.sees("[data-testid=answer]", "Policies contest it.")
+	u.sees("button", "Clear").MustClick()
+	u.gone("[data-testid=answer]")
+	u.presses('/')
+	require.NoError(t, u.fresh().KeyActions().Press(input.AltLeft).Type(input.ArrowUp).Release(input.AltLeft).Do())
+	require.Equal(t, "kelp-plc-1", u.find("#question-to-input").MustProperty("value").Str())
 }

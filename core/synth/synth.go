@@ -30,8 +30,7 @@ type maker struct {
 	r        *rand.Rand
 	e        *estate.Estate
 	apps     int
-	appsOf   [][]string // by segment: groups of applications with members there
-	offered  []string   // groups that shares offer
+	offered  []string // groups that shares offer
 	segments []string
 }
 
