@@ -5,6 +5,8 @@ import (
 	"net/netip"
 	"slices"
 
+	"github.com/bits-and-blooms/bitset"
+
 	"bivium/core/paths"
 	"bivium/core/verdict"
 )
@@ -154,18 +156,43 @@ type Mark struct {
 // the most flows first. It is empty if there are no flows.
 func (s *Survey) Cell(from, to Set) []Mark {
 	flows := map[Mark]float64{}
-	for _, c := range s.columns(from, to) {
-		for _, r := range s.vectors[c.vector] {
+	add := func(vector int, mask *bitset.BitSet, weight float64) {
+		for _, r := range s.vectors[vector] {
 			services := 0.0
 			for atom := range r.atoms.EachSet() {
-				if c.mask == nil || c.mask.Test(atom) {
+				if mask == nil || mask.Test(atom) {
 					services += s.counts[atom]
 				}
 			}
 			if services > 0 {
 				v := &s.results[r.result]
-				flows[Mark{v.Outcome, v.Contested}] += c.weight * services
+				flows[Mark{v.Outcome, v.Contested}] += weight * services
 			}
+		}
+	}
+	weights := make([]float64, len(s.vectors))
+	for _, a := range from {
+		for _, b := range to {
+			if s.classes[a.Class].Internal() && !a.Only.IsValid() && !b.Only.IsValid() {
+				// The inside is most of the work, and needs no strands.
+				switch c := s.table[a.Class][b.Class]; c {
+				case noFlow:
+				case unfound:
+					weights[0] += s.classes[a.Class].weight * s.classes[b.Class].weight
+				default:
+					weights[s.chosen[c]] += s.classes[a.Class].weight * s.classes[b.Class].weight
+				}
+				continue
+			}
+			if a.Only.IsValid() && a.Only == b.Only {
+				continue
+			}
+			s.eachStrand(a.Class, b.Class, func(t strand) { add(t.vector, t.mask, s.weight(a)*s.weight(b)) })
+		}
+	}
+	for vector, weight := range weights {
+		if weight > 0 {
+			add(vector, nil, weight)
 		}
 	}
 	marks := make([]Mark, 0, len(flows))
@@ -186,10 +213,10 @@ func (s *Survey) Cell(from, to Set) []Mark {
 
 // column is all strands of a cell that have one vector and one mask.
 type column struct {
-	strand           // one of them: between workloads, if any is
-	src, dst Member  // its ends
-	weight   float64 // pairs of addresses, about: it orders marks, and is shown nowhere
-	pairs    [][2]Member
+	strand                  // one of them: between workloads, if any is
+	src, dst Member         // its ends
+	pairs    tally          // of addresses
+	from, to *bitset.BitSet // the members on either side, by place in their set
 }
 
 // columns returns the strands from some endpoints to others, those alike as one.
@@ -200,25 +227,26 @@ func (s *Survey) columns(from, to Set) []column {
 	}
 	at := map[key]int{}
 	var out []column
-	for _, a := range from {
-		for _, b := range to {
+	for i, a := range from {
+		for k, b := range to {
 			if a.Only.IsValid() && a.Only == b.Only {
 				continue
 			}
 			s.eachStrand(a.Class, b.Class, func(t strand) {
-				k := key{vector: t.vector, publication: t.publication}
+				id := key{vector: t.vector, publication: t.publication}
 				if t.mask != nil && t.publication == paths.None {
-					k.mask = t.mask.String() // that of a shut door is its own
+					id.mask = t.mask.String() // that of a shut door is its own
 				}
-				i, ok := at[k]
+				n, ok := at[id]
 				if !ok {
-					i = len(out)
-					at[k] = i
-					out = append(out, column{strand: t, src: a, dst: b})
+					n = len(out)
+					at[id] = n
+					out = append(out, column{strand: t, src: a, dst: b, from: bitset.New(uint(len(from))), to: bitset.New(uint(len(to)))})
 				}
-				c := &out[i]
-				c.weight += s.weight(a) * s.weight(b)
-				c.pairs = append(c.pairs, [2]Member{a, b})
+				c := &out[n]
+				s.count(&c.pairs, a, b)
+				c.from.Set(uint(i))
+				c.to.Set(uint(k))
 				if s.telling(a, b) > s.telling(c.src, c.dst) {
 					c.src, c.dst = a, b
 				}

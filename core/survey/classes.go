@@ -20,7 +20,8 @@ type Class struct {
 	Ranges    []Range          // sorted, disjoint
 
 	weight float64 // Size, about
-	groups int     // number of the set of groups
+	four   bool    // of IPv4
+	party  int     // number of the party
 	place  int     // number of the place
 	seen   []see   // by segment: what an address of the class is there
 }
@@ -42,28 +43,31 @@ const (
 
 // partition is all endpoints of an estate, in classes.
 type partition struct {
-	judge    *verdict.Judge
-	classes  []Class
-	inside   [][]int // by segment: its classes
-	outside  []int   // the external classes
-	exitSets map[exitSet]int
-	setOf    map[string]int
+	judge   *verdict.Judge
+	classes []Class
+	inside  [][]int // by segment: its classes
+	outside []int   // the external classes
+	places  int     // how many places there are
+	spoken  []bool  // by group
+	parties map[string]int
+	exits   map[exitParty]int
 }
 
-// exitSet is the groups of an external class when reached through an exit.
-type exitSet struct{ class, exit int }
+// exitParty is an external class as it is reached through an exit.
+type exitParty struct{ class, exit int }
 
 // divide returns all endpoints of the estate in classes. It walks the line of
 // all addresses from one bound to the next, and asks the judge about the first
 // address of each piece. Cost: the number of bounds times the segments.
 func divide(j *verdict.Judge) *partition {
-	p := &partition{judge: j, exitSets: map[exitSet]int{}, setOf: map[string]int{}}
-	b := &builder{partition: p, marks: j.Net().Marks(), known: map[string]int{}, placeOf: map[string]int{}}
+	p := &partition{judge: j, spoken: j.Spoken(), parties: map[string]int{}, exits: map[exitParty]int{}}
+	b := &builder{partition: p, marks: j.Net().Marks(), known: map[string]int{}, sets: map[string]int{}, placeOf: map[string]int{}}
 	p.inside = make([][]int, len(j.Net().Segments))
 	for s := range j.Net().Segments {
 		b.segment(s)
 	}
 	b.internet()
+	p.places = len(b.placeOf)
 	for i := range p.classes {
 		p.classes[i].weight, _ = new(big.Float).SetInt(p.classes[i].Size).Float64()
 	}
@@ -73,7 +77,8 @@ func divide(j *verdict.Judge) *partition {
 type builder struct {
 	*partition
 	marks   *paths.RouteMarks
-	known   map[string]int
+	known   map[string]int // classes
+	sets    map[string]int // sets of groups
 	placeOf map[string]int
 }
 
@@ -212,7 +217,7 @@ func (p *partition) holding(classes []int, a netip.Addr) (int, bool) {
 
 // add puts a piece into its class.
 func (b *builder) add(end verdict.Endpoint, r Range, seen []see) {
-	groups, place := b.groupSet(end.GroupKey()), b.place(&end)
+	groups, place := number(b.sets, end.GroupKey()), b.place(&end)
 	key := binary.AppendVarint(binary.AppendVarint(binary.AppendVarint(nil, int64(end.Segment)), int64(groups)), int64(place))
 	for _, s := range seen {
 		key = append(key, byte(s))
@@ -221,7 +226,7 @@ func (b *builder) add(end verdict.Endpoint, r Range, seen []see) {
 	if !ok {
 		i = len(b.classes)
 		b.known[string(key)] = i
-		b.classes = append(b.classes, Class{End: end, Size: new(big.Int), groups: groups, place: place, seen: seen})
+		b.classes = append(b.classes, Class{End: end, Size: new(big.Int), party: b.party(&end), place: place, four: end.Addr.Is4(), seen: seen})
 		if end.Internal() {
 			b.inside[end.Segment] = append(b.inside[end.Segment], i)
 		} else {
@@ -241,13 +246,26 @@ func (b *builder) add(end verdict.Endpoint, r Range, seen []see) {
 	}
 }
 
-func (p *partition) groupSet(key string) int {
-	i, ok := p.setOf[key]
+// number returns the number of a key, a new one if it has none.
+func number(of map[string]int, key string) int {
+	i, ok := of[key]
 	if !ok {
-		i = len(p.setOf)
-		p.setOf[key] = i
+		i = len(of)
+		of[key] = i
 	}
 	return i
+}
+
+// party returns the number of what rules can see of an endpoint: its segment,
+// and those of its groups that some side names.
+func (p *partition) party(end *verdict.Endpoint) int {
+	key := binary.AppendVarint(nil, int64(end.Segment))
+	for _, g := range end.Groups() {
+		if p.spoken[g] {
+			key = binary.AppendUvarint(key, uint64(g))
+		}
+	}
+	return number(p.parties, string(key))
 }
 
 // place returns the number of the place of an endpoint: what its ways, there
@@ -261,25 +279,20 @@ func (b *builder) place(end *verdict.Endpoint) int {
 	if end.Addr.Is4() {
 		key = append(key, 4)
 	}
-	i, ok := b.placeOf[string(key)]
-	if !ok {
-		i = len(b.placeOf)
-		b.placeOf[string(key)] = i
-	}
-	return i
+	return number(b.placeOf, string(key))
 }
 
-// throughExit returns the number of the set of groups of an external class when
-// it is reached through an exit, or none.
+// throughExit returns the party of an external class when it is reached through
+// an exit, or none.
 func (p *partition) throughExit(class, exit int) int {
-	key := exitSet{class, exit}
-	set, ok := p.exitSets[key]
+	key := exitParty{class, exit}
+	party, ok := p.exits[key]
 	if !ok {
 		end := p.judge.External(p.classes[class].End.Addr, exit)
-		set = p.groupSet(end.GroupKey())
-		p.exitSets[key] = set
+		party = p.party(&end)
+		p.exits[key] = party
 	}
-	return set
+	return party
 }
 
 // sizeOf returns the number of addresses of a range.

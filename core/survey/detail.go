@@ -34,11 +34,11 @@ type Part struct {
 // fare alike in one line, the smallest sets of services first. atoms bounds the
 // services; nil stands for all.
 func (s *Survey) Detail(from, to Set, atoms *bitset.BitSet) []Line {
-	return s.lines(s.columns(from, to), atoms)
+	return s.lines(s.columns(from, to), from, to, atoms)
 }
 
 // lines returns columns service by service.
-func (s *Survey) lines(columns []column, atoms *bitset.BitSet) []Line {
+func (s *Survey) lines(columns []column, from, to Set, atoms *bitset.BitSet) []Line {
 	resultOf := make([][]int, len(columns)) // by column and atom; -1 where masked
 	for i, c := range columns {
 		resultOf[i] = s.spread(&c)
@@ -63,7 +63,7 @@ func (s *Survey) lines(columns []column, atoms *bitset.BitSet) []Line {
 	}
 	var lines []Line
 	for _, set := range sets {
-		if line := s.line(columns, resultOf, set); len(line.Parts) > 0 {
+		if line := s.line(columns, resultOf, set, from, to); len(line.Parts) > 0 {
 			lines = append(lines, line)
 		}
 	}
@@ -85,12 +85,12 @@ func (s *Survey) spread(c *column) []int {
 	return out
 }
 
-func (s *Survey) line(columns []column, resultOf [][]int, set *bitset.BitSet) Line {
+func (s *Survey) line(columns []column, resultOf [][]int, set *bitset.BitSet, from, to Set) Line {
 	line := Line{Services: s.atoms.Union(set)}
 	first, _ := set.NextSet(0)
 	at := map[int]int{}
 	best := map[int]int{}
-	var counts []workloadCount
+	var sides [][2]*bitset.BitSet // of each part: its members on either side
 	for i := range columns {
 		r := resultOf[i][first]
 		if r < 0 {
@@ -102,33 +102,32 @@ func (s *Survey) line(columns []column, resultOf [][]int, set *bitset.BitSet) Li
 			at[r] = k
 			best[k] = i
 			line.Parts = append(line.Parts, Part{Verdict: s.results[r], Pairs: new(big.Int)})
-			counts = append(counts, workloadCount{map[int]bool{}, map[int]bool{}})
+			sides = append(sides, [2]*bitset.BitSet{bitset.New(uint(len(from))), bitset.New(uint(len(to)))})
 		}
-		for _, p := range columns[i].pairs {
-			line.Parts[k].Pairs.Add(line.Parts[k].Pairs, s.pairs(p[0], p[1]))
-			counts[k].add(s, p)
-		}
+		columns[i].pairs.sum(line.Parts[k].Pairs)
+		sides[k][0].InPlaceUnion(columns[i].from)
+		sides[k][1].InPlaceUnion(columns[i].to)
 		if s.telling(columns[i].src, columns[i].dst) > s.telling(columns[best[k]].src, columns[best[k]].dst) {
 			best[k] = i
 		}
 	}
 	for k := range line.Parts {
 		line.Parts[k].Witness = s.witness(&columns[best[k]], line.Services)
-		line.Parts[k].From, line.Parts[k].To = len(counts[k].from), len(counts[k].to)
+		line.Parts[k].From, line.Parts[k].To = s.workloads(from, sides[k][0]), s.workloads(to, sides[k][1])
 	}
 	slices.SortStableFunc(line.Parts, func(a, b Part) int { return b.Pairs.Cmp(a.Pairs) })
 	return line
 }
 
-// workloadCount collects the workloads on either side of a part.
-type workloadCount struct{ from, to map[int]bool }
-
-func (n *workloadCount) add(s *Survey, pair [2]Member) {
-	for side, into := range []map[int]bool{n.from, n.to} {
-		for _, w := range s.workloadsOf(pair[side]) {
-			into[w] = true
+// workloads returns how many workloads some members of a set have.
+func (s *Survey) workloads(set Set, members *bitset.BitSet) int {
+	seen := map[int]bool{}
+	for i := range members.EachSet() {
+		for _, w := range s.workloadsOf(set[i]) {
+			seen[w] = true
 		}
 	}
+	return len(seen)
 }
 
 // workloadsOf returns the workloads of a member.

@@ -42,12 +42,13 @@ func (s *Survey) Expect(x *estate.Expectation) Held {
 	terms := s.termsOf(x.Services)
 	fine := s.Refine(terms)
 	atoms, _ := fine.atoms.Covered(terms)
-	columns := fine.columns(fine.end(x.From), fine.end(x.To))
+	from, to := fine.end(x.From), fine.end(x.To)
+	columns := fine.columns(from, to)
 	if x.From.Internet { // every external source, through every publication
 		columns = slices.DeleteFunc(columns, func(c column) bool { return c.publication == paths.None })
 	}
 	h := Held{Expectation: x, Holds: true, Vacuous: true}
-	for _, line := range fine.lines(columns, atoms) {
+	for _, line := range fine.lines(columns, from, to, atoms) {
 		for _, p := range line.Parts {
 			h.Vacuous = false
 			f := Failure{line.Services, p.Verdict, p.Witness}

@@ -99,28 +99,49 @@ func (s *Survey) recut(atoms *space.Atoms) *Survey {
 	return other
 }
 
-// wayTo is a way from one place to another, by number, with the exit it takes.
-type wayTo struct{ way, exit int }
-
-// surveyor finds the combination of each pair of classes.
+// surveyor finds the combination of each pair of classes. What it has found is
+// kept by number in tables, because it is asked for once for each pair.
 type surveyor struct {
 	*ground
-	ways       []verdict.Way
-	wayOf      map[string]int
-	wayBetween map[[2]int]wayTo
-	wayIn      map[[3]int]int
-	stances    []verdict.Stance
-	stanceOf   map[string]int
-	between    map[[4]int]int
-	combined   map[[2]int]int
+	ways     []verdict.Way
+	wayOf    map[string]int
+	between  table // by places: the way
+	wayIn    map[[3]int]int
+	stances  []verdict.Stance
+	stanceOf map[string]int
+	toward   table // by parties: the stance
+	combined table // by stance and way: the combination
+}
+
+// table keeps a number for each pair of numbers; rows grow as they are used.
+type table struct{ rows [][]int32 }
+
+// at returns the number of a pair, -1 if there is none yet.
+func (t *table) at(row, col int) int32 {
+	if row < len(t.rows) && col < len(t.rows[row]) {
+		return t.rows[row][col]
+	}
+	return -1
+}
+
+func (t *table) set(row, col int, n int32) {
+	for row >= len(t.rows) {
+		t.rows = append(t.rows, nil)
+	}
+	r := t.rows[row]
+	if col >= len(r) {
+		grown := make([]int32, max(col+1, 2*len(r)))
+		for i := copy(grown, r); i < len(grown); i++ {
+			grown[i] = -1
+		}
+		t.rows[row] = grown
+	}
+	t.rows[row][col] = n
 }
 
 func newGround(j *verdict.Judge) ground {
 	g := ground{partition: divide(j), published: map[[2]int][]door{}}
-	v := &surveyor{
-		ground: &g, wayOf: map[string]int{}, wayBetween: map[[2]int]wayTo{}, wayIn: map[[3]int]int{},
-		stanceOf: map[string]int{}, between: map[[4]int]int{}, combined: map[[2]int]int{},
-	}
+	v := &surveyor{ground: &g, wayOf: map[string]int{}, wayIn: map[[3]int]int{}, stanceOf: map[string]int{}}
 	g.table = make([][]int32, len(g.classes))
 	for a := range g.classes {
 		g.table[a] = make([]int32, len(g.classes))
@@ -135,12 +156,12 @@ func newGround(j *verdict.Judge) ground {
 func (v *surveyor) pair(a, b int) int32 {
 	src, dst := &v.classes[a], &v.classes[b]
 	switch {
-	case src.End.Addr.Is4() != dst.End.Addr.Is4():
+	case src.four != dst.four:
 		return noFlow
 	case !src.Internal():
 		v.fromInternet(a, b)
 		return noFlow
-	case a == b && src.Size.Cmp(big.NewInt(1)) == 0:
+	case a == b && src.weight == 1:
 		return noFlow
 	}
 	switch dst.seen[src.End.Segment] {
@@ -149,20 +170,32 @@ func (v *surveyor) pair(a, b int) int32 {
 	case seesOther:
 		return noFlow
 	}
-	key := [2]int{src.place, dst.place}
-	way, ok := v.wayBetween[key]
-	if !ok {
+	way := v.between.at(src.place, dst.place)
+	if way < 0 {
 		w := v.judge.WayTo(&src.End, &dst.End)
-		way = wayTo{v.number(&w), w.Path.Exit}
-		v.wayBetween[key] = way
+		way = int32(v.number(&w))
+		v.between.set(src.place, dst.place, way)
 	}
-	end, set := &dst.End, dst.groups
 	if !dst.Internal() {
-		set = v.throughExit(b, way.exit)
-		external := v.judge.External(dst.End.Addr, way.exit)
-		end = &external
+		return v.outward(src, b, int(way))
 	}
-	return int32(v.combine(v.stance(&src.End, src.groups, end, set), way.way))
+	stance := v.toward.at(src.party, dst.party)
+	if stance < 0 {
+		stance = v.stance(&src.End, src.party, &dst.End, dst.party)
+	}
+	return v.combine(stance, way)
+}
+
+// outward is pair for an external destination, whose groups depend on the exit.
+func (v *surveyor) outward(src *Class, b, way int) int32 {
+	exit := v.ways[way].Path.Exit
+	party := v.throughExit(b, exit)
+	stance := v.toward.at(src.party, party)
+	if stance < 0 {
+		end := v.judge.External(v.classes[b].End.Addr, exit)
+		stance = v.stance(&src.End, src.party, &end, party)
+	}
+	return v.combine(stance, int32(way))
 }
 
 // number returns the number of a way.
@@ -177,20 +210,14 @@ func (v *surveyor) number(w *verdict.Way) int {
 	return i
 }
 
-// stance returns the number of the stance between two ends with these sets of
-// groups.
-func (v *surveyor) stance(src *verdict.Endpoint, srcSet int, dst *verdict.Endpoint, dstSet int) int {
-	key := [4]int{src.Segment, srcSet, dst.Segment, dstSet}
-	if i, ok := v.between[key]; ok {
-		return i
-	}
-	s := v.judge.Stance(src, dst)
-	i := v.enter(s)
-	v.between[key] = i
+// stance finds the stance between two ends of these parties, and keeps it.
+func (v *surveyor) stance(src *verdict.Endpoint, from int, dst *verdict.Endpoint, to int) int32 {
+	i := v.enter(v.judge.Stance(src, dst))
+	v.toward.set(from, to, i)
 	return i
 }
 
-func (v *surveyor) enter(s verdict.Stance) int {
+func (v *surveyor) enter(s verdict.Stance) int32 {
 	key := s.Key()
 	i, ok := v.stanceOf[key]
 	if !ok {
@@ -198,15 +225,14 @@ func (v *surveyor) enter(s verdict.Stance) int {
 		v.stanceOf[key] = i
 		v.stances = append(v.stances, s)
 	}
-	return i
+	return int32(i)
 }
 
-func (v *surveyor) combine(stance, way int) int {
-	key := [2]int{stance, way}
-	i, ok := v.combined[key]
-	if !ok {
-		i = len(v.combinations)
-		v.combined[key] = i
+func (v *surveyor) combine(stance, way int32) int32 {
+	i := v.combined.at(int(stance), int(way))
+	if i < 0 {
+		i = int32(len(v.combinations))
+		v.combined.set(int(stance), int(way), i)
 		v.combinations = append(v.combinations, combination{v.stances[stance], v.ways[way]})
 	}
 	return i
@@ -232,10 +258,15 @@ func (v *surveyor) fromInternet(a, b int) {
 			way = v.number(&w)
 			v.wayIn[key] = way
 		}
-		doors = append(doors, door{i, v.combine(v.stance(&external, v.throughExit(a, exit), &dst.End, dst.groups), way)})
+		party := v.throughExit(a, exit)
+		stance := v.toward.at(party, dst.party)
+		if stance < 0 {
+			stance = v.stance(&external, party, &dst.End, dst.party)
+		}
+		doors = append(doors, door{i, int(v.combine(stance, int32(way)))})
 	}
 	stance, way := v.judge.Unpublished(&dst.End)
-	doors = append(doors, door{paths.None, v.combine(v.enter(stance), v.number(&way))})
+	doors = append(doors, door{paths.None, int(v.combine(v.enter(stance), int32(v.number(&way))))})
 	v.published[[2]int{a, b}] = doors
 }
 

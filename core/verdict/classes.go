@@ -22,6 +22,40 @@ func (p *Endpoint) GroupKey() string {
 	return string(b)
 }
 
+// Spoken reports, by number, which groups some side names: of a rule, a share,
+// a rulebook or a publication. Two endpoints of one segment that are in the same
+// spoken groups have the same stances.
+func (j *Judge) Spoken() []bool {
+	spoken := make([]bool, len(j.members.names))
+	mark := func(sides ...side) {
+		for _, s := range sides {
+			for _, g := range s {
+				if g != anyone {
+					spoken[g] = true
+				}
+			}
+		}
+	}
+	for i := range j.policies {
+		mark(j.policies[i].from, j.policies[i].to)
+	}
+	for i := range j.rails {
+		mark(j.rails[i].from, j.rails[i].to)
+	}
+	for i := range j.shares {
+		mark(j.shares[i].owner.side, j.shares[i].guest.side)
+	}
+	for i := range j.publications {
+		mark(j.publications[i].to)
+	}
+	for i := range j.books {
+		for k := range j.books[i].rules {
+			mark(j.books[i].rules[k].from, j.books[i].rules[k].to)
+		}
+	}
+	return spoken
+}
+
 // Group returns the number of a group, or paths.None.
 func (j *Judge) Group(name string) int {
 	if g, ok := j.members.ids[name]; ok {

@@ -30,6 +30,7 @@ func (w *Way) Key(net *paths.Net) string {
 	}
 	if w.Path.Kind == paths.HubPath {
 		b = binary.AppendVarint(b, int64(w.Path.Segment))
+		b = binary.AppendVarint(b, int64(w.Path.Exit)) // the groups of an external end depend on it
 		for _, h := range w.Path.Hubs {
 			b = binary.AppendVarint(b, int64(h))
 		}

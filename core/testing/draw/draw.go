@@ -161,6 +161,17 @@ func (d *drawer) routes(n *estate.Network) {
 			vias = append(vias, estate.Via("peer:"+p.Between[0]))
 		}
 	}
+	// Past a peering by the hub, so that the reply comes back another way.
+	for _, p := range d.e.Peerings {
+		if p.Between[0] == n.Name && d.chance(40) {
+			for i := range d.e.Networks {
+				if peer := &d.e.Networks[i]; peer.Name == p.Between[1] {
+					n.Routes = append(n.Routes, estate.Route{To: peer.Subnets[0].Prefix, Via: "hub"})
+				}
+			}
+			break
+		}
+	}
 	for range pick(d, 0, 0, 1, 2) {
 		to := pick(d, d.prefixes...)
 		if d.chance(30) {
