@@ -16,7 +16,7 @@ bin/bivium: web/dist/index.html $(GO_SOURCES)
 	go build -trimpath -o bin/bivium ./cmd/bivium
 
 web/node_modules/.package-lock.json: web/package.json web/package-lock.json
-	$(NPM) ci --no-audit --no-fund
+	$(NPM) ci --no-audit --no-fund --prefer-offline
 	@touch $@
 
 web/dist/index.html: web/node_modules/.package-lock.json $(WEB_SOURCES)
