@@ -5,7 +5,7 @@ WEB_SOURCES := $(shell find web/src web/public web/index.html web/vite.config.ts
 GO_SOURCES := $(shell find cmd core internal demo web -name '*.go' -not -path '*/node_modules/*') go.mod go.sum demo/grayshoal.yaml internal/server/openapi.yaml $(wildcard internal/store/migrations/*.sql)
 NPM := npm --prefix web --silent
 
-.PHONY: demo test build dev bench lint format screenshots browser clean
+.PHONY: demo test build dev bench lint format generate screenshots browser clean
 
 demo: build ## start the server with the demo estate; what is edited there is kept in data/
 	./bin/bivium demo --listen $(LISTEN)
@@ -15,30 +15,40 @@ build: bin/bivium
 bin/bivium: web/dist/index.html $(GO_SOURCES)
 	go build -trimpath -o bin/bivium ./cmd/bivium
 
-web/node_modules/.package-lock.json: web/package.json web/package-lock.json
-	$(NPM) ci --no-audit --no-fund --prefer-offline
+# What the front end is built with is installed alone; linters and tests ask for
+# the rest. Either stamp is newer than the lock file that it was made from.
+web/node_modules/.for-build: web/package.json web/package-lock.json
+	$(NPM) ci --omit=dev --no-audit --no-fund --prefer-offline
 	@touch $@
 
-web/dist/index.html: web/node_modules/.package-lock.json $(WEB_SOURCES)
+web/node_modules/.for-test: web/package.json web/package-lock.json
+	$(NPM) ci --no-audit --no-fund --prefer-offline
+	@touch $@ web/node_modules/.for-build
+
+web/dist/index.html: web/node_modules/.for-build $(WEB_SOURCES)
 	$(NPM) run build
 	@touch $@
 
-dev: web/node_modules/.package-lock.json ## the server, and the front end rebuilt as it is edited, on port 8421
+dev: web/node_modules/.for-test ## the server, and the front end rebuilt as it is edited, on port 8421
 	@trap 'kill 0' EXIT; go run ./cmd/bivium demo --listen $(LISTEN) & BIVIUM_LISTEN=$(LISTEN) $(NPM) run dev
 
-test: build lint browser ## everything: linters, Go, front end, browser
+test: web/node_modules/.for-test build lint browser ## everything: linters, Go, front end, browser
 	go test ./...
 	$(NPM) test
 
-lint: web/node_modules/.package-lock.json
+lint: web/node_modules/.for-test
 	@test -z "$$(gofmt -l cmd core internal demo web/*.go e2e)" || { gofmt -l cmd core internal demo web/*.go e2e; echo 'run make format'; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
 	$(NPM) run lint
+	$(NPM) run fresh
 
-format: web/node_modules/.package-lock.json
+format: web/node_modules/.for-test
 	gofmt -w cmd core internal demo web/*.go e2e
 	$(NPM) run format
+
+generate: web/node_modules/.for-test ## the browser's client from the server's description
+	$(NPM) run generate
 
 browser: ## Chromium from Debian, if it is missing
 	@test -x /usr/bin/chromium || { apt-get update -q && apt-get install -q -y --no-install-recommends chromium; }

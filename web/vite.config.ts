@@ -1,14 +1,13 @@
 import tailwindcss from "@tailwindcss/vite";
 import react from "@vitejs/plugin-react";
-import { defineConfig } from "vitest/config";
+import { defineConfig } from "vite";
 
 export default defineConfig({
   plugins: [react(), tailwindcss()],
-  build: { target: "es2022", sourcemap: false },
+  build: { target: "es2022", sourcemap: false, chunkSizeWarningLimit: 1000 },
   server: {
     host: "127.0.0.1",
     port: 8421,
     proxy: { "/api": `http://${process.env.BIVIUM_LISTEN ?? "127.0.0.1:8420"}` },
   },
-  test: { include: ["src/**/*.test.ts"] },
 });
