@@ -9,6 +9,8 @@ export default defineConfig({
     host: "127.0.0.1",
     port: 8421,
     // The server takes writes from its own pages only, so the host has to stay as it was asked for.
-    proxy: { "/api": { target: `http://${process.env.BIVIUM_LISTEN ?? "127.0.0.1:8420"}`, changeOrigin: false } },
+    proxy: {
+      "/api": { target: `http://${process.env.BIVIUM_LISTEN ?? "127.0.0.1:8420"}`, changeOrigin: false },
+    },
   },
 });
