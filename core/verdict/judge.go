@@ -95,6 +95,7 @@ type Judge struct {
 
 	policies     []policy
 	bySides      map[pair][]int
+	pairs        []pair // the keys of bySides, sorted
 	rails        []rail
 	shares       []share
 	sharesOf     [][]int // by segment

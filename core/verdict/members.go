@@ -239,26 +239,30 @@ func (m *membership) of(p *Endpoint) []int {
 	}
 	slices.Sort(raw)
 	raw = slices.Compact(raw)
-	groups := make([]int, 0, len(raw))
-	for _, g := range raw {
-		if m.ancestorsHold(raw, g) {
-			groups = append(groups, g)
-		}
-	}
-	return groups
+	return m.within(raw)
 }
 
-// ancestorsHold reports whether every ancestor of the group is selected too.
-func (m *membership) ancestorsHold(selected []int, g int) bool {
-	if m.broken[g] {
-		return false
-	}
-	for p := m.parent[g]; p != paths.None; p = m.parent[p] {
-		if _, ok := slices.BinarySearch(selected, p); !ok {
-			return false
+// within returns those of the selected groups whose ancestors are all selected
+// too (M3.2), sorted. Taken in the order of the forest, a group counts if its
+// parent is the nearest ancestor that does. Cost: n log n, whatever the depth.
+func (m *membership) within(selected []int) []int {
+	slices.SortFunc(selected, func(a, b int) int { return m.enter[a] - m.enter[b] })
+	groups := make([]int, 0, len(selected))
+	var above []int // the ancestors of the group at hand that count
+	for _, g := range selected {
+		if m.broken[g] {
+			continue
+		}
+		for len(above) > 0 && m.leave[above[len(above)-1]] <= m.enter[g] {
+			above = above[:len(above)-1]
+		}
+		if p := m.parent[g]; p == paths.None || len(above) > 0 && above[len(above)-1] == p {
+			groups = append(groups, g)
+			above = append(above, g)
 		}
 	}
-	return true
+	slices.Sort(groups)
+	return groups
 }
 
 // Ground is one reason for which an endpoint is in a group (M3.1).

@@ -192,6 +192,7 @@ func (j *Judge) compileRules(e *estate.Estate) {
 	j.compileBooks(c)
 	j.compilePools(c)
 	j.compilePolicies(c)
+	j.sortPairs()
 	j.compileShares(c)
 	j.compilePublications(c)
 }
@@ -258,6 +259,20 @@ func (j *Judge) compilePolicies(c *compiler) {
 			}
 		}
 	}
+}
+
+// sortPairs keeps the pairs of sides in one order, so that who could speak is
+// listed in one order.
+func (j *Judge) sortPairs() {
+	for p := range j.bySides {
+		j.pairs = append(j.pairs, p)
+	}
+	slices.SortFunc(j.pairs, func(a, b pair) int {
+		if a.from != b.from {
+			return a.from - b.from
+		}
+		return a.to - b.to
+	})
 }
 
 func (j *Judge) compileShares(c *compiler) {

@@ -129,12 +129,25 @@ func (j *Judge) Stance(src, dst *Endpoint) Stance {
 // eachSides calls f for each pair of sides that a policy may have so that it
 // holds the two endpoints. "any" covers internal endpoints only (M4.2).
 func (j *Judge) eachSides(src, dst *Endpoint, f func(pair)) {
-	tos := sidesOf(dst)
-	for _, a := range sidesOf(src) {
+	froms, tos := sidesOf(src), sidesOf(dst)
+	if len(froms)*len(tos) > len(j.pairs) { // deep nests: few of their pairs are in any policy
+		for _, p := range j.pairs {
+			if has(froms, p.from) && has(tos, p.to) {
+				f(p)
+			}
+		}
+		return
+	}
+	for _, a := range froms {
 		for _, b := range tos {
 			f(pair{a, b})
 		}
 	}
+}
+
+func has(sorted []int, n int) bool {
+	_, ok := slices.BinarySearch(sorted, n)
+	return ok
 }
 
 func sidesOf(p *Endpoint) []int {
