@@ -60,10 +60,14 @@ export function Combobox(p: Props) {
             p.onType(event.target.value);
           },
           onKeyDown: (event) => {
-            if (event.key === "Enter" && (!open || box.highlightedIndex < 0)) {
+            if (event.key === "Enter") {
+              // Settled here and at once: what comes later would lag behind
+              // fast typing, and the next letter would land in this field.
               event.preventDefault();
+              Object.assign(event.nativeEvent, { preventDownshiftDefault: true });
+              const chosen = open ? p.choices[box.highlightedIndex] : undefined;
               box.closeMenu();
-              p.onCommit(p.value);
+              p.onCommit(chosen?.text ?? p.value);
             }
             p.onKey?.(event);
           },
