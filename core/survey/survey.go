@@ -187,12 +187,12 @@ func (v *surveyor) pair(a, b int) int32 {
 }
 
 // outward is pair for an external destination, whose groups depend on the exit.
-func (v *surveyor) outward(src *Class, b, way int) int32 {
+func (v *surveyor) outward(src *Class, outside, way int) int32 {
 	exit := v.ways[way].Path.Exit
-	party := v.throughExit(b, exit)
+	party := v.throughExit(outside, exit)
 	stance := v.toward.at(src.party, party)
 	if stance < 0 {
-		end := v.judge.External(v.classes[b].End.Addr, exit)
+		end := v.judge.External(v.classes[outside].End.Addr, exit)
 		stance = v.stance(&src.End, src.party, &end, party)
 	}
 	return v.combine(stance, int32(way))
