@@ -218,6 +218,9 @@ func (p *partition) holding(classes []int, a netip.Addr) (int, bool) {
 // add puts a piece into its class.
 func (b *builder) add(end verdict.Endpoint, r Range, seen []see) {
 	groups, place := number(b.sets, end.GroupKey()), b.place(&end)
+	if !end.Internal() {
+		groups = number(b.sets, b.judge.PrefixKey(end.Addr))
+	}
 	key := binary.AppendVarint(binary.AppendVarint(binary.AppendVarint(nil, int64(end.Segment)), int64(groups)), int64(place))
 	for _, s := range seen {
 		key = append(key, byte(s))

@@ -52,6 +52,33 @@ func TestSurveySaysWhatTheOracleSays(t *testing.T) {
 	assert.Greater(t, unknown, 100)
 }
 
+// TestExternalAddressesAreToldApartByWhatAnExitBringsIn holds a case that a
+// draw found: a group of prefixes stands within a group of exits, so only the
+// exit tells whether an address is in it.
+func TestExternalAddressesAreToldApartByWhatAnExitBringsIn(t *testing.T) {
+	prefix := netip.MustParsePrefix
+	e := &estate.Estate{
+		Hubs: []estate.Hub{{Name: "h"}}, Segments: []estate.Segment{{Name: "s", Default: estate.Deny}},
+		Networks:    []estate.Network{{Name: "n", Kind: "site", Segment: "s", Subnets: []estate.Subnet{{Name: "u", Prefix: prefix("10.0.0.0/24")}}}},
+		Attachments: []estate.Attachment{{Network: "n", Hub: "h", State: "up"}},
+		Exits:       []estate.Exit{{Name: "x", Hub: "h", Segments: []string{"s"}, State: "up"}},
+		Groups:      []estate.Group{{Name: "out", Exits: []string{"x"}}, {Name: "near", Within: "out", Prefixes: []netip.Prefix{prefix("192.0.2.0/24")}}},
+		Policies: []estate.Policy{{
+			Name: "p", Tier: "standard", Segments: estate.Scope{All: true}, From: estate.Side{Any: true}, To: estate.Side{Groups: []string{"near"}}, Enabled: true,
+			Rules: []estate.Rule{{Services: []estate.ServiceRef{{Term: estate.Term{AnyProtocol: true}}}, Action: estate.Allow}},
+		}},
+	}
+	j := verdict.New(e)
+	s := New(j)
+	for address, want := range map[string]verdict.Outcome{"192.0.2.9": verdict.Allowed, "198.51.100.9": verdict.Denied} {
+		f := verdict.Flow{Segment: "s", Source: netip.MustParseAddr("10.0.0.1"), Destination: netip.MustParseAddr(address), Service: verdict.Service{Protocol: 6, SourcePort: 50000, Port: 80}}
+		require.Equal(t, want, j.Judge(f).Outcome)
+		got, ok := s.verdictOf(f)
+		require.True(t, ok)
+		require.Equal(t, want, got.Outcome, "the survey on %s", address)
+	}
+}
+
 func TestForbiddenSharesAreFound(t *testing.T) {
 	read := func(shares ...estate.Share) *verdict.Judge {
 		e := &estate.Estate{

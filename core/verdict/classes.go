@@ -22,6 +22,23 @@ func (p *Endpoint) GroupKey() string {
 	return string(b)
 }
 
+// PrefixKey returns a string that is equal for addresses that the prefixes of
+// the same groups hold, whether those groups' ancestors hold them or not. An
+// external endpoint can be in a group through one exit and not through another,
+// because its parent names exits; so this, and not GroupKey, tells external
+// addresses apart.
+func (j *Judge) PrefixKey(a netip.Addr) string {
+	var raw []int
+	for _, groups := range j.members.byPrefix.Supernets(netip.PrefixFrom(a, a.BitLen())) {
+		raw = append(raw, groups...)
+	}
+	b := make([]byte, 0, 2*len(raw))
+	for _, g := range sorted(raw) {
+		b = binary.AppendUvarint(b, uint64(g))
+	}
+	return string(b)
+}
+
 // Spoken reports, by number, which groups some side names: of a rule, a share,
 // a rulebook or a publication. Two endpoints of one segment that are in the same
 // spoken groups have the same stances.
