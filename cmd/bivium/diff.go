@@ -83,7 +83,7 @@ func changesOf(d *survey.Difference) []changeWords {
 	out := []changeWords{}
 	for i := range d.Changes {
 		c := &d.Changes[i]
-		for _, b := range c.Blocks {
+		for _, b := range d.Blocks(c) {
 			out = append(out, changeWords{kindOf(c), b.From.Words(), b.To.Words(), words(c.Services), c.Before, c.After, flowOf(&c.Witness)})
 		}
 	}
@@ -107,7 +107,7 @@ func printDiff(w io.Writer, d *survey.Difference) {
 				fmt.Fprintln(w, strings.ToUpper(k.title[:1])+k.title[1:])
 			}
 			fmt.Fprintf(w, "  %s: %s → %s\n", shortly(c.Services), fared(c.Before), fared(c.After))
-			for _, b := range c.Blocks {
+			for _, b := range d.Blocks(c) {
 				fmt.Fprintf(w, "    from %s to %s\n", strings.Join(b.From.Words(), ", "), strings.Join(b.To.Words(), ", "))
 			}
 			fmt.Fprintf(w, "    such as %s\n", flowOf(&c.Witness))

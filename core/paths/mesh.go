@@ -11,6 +11,8 @@ type linkMesh struct {
 	cost []int // cost of the cheapest link a to b, by a*hubs+b
 	link []int // number of that link, or None
 	dist []int
+
+	island []int // by hub: the least hub that links join it to
 }
 
 func newMesh(hubs int, links []Link, segment int) *linkMesh {
@@ -43,6 +45,7 @@ func newMesh(hubs int, links []Link, segment int) *linkMesh {
 			}
 		}
 	}
+	m.findIslands()
 	return m
 }
 

@@ -36,6 +36,7 @@ type Net struct {
 
 	homes  []homes     // by segment
 	meshes []*linkMesh // by segment
+	kinds  []*linkMesh // the different ones among them
 }
 
 // Network is a compiled network.
@@ -48,6 +49,7 @@ type Network struct {
 	Subnets     []int
 
 	table bart.Table[int] // explicit routes, to an index of Routes
+	bears bool            // some attachment bears a static or accepted learned prefix
 }
 
 // Peer is one peering, seen from one of its two networks.
@@ -183,6 +185,9 @@ func (n *Net) compileAttachments(e *estate.Estate) {
 				insert(to.bears, n.Segment(l.Segment), l.Prefix)
 			}
 		}
+		if len(to.bears) > 0 {
+			n.Networks[network].bears = true
+		}
 		if to.Up {
 			n.Networks[network].Attachments = append(n.Networks[network].Attachments, len(n.Attachments))
 		}
@@ -306,6 +311,7 @@ func (n *Net) compileLinks(e *estate.Estate) {
 		if !ok {
 			mesh = newMesh(len(n.Hubs), n.Links, s)
 			alike[key.String()] = mesh
+			n.kinds = append(n.kinds, mesh)
 		}
 		n.meshes[s] = mesh
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"github.com/bits-and-blooms/bitset"
 	"go4.org/netipx"
 )
 
@@ -17,6 +18,7 @@ type Block struct{ From, To Selection }
 type Selection struct {
 	Node     Node // the segment, or the internet
 	All      bool
+	AllBut   bool // it is everything but what follows
 	Groups   []string
 	Networks []string
 	Ranges   []Range
@@ -35,6 +37,9 @@ func (s Selection) Words() []string {
 		return []string{"all of " + name}
 	}
 	var out []string
+	if s.AllBut {
+		out = append(out, "all of "+name+" but")
+	}
 	for _, g := range s.Groups {
 		out = append(out, name+":"+g)
 	}
@@ -59,40 +64,13 @@ func (s Selection) Words() []string {
 	return out
 }
 
-// blocks turns pairs of joint classes into blocks: destinations with the same
-// sources stand together. Each pair is in one block.
-func (c *comparer) blocks(pairs [][2]int) []Block {
-	sources := map[int][]int{}
-	var order []int
-	for _, p := range pairs {
-		if _, ok := sources[p[1]]; !ok {
-			order = append(order, p[1])
-		}
-		if list := sources[p[1]]; len(list) == 0 || list[len(list)-1] != p[0] {
-			sources[p[1]] = append(list, p[0])
-		}
-	}
-	type block struct{ from, to []int }
-	var blocks []block
-	at := map[string]int{}
-	for _, to := range order {
-		from := slices.Compact(slices.Sorted(slices.Values(sources[to])))
-		key := fmt.Sprint(from)
-		i, ok := at[key]
-		if !ok {
-			i = len(blocks)
-			at[key] = i
-			blocks = append(blocks, block{from: from})
-		}
-		blocks[i].to = append(blocks[i].to, to)
-	}
-	out := make([]Block, len(blocks))
-	for i, b := range blocks {
-		from, to := &c.joints[b.from[0]], &c.joints[b.to[0]]
-		out[i] = Block{
-			c.selection(b.from, func(j *joint) bool { return c.without(j, to) }),
-			c.selection(b.to, func(j *joint) bool { return c.without(from, j) }),
-		}
+// Blocks returns the flows of a change, as blocks of sources by destinations:
+// together they are its flows exactly, but for those from an address to itself.
+func (d *Difference) Blocks(change *Change) []Block {
+	from, to := d.comparer.unitsOf(change.at[0]), d.comparer.unitsOf(change.at[1])
+	out := make([]Block, len(change.patches))
+	for i, p := range change.patches {
+		out[i] = Block{from.selection(p.from, to, p.to), to.selection(p.to, from, p.from)}
 	}
 	return out
 }
@@ -101,75 +79,60 @@ func (c *comparer) blocks(pairs [][2]int) []Block {
 type unit struct {
 	name    string
 	network bool
-	joints  []int
+	joints  *bitset.BitSet
+	size    uint
 }
 
-// selection describes joint classes of one segment: all of it, else groups and
-// networks that lie wholly inside, the largest first, and ranges for the rest.
-// Endpoints that idle says have no flows with the other side do not count.
-func (c *comparer) selection(joints []int, idle func(*joint) bool) Selection {
-	in := map[int]bool{}
-	for _, j := range joints {
-		in[j] = true
+// units are what may describe endpoints of a territory.
+type units struct {
+	*territory
+	all []unit
+}
+
+// unitsOf returns the groups and networks of a territory, as either survey has
+// them: those of the most endpoints first, groups before networks.
+func (c *comparer) unitsOf(land int) *units {
+	if c.units == nil {
+		c.units = make([]*units, len(c.lands))
 	}
-	s := Selection{Node: c.joints[joints[0]].segment, All: true}
-	units := map[string]*unit{}
-	add := func(name string, network bool, j int) {
+	if c.units[land] != nil {
+		return c.units[land]
+	}
+	t := &c.lands[land]
+	u := &units{territory: t}
+	at := map[string]int{}
+	add := func(name string, network bool, joint int) {
 		key := fmt.Sprint(network, name)
-		if units[key] == nil {
-			units[key] = &unit{name: name, network: network}
+		i, ok := at[key]
+		if !ok {
+			i = len(u.all)
+			at[key] = i
+			u.all = append(u.all, unit{name: name, network: network, joints: bitset.New(uint(len(t.joints)))})
 		}
-		units[key].joints = append(units[key].joints, j)
+		u.all[i].joints.Set(uint(joint))
 	}
-	for j := range c.joints {
-		if c.joints[j].segment != s.Node || !in[j] && idle(&c.joints[j]) {
-			continue
-		}
-		s.All = s.All && in[j]
-		for _, n := range c.joints[j].nodes {
-			if n.Kind == NodeGroup {
-				add(n.Group, false, j)
+	for i := range t.joints {
+		j := &t.joints[i]
+		for _, side := range []struct {
+			s     *Survey
+			class int
+		}{{c.old, j.old}, {c.new, j.new}} {
+			if side.class < 0 || t.node.Kind == NodeInternet {
+				continue
 			}
-		}
-		if network := c.networkOf(&c.joints[j]); network != "" {
-			add(network, true, j)
-		}
-	}
-	if s.All {
-		return s
-	}
-	for _, u := range inside(units, in) {
-		fresh := false
-		for _, j := range u.joints {
-			fresh = fresh || in[j]
-			delete(in, j)
-		}
-		switch {
-		case fresh && u.network:
-			s.Networks = append(s.Networks, u.name)
-		case fresh:
-			s.Groups = append(s.Groups, u.name)
+			names := side.s.judge.GroupNames()
+			end := &side.s.classes[side.class].End
+			for _, g := range end.Groups() {
+				add(names[g], false, i)
+			}
+			add(side.s.net.Networks[end.Home.Network].Name, true, i)
 		}
 	}
-	for _, j := range joints {
-		if in[j] {
-			s.Ranges = append(s.Ranges, c.joints[j].ranges...)
-		}
+	for i := range u.all {
+		u.all[i].size = u.all[i].joints.Count()
 	}
-	return s
-}
-
-// inside returns the units that lie wholly in a set of joint classes, the
-// largest first.
-func inside(units map[string]*unit, in map[int]bool) []*unit {
-	var out []*unit
-	for _, u := range units {
-		if !slices.ContainsFunc(u.joints, func(j int) bool { return !in[j] }) {
-			out = append(out, u)
-		}
-	}
-	slices.SortFunc(out, func(a, b *unit) int {
-		if d := cmp.Compare(len(b.joints), len(a.joints)); d != 0 {
+	slices.SortFunc(u.all, func(a, b unit) int {
+		if d := cmp.Compare(b.size, a.size); d != 0 {
 			return d
 		}
 		if a.network != b.network {
@@ -177,18 +140,58 @@ func inside(units map[string]*unit, in map[int]bool) []*unit {
 		}
 		return cmp.Compare(a.name, b.name)
 	})
-	return out
+	c.units[land] = u
+	return u
 }
 
-// networkOf returns the home network of a joint class, or "".
-func (c *comparer) networkOf(j *joint) string {
-	s, class := c.new, j.new
-	if class < 0 {
-		s, class = c.old, j.old
+// selection describes joints of a territory: all of it, or all but some, else
+// groups and networks that lie wholly inside, the largest first, and ranges for
+// the rest. Endpoints of a family that the other side has none of do not count.
+func (u *units) selection(joints *bitset.BitSet, other *units, far *bitset.BitSet) Selection {
+	var families [2]bool
+	for k := range far.EachSet() {
+		families[oneIf(other.joints[k].four)] = true
 	}
-	end := &s.classes[class].End
-	if !end.Internal() {
-		return ""
+	counts := bitset.New(uint(len(u.joints)))
+	for i := range u.joints {
+		counts.SetTo(uint(i), families[oneIf(u.joints[i].four)])
 	}
-	return s.judge.Net().Networks[end.Home.Network].Name
+	s := u.cover(joints, counts)
+	rest := counts.Difference(joints)
+	if rest.None() {
+		return Selection{Node: u.node, All: true}
+	}
+	if but := u.cover(rest, counts); but.words() < s.words() {
+		but.AllBut = true
+		return but
+	}
+	return s
 }
+
+// cover describes joints, among those that count.
+func (u *units) cover(joints, counts *bitset.BitSet) Selection {
+	s := Selection{Node: u.node}
+	left := joints.Clone()
+	for i := range u.all {
+		x := &u.all[i]
+		if left.None() {
+			break
+		}
+		if left.IntersectionCardinality(x.joints) == 0 || !joints.IsSuperSet(x.joints.Intersection(counts)) {
+			continue
+		}
+		left.InPlaceDifference(x.joints)
+		if x.network {
+			s.Networks = append(s.Networks, x.name)
+		} else {
+			s.Groups = append(s.Groups, x.name)
+		}
+	}
+	for i := range left.EachSet() {
+		s.Ranges = append(s.Ranges, u.joints[i].ranges...)
+	}
+	return s
+}
+
+// words returns about how many words a selection takes.
+func (s *Selection) words() int { return len(s.Groups) + len(s.Networks) + len(s.Ranges) }

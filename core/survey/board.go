@@ -5,8 +5,6 @@ import (
 	"net/netip"
 	"slices"
 
-	"github.com/bits-and-blooms/bitset"
-
 	"bivium/core/paths"
 	"bivium/core/verdict"
 )
@@ -153,107 +151,143 @@ type Mark struct {
 }
 
 // Cell returns the outcomes of all flows from some endpoints to others, those of
-// the most flows first. It is empty if there are no flows.
+// the most flows first. It is empty if there are no flows. Cost: the kinds of
+// either side multiplied, and the pairs of members of one network.
 func (s *Survey) Cell(from, to Set) []Mark {
-	flows := map[Mark]float64{}
-	add := func(vector int, mask *bitset.BitSet, weight float64) {
-		for _, r := range s.vectors[vector] {
-			services := 0.0
-			for atom := range r.atoms.EachSet() {
-				if mask == nil || mask.Test(atom) {
-					services += s.counts[atom]
-				}
+	c := &celler{Survey: s, pairs: make([]int64, len(s.vectors)), flows: make([]float64, len(s.vectors)), marks: map[Mark]float64{}}
+	for _, src := range s.sidesOf(from) {
+		for _, dst := range s.sidesOf(to) {
+			c.add(from, &src, to, &dst)
+		}
+	}
+	for v, pairs := range c.pairs {
+		if pairs > 0 {
+			c.shade(s.marks[v], max(c.flows[v], 1))
+		}
+	}
+	return c.ordered()
+}
+
+// celler adds up the outcomes of a cell.
+type celler struct {
+	*Survey
+	pairs   []int64   // by vector: how many pairs of members, exactly
+	flows   []float64 // by vector: how many pairs of addresses, about
+	marks   map[Mark]float64
+	buckets buckets
+}
+
+func (c *celler) shade(shades []shade, flows float64) {
+	for _, x := range shades {
+		if x.services > 0 {
+			c.marks[x.mark] += flows * x.services
+		}
+	}
+}
+
+func (c *celler) add(from Set, src *side, to Set, dst *side) {
+	b := c.blocks[src.domain][dst.domain]
+	if src.domain == len(c.inside) {
+		c.addDoors(from, src, to, dst)
+		return
+	}
+	if src.domain != dst.domain {
+		c.addUnfound(from, src, to, dst)
+	}
+	if b == nil {
+		return
+	}
+	sources, targets := c.lots(from, src.members, &b.sources), c.lots(to, dst.members, &b.targets)
+	for i := range sources {
+		l := &sources[i]
+		c.eachBatch(b, l, targets, &c.buckets, func(x combination, dsts []int32) {
+			v := c.verdicts[x.effect][x.stance]
+			pairs, weight := 0, 0.0
+			for _, k := range dsts {
+				pairs += len(targets[k].members)
+				weight += targets[k].weight
 			}
-			if services > 0 {
-				v := &s.results[r.result]
-				flows[Mark{v.Outcome, v.Contested}] += weight * services
+			c.pairs[v] += int64(len(l.members)) * int64(pairs)
+			c.flows[v] += l.weight * weight
+		})
+	}
+	if src.domain == dst.domain {
+		c.addNear(b, from, src, to, dst)
+	}
+}
+
+// addNear moves the pairs of one network from the vectors of hub paths to those
+// of local ones.
+func (c *celler) addNear(b *block, from Set, src *side, to Set, dst *side) {
+	c.eachNear(from, src.members, to, dst.members, func(i, k int32) {
+		x, y := from[i], to[k]
+		near, far := c.nearCombination(b, &c.classes[x.Class], &c.classes[y.Class])
+		is := c.verdicts[near.effect][near.stance]
+		flows := c.weight(x) * c.weight(y)
+		if far.effect != noEffect {
+			was := c.verdicts[far.effect][far.stance]
+			if was == is && c.selfless(x, y) {
+				return
+			}
+			c.pairs[was]--
+			c.flows[was] -= flows
+		}
+		if c.selfless(x, y) {
+			c.pairs[is]++
+			c.flows[is] += flows
+		}
+	})
+}
+
+// addUnfound adds the flows to addresses that the source's segment finds nothing
+// under.
+func (c *celler) addUnfound(from Set, src *side, to Set, dst *side) {
+	for _, four := range []bool{false, true} {
+		out, in := 0.0, 0.0
+		for _, i := range src.members {
+			if c.classes[from[i].Class].four == four {
+				out += c.weight(from[i])
+			}
+		}
+		for _, k := range dst.members {
+			if x := &c.classes[to[k].Class]; x.four == four && x.seen[src.domain] == seesNothing {
+				in += c.weight(to[k])
+			}
+		}
+		if out > 0 && in > 0 {
+			c.pairs[0]++
+			c.flows[0] += out * in
+		}
+	}
+}
+
+func (c *celler) addDoors(from Set, src *side, to Set, dst *side) {
+	for _, i := range src.members {
+		for _, k := range dst.members {
+			if c.selfless(from[i], to[k]) {
+				c.eachStrand(from[i].Class, to[k].Class, func(t strand) {
+					c.shade(c.shades(c.vectors[t.vector], t.mask), c.weight(from[i])*c.weight(to[k]))
+				})
 			}
 		}
 	}
-	weights := make([]float64, len(s.vectors))
-	for _, a := range from {
-		for _, b := range to {
-			if s.classes[a.Class].Internal() && !a.Only.IsValid() && !b.Only.IsValid() {
-				// The inside is most of the work, and needs no strands.
-				switch c := s.table[a.Class][b.Class]; c {
-				case noFlow:
-				case unfound:
-					weights[0] += s.classes[a.Class].weight * s.classes[b.Class].weight
-				default:
-					weights[s.chosen[c]] += s.classes[a.Class].weight * s.classes[b.Class].weight
-				}
-				continue
-			}
-			if a.Only.IsValid() && a.Only == b.Only {
-				continue
-			}
-			s.eachStrand(a.Class, b.Class, func(t strand) { add(t.vector, t.mask, s.weight(a)*s.weight(b)) })
-		}
-	}
-	for vector, weight := range weights {
-		if weight > 0 {
-			add(vector, nil, weight)
-		}
-	}
-	marks := make([]Mark, 0, len(flows))
-	for m := range flows {
+}
+
+func (c *celler) ordered() []Mark {
+	marks := make([]Mark, 0, len(c.marks))
+	for m := range c.marks {
 		marks = append(marks, m)
 	}
 	slices.SortFunc(marks, func(a, b Mark) int {
-		if d := cmp.Compare(flows[b], flows[a]); d != 0 {
+		if d := cmp.Compare(c.marks[b], c.marks[a]); d != 0 {
 			return d
 		}
-		if a.Outcome == b.Outcome && b.Contested {
-			return 1
+		if a.Outcome == b.Outcome {
+			return oneIf(a.Contested) - oneIf(b.Contested)
 		}
 		return cmp.Compare(a.Outcome, b.Outcome)
 	})
 	return marks
-}
-
-// column is all strands of a cell that have one vector and one mask.
-type column struct {
-	strand                  // one of them: between workloads, if any is
-	src, dst Member         // its ends
-	pairs    tally          // of addresses
-	from, to *bitset.BitSet // the members on either side, by place in their set
-}
-
-// columns returns the strands from some endpoints to others, those alike as one.
-func (s *Survey) columns(from, to Set) []column {
-	type key struct {
-		vector, publication int
-		mask                string
-	}
-	at := map[key]int{}
-	var out []column
-	for i, a := range from {
-		for k, b := range to {
-			if a.Only.IsValid() && a.Only == b.Only {
-				continue
-			}
-			s.eachStrand(a.Class, b.Class, func(t strand) {
-				id := key{vector: t.vector, publication: t.publication}
-				if t.mask != nil && t.publication == paths.None {
-					id.mask = t.mask.String() // that of a shut door is its own
-				}
-				n, ok := at[id]
-				if !ok {
-					n = len(out)
-					at[id] = n
-					out = append(out, column{strand: t, src: a, dst: b, from: bitset.New(uint(len(from))), to: bitset.New(uint(len(to)))})
-				}
-				c := &out[n]
-				s.count(&c.pairs, a, b)
-				c.from.Set(uint(i))
-				c.to.Set(uint(k))
-				if s.telling(a, b) > s.telling(c.src, c.dst) {
-					c.src, c.dst = a, b
-				}
-			})
-		}
-	}
-	return out
 }
 
 func (s *Survey) weight(m Member) float64 {

@@ -15,19 +15,20 @@ import (
 // and together they are all endpoints.
 type Class struct {
 	End       verdict.Endpoint // one of them: a workload, if any is
-	Size      *big.Int         // in addresses
 	Workloads []int            // of the estate, sorted; each once
 	Ranges    []Range          // sorted, disjoint
 
-	weight float64 // Size, about
+	size   size
+	weight float64 // size, about
 	four   bool    // of IPv4
-	party  int     // number of the party
-	place  int     // number of the place
+	at     int     // its place among the classes of its domain
+	set    int     // number of its set of groups; outside, of the prefixes that hold it
+	spot   int     // number of what its ways through the hubs depend on
 	seen   []see   // by segment: what an address of the class is there
 }
 
-// Range is a range of addresses of one family, bounds included.
-type Range struct{ From, To netip.Addr }
+// Size returns how many addresses the class has.
+func (c *Class) Size() *big.Int { return c.size.big() }
 
 // Internal reports whether the class is of internal endpoints.
 func (c *Class) Internal() bool { return c.End.Internal() }
@@ -41,158 +42,296 @@ const (
 	seesIt                 // the class itself
 )
 
-// partition is all endpoints of an estate, in classes.
+// partition is all endpoints of an estate, in classes. Domains are the segments,
+// by number, and the internet after them.
 type partition struct {
-	judge   *verdict.Judge
+	net     *paths.Net
 	classes []Class
 	inside  [][]int // by segment: its classes
 	outside []int   // the external classes
-	places  int     // how many places there are
-	spoken  []bool  // by group
-	parties map[string]int
-	exits   map[exitParty]int
+	sets    [][]int // by number of a set of groups: the groups
+	spots   []spot
 }
 
-// exitParty is an external class as it is reached through an exit.
-type exitParty struct{ class, exit int }
-
-// divide returns all endpoints of the estate in classes. It walks the line of
-// all addresses from one bound to the next, and asks the judge about the first
-// address of each piece. Cost: the number of bounds times the segments.
+// divide returns all endpoints of the estate in classes. Within a stretch of
+// the line of addresses, workloads with the same labels share their groups, so
+// groups are found once for each set of labels and each place that groups tell
+// from others.
 func divide(j *verdict.Judge) *partition {
-	p := &partition{judge: j, spoken: j.Spoken(), parties: map[string]int{}, exits: map[exitParty]int{}}
-	b := &builder{partition: p, marks: j.Net().Marks(), known: map[string]int{}, sets: map[string]int{}, placeOf: map[string]int{}}
-	p.inside = make([][]int, len(j.Net().Segments))
-	for s := range j.Net().Segments {
-		b.segment(s)
+	p := &partition{net: j.Net(), inside: make([][]int, len(j.Net().Segments))}
+	b := &builder{
+		partition: p, judge: j, marks: j.Net().Marks(), known: map[classKey]int{}, bases: map[string]int{}, setOf: map[string]int{},
+		inBase: map[[2]int]int{}, spotOf: map[spotKey]int{}, alike: map[string]int{}, seenOf: map[string][]see{}, seenIn: map[[3]int]string{},
 	}
-	b.internet()
-	p.places = len(b.placeOf)
+	b.likeness = make([]int, len(j.Net().Networks))
+	for n := range b.likeness {
+		b.likeness[n] = number(b.alike, j.Net().Alike(n))
+	}
+	for _, x := range lineOf(j) {
+		switch {
+		case len(x.homes) == 1 && paths.Private(x.From):
+			b.lone(&x)
+		case len(x.homes) > 0:
+			b.crowded(&x)
+		case !paths.Private(x.From):
+			b.external(x.Range, nil)
+		}
+	}
 	for i := range p.classes {
-		p.classes[i].weight, _ = new(big.Float).SetInt(p.classes[i].Size).Float64()
+		c := &p.classes[i]
+		c.weight = c.size.about()
+		slices.Sort(c.Workloads)
+		c.Workloads = slices.Compact(c.Workloads)
+	}
+	for _, a := range examples {
+		if c, ok := p.holding(p.outside, a); ok {
+			p.classes[c].End = j.External(a, paths.None)
+		}
 	}
 	return p
 }
 
+// domain returns the number of the domain of a class.
+func (p *partition) domain(c *Class) int {
+	if c.Internal() {
+		return c.End.Segment
+	}
+	return len(p.inside)
+}
+
+// of returns the classes of a domain.
+func (p *partition) of(domain int) []int {
+	if domain < len(p.inside) {
+		return p.inside[domain]
+	}
+	return p.outside
+}
+
 type builder struct {
 	*partition
-	marks   *paths.RouteMarks
-	known   map[string]int // classes
-	sets    map[string]int // sets of groups
-	placeOf map[string]int
+	judge    *verdict.Judge
+	marks    *paths.RouteMarks
+	known    map[classKey]int
+	bases    map[string]int    // groups that a place is in, to a number
+	setOf    map[string]int    // groups, to a number of a set
+	inBase   map[[2]int]int    // base and kin, to a number of a set
+	seenIn   map[[3]int]string // segment, set of groups, and whether private, to what is seen
+	seenOf   map[string][]see
+	spotOf   map[spotKey]int
+	alike    map[string]int
+	likeness []int // by network: number of its Alike
 }
 
-// bounds collects the addresses at which pieces begin.
-type bounds struct{ starts []netip.Addr }
+// classKey is what tells a class from another.
+type classKey struct {
+	domain, set, network, spot int
+	seen                       string
+}
 
-func (b *bounds) prefix(p netip.Prefix) {
-	b.starts = append(b.starts, p.Addr())
-	if after := lastOf(p).Next(); after.IsValid() {
-		b.starts = append(b.starts, after)
+// spot is what the ways of endpoints through the hubs depend on, with one of
+// them, and another of a different network if there is one.
+type spot struct {
+	spotKey
+	one, other verdict.Endpoint // other has no address if all are of one network
+}
+
+type spotKey struct {
+	segment, likeness, mark int
+	four, subnet            bool
+}
+
+// spotAt returns the spot of an endpoint.
+func (b *builder) spotAt(end *verdict.Endpoint) int {
+	key := spotKey{end.Segment, b.likeness[end.Home.Network], b.marks.At(end.Addr), end.Addr.Is4(), end.Home.Subnet != paths.None}
+	i, ok := b.spotOf[key]
+	if !ok {
+		i = len(b.spots)
+		b.spotOf[key] = i
+		b.spots = append(b.spots, spot{spotKey: key, one: *end})
+	}
+	if s := &b.spots[i]; !s.other.Addr.IsValid() && s.one.Home.Network != end.Home.Network {
+		s.other = *end
+	}
+	return i
+}
+
+// lone adds the endpoints of a private stretch that one segment alone has.
+func (b *builder) lone(x *stretch) {
+	home, ok := b.judge.Net().Home(x.homes[0], x.From)
+	if !ok {
+		return
+	}
+	place := b.judge.PlaceOf(x.homes[0], home, x.From)
+	base := number(b.bases, keyOf(place.Base()))
+	rest := b.member(&place, base, x.From, paths.None)
+	spot := b.spotAt(&rest)
+	add := func(a netip.Addr, workload int, r Range) {
+		end := rest
+		end.Addr = a
+		if workload != paths.None {
+			end = b.member(&place, base, a, workload)
+		}
+		set := b.set(end.Groups())
+		b.put(classKey{end.Segment, set, home.Network, spot, b.seenAlone(&end, set)}, end, r, set, spot)
+	}
+	from := x.From
+	last := netip.Addr{}
+	if home.Subnet != paths.None {
+		b.judge.EachHeld(home.Network, x.From, x.To, func(a netip.Addr, workload int) {
+			if from != a {
+				add(from, paths.None, Range{from, a.Prev()})
+			}
+			add(a, workload, Range{a, a})
+			from, last = a.Next(), a
+		})
+	}
+	if last != x.To {
+		add(from, paths.None, Range{from, x.To})
 	}
 }
 
-func (b *bounds) address(a netip.Addr) {
-	b.starts = append(b.starts, a)
-	if after := a.Next(); after.IsValid() {
-		b.starts = append(b.starts, after)
+// member returns the endpoint of a place with its groups, which are found once
+// for each base and kin.
+func (b *builder) member(p *verdict.Place, base int, a netip.Addr, workload int) verdict.Endpoint {
+	key := [2]int{base, paths.None}
+	if workload != paths.None {
+		key[1] = b.judge.Kin(workload)
 	}
+	set, known := b.inBase[key]
+	if !known {
+		set = b.set(b.judge.In(p, workload))
+		b.inBase[key] = set
+	}
+	return p.At(a, workload, b.sets[set])
 }
 
-// pieces calls f for each piece of the two lines of addresses.
-func (b *bounds) pieces(f func(Range)) {
-	starts := append(b.starts, netip.IPv4Unspecified(), netip.IPv6Unspecified())
-	slices.SortFunc(starts, netip.Addr.Compare)
-	starts = slices.Compact(starts)
-	for i, from := range starts {
-		to := lastOf(netip.PrefixFrom(from, 0))
-		if i+1 < len(starts) && starts[i+1].Is4() == from.Is4() {
-			to = starts[i+1].Prev()
-		}
-		f(Range{from, to})
+// set returns the number of a set of groups.
+func (b *builder) set(groups []int) int {
+	key := keyOf(groups)
+	i, ok := b.setOf[key]
+	if !ok {
+		i = len(b.sets)
+		b.setOf[key] = i
+		b.sets = append(b.sets, groups)
 	}
+	return i
 }
 
-// lastOf returns the last address of a prefix.
-func lastOf(p netip.Prefix) netip.Addr {
-	bytes := p.Masked().Addr().AsSlice()
-	for i := p.Bits(); i < 8*len(bytes); i++ {
-		bytes[i/8] |= 0x80 >> (i % 8)
+// seenAlone returns what the segments see of an endpoint whose private address
+// no other segment has.
+func (b *builder) seenAlone(end *verdict.Endpoint, set int) string {
+	key := [3]int{end.Segment, set, 0}
+	seen, known := b.seenIn[key]
+	if !known {
+		bytes := make([]byte, len(b.inside))
+		for s := range bytes {
+			bytes[s] = byte(seesNothing)
+		}
+		bytes[end.Segment] = byte(seesIt)
+		b.judge.EachReach(end, func(r verdict.Reach) { bytes[r.Segment] = byte(seesIt) })
+		seen = string(bytes)
+		b.seenIn[key] = seen
 	}
-	a, _ := netip.AddrFromSlice(bytes)
-	return a
+	return seen
 }
 
-// segment adds the classes of a segment's endpoints.
-func (b *builder) segment(s int) {
-	net := b.judge.Net()
-	var cuts bounds
-	b.judge.EachCut(cuts.prefix)
-	lives := make([]bool, len(net.Networks))
-	for i := range net.Subnets {
-		if net.Subnets[i].Segment == s {
-			lives[net.Subnets[i].Network] = true
-		}
-	}
-	b.judge.EachWorkloadAddress(func(network int, a netip.Addr) {
-		if lives[network] {
-			cuts.address(a)
-		}
-	})
-	cuts.pieces(func(r Range) {
-		end, ok := b.judge.Internal(s, r.From)
-		if !ok {
-			return
-		}
-		seen := make([]see, len(net.Segments))
-		for other := range seen {
-			seen[other] = b.sees(other, s, r.From)
-		}
-		b.add(end, r, seen)
-	})
-}
-
-// sees returns what a segment finds under an address of segment s.
-func (b *builder) sees(from, s int, a netip.Addr) see {
-	if from == s {
-		return seesIt
-	}
-	found, how := b.judge.Find(from, a)
-	switch {
-	case how == verdict.LookupShared && found.Segment == s:
-		return seesIt
-	case how == verdict.LookupUnknown:
-		return seesNothing
-	}
-	return seesOther
-}
-
-// internet adds the classes of external endpoints.
-func (b *builder) internet() {
-	var cuts bounds
-	b.judge.EachCut(cuts.prefix)
-	// A share may make a single workload with a public address reachable.
-	b.judge.EachWorkloadAddress(func(_ int, a netip.Addr) {
-		if !paths.Private(a) {
-			cuts.address(a)
-		}
-	})
-	cuts.pieces(func(r Range) {
-		if paths.Private(r.From) {
-			return
-		}
-		seen := make([]see, len(b.inside))
-		for s := range seen {
-			if _, how := b.judge.Find(s, r.From); how == verdict.LookupInternet {
-				seen[s] = seesIt
+// crowded adds the endpoints of a stretch that several segments have, or that
+// is not private, piece by piece.
+func (b *builder) crowded(x *stretch) {
+	for _, r := range x.pieces(b.judge, x.networksAt(b.judge)) {
+		var ends []verdict.Endpoint
+		brought := make([][]int, len(b.inside)) // by segment: the segments from which shares bring the address
+		for _, s := range x.homes {
+			if end, ok := b.judge.Internal(s, r.From); ok {
+				ends = append(ends, end)
+				b.judge.EachReach(&end, func(reach verdict.Reach) {
+					if !slices.Contains(brought[reach.Segment], s) {
+						brought[reach.Segment] = append(brought[reach.Segment], s)
+					}
+				})
 			}
 		}
-		b.add(b.judge.External(r.From, paths.None), r, seen)
-	})
-	for _, a := range examples {
-		if c, ok := b.holding(b.outside, a); ok {
-			b.classes[c].End = b.judge.External(a, paths.None)
+		for i := range ends {
+			end := &ends[i]
+			set, spot := b.set(end.Groups()), b.spotAt(end)
+			b.put(classKey{end.Segment, set, end.Home.Network, spot, b.seenAmong(x, ends, brought, end.Segment)}, *end, r, set, spot)
 		}
+		if !paths.Private(r.From) {
+			b.external(r, brought, ends...)
+		}
+	}
+}
+
+// seenAmong returns what the segments see of an endpoint of one of several
+// segments that have its address.
+func (b *builder) seenAmong(x *stretch, ends []verdict.Endpoint, brought [][]int, of int) string {
+	bytes := make([]byte, len(b.inside))
+	for s := range bytes {
+		own := slices.ContainsFunc(ends, func(e verdict.Endpoint) bool { return e.Segment == s })
+		switch {
+		case s == of, !own && len(brought[s]) == 1 && brought[s][0] == of:
+			bytes[s] = byte(seesIt)
+		case !own && len(brought[s]) != 1 && paths.Private(x.From):
+			bytes[s] = byte(seesNothing)
+		}
+	}
+	return string(bytes)
+}
+
+// external adds external endpoints: a segment sees them where it has no home
+// for them, and no share brings one.
+func (b *builder) external(r Range, brought [][]int, ends ...verdict.Endpoint) {
+	bytes := make([]byte, len(b.inside))
+	for s := range bytes {
+		own := slices.ContainsFunc(ends, func(e verdict.Endpoint) bool { return e.Segment == s })
+		if !own && (brought == nil || len(brought[s]) != 1) {
+			bytes[s] = byte(seesIt)
+		}
+	}
+	end := b.judge.External(r.From, paths.None)
+	set := number(b.bases, "outside "+b.judge.PrefixKey(r.From))
+	mark := b.marks.At(r.From)
+	key := spotKey{segment: paths.None, likeness: paths.None, mark: mark, four: r.From.Is4()}
+	spotNumber, ok := b.spotOf[key]
+	if !ok {
+		spotNumber = len(b.spots)
+		b.spotOf[key] = spotNumber
+		b.spots = append(b.spots, spot{spotKey: key, one: end})
+	}
+	b.put(classKey{len(b.inside), set, paths.None, spotNumber, string(bytes)}, end, r, set, spotNumber)
+}
+
+// put puts a piece into its class.
+func (b *builder) put(key classKey, end verdict.Endpoint, r Range, set, spot int) {
+	i, ok := b.known[key]
+	if !ok {
+		seen, known := b.seenOf[key.seen]
+		if !known {
+			for _, s := range []byte(key.seen) {
+				seen = append(seen, see(s))
+			}
+			b.seenOf[key.seen] = seen
+		}
+		i = len(b.classes)
+		b.known[key] = i
+		c := Class{End: end, set: set, spot: spot, four: end.Addr.Is4(), seen: seen}
+		if end.Internal() {
+			c.at = len(b.inside[end.Segment])
+			b.inside[end.Segment] = append(b.inside[end.Segment], i)
+		} else {
+			c.at = len(b.outside)
+			b.outside = append(b.outside, i)
+		}
+		b.classes = append(b.classes, c)
+	}
+	c := &b.classes[i]
+	c.size.add(sizeOf(r))
+	c.Ranges = append(c.Ranges, r)
+	if end.Workload != paths.None {
+		if len(c.Workloads) == 0 {
+			c.End = end
+		}
+		c.Workloads = append(c.Workloads, end.Workload)
 	}
 }
 
@@ -203,50 +342,19 @@ var examples = []netip.Addr{netip.MustParseAddr("198.51.100.7"), netip.MustParse
 // holding returns the one of some classes that holds an address, or false.
 func (p *partition) holding(classes []int, a netip.Addr) (int, bool) {
 	for _, c := range classes {
-		ranges := p.classes[c].Ranges
-		i, exact := slices.BinarySearchFunc(ranges, a, func(r Range, a netip.Addr) int { return r.From.Compare(a) })
-		if !exact {
-			i--
-		}
-		if i >= 0 && ranges[i].To.Compare(a) >= 0 {
+		if p.classes[c].holds(a) {
 			return c, true
 		}
 	}
 	return 0, false
 }
 
-// add puts a piece into its class.
-func (b *builder) add(end verdict.Endpoint, r Range, seen []see) {
-	groups, place := number(b.sets, end.GroupKey()), b.place(&end)
-	if !end.Internal() {
-		groups = number(b.sets, b.judge.PrefixKey(end.Addr))
+func (c *Class) holds(a netip.Addr) bool {
+	i, exact := slices.BinarySearchFunc(c.Ranges, a, func(r Range, a netip.Addr) int { return r.From.Compare(a) })
+	if !exact {
+		i--
 	}
-	key := binary.AppendVarint(binary.AppendVarint(binary.AppendVarint(nil, int64(end.Segment)), int64(groups)), int64(place))
-	for _, s := range seen {
-		key = append(key, byte(s))
-	}
-	i, ok := b.known[string(key)]
-	if !ok {
-		i = len(b.classes)
-		b.known[string(key)] = i
-		b.classes = append(b.classes, Class{End: end, Size: new(big.Int), party: b.party(&end), place: place, four: end.Addr.Is4(), seen: seen})
-		if end.Internal() {
-			b.inside[end.Segment] = append(b.inside[end.Segment], i)
-		} else {
-			b.outside = append(b.outside, i)
-		}
-	}
-	c := &b.classes[i]
-	c.Size.Add(c.Size, sizeOf(r))
-	c.Ranges = append(c.Ranges, r)
-	if end.Workload != paths.None {
-		if len(c.Workloads) == 0 {
-			c.End = end
-		}
-		if at, has := slices.BinarySearch(c.Workloads, end.Workload); !has {
-			c.Workloads = slices.Insert(c.Workloads, at, end.Workload)
-		}
-	}
+	return i >= 0 && c.Ranges[i].To.Compare(a) >= 0
 }
 
 // number returns the number of a key, a new one if it has none.
@@ -259,47 +367,11 @@ func number(of map[string]int, key string) int {
 	return i
 }
 
-// party returns the number of what rules can see of an endpoint: its segment,
-// and those of its groups that some side names.
-func (p *partition) party(end *verdict.Endpoint) int {
-	key := binary.AppendVarint(nil, int64(end.Segment))
-	for _, g := range end.Groups() {
-		if p.spoken[g] {
-			key = binary.AppendUvarint(key, uint64(g))
-		}
+// keyOf returns a string that is equal for equal lists.
+func keyOf(numbers []int) string {
+	b := make([]byte, 0, 2*len(numbers))
+	for _, n := range numbers {
+		b = binary.AppendUvarint(b, uint64(n))
 	}
-	return number(p.parties, string(key))
-}
-
-// place returns the number of the place of an endpoint: what its ways, there
-// and back, can depend on.
-func (b *builder) place(end *verdict.Endpoint) int {
-	key := binary.AppendVarint(nil, int64(end.Segment))
-	if end.Internal() {
-		key = binary.AppendVarint(binary.AppendVarint(key, int64(end.Home.Network)), int64(end.Home.Subnet))
-	}
-	key = binary.AppendVarint(key, int64(b.marks.At(end.Addr)))
-	if end.Addr.Is4() {
-		key = append(key, 4)
-	}
-	return number(b.placeOf, string(key))
-}
-
-// throughExit returns the party of an external class when it is reached through
-// an exit, or none.
-func (p *partition) throughExit(class, exit int) int {
-	key := exitParty{class, exit}
-	party, ok := p.exits[key]
-	if !ok {
-		end := p.judge.External(p.classes[class].End.Addr, exit)
-		party = p.party(&end)
-		p.exits[key] = party
-	}
-	return party
-}
-
-// sizeOf returns the number of addresses of a range.
-func sizeOf(r Range) *big.Int {
-	from, to := new(big.Int).SetBytes(r.From.AsSlice()), new(big.Int).SetBytes(r.To.AsSlice())
-	return to.Sub(to, from).Add(to, big.NewInt(1))
+	return string(b)
 }

@@ -2,7 +2,6 @@ package survey
 
 import (
 	"math/big"
-	"net/netip"
 	"slices"
 	"strings"
 
@@ -15,8 +14,8 @@ import (
 
 // Difference is every flow that fares differently in two estates.
 type Difference struct {
-	Changes []Change
-	Cells   []CellChange
+	Changes  []Change
+	comparer *comparer
 }
 
 // Change is flows between two segments (or the internet) that went from one
@@ -28,277 +27,122 @@ type Change struct {
 	After    *verdict.Verdict // nil where there is none any more
 	Pairs    *big.Int         // of addresses
 	Witness  verdict.Flow
-	Blocks   []Block // the flows, as blocks of sources by destinations
+	patches  []patch
+	at       [2]int // territories
 }
+
+// patch is the destinations that the same sources reach in a change.
+type patch struct{ from, to *bitset.BitSet } // of joints
 
 // Outcome reports whether the outcome itself changed, and not only who settles it.
 func (c *Change) Outcome() bool {
 	return c.Before == nil || c.After == nil || c.Before.Outcome != c.After.Outcome
 }
 
-// CellChange is a cell of the board in which flows fare differently.
-type CellChange struct {
-	Row, Col      Node
-	Before, After []Mark
-	Outcome       bool // the outcome of some flow changed, and not only who settles it
-}
-
-// Compare returns how flows fare differently in new, and in which cells, down
-// to groups. Both surveys are cut anew by what either tells apart, so the
-// answer is exact for any two estates.
+// Compare returns how flows fare differently in new. Both surveys are looked at
+// through atoms that are fine enough for either, so the answer is exact for any
+// two estates. Cost: where the surveys share a block and its verdicts, nothing;
+// else the kinds of sources and of destinations multiplied.
 func Compare(old, new *Survey) Difference {
-	atoms := space.Cut(slices.Concat(old.judge.Settings(), new.judge.Settings()))
-	c := &comparer{old: old.recut(atoms), new: new.recut(atoms), atoms: atoms, at: map[string]int{}, told: map[int]int{}, cells: map[[2]Node]bool{}}
-	c.joints = c.join()
-	for a := range c.joints {
-		for b := range c.joints {
-			c.now = [2]int{a, b}
-			c.pair(&c.joints[a], &c.joints[b])
+	if old.atoms != new.atoms {
+		atoms := space.Cut(slices.Concat(old.judge.Settings(), new.judge.Settings()))
+		old, new = old.recut(atoms), new.recut(atoms)
+	}
+	c := &comparer{old: old, new: new, lands: territories(old, new), deltas: map[[2]int32][]delta{}}
+	c.meet()
+	for from := range c.lands {
+		for to := range c.lands {
+			c.between(from, to)
 		}
 	}
-	return c.difference()
-}
-
-// joint is the endpoints that are in one class of each survey; -1 for none.
-type joint struct {
-	old, new int
-	size     *big.Int
-	ranges   []Range
-	addrs    [2]netip.Addr // two of them, or one twice; the class's example first
-	workload bool          // the first is a workload
-	segment  Node
-	nodes    []Node // the rows that it is in, in either survey
+	d := Difference{comparer: c}
+	d.Changes = c.finish()
+	return d
 }
 
 type comparer struct {
 	old, new *Survey
-	atoms    *space.Atoms
-	joints   []joint
-	changes  []Change
-	sets     []*bitset.BitSet // of the changes: their atoms
-	touched  [][][2]int       // of the changes: pairs of joint classes
-	told     map[int]int      // how good the witness of a change is
-	at       map[string]int
-	cells    map[[2]Node]bool // to whether an outcome changed
-	now      [2]int           // the joint classes at hand
+	lands    []territory
+	// Vectors of either survey, by number, in a numbering of both; 0 is no flow.
+	oldVector, newVector []int32
+	vectors              [][]int32 // of results of both
+	results              []*verdict.Verdict
+	deltas               map[[2]int32][]delta
+	changes              []*change
+	units                []*units // by territory, made when needed
 }
 
-// join cuts all endpoints by both surveys.
-func (c *comparer) join() []joint {
-	var out []joint
-	segments := slices.Concat(c.old.judge.Net().Segments, c.new.judge.Net().Segments)
-	slices.Sort(segments)
-	for _, name := range slices.Compact(segments) {
-		node := Node{Kind: NodeSegment, Segment: name}
-		out = append(out, c.joinNode(node)...)
-	}
-	return append(out, c.joinNode(Node{Kind: NodeInternet})...)
+// delta is the atoms on which one vector has another result than another.
+type delta struct {
+	before, after int32 // results, or -1
+	atoms         *bitset.BitSet
 }
 
-type piece struct {
-	Range
-	class int
-}
-
-func piecesOf(s *Survey, n Node) []piece {
-	var out []piece
-	for _, class := range s.ClassesOf(n) {
-		for _, r := range s.classes[class].Ranges {
-			out = append(out, piece{r, class})
-		}
-	}
-	slices.SortFunc(out, func(a, b piece) int { return a.From.Compare(b.From) })
-	return out
-}
-
-func (c *comparer) joinNode(n Node) []joint {
-	at := map[[2]int]int{}
-	var out []joint
-	eachJoint(piecesOf(c.old, n), piecesOf(c.new, n), func(r Range, old, new int) {
-		key := [2]int{old, new}
-		i, ok := at[key]
-		if !ok {
-			i = len(out)
-			at[key] = i
-			out = append(out, joint{old: old, new: new, size: big.NewInt(0), addrs: [2]netip.Addr{r.From, r.To}, segment: n, nodes: c.nodesOf(n, old, new)})
-		}
-		out[i].size.Add(out[i].size, sizeOf(r))
-		out[i].ranges = append(out[i].ranges, r)
-		c.exemplify(&out[i], r)
-	})
-	return out
-}
-
-// exemplify keeps two addresses of a joint class, a workload's first if it can.
-func (c *comparer) exemplify(j *joint, r Range) {
-	if j.addrs[0] == j.addrs[1] {
-		j.addrs[1] = r.To
-	}
-	var class *Class
-	if j.new >= 0 {
-		class = &c.new.classes[j.new]
-	} else {
-		class = &c.old.classes[j.old]
-	}
-	at := class.End.Addr
-	if j.workload || at.Compare(r.From) < 0 || at.Compare(r.To) > 0 {
-		return
-	}
-	if j.addrs[0] != at {
-		j.addrs = [2]netip.Addr{at, j.addrs[0]}
-	}
-	j.workload = len(class.Workloads) > 0
-}
-
-// eachJoint sweeps two sorted lists of disjoint pieces, and calls f for each
-// stretch that lies in at least one of them.
-func eachJoint(a, b []piece, f func(r Range, a, b int)) {
-	for len(a) > 0 || len(b) > 0 {
-		switch {
-		case len(b) == 0 || len(a) > 0 && a[0].To.Compare(b[0].From) < 0: // a lies before b
-			f(a[0].Range, a[0].class, -1)
-			a = a[1:]
-		case len(a) == 0 || b[0].To.Compare(a[0].From) < 0: // b lies before a
-			f(b[0].Range, -1, b[0].class)
-			b = b[1:]
-		case a[0].From.Compare(b[0].From) < 0: // a begins first: cut it where b begins
-			f(Range{a[0].From, b[0].From.Prev()}, a[0].class, -1)
-			a[0].From = b[0].From
-		case b[0].From.Compare(a[0].From) < 0: // b begins first
-			f(Range{b[0].From, a[0].From.Prev()}, -1, b[0].class)
-			b[0].From = a[0].From
-		default: // both begin here: up to where the first ends
-			to := a[0].To
-			if b[0].To.Compare(to) < 0 {
-				to = b[0].To
+// meet numbers the results and vectors of both surveys alike.
+func (c *comparer) meet() {
+	resultOf := map[string]int32{}
+	book := newVectorBook()
+	book.number([]int32{-1}) // no flow
+	translate := func(s *Survey) []int32 {
+		results := make([]int32, len(s.results))
+		for i := range s.results {
+			key := verdictKey(&s.results[i])
+			n, ok := resultOf[key]
+			if !ok {
+				n = int32(len(c.results))
+				resultOf[key] = n
+				c.results = append(c.results, &s.results[i])
 			}
-			f(Range{a[0].From, to}, a[0].class, b[0].class)
-			a, b = after(a, to), after(b, to)
+			results[i] = n
 		}
-	}
-}
-
-// after returns the pieces without what lies up to an address that is in the
-// first of them.
-func after(p []piece, to netip.Addr) []piece {
-	if p[0].To == to {
-		return p[1:]
-	}
-	p[0].From = to.Next()
-	return p
-}
-
-// nodesOf returns the rows of the board that a joint class is in.
-func (c *comparer) nodesOf(n Node, old, new int) []Node {
-	nodes := []Node{n}
-	if n.Kind == NodeInternet {
-		return nodes
-	}
-	add := func(s *Survey, class int) {
-		if class < 0 {
-			return
-		}
-		names := s.judge.GroupNames()
-		groups := s.classes[class].End.Groups()
-		for _, g := range groups {
-			if node := (Node{NodeGroup, n.Segment, names[g]}); !slices.Contains(nodes, node) {
-				nodes = append(nodes, node)
+		out := make([]int32, len(s.vectors))
+		v := make([]int32, s.atoms.Len())
+		for i := range s.vectors {
+			for atom, r := range s.vectors[i] {
+				v[atom] = results[r]
 			}
+			out[i] = book.number(v)
 		}
-		if rest := (Node{Kind: NodeRest, Segment: n.Segment}); len(groups) == 0 && !slices.Contains(nodes, rest) {
-			nodes = append(nodes, rest)
-		}
-	}
-	add(c.old, old)
-	add(c.new, new)
-	return nodes
-}
-
-// fates returns the result of each atom, by publication name; -1 for no flow.
-func fates(s *Survey, a, b int) map[string][]int {
-	out := map[string][]int{}
-	if a < 0 || b < 0 {
 		return out
 	}
-	s.eachStrand(a, b, func(t strand) {
-		name := ""
-		if t.publication != paths.None {
-			name = s.judge.Publications()[t.publication]
+	c.oldVector, c.newVector = translate(c.old), translate(c.new)
+	c.vectors = book.list
+}
+
+// deltasOf returns where two vectors differ.
+func (c *comparer) deltasOf(before, after int32) []delta {
+	key := [2]int32{before, after}
+	known, ok := c.deltas[key]
+	if ok {
+		return known
+	}
+	at := func(vector int32, atom int) int32 {
+		if vector == 0 {
+			return -1
 		}
-		out[name] = s.spread(&column{strand: t})
-	})
+		return c.vectors[vector][atom]
+	}
+	var out []delta
+	for atom := range c.old.atoms.Len() {
+		was, is := at(before, atom), at(after, atom)
+		out = apply(out, was, is, atom, c.old.atoms.Len())
+	}
+	c.deltas[key] = out
 	return out
 }
 
-// pair compares the flows between two joint classes.
-func (c *comparer) pair(a, b *joint) {
-	if c.without(a, b) {
-		return
+// apply adds an atom to the delta of two results, if they differ.
+func apply(out []delta, was, is int32, atom, atoms int) []delta {
+	if was == is {
+		return out
 	}
-	before, after := fates(c.old, a.old, b.old), fates(c.new, a.new, b.new)
-	for name, old := range before {
-		c.compare(a, b, name, old, after[name])
+	i := slices.IndexFunc(out, func(d delta) bool { return d.before == was && d.after == is })
+	if i < 0 {
+		i = len(out)
+		out = append(out, delta{was, is, bitset.New(uint(atoms))})
 	}
-	for name, new := range after {
-		if _, seen := before[name]; !seen {
-			c.compare(a, b, name, nil, new)
-		}
-	}
-}
-
-// without reports whether neither survey has flows between two joint classes.
-func (c *comparer) without(a, b *joint) bool {
-	if a.addrs[0] == a.addrs[1] && a.addrs == b.addrs || a.addrs[0].Is4() != b.addrs[0].Is4() {
-		return true // both are one and the same address, or of different families
-	}
-	none := func(s *Survey, a, b int) bool {
-		return a < 0 || b < 0 || s.classes[a].Internal() && s.table[a][b] == noFlow
-	}
-	return none(c.old, a.old, b.old) && none(c.new, a.new, b.new)
-}
-
-func (c *comparer) compare(a, b *joint, publication string, old, new []int) {
-	at := func(results []int, s *Survey, atom int) *verdict.Verdict {
-		if results == nil || results[atom] < 0 {
-			return nil
-		}
-		return &s.results[results[atom]]
-	}
-	counted := map[int]bool{}
-	for atom := range c.atoms.Len() {
-		before, after := at(old, c.old, atom), at(new, c.new, atom)
-		if sameVerdict(before, after) {
-			continue
-		}
-		i := c.change(a, b, publication, before, after)
-		c.sets[i].Set(uint(atom))
-		if !counted[i] {
-			counted[i] = true
-			c.count(i, a, b, publication, atom)
-		}
-	}
-}
-
-func sameVerdict(a, b *verdict.Verdict) bool {
-	if a == nil || b == nil {
-		return a == b
-	}
-	return a.Outcome == b.Outcome && a.Reason == b.Reason && a.Contested == b.Contested && a.Intended == b.Intended &&
-		slices.Equal(a.Pools, b.Pools) && slices.Equal(a.By, b.By)
-}
-
-// change returns the number of the change that a flow belongs to.
-func (c *comparer) change(a, b *joint, publication string, before, after *verdict.Verdict) int {
-	key := strings.Join([]string{a.segment.Segment, b.segment.Segment, publication, verdictKey(before), verdictKey(after)}, "\n")
-	i, ok := c.at[key]
-	if !ok {
-		i = len(c.changes)
-		c.at[key] = i
-		c.changes = append(c.changes, Change{From: a.segment, To: b.segment, Before: before, After: after, Pairs: new(big.Int)})
-		c.sets = append(c.sets, bitset.New(uint(c.atoms.Len())))
-		c.touched = append(c.touched, nil)
-	}
-	return i
+	out[i].atoms.Set(uint(atom))
+	return out
 }
 
 func verdictKey(v *verdict.Verdict) string {
@@ -312,23 +156,11 @@ func verdictKey(v *verdict.Verdict) string {
 	return key
 }
 
-// count adds the pairs of two joint classes to a change, with its cells.
-func (c *comparer) count(i int, a, b *joint, publication string, atom int) {
-	change := &c.changes[i]
-	pairs := new(big.Int).Mul(a.size, b.size)
-	pairs.Sub(pairs, shared(a.ranges, b.ranges))
-	change.Pairs.Add(change.Pairs, pairs)
-	c.touched[i] = append(c.touched[i], c.now)
-	if telling := 1 + oneIf(a.workload) + oneIf(b.workload); telling > c.told[i] {
-		c.told[i] = telling
-		change.Witness = c.witness(a, b, publication, atom)
+func sameVerdict(a, b *verdict.Verdict) bool {
+	if a == nil || b == nil {
+		return a == b
 	}
-	for _, row := range a.nodes {
-		for _, col := range b.nodes {
-			key := [2]Node{row, col}
-			c.cells[key] = c.cells[key] || change.Outcome()
-		}
-	}
+	return verdictKey(a) == verdictKey(b)
 }
 
 func oneIf(b bool) int {
@@ -338,61 +170,403 @@ func oneIf(b bool) int {
 	return 0
 }
 
-func (c *comparer) witness(a, b *joint, publication string, atom int) verdict.Flow {
-	protocol, sport, dport, _ := c.atoms.Set(atom).Witness()
-	f := verdict.Flow{
-		Segment: a.segment.Segment, Source: a.addrs[0], Destination: b.addrs[0], Publication: publication,
-		Service: verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport},
-	}
-	if a.segment.Kind == NodeInternet {
-		f.Segment = verdict.Internet
-	}
-	if f.Source == f.Destination {
-		f.Destination = b.addrs[1]
-		if b.addrs[0] == b.addrs[1] {
-			f.Source, f.Destination = a.addrs[1], b.addrs[0]
-		}
-	}
-	return f
+// view is one of two surveys, at the flows between two territories.
+type view struct {
+	*Survey
+	vectors  []int32 // see comparer
+	block    *block
+	from, to int // domains
 }
 
-func (c *comparer) difference() Difference {
-	d := Difference{Changes: c.changes}
-	for i := range d.Changes {
-		d.Changes[i].Services = c.atoms.Union(c.sets[i])
-		d.Changes[i].Blocks = c.blocks(c.touched[i])
+// tokens of the ends of a flow, beside the kinds of a block.
+const (
+	absent  int32 = -1 // no such endpoint, or no flows with it
+	nowhere int32 = -2 // nothing is found under the address
+)
+
+// source returns the kind of a class as a source.
+func (v *view) source(class int) int32 {
+	switch {
+	case class < 0:
+		return absent
+	case v.block == nil:
+		return 0
 	}
-	for key, outcome := range c.cells {
-		row, col := key[0], key[1]
-		d.Cells = append(d.Cells, CellChange{
-			Row: row, Col: col, Outcome: outcome,
-			Before: c.old.Cell(c.old.Of(row), c.old.Of(col)),
-			After:  c.new.Cell(c.new.Of(row), c.new.Of(col)),
-		})
+	return v.block.sources.of[v.classes[class].at]
+}
+
+// target returns the kind of a class as a destination.
+func (v *view) target(class int) int32 {
+	if class < 0 {
+		return absent
 	}
-	slices.SortFunc(d.Cells, func(a, b CellChange) int {
-		if order := compareNodes(a.Row, b.Row); order != 0 {
-			return order
+	c := &v.classes[class]
+	switch c.seen[v.from] {
+	case seesNothing:
+		return nowhere
+	case seesIt:
+		if v.block != nil { // else nobody is there to send
+			return v.block.targets.of[c.at]
 		}
-		return compareNodes(a.Col, b.Col)
+	}
+	return absent
+}
+
+// far returns the vector of flows between two kinds, 0 for none, on ways that
+// are not local.
+func (v *view) far(src, dst int32) int32 {
+	switch {
+	case src == absent || dst == absent:
+		return 0
+	case dst == nowhere:
+		return v.vectors[0]
+	}
+	s, d := &v.block.sources.list[src], &v.block.targets.list[dst]
+	effect := v.block.effects[s.place][d.place]
+	if effect == noEffect {
+		return 0
+	}
+	col := d.line
+	if v.to == len(v.inside) {
+		col = v.block.lineAt(v.block.colOf, v.net, int(d.line), v.ledger.effectAt(effect).Exit)
+	}
+	return v.vectors[v.verdicts[effect][v.block.stance(s.line, col)]]
+}
+
+// near returns the vector of local flows between two classes, 0 for none.
+func (v *view) near(src, dst int) int32 {
+	if src < 0 || dst < 0 {
+		return 0
+	}
+	c, ok := v.combine(&v.classes[src], &v.classes[dst])
+	if !ok {
+		return 0
+	}
+	return v.vectors[v.verdicts[c.effect][c.stance]]
+}
+
+// pairing is two territories at hand.
+type pairing struct {
+	*comparer
+	from, to int
+	old, new view
+	at       map[changeKey]*change
+}
+
+// between compares the flows from one territory to another.
+func (c *comparer) between(from, to int) {
+	a, b := &c.lands[from], &c.lands[to]
+	p := &pairing{comparer: c, from: from, to: to, at: map[changeKey]*change{}}
+	p.old, p.new = view{c.old, c.oldVector, c.old.blockOf(a.old, b.old), a.old, b.old}, view{c.new, c.newVector, c.new.blockOf(a.new, b.new), a.new, b.new}
+	switch {
+	case a.node.Kind == NodeInternet && b.node.Kind == NodeInternet:
+	case a.node.Kind == NodeInternet:
+		p.doors()
+	default:
+		p.inside()
+	}
+	for _, x := range p.at {
+		c.changes = append(c.changes, x)
+	}
+}
+
+func (s *Survey) blockOf(from, to int) *block {
+	if from < 0 || to < 0 {
+		return nil
+	}
+	return s.blocks[from][to]
+}
+
+// bundle is the joints of a territory that neither survey tells apart in a pair
+// of territories.
+type bundle struct {
+	old, new int32 // kinds
+	four     bool
+	joints   []int32
+	size     size
+	bits     *bitset.BitSet // the joints; made when needed
+}
+
+func (p *pairing) bundles(t *territory, old, new func(int) int32) []bundle {
+	type key struct {
+		old, new int32
+		four     bool
+	}
+	at := map[key]int{}
+	var out []bundle
+	for i := range t.joints {
+		j := &t.joints[i]
+		k := key{old(j.old), new(j.new), j.four}
+		if k.old == absent && k.new == absent {
+			continue
+		}
+		n, ok := at[k]
+		if !ok {
+			n = len(out)
+			at[k] = n
+			out = append(out, bundle{old: k.old, new: k.new, four: k.four})
+		}
+		out[n].joints = append(out[n].joints, int32(i))
+		out[n].size.add(j.size)
+	}
+	return out
+}
+
+func (b *bundle) set(n int) *bitset.BitSet {
+	if b.bits == nil {
+		b.bits = bitset.New(uint(n))
+		for _, i := range b.joints {
+			b.bits.Set(uint(i))
+		}
+	}
+	return b.bits
+}
+
+// inside compares flows whose source is inside.
+func (p *pairing) inside() {
+	a, b := &p.lands[p.from], &p.lands[p.to]
+	if p.old.partition == p.new.partition && p.old.block == nil && p.new.block == nil {
+		return // either finds nothing under the addresses
+	}
+	changed := p.changedStances()
+	if changed != nil && len(changed) == 0 {
+		return
+	}
+	sources, targets := p.bundles(a, p.old.source, p.new.source), p.bundles(b, p.old.target, p.new.target)
+	local := p.from == p.to
+	var disturbed []int32 // sources whose flows are not alike, as far as bundles tell
+	for i := range sources {
+		src := &sources[i]
+		if changed != nil && !p.holdsAny(src.old, changed) {
+			continue
+		}
+		any := local && changed != nil
+		for k := range targets {
+			dst := &targets[k]
+			if src.four != dst.four {
+				continue
+			}
+			before, after := p.old.far(src.old, dst.old), p.new.far(src.new, dst.new)
+			if before != after {
+				any = true
+				p.add(src, dst, before, after)
+			}
+		}
+		if any || local && changed == nil {
+			disturbed = append(disturbed, src.joints...)
+		}
+	}
+	if local {
+		p.locals(disturbed, sources, targets)
+	}
+}
+
+// changedStances returns the stances whose verdicts differ, if the surveys share
+// the block and its endpoints; nil if they do not, and anything may differ.
+func (p *pairing) changedStances() map[int32]bool {
+	if p.old.partition != p.new.partition || p.old.block == nil || p.old.block != p.new.block {
+		return nil
+	}
+	if p.comparer.old.ledger != p.comparer.new.ledger {
+		return nil
+	}
+	out := map[int32]bool{}
+	for _, e := range p.new.effectsIn(p.new.block, p.to) {
+		if int(e) >= len(p.old.verdicts) || int(e) >= len(p.new.verdicts) {
+			return nil
+		}
+		was, is := p.old.verdicts[e], p.new.verdicts[e]
+		if len(was) > 0 && len(was) == len(is) && &was[0] == &is[0] {
+			continue
+		}
+		for stance, v := range is {
+			switch {
+			case stance >= len(was):
+				out[int32(stance)] = true
+			case v >= 0 && was[stance] >= 0 && p.oldVector[was[stance]] != p.newVector[v], v >= 0 != (was[stance] >= 0):
+				out[int32(stance)] = true
+			}
+		}
+	}
+	return out
+}
+
+// holdsAny reports whether some stance of a kind of sources is among some.
+func (p *pairing) holdsAny(kind int32, stances map[int32]bool) bool {
+	if kind < 0 {
+		return false
+	}
+	for _, s := range p.new.block.rows[p.new.block.sources.list[kind].line].palette {
+		if stances[s] {
+			return true
+		}
+	}
+	return false
+}
+
+// locals mends what bundles say for pairs of one network: between them, ways are
+// local.
+func (p *pairing) locals(disturbed []int32, sources, targets []bundle) {
+	joints := p.lands[p.from].joints
+	srcOf, dstOf := make([]int32, len(joints)), make([]int32, len(joints))
+	for i := range srcOf {
+		srcOf[i], dstOf[i] = -1, -1
+	}
+	for n := range sources {
+		for _, i := range sources[n].joints {
+			srcOf[i] = int32(n)
+		}
+	}
+	for n := range targets {
+		for _, i := range targets[n].joints {
+			dstOf[i] = int32(n)
+		}
+	}
+	oldNet, newNet := p.networks(p.old.Survey, false), p.networks(p.new.Survey, true)
+	same := p.old.partition == p.new.partition
+	for _, i := range disturbed {
+		x := &joints[i]
+		visit := func(k int32) {
+			y := &joints[k]
+			if x.four != y.four || dstOf[k] < 0 {
+				return
+			}
+			src, dst := &sources[srcOf[i]], &targets[dstOf[k]]
+			p.mend(i, k, src, dst)
+		}
+		if x.old >= 0 {
+			for _, k := range oldNet[p.old.classes[x.old].End.Home.Network] {
+				visit(k)
+			}
+		}
+		if x.new < 0 || same {
+			continue
+		}
+		for _, k := range newNet[p.new.classes[x.new].End.Home.Network] {
+			if y := &joints[k]; x.old >= 0 && y.old >= 0 && p.old.classes[x.old].End.Home.Network == p.old.classes[y.old].End.Home.Network {
+				continue // seen above
+			}
+			visit(k)
+		}
+	}
+}
+
+// networks returns the joints of the territory by their home network.
+func (p *pairing) networks(s *Survey, new bool) map[int][]int32 {
+	out := map[int][]int32{}
+	for i := range p.lands[p.from].joints {
+		class := p.lands[p.from].joints[i].old
+		if new {
+			class = p.lands[p.from].joints[i].new
+		}
+		if class >= 0 {
+			n := s.classes[class].End.Home.Network
+			out[n] = append(out[n], int32(i))
+		}
+	}
+	return out
+}
+
+// mend puts right what the bundles of two joints say about them.
+func (p *pairing) mend(i, k int32, src, dst *bundle) {
+	joints := p.lands[p.from].joints
+	x, y := &joints[i], &joints[k]
+	saidBefore, saidAfter := p.old.far(src.old, dst.old), p.new.far(src.new, dst.new)
+	before, after := p.nearOrFar(&p.old, x.old, y.old, saidBefore), p.nearOrFar(&p.new, x.new, y.new, saidAfter)
+	if i != k && before == saidBefore && after == saidAfter {
+		return
+	}
+	if saidBefore != saidAfter {
+		p.except(i, k, saidBefore, saidAfter, x.size, y.size, -1)
+	}
+	if before == after || i == k && x.size.one() {
+		return
+	}
+	p.except(i, k, before, after, x.size, y.size, 1)
+}
+
+func (p *pairing) nearOrFar(v *view, x, y int, far int32) int32 {
+	if x < 0 || y < 0 || v.classes[x].End.Home.Network != v.classes[y].End.Home.Network {
+		return far
+	}
+	return v.near(x, y)
+}
+
+// doors compares flows from the internet: they can differ where a gate is open
+// in one survey, or an end is there in one only.
+func (p *pairing) doors() {
+	a, b := &p.lands[p.from], &p.lands[p.to]
+	for k := range b.joints {
+		y := &b.joints[k]
+		if y.old >= 0 && y.new >= 0 && !p.old.gated(b.old, y.old) && !p.new.gated(b.new, y.new) && !p.someAbsent(a) {
+			continue
+		}
+		for i := range a.joints {
+			x := &a.joints[i]
+			if x.four != y.four || x.size.one() && y.size.one() && x.addrs == y.addrs {
+				continue
+			}
+			p.doorsOf(int32(i), int32(k))
+		}
+	}
+}
+
+// someAbsent reports whether some endpoint outside is so in one survey only.
+func (p *pairing) someAbsent(t *territory) bool {
+	return slices.ContainsFunc(t.joints, func(j joint) bool { return j.old < 0 || j.new < 0 })
+}
+
+// gated reports whether a publication leads to a class of a segment.
+func (s *Survey) gated(segment, class int) bool {
+	return slices.ContainsFunc(s.gates[segment], func(g gate) bool { return g.open[s.classes[class].at] })
+}
+
+func (p *pairing) doorsOf(i, k int32) {
+	x, y := &p.lands[p.from].joints[i], &p.lands[p.to].joints[k]
+	before, after := p.fates(&p.old, x.old, y.old), p.fates(&p.new, x.new, y.new)
+	names := map[string]bool{}
+	for n := range before {
+		names[n] = true
+	}
+	for n := range after {
+		names[n] = true
+	}
+	for n := range names {
+		var deltas []delta
+		for atom := range p.comparer.old.atoms.Len() {
+			at := func(results []int32) int32 {
+				if results == nil {
+					return -1
+				}
+				return results[atom]
+			}
+			deltas = apply(deltas, at(before[n]), at(after[n]), atom, p.comparer.old.atoms.Len())
+		}
+		for _, d := range deltas {
+			p.change(n, d).except(i, k, x.size, y.size, 1)
+			p.change(n, d).subtract(shared(x.ranges, y.ranges))
+		}
+	}
+}
+
+// fates returns the result of each atom, by publication; -1 for no flow.
+func (p *pairing) fates(v *view, x, y int) map[string][]int32 {
+	if x < 0 || y < 0 {
+		return nil
+	}
+	out := map[string][]int32{}
+	v.eachStrand(x, y, func(t strand) {
+		name := ""
+		if t.publication != paths.None {
+			name = v.judge.Publications()[t.publication]
+		}
+		results := slices.Clone(p.comparer.vectors[v.vectors[t.vector]])
+		for atom := range results {
+			if t.mask != nil && !t.mask.Test(uint(atom)) {
+				results[atom] = -1
+			}
+		}
+		out[name] = results
 	})
-	return d
-}
-
-// compareNodes orders nodes as the board does.
-func compareNodes(a, b Node) int {
-	rank := map[NodeKind]int{NodeSegment: 0, NodeGroup: 1, NodeRest: 2}
-	if (a.Kind == NodeInternet) != (b.Kind == NodeInternet) {
-		if a.Kind == NodeInternet {
-			return 1
-		}
-		return -1
-	}
-	if d := strings.Compare(a.Segment, b.Segment); d != 0 {
-		return d
-	}
-	if d := rank[a.Kind] - rank[b.Kind]; d != 0 {
-		return d
-	}
-	return strings.Compare(a.Group, b.Group)
+	return out
 }

@@ -74,12 +74,10 @@ func (s *Survey) lines(columns []column, from, to Set, atoms *bitset.BitSet) []L
 // spread returns the result of a column for each atom, -1 where it is masked.
 func (s *Survey) spread(c *column) []int {
 	out := make([]int, s.atoms.Len())
-	for _, r := range s.vectors[c.vector] {
-		for atom := range r.atoms.EachSet() {
-			out[atom] = r.result
-			if c.mask != nil && !c.mask.Test(atom) {
-				out[atom] = -1
-			}
+	for atom, r := range s.vectors[c.vector] {
+		out[atom] = int(r)
+		if c.mask != nil && !c.mask.Test(uint(atom)) {
+			out[atom] = -1
 		}
 	}
 	return out
@@ -107,7 +105,7 @@ func (s *Survey) line(columns []column, resultOf [][]int, set *bitset.BitSet, fr
 		columns[i].pairs.sum(line.Parts[k].Pairs)
 		sides[k][0].InPlaceUnion(columns[i].from)
 		sides[k][1].InPlaceUnion(columns[i].to)
-		if s.telling(columns[i].src, columns[i].dst) > s.telling(columns[best[k]].src, columns[best[k]].dst) {
+		if columns[i].told > columns[best[k]].told {
 			best[k] = i
 		}
 	}

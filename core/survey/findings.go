@@ -56,11 +56,12 @@ type Finding struct {
 // Findings returns everything legal and probably wrong, in a fixed order. Cost:
 // the combinations times the atoms, and the pairs of classes.
 func (s *Survey) Findings() []Finding {
-	f := &finder{Survey: s, at: map[string]int{}, spoke: map[verdict.Rulepoint]bool{}}
+	f := &finder{Survey: s, at: map[string]int{}, spoke: map[verdict.Rulepoint]bool{}, reasons: s.reasonsOf()}
 	f.flows()
 	f.rules()
 	f.things()
 	for i := range f.found {
+		f.found[i].complete()
 		if f.atoms[i] != nil {
 			f.found[i].Services = s.atoms.Union(f.atoms[i])
 			example := f.examples[i]
@@ -88,6 +89,7 @@ type finder struct {
 	at       map[string]int
 	spoke    map[verdict.Rulepoint]bool
 	contests [][]string
+	reasons  []uint8 // see reasonsOf
 }
 
 // add reports a finding about flows once for each key, and gathers its atoms.
@@ -106,20 +108,55 @@ func (f *finder) add(code FindingCode, key string, x example, atom int, refs []e
 	}
 }
 
+// addAt reports a finding about flows that several networks may have.
+func (f *finder) addAt(code FindingCode, key string, x example, atom int, network estate.Ref, message string) {
+	f.add(code, key, x, atom, nil, message)
+	i := f.at[string(code)+" "+key]
+	if refs := f.found[i].Refs; !slices.Contains(refs, network) {
+		f.found[i].Refs = append(refs, network)
+	}
+}
+
+// listed is how many networks a message names before it counts the rest.
+const listed = 4
+
+// complete names the networks of a finding in its message.
+func (f *Finding) complete() {
+	if f.Code != Unenforced && f.Code != Uninspectable {
+		return
+	}
+	slices.SortFunc(f.Refs, func(a, b estate.Ref) int { return strings.Compare(a.Name, b.Name) })
+	var names []string
+	for _, r := range f.Refs[:min(len(f.Refs), listed)] {
+		names = append(names, r.String())
+	}
+	f.Message += strings.Join(names, ", ")
+	if more := len(f.Refs) - listed; more > 0 {
+		f.Message += fmt.Sprintf(" and %d more", more)
+	}
+}
+
 func (f *finder) note(code FindingCode, refs []estate.Ref, message string, args ...any) {
 	f.found = append(f.found, Finding{Code: code, Refs: refs, Message: fmt.Sprintf(message, args...)})
 	f.atoms = append(f.atoms, nil)
 	f.examples = append(f.examples, example{})
 }
 
-// flows looks at each combination once, inside and through each publication,
-// with a pair of classes that has it: two workloads, if any pair is.
+// circumstance is flows that a finding may be about: of one combination, through one
+// publication or none, and, where the networks themselves enforce or let out,
+// from one network.
+type circumstance struct {
+	combination
+	publication, network int
+}
+
+// flows looks at each circumstance once, with a pair of classes that has it: two
+// workloads, if any pair is.
 func (f *finder) flows() {
-	type kind struct{ combination, publication int }
-	examples := map[kind]example{}
-	told := map[kind]int{}
-	var order []kind
-	take := func(k kind, x example) {
+	examples := map[circumstance]example{}
+	told := map[circumstance]int{}
+	var order []circumstance
+	take := func(k circumstance, x example) {
 		t := 1 + f.telling(Member{Class: x.from}, Member{Class: x.to})
 		if told[k] == 0 {
 			order = append(order, k)
@@ -128,31 +165,136 @@ func (f *finder) flows() {
 			told[k], examples[k] = t, x
 		}
 	}
-	for a := range f.classes {
-		for b, c := range f.table[a] {
-			if c >= 0 {
-				take(kind{int(c), paths.None}, example{a, b, paths.None})
-			}
-			for _, d := range f.published[[2]int{a, b}] {
-				if d.publication != paths.None { // the shut door: nothing meant
-					take(kind{d.combination, d.publication}, example{a, b, d.publication})
-				}
-			}
-		}
-	}
+	f.eachHubCombination(take)
+	f.eachLocalCombination(take)
+	f.eachDoorCombination(take)
 	for _, k := range order {
-		for atom := range f.Survey.atoms.Len() {
-			if k.publication == paths.None || f.admits[k.publication].Test(uint(atom)) {
-				f.combination(k.combination, atom, examples[k])
+		f.circumstance(k, examples[k])
+	}
+}
+
+// eachHubCombination finds the combinations of flows that are not local.
+func (f *finder) eachHubCombination(take func(circumstance, example)) {
+	for from := range f.inside {
+		for to, b := range f.blocks[from] {
+			if b == nil {
+				continue
+			}
+			g := &gatherer{Survey: f.Survey, fromSet: whole(f.of(from)), toSet: whole(f.of(to))}
+			src, dst := f.sidesOf(g.fromSet), f.sidesOf(g.toSet)
+			sources, targets := f.lots(g.fromSet, src[0].members, &b.sources), f.lots(g.toSet, dst[0].members, &b.targets)
+			told := map[circumstance]int{}
+			for i := range sources {
+				l := &sources[i]
+				srcTells := g.tellingOf(g.fromSet, l.members)
+				f.eachBatch(b, l, targets, &g.buckets, func(x combination, dsts []int32) {
+					k := circumstance{x, paths.None, paths.None}
+					if effect := f.ledger.effectAt(x.effect); effect.Kind == paths.Peered || effect.Kind == paths.Bypass {
+						k.network = l.sole
+					}
+					if was, seen := told[k]; seen && was >= 2+srcTells {
+						return
+					}
+					c := column{}
+					g.exemplify(&c, x, l.members, targets, dsts, from == to)
+					if c.told > 0 {
+						told[k] = max(told[k], c.told)
+						take(k, example{c.src.Class, c.dst.Class, paths.None})
+					}
+				})
 			}
 		}
 	}
 }
 
-func (f *finder) combination(c, atom int, x example) {
-	protocol, sport, dport, _ := f.Survey.atoms.Set(atom).Witness()
-	combination := &f.combinations[c]
-	p := f.judge.Probe(&combination.stance, &combination.way, verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport})
+// eachLocalCombination finds the combinations of local flows, and for each
+// network those of which something is to be said about it.
+func (f *finder) eachLocalCombination(take func(circumstance, example)) {
+	type concern struct {
+		network, effect int
+		reasons         uint8
+	}
+	known := map[concern]bool{}
+	told := map[combination]int{}
+	for segment, classes := range f.inside {
+		b := f.blocks[segment][segment]
+		if b == nil {
+			continue
+		}
+		set := whole(classes)
+		all := f.sidesOf(set)[0].members
+		f.eachNear(set, all, set, all, func(i, k int32) {
+			if !f.selfless(set[i], set[k]) {
+				return
+			}
+			src, dst := &f.classes[classes[i]], &f.classes[classes[k]]
+			near, _ := f.nearCombination(b, src, dst)
+			x := example{classes[i], classes[k], paths.None}
+			if t := 1 + f.telling(set[i], set[k]); t > told[near] {
+				told[near] = t
+				take(circumstance{near, paths.None, paths.None}, x)
+			}
+			reasons := f.reasons[f.verdicts[near.effect][near.stance]]
+			if c := (concern{src.End.Home.Network, int(near.effect), reasons}); reasons != 0 && !known[c] {
+				known[c] = true
+				take(circumstance{near, paths.None, c.network}, x)
+			}
+		})
+	}
+}
+
+// eachDoorCombination finds the combinations of flows that publications let in.
+func (f *finder) eachDoorCombination(take func(circumstance, example)) {
+	for segment, gates := range f.gates {
+		for i := range gates {
+			for at, open := range gates[i].open {
+				if !open {
+					continue
+				}
+				for _, a := range f.outside {
+					x := example{a, f.inside[segment][at], gates[i].publication}
+					f.eachStrand(x.from, x.to, func(t strand) {
+						if t.publication == x.publication {
+							take(circumstance{t.combination, x.publication, paths.None}, x)
+						}
+					})
+				}
+			}
+		}
+	}
+}
+
+// reasonsOf returns, by vector, a mask of those of its reasons that say
+// something about the network on whose way the flows are.
+func (s *Survey) reasonsOf() []uint8 {
+	out := make([]uint8, len(s.vectors))
+	for i, v := range s.vectors {
+		for _, r := range v {
+			switch s.results[r].Reason {
+			case verdict.ReasonUnenforced:
+				out[i] |= 1
+			case verdict.ReasonUninspectable:
+				out[i] |= 2
+			}
+		}
+	}
+	return out
+}
+
+func (f *finder) circumstance(k circumstance, x example) {
+	stance, effect := f.ledger.stanceAt(f.judge, k.stance), f.ledger.effectAt(k.effect)
+	opinions := f.judge.Opinions(&stance, f.sieve)
+	for i := range opinions {
+		p := f.judge.Probe(&stance, &opinions[i], effect)
+		for _, atom := range opinions[i].Atoms {
+			if k.publication == paths.None || f.admits[k.publication].Test(uint(atom)) {
+				f.judged(&p, effect, atom, x)
+			}
+		}
+	}
+}
+
+func (f *finder) judged(p *verdict.Probe, way *verdict.Effect, atom int, x example) {
 	for _, r := range p.Spoke {
 		f.spoke[r] = true
 	}
@@ -165,21 +307,20 @@ func (f *finder) combination(c, atom int, x example) {
 		}
 		f.add(Contested, key, x, atom, policyRefs(p.Contest), fmt.Sprintf("policies %s contest, from %s", strings.Join(p.Contest, " and "), where))
 	}
-	way := &combination.way.Path
 	network := func() estate.Ref {
-		return estate.Ref{Kind: estate.KindNetwork, Name: f.judge.Net().Networks[way.Network].Name}
+		return estate.Ref{Kind: estate.KindNetwork, Name: f.judge.Net().Networks[src.Home.Network].Name}
 	}
 	if way.Kind == paths.Bypass && (p.Verdict.Outcome == verdict.Allowed || p.Verdict.Outcome == verdict.Inspected) {
 		f.add(Bypass, network().Name, x, atom, []estate.Ref{network()}, fmt.Sprintf("%s reaches the internet by a gateway of its own, past every hub and firewall", network()))
 	}
 	switch p.Verdict.Reason {
 	case verdict.ReasonUnenforced:
-		f.add(Unenforced, way.Kind.String()+network().Name, x, atom, []estate.Ref{network()}, fmt.Sprintf("nothing on the %s way at %s enforces what is meant (%s)", way.Kind, network(), p.Verdict.Intended))
+		f.addAt(Unenforced, way.Kind.String(), x, atom, network(), fmt.Sprintf("nothing on %s ways enforces what is meant, in ", way.Kind))
 		for _, rail := range p.Rails {
 			f.add(RailNotEnforced, rail, x, atom, policyRefs([]string{rail}), fmt.Sprintf("guardrail %s is not enforced from %s", rail, where))
 		}
 	case verdict.ReasonUninspectable:
-		f.add(Uninspectable, way.Kind.String()+network().Name, x, atom, []estate.Ref{network()}, fmt.Sprintf("no firewall sees the %s way at %s, so what is to be inspected is denied", way.Kind, network()))
+		f.addAt(Uninspectable, way.Kind.String(), x, atom, network(), fmt.Sprintf("no firewall sees %s ways, so what is to be inspected is denied, in ", way.Kind))
 	case verdict.ReasonFailedOpen:
 		f.add(FailedOpen, p.Pool, x, atom, []estate.Ref{{Kind: estate.KindPool, Name: p.Pool}}, fmt.Sprintf("flows go uninspected past pool %s, which fails open", p.Pool))
 	case verdict.ReasonNoFirewall:

@@ -14,16 +14,21 @@ import (
 // make an address reachable where it has a home of its own, or where another
 // segment's shares make it reachable too. Each share is reported once for each
 // segment and kind of conflict, with the first address that shows it.
-// Cost: the pieces of all addresses times the segments.
+// Cost: the bounds of homes and groups, and for addresses that several segments
+// have, each piece times the segments.
 func ShareFaults(j *verdict.Judge) []estate.Fault {
-	var cuts bounds
-	j.EachCut(cuts.prefix)
-	j.EachWorkloadAddress(func(_ int, a netip.Addr) { cuts.address(a) })
 	c := &shareChecker{judge: j, seen: map[string]bool{}, index: map[string]int{}}
 	for i, s := range j.Estate().Shares {
 		c.index[s.Name] = i
 	}
-	cuts.pieces(func(r Range) { c.piece(r.From) })
+	for _, x := range lineOf(j) {
+		if len(x.homes) < 2 {
+			continue // no other segment has the address, so nothing conflicts
+		}
+		for _, r := range x.pieces(j, x.networksAt(j)) {
+			c.piece(r.From)
+		}
+	}
 	slices.SortFunc(c.faults, func(a, b estate.Fault) int { return strings.Compare(a.Path+a.Message, b.Path+b.Message) })
 	return c.faults
 }

@@ -12,12 +12,6 @@ type tally struct {
 	large  *big.Int
 }
 
-func (t *tally) add(n uint64) {
-	var carry uint64
-	t.lo, carry = bits.Add64(t.lo, n, 0)
-	t.hi += carry
-}
-
 func (t *tally) addLarge(n *big.Int) {
 	if t.large == nil {
 		t.large = new(big.Int)
@@ -35,19 +29,37 @@ func (t *tally) sum(n *big.Int) {
 	n.Add(n, new(big.Int).SetUint64(t.lo))
 }
 
-// smallClass is the size of the largest class whose pairs are counted in 64 bits.
-const smallClass = 1 << 31
-
-// count adds the pairs of addresses from one member to another.
-func (s *Survey) count(t *tally, a, b Member) {
-	x, y := &s.classes[a.Class], &s.classes[b.Class]
-	if x.Internal() && !a.Only.IsValid() && !b.Only.IsValid() && x.weight < smallClass && y.weight < smallClass {
-		n := uint64(x.weight) * uint64(y.weight) // exact: both are whole, and below 2³¹
-		if a.Class == b.Class {
-			n -= uint64(x.weight)
-		}
-		t.add(n)
-		return
+// amount returns the number of addresses of a member.
+func (s *Survey) amount(m Member) size {
+	if m.Only.IsValid() {
+		return size{0, 1}
 	}
-	t.addLarge(s.pairs(a, b))
+	return s.classes[m.Class].size
+}
+
+// product adds the product of two sizes, or takes it away.
+func (t *tally) product(a, b size, sign int) {
+	if a.hi == 0 && b.hi == 0 {
+		if hi, lo := bits.Mul64(a.lo, b.lo); sign > 0 {
+			var carry uint64
+			t.lo, carry = bits.Add64(t.lo, lo, 0)
+			if t.hi, carry = bits.Add64(t.hi, hi, carry); carry == 0 {
+				return
+			}
+			t.addLarge(new(big.Int).Lsh(big.NewInt(1), 128))
+			return
+		}
+	}
+	n := new(big.Int).Mul(a.big(), b.big())
+	if sign < 0 {
+		n.Neg(n)
+	}
+	t.addLarge(n)
+}
+
+// zero reports whether the sum is 0.
+func (t *tally) zero() bool {
+	n := new(big.Int)
+	t.sum(n)
+	return n.Sign() == 0
 }

@@ -39,40 +39,6 @@ func (j *Judge) PrefixKey(a netip.Addr) string {
 	return string(b)
 }
 
-// Spoken reports, by number, which groups some side names: of a rule, a share,
-// a rulebook or a publication. Two endpoints of one segment that are in the same
-// spoken groups have the same stances.
-func (j *Judge) Spoken() []bool {
-	spoken := make([]bool, len(j.members.names))
-	mark := func(sides ...side) {
-		for _, s := range sides {
-			for _, g := range s {
-				if g != anyone {
-					spoken[g] = true
-				}
-			}
-		}
-	}
-	for i := range j.policies {
-		mark(j.policies[i].from, j.policies[i].to)
-	}
-	for i := range j.rails {
-		mark(j.rails[i].from, j.rails[i].to)
-	}
-	for i := range j.shares {
-		mark(j.shares[i].owner.side, j.shares[i].guest.side)
-	}
-	for i := range j.publications {
-		mark(j.publications[i].to)
-	}
-	for i := range j.books {
-		for k := range j.books[i].rules {
-			mark(j.books[i].rules[k].from, j.books[i].rules[k].to)
-		}
-	}
-	return spoken
-}
-
 // Group returns the number of a group, or paths.None.
 func (j *Judge) Group(name string) int {
 	if g, ok := j.members.ids[name]; ok {
@@ -114,40 +80,9 @@ func (j *Judge) Publishes(i int, p *Endpoint) bool {
 	return p.Segment == j.publications[i].segment && j.publications[i].to.contains(p.groups, true)
 }
 
-// Unpublished returns the stance and the way of flows from the internet to an
-// endpoint that nothing publishes.
-func (j *Judge) Unpublished(p *Endpoint) (Stance, Way) {
-	return Stance{silence: estate.Deny, unreleased: true}, unpublished(p.Segment)
-}
-
-// Settings returns the set of services of every rule that can speak, and of
-// every publication: what tells services apart.
-func (j *Judge) Settings() [][]estate.Term {
-	var out [][]estate.Term
-	add := func(rules []rule) {
-		for i := range rules {
-			out = append(out, rules[i].terms)
-		}
-	}
-	for i := range j.policies {
-		add(j.policies[i].rules)
-	}
-	for i := range j.rails {
-		add(j.rails[i].rules)
-	}
-	for i := range j.shares {
-		add(j.shares[i].rules)
-	}
-	for i := range j.publications {
-		out = append(out, j.publications[i].services.terms)
-	}
-	for i := range j.books {
-		for k := range j.books[i].rules {
-			out = append(out, j.books[i].rules[k].terms)
-		}
-	}
-	return out
-}
+// Settings returns the sets of services that rules and publications have, and
+// every named service: what tells services apart.
+func (j *Judge) Settings() [][]estate.Term { return j.sets }
 
 // EachCut calls f for each prefix at whose bounds the groups or the ways of
 // addresses may change, and the private ones (M2.3). Between two bounds only
@@ -169,16 +104,48 @@ func (j *Judge) EachCut(f func(netip.Prefix)) {
 	}
 }
 
-// EachWorkloadAddress calls f for each address of each workload, with its
-// network.
-func (j *Judge) EachWorkloadAddress(f func(network int, a netip.Addr)) {
-	for i := range j.estate.Workloads {
-		w := &j.estate.Workloads[i]
-		if n := j.net.Network(w.Network); n != paths.None {
-			for _, a := range w.Addresses {
-				f(n, a)
-			}
-		}
+// Place is where endpoints live that only their workloads tell apart.
+type Place struct {
+	Segment int
+	Home    paths.Home
+	base    []int
+}
+
+// PlaceOf returns the place of an address that has a home.
+func (j *Judge) PlaceOf(segment int, home paths.Home, a netip.Addr) Place {
+	p := Endpoint{Addr: a, Segment: segment, Home: home, Workload: paths.None, Exit: paths.None}
+	return Place{segment, home, sorted(j.members.base(&p, nil))}
+}
+
+// Base returns the groups that select every endpoint of the place, sorted.
+func (p *Place) Base() []int { return p.base }
+
+// At returns the endpoint of a place that is a workload, or paths.None for an
+// address that none holds. Groups are those that In returned for it.
+func (p *Place) At(a netip.Addr, workload int, groups []int) Endpoint {
+	return Endpoint{Addr: a, Segment: p.Segment, Home: p.Home, Workload: workload, Exit: paths.None, groups: groups}
+}
+
+// In returns the groups of the endpoints of a place that are a workload, or
+// paths.None. It depends on the base of the place and the workload's kin alone.
+func (j *Judge) In(p *Place, workload int) []int {
+	raw := slices.Clone(p.base)
+	if workload != paths.None {
+		raw = append(raw, j.members.byWorkload[workload]...)
+	}
+	return j.members.within(sorted(raw))
+}
+
+// Kin returns the number of a workload's set of labels, from 0.
+func (j *Judge) Kin(workload int) int { return int(j.members.kin[workload]) }
+
+// EachHeld calls f for each address that a workload of the network holds in a
+// range, in order.
+func (j *Judge) EachHeld(network int, from, to netip.Addr, f func(a netip.Addr, workload int)) {
+	list := j.members.holders[network]
+	i, _ := slices.BinarySearchFunc(list, from, func(h held, a netip.Addr) int { return h.addr.Compare(a) })
+	for ; i < len(list) && list[i].addr.Compare(to) <= 0; i++ {
+		f(list[i].addr, list[i].workload)
 	}
 }
 
@@ -200,51 +167,6 @@ func (j *Judge) EachReach(p *Endpoint, f func(Reach)) {
 			f(Reach{s.name, s.owner.segment})
 		}
 	}
-}
-
-// Rulepoint points to one rule, from 0, of a policy, guardrail, share or
-// rulebook.
-type Rulepoint struct {
-	Kind estate.Kind
-	Name string
-	Rule int
-}
-
-// Probe is what became of a service, with everyone who had a say.
-type Probe struct {
-	Verdict Verdict
-	Spoke   []Rulepoint // every rule that was the first of its list to contain the service
-	Rails   []string    // the guardrails that took part
-	Contest []string    // the policies that contest, if they do
-	Pool    string      // the last pool that the flow came to
-}
-
-// Probe returns the verdict on a service, as Settle does, and who had a say.
-func (j *Judge) Probe(s *Stance, w *Way, service Service) Probe {
-	d := j.settle(s, w, service)
-	p := Probe{Verdict: j.verdictOf(&d)}
-	for _, v := range d.intent.speakers {
-		p.Spoke = append(p.Spoke, Rulepoint{estate.KindPolicy, j.policies[v.policy].name, v.rule})
-		if d.intent.contested && v.by == paths.None {
-			p.Contest = append(p.Contest, j.policies[v.policy].name)
-		}
-	}
-	for _, v := range d.intent.rails {
-		p.Spoke = append(p.Spoke, Rulepoint{estate.KindPolicy, j.rails[v.which].name, v.rule})
-		p.Rails = append(p.Rails, j.rails[v.which].name)
-	}
-	for _, v := range d.intent.shares {
-		p.Spoke = append(p.Spoke, Rulepoint{estate.KindShare, j.shares[v.which].name, v.rule})
-	}
-	for _, step := range d.steps {
-		p.Pool = j.pools[step.pool].name
-		if step.bookRule != paths.None {
-			p.Spoke = append(p.Spoke, Rulepoint{estate.KindRulebook, j.books[j.pools[step.pool].rulebook].name, step.bookRule})
-		}
-	}
-	slices.Sort(p.Contest)
-	p.Contest = slices.Compact(p.Contest)
-	return p
 }
 
 // HoldsSide reports whether a side of a rule holds the endpoint; "any" holds

@@ -28,7 +28,7 @@ func (j *Judge) decide(f Flow) decision {
 	} else {
 		d.stance = j.Stance(&d.src, &d.dst)
 	}
-	d.settled = j.settle(&d.stance, &d.way, f.Service)
+	d.settled = j.settle(&d.stance, j.groundOf(&d.way), &query{service: f.Service})
 	return d
 }
 

@@ -32,25 +32,25 @@ type intent struct {
 }
 
 // intend returns the intended verdict on a service (M4–M6).
-func (j *Judge) intend(s *Stance, service Service) intent {
+func (j *Judge) intend(s *Stance, q *query) intent {
 	in := intent{action: s.silence, reason: ReasonDefault}
 	switch {
 	case s.unreleased:
 		in.reason = ReasonNoPath
 	case s.byShares:
 		in.reason = ReasonNoShare
-		j.sharesSpeak(&in, s, service)
+		j.sharesSpeak(&in, s, q)
 	default:
-		j.policiesSpeak(&in, s, service)
+		j.policiesSpeak(&in, s, q)
 	}
-	j.railsSpeak(&in, s, service)
+	j.railsSpeak(&in, s, q)
 	return in
 }
 
 // policiesSpeak decides by M4.
-func (j *Judge) policiesSpeak(in *intent, s *Stance, service Service) {
+func (j *Judge) policiesSpeak(in *intent, s *Stance, q *query) {
 	for _, c := range s.policies {
-		if r := firstRule(j.policies[c.policy].rules, service); r != paths.None {
+		if r := q.first(j.policies[c.policy].rules); r != paths.None {
 			in.speakers = append(in.speakers, speaker{policy: c.policy, sides: c.sides, rule: r, by: paths.None})
 		}
 	}
@@ -130,9 +130,9 @@ func sorted(s []int) []int {
 }
 
 // sharesSpeak decides by M6.
-func (j *Judge) sharesSpeak(in *intent, s *Stance, service Service) {
+func (j *Judge) sharesSpeak(in *intent, s *Stance, q *query) {
 	for _, i := range s.shares {
-		if r := firstRule(j.shares[i].rules, service); r != paths.None {
+		if r := q.first(j.shares[i].rules); r != paths.None {
 			in.shares = append(in.shares, voice{i, r})
 		}
 	}
@@ -170,11 +170,11 @@ func (p *sharedPart) holds(e *Endpoint) bool {
 }
 
 // railsSpeak combines the verdict with the guardrails (M5).
-func (j *Judge) railsSpeak(in *intent, s *Stance, service Service) {
+func (j *Judge) railsSpeak(in *intent, s *Stance, q *query) {
 	strictest := estate.Allow
 	for _, i := range s.rails {
 		r := &j.rails[i]
-		k := firstRule(r.rules, service)
+		k := q.first(r.rules)
 		if k == paths.None {
 			continue
 		}

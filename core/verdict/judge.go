@@ -93,7 +93,9 @@ type Judge struct {
 	members  *membership
 	defaults []estate.Action // by segment
 
+	sets         [][]estate.Term // every list of services that a rule may have, by number
 	policies     []policy
+	policiesOf   [][]int // by segment: those that are enabled and serve it
 	bySides      map[pair][]int
 	pairs        []pair // the keys of bySides, sorted
 	rails        []rail

@@ -33,7 +33,14 @@ type membership struct {
 	byWorkload [][]int
 
 	workloads []estate.Workload
-	holders   []map[netip.Addr]int // by network: address to workload
+	kin       []int32  // by workload: number of its set of labels
+	holders   [][]held // by network: which workload holds an address, sorted
+}
+
+// held is an address that a workload holds.
+type held struct {
+	addr     netip.Addr
+	workload int
 }
 
 func newMembership(e *estate.Estate, net *paths.Net) *membership {
@@ -165,81 +172,92 @@ func (m *membership) compileWorkloads(e *estate.Estate, net *paths.Net) {
 		}
 	}
 	m.byWorkload = make([][]int, len(e.Workloads))
-	m.holders = make([]map[netip.Addr]int, len(net.Networks))
-	alike := map[string][]int{}
+	m.kin = make([]int32, len(e.Workloads))
+	m.holders = make([][]held, len(net.Networks))
+	alike := map[string]int32{}
+	var groupsOf [][]int // by set of labels
+	var key []byte
 	for i := range e.Workloads {
 		w := &e.Workloads[i]
-		key := labelKey(w.Labels)
-		groups, seen := alike[key]
+		key = appendLabels(key[:0], w.Labels)
+		kin, seen := alike[string(key)]
 		if !seen {
+			kin = int32(len(groupsOf))
+			alike[string(key)] = kin
+			var groups []int
 			for _, s := range selectors {
 				if s.selector.Matches(w.Labels) {
 					groups = append(groups, s.group)
 				}
 			}
-			alike[key] = groups
+			groupsOf = append(groupsOf, groups)
 		}
-		m.byWorkload[i] = groups
-		n := net.Network(w.Network)
-		if n == paths.None {
-			continue
-		}
-		if m.holders[n] == nil {
-			m.holders[n] = map[netip.Addr]int{}
-		}
-		for _, a := range w.Addresses {
-			if _, taken := m.holders[n][a]; !taken {
-				m.holders[n][a] = i
+		m.byWorkload[i], m.kin[i] = groupsOf[kin], kin
+		if n := net.Network(w.Network); n != paths.None {
+			for _, a := range w.Addresses {
+				m.holders[n] = append(m.holders[n], held{a, i})
 			}
 		}
 	}
+	for n := range m.holders {
+		list := m.holders[n]
+		byAddress := func(x, y held) int { return x.addr.Compare(y.addr) }
+		if !slices.IsSortedFunc(list, byAddress) {
+			slices.SortStableFunc(list, byAddress)
+		}
+		// Of two with one address (F6) the first counts.
+		m.holders[n] = slices.CompactFunc(list, func(x, y held) bool { return x.addr == y.addr })
+	}
 }
 
-func labelKey(labels map[string]string) string {
-	keys := make([]string, 0, len(labels))
+// appendLabels appends a key that is equal for equal labels.
+func appendLabels(key []byte, labels map[string]string) []byte {
+	var some [8]string
+	keys := some[:0]
 	for k := range labels {
 		keys = append(keys, k)
 	}
 	slices.Sort(keys)
-	var b strings.Builder
 	for _, k := range keys {
-		b.WriteString(k)
-		b.WriteByte('=')
-		b.WriteString(labels[k])
-		b.WriteByte(',')
+		key = append(append(append(append(key, k...), '='), labels[k]...), ',')
 	}
-	return b.String()
+	return key
 }
 
 // holder returns the workload of a network that holds the address, or None.
 func (m *membership) holder(network int, a netip.Addr) int {
-	if w, ok := m.holders[network][a]; ok {
-		return w
+	list := m.holders[network]
+	if i, ok := slices.BinarySearchFunc(list, a, func(h held, a netip.Addr) int { return h.addr.Compare(a) }); ok {
+		return list[i].workload
 	}
 	return paths.None
 }
 
 // of returns the groups that an endpoint is in, sorted (M3.1, M3.2).
 func (m *membership) of(p *Endpoint) []int {
-	var raw []int
+	raw := m.base(p, nil)
+	if p.Workload != paths.None {
+		raw = append(raw, m.byWorkload[p.Workload]...)
+	}
+	return m.within(sorted(raw))
+}
+
+// base appends the groups that select an endpoint whatever workload it is.
+func (m *membership) base(p *Endpoint, raw []int) []int {
 	host := netip.PrefixFrom(p.Addr, p.Addr.BitLen())
 	for _, groups := range m.byPrefix.Supernets(host) {
 		raw = append(raw, groups...)
 	}
-	if p.Internal() {
+	switch {
+	case p.Internal():
 		raw = append(raw, m.byNetwork[p.Home.Network]...)
 		if p.Home.Subnet != paths.None {
 			raw = append(raw, m.bySubnet[p.Home.Subnet]...)
 		}
-		if p.Workload != paths.None {
-			raw = append(raw, m.byWorkload[p.Workload]...)
-		}
-	} else if p.Exit != paths.None {
+	case p.Exit != paths.None:
 		raw = append(raw, m.byExit[p.Exit]...)
 	}
-	slices.Sort(raw)
-	raw = slices.Compact(raw)
-	return m.within(raw)
+	return raw
 }
 
 // within returns those of the selected groups whose ancestors are all selected

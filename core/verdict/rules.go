@@ -1,6 +1,7 @@
 package verdict
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -27,6 +28,7 @@ func strictness(a estate.Action) int {
 
 // rule is a compiled rule.
 type rule struct {
+	set    int // number of its set of services, among those of the judge
 	terms  []estate.Term
 	action estate.Action
 	pool   int
@@ -41,10 +43,24 @@ func (r *rule) contains(s Service) bool {
 	return false
 }
 
-// firstRule returns the first rule that contains the service, or None (M4.3).
-func firstRule(rules []rule, s Service) int {
+// query is one service, or one atom of services, that rules are asked about.
+type query struct {
+	service Service
+	holds   []bool // by set of services: whether it holds the atom; nil for one service
+}
+
+// in reports whether the rule contains what is asked about.
+func (r *rule) in(q *query) bool {
+	if q.holds != nil {
+		return q.holds[r.set]
+	}
+	return r.contains(q.service)
+}
+
+// first returns the first rule that contains what is asked about, or None (M4.3).
+func (q *query) first(rules []rule) int {
 	for i := range rules {
-		if rules[i].contains(s) {
+		if rules[i].in(q) {
 			return i
 		}
 	}
@@ -57,6 +73,7 @@ type side []int
 // policy is a compiled standard policy.
 type policy struct {
 	name     string
+	enabled  bool   // one that is not keeps its number, and says nothing
 	segments []bool // by segment
 	rules    []rule
 	from, to side
@@ -65,6 +82,7 @@ type policy struct {
 // rail is a compiled guardrail. Scopes are nil for all.
 type rail struct {
 	name             string
+	enabled          bool
 	fromSegs, toSegs []bool
 	from, to         side
 	rules            []rule
@@ -73,6 +91,7 @@ type rail struct {
 // share is a compiled share.
 type share struct {
 	name         string
+	enabled      bool // and between two segments that are there
 	owner, guest sharedPart
 	both         bool
 	rules        []rule
@@ -131,6 +150,8 @@ type compiler struct {
 	net      *paths.Net
 	members  *membership
 	services map[string][]estate.Term
+	sets     map[string]int // by the words of a list of services
+	judge    *Judge
 	pools    map[string]int
 	books    map[string]int
 }
@@ -161,22 +182,39 @@ func (c *compiler) scope(s estate.Scope) []bool {
 	return in
 }
 
-func (c *compiler) terms(refs []estate.ServiceRef) []estate.Term {
-	var out []estate.Term
-	for _, r := range refs {
+// rule compiles the services of a rule. Lists of services that read alike
+// share one set: there are far fewer of them than of rules.
+func (c *compiler) rule(refs []estate.ServiceRef) rule {
+	var key []byte
+	for i := range refs {
+		r := &refs[i]
+		key = append(append(key, r.Name...), 0)
 		if r.Name == "" {
-			out = append(out, r.Term)
-			continue
+			key = fmt.Append(key, r.Term)
 		}
-		out = append(out, c.services[r.Name]...)
 	}
-	return out
+	set, known := c.sets[string(key)]
+	if !known {
+		var terms []estate.Term
+		for _, r := range refs {
+			if r.Name == "" {
+				terms = append(terms, r.Term)
+				continue
+			}
+			terms = append(terms, c.services[r.Name]...)
+		}
+		set = len(c.judge.sets)
+		c.sets[string(key)] = set
+		c.judge.sets = append(c.judge.sets, terms)
+	}
+	return rule{set: set, terms: c.judge.sets[set], action: estate.Allow, pool: paths.None}
 }
 
 func (c *compiler) rules(rules []estate.Rule) []rule {
 	out := make([]rule, len(rules))
 	for i, r := range rules {
-		out[i] = rule{c.terms(r.Services), r.Action, paths.None}
+		out[i] = c.rule(r.Services)
+		out[i].action = r.Action
 		if p, ok := c.pools[r.Pool]; ok {
 			out[i].pool = p
 		}
@@ -185,9 +223,10 @@ func (c *compiler) rules(rules []estate.Rule) []rule {
 }
 
 func (j *Judge) compileRules(e *estate.Estate) {
-	c := &compiler{e: e, net: j.net, members: j.members, services: map[string][]estate.Term{}, pools: map[string]int{}, books: map[string]int{}}
+	c := &compiler{e: e, net: j.net, members: j.members, services: map[string][]estate.Term{}, sets: map[string]int{}, judge: j, pools: map[string]int{}, books: map[string]int{}}
 	for _, s := range e.Services {
 		c.services[s.Name] = s.Terms
+		c.rule([]estate.ServiceRef{{Name: s.Name}}) // so that a rule may take it up without new sets
 	}
 	j.compileBooks(c)
 	j.compilePools(c)
@@ -208,7 +247,7 @@ func (j *Judge) compileBooks(c *compiler) {
 		c.books[b.Name] = i
 		to := book{name: b.Name}
 		for _, r := range b.Rules {
-			to.rules = append(to.rules, bookRule{c.side(r.From), c.side(r.To), rule{terms: c.terms(r.Services)}, r.Action})
+			to.rules = append(to.rules, bookRule{c.side(r.From), c.side(r.To), c.rule(r.Services), r.Action})
 		}
 		j.books = append(j.books, to)
 	}
@@ -236,20 +275,26 @@ type pair struct{ from, to int }
 
 func (j *Judge) compilePolicies(c *compiler) {
 	j.bySides = map[pair][]int{}
+	j.policiesOf = make([][]int, len(c.net.Segments))
 	for _, p := range byName(c.e.Policies, func(p *estate.Policy) string { return p.Name }) {
-		if !p.Enabled {
-			continue
-		}
 		rules := c.rules(p.Rules)
 		from, to := c.side(p.From), c.side(p.To)
 		if p.Guardrail() {
 			// An allow rule in a guardrail is a fault (F7), and can make nothing
 			// stricter; it still ends the search for a first rule.
-			j.rails = append(j.rails, rail{p.Name, c.scope(p.FromSegments), c.scope(p.ToSegments), from, to, rules})
+			j.rails = append(j.rails, rail{p.Name, p.Enabled, c.scope(p.FromSegments), c.scope(p.ToSegments), from, to, rules})
 			continue
 		}
 		number := len(j.policies)
-		j.policies = append(j.policies, policy{p.Name, c.scope(p.Segments), rules, from, to})
+		j.policies = append(j.policies, policy{p.Name, p.Enabled, c.scope(p.Segments), rules, from, to})
+		if !p.Enabled {
+			continue
+		}
+		for segment := range j.policiesOf {
+			if serves := j.policies[number].segments; serves == nil || serves[segment] {
+				j.policiesOf[segment] = append(j.policiesOf[segment], number)
+			}
+		}
 		for _, f := range from {
 			for _, t := range to {
 				key := pair{f, t}
@@ -279,12 +324,12 @@ func (j *Judge) compileShares(c *compiler) {
 	j.sharesOf = make([][]int, len(c.net.Segments))
 	part := func(p estate.Party) sharedPart { return sharedPart{c.net.Segment(p.Segment), c.side(p.Groups)} }
 	for _, s := range byName(c.e.Shares, func(s *estate.Share) string { return s.Name }) {
-		to := share{s.Name, part(s.Owner), part(s.Guest), s.Direction == "both", c.rules(s.Rules)}
-		if !s.Enabled || to.owner.segment == paths.None || to.guest.segment == paths.None || to.owner.segment == to.guest.segment {
-			continue
+		to := share{s.Name, s.Enabled, part(s.Owner), part(s.Guest), s.Direction == "both", c.rules(s.Rules)}
+		to.enabled = to.enabled && to.owner.segment != paths.None && to.guest.segment != paths.None && to.owner.segment != to.guest.segment
+		if to.enabled {
+			j.sharesOf[to.owner.segment] = append(j.sharesOf[to.owner.segment], len(j.shares))
+			j.sharesOf[to.guest.segment] = append(j.sharesOf[to.guest.segment], len(j.shares))
 		}
-		j.sharesOf[to.owner.segment] = append(j.sharesOf[to.owner.segment], len(j.shares))
-		j.sharesOf[to.guest.segment] = append(j.sharesOf[to.guest.segment], len(j.shares))
 		j.shares = append(j.shares, to)
 	}
 }
@@ -295,6 +340,6 @@ func (j *Judge) compilePublications(c *compiler) {
 		if !p.Enabled || exit == paths.None || segment == paths.None || !c.net.Exits[exit].Up || !c.net.Exits[exit].Serves(segment) {
 			continue
 		}
-		j.publications = append(j.publications, publication{p.Name, exit, segment, c.side(p.To.Groups), rule{terms: c.terms(p.Services)}})
+		j.publications = append(j.publications, publication{p.Name, exit, segment, c.side(p.To.Groups), c.rule(p.Services)})
 	}
 }

@@ -113,7 +113,7 @@ func (j *Judge) Stance(src, dst *Endpoint) Stance {
 	}
 	for i := range j.rails {
 		r := &j.rails[i]
-		if inScope(r.fromSegs, src) && inScope(r.toSegs, dst) && r.from.contains(src.groups, true) && r.to.contains(dst.groups, true) {
+		if r.enabled && inScope(r.fromSegs, src) && inScope(r.toSegs, dst) && r.from.contains(src.groups, true) && r.to.contains(dst.groups, true) {
 			s.rails = append(s.rails, i)
 			add(r.rules)
 		}
@@ -171,10 +171,10 @@ func (j *Judge) bookRules(b int, src, dst *Endpoint) []int {
 
 // bookRule returns the first rule of the pool's rulebook that holds the
 // endpoints and the service, or None (M8.5).
-func (j *Judge) bookRule(s *Stance, pool int, service Service) int {
+func (j *Judge) bookRule(s *Stance, pool int, q *query) int {
 	i := slices.IndexFunc(s.rulebooks, func(k bookStance) bool { return k.pool == pool })
 	for _, r := range s.rulebooks[i].rules {
-		if j.books[j.pools[pool].rulebook].rules[r].contains(service) {
+		if j.books[j.pools[pool].rulebook].rules[r].in(q) {
 			return r
 		}
 	}

@@ -328,7 +328,7 @@ func (j *Judge) addPolicies(t *Trace, d *decision) {
 		t.Voices = append(t.Voices, v)
 	}
 	for _, c := range d.stance.policies {
-		if p := &j.policies[c.policy]; firstRule(p.rules, d.flow.Service) == paths.None {
+		if p := &j.policies[c.policy]; (&query{service: d.flow.Service}).first(p.rules) == paths.None {
 			t.Voices = append(t.Voices, VoiceView{Kind: "policy", Name: p.name, From: j.sideName(c.sides.from), To: j.sideName(c.sides.to), Services: []string{}, Standing: "silent"})
 		}
 	}
@@ -343,7 +343,7 @@ func (j *Judge) addShares(t *Trace, d *decision) {
 		if s.owner.segment == d.src.Segment {
 			from, to = to, from
 		}
-		k := firstRule(s.rules, d.flow.Service)
+		k := (&query{service: d.flow.Service}).first(s.rules)
 		v := VoiceView{Kind: "share", Name: s.name, Services: []string{}, Standing: "silent"}
 		if k != paths.None {
 			v = j.voiceView("share", s.name, &s.rules[k], k)

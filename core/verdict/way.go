@@ -1,8 +1,6 @@
 package verdict
 
 import (
-	"encoding/binary"
-
 	"bivium/core/estate"
 	"bivium/core/paths"
 )
@@ -13,29 +11,6 @@ type Way struct {
 	Back      paths.Path // meaningful if Sought
 	Sought    bool       // the way back was looked for in the estate
 	BackHolds bool       // there is a way back (M7.7)
-}
-
-// Key returns a string that is equal for ways on which the same intended
-// verdict has the same outcome.
-func (w *Way) Key(net *paths.Net) string {
-	b := []byte{byte(w.Path.Kind), 0, byte(w.Path.Absence)}
-	if w.BackHolds {
-		b[1] |= 1
-	}
-	if w.Back.Kind == paths.Peered {
-		b[1] |= 2
-	}
-	if w.Path.Kind != paths.HubPath && w.Path.Kind != paths.NoPath && enforces(net, &w.Path) {
-		b[1] |= 4
-	}
-	if w.Path.Kind == paths.HubPath {
-		b = binary.AppendVarint(b, int64(w.Path.Segment))
-		b = binary.AppendVarint(b, int64(w.Path.Exit)) // the groups of an external end depend on it
-		for _, h := range w.Path.Hubs {
-			b = binary.AppendVarint(b, int64(h))
-		}
-	}
-	return string(b)
 }
 
 // enforces reports whether a network on a path that passes no hub enforces
@@ -102,32 +77,80 @@ type poolStep struct {
 	blocked  bool
 }
 
+// ground is what the steps of M8 ask of a way: a Way itself, or the Effect that
+// many ways share.
+type ground interface {
+	facts() *facts
+	// pass returns the hub where a pool is passed, or None, and whether that is
+	// on the path (M8.4).
+	pass(pool int) (hub int, onWay bool)
+}
+
+// facts are what M8 asks of a way besides its pools.
+type facts struct {
+	Kind       paths.Kind
+	Enforced   bool // of a path that passes no hub: a network on it enforces verdicts
+	BackHolds  bool // there is a way back (M7.7)
+	BackPeered bool
+}
+
+// wayGround is the ground of one way.
+type wayGround struct {
+	judge *Judge
+	way   *Way
+	told  facts
+}
+
+func (j *Judge) groundOf(w *Way) *wayGround {
+	return &wayGround{j, w, facts{
+		Kind: w.Path.Kind, BackHolds: w.BackHolds, BackPeered: w.Back.Kind == paths.Peered,
+		Enforced: w.Path.Kind != paths.HubPath && w.Path.Kind != paths.NoPath && enforces(j.net, &w.Path),
+	}}
+}
+
+func (g *wayGround) facts() *facts { return &g.told }
+
+func (g *wayGround) pass(pool int) (int, bool) {
+	hubs, path := g.judge.pools[pool].hubs, &g.way.Path
+	if i := indexIn(path.Hubs, hubs); i >= 0 {
+		return path.Hubs[i], true
+	}
+	hub, _ := g.judge.net.Nearest(path.Segment, path.Hubs[0], hubs)
+	return hub, false
+}
+
 // settle goes through the steps of M8 for a flow whose ends are known; the
 // first that ends the flow settles it.
-func (j *Judge) settle(s *Stance, w *Way, service Service) settled {
-	d := settled{intent: j.intend(s, service)}
+func (j *Judge) settle(s *Stance, g ground, q *query) settled {
+	d := settled{intent: j.intend(s, q)}
+	j.carry(&d, s, g, q)
+	return d
+}
+
+// carry takes the intended verdict through the steps of M8.
+func (j *Judge) carry(d *settled, s *Stance, g ground, q *query) {
 	d.reason = d.intent.reason
-	switch {
-	case w.Path.Kind == paths.NoPath:
+	f := g.facts()
+	switch f.Kind {
+	case paths.NoPath:
 		d.outcome, d.reason = Unrouted, ReasonNoPath
-	case w.Path.Kind == paths.HubPath:
-		j.enforceAtHubs(&d, s, w, service)
+	case paths.HubPath:
+		j.enforceAtHubs(d, s, g, q)
 	default:
-		j.enforceAtNetworks(&d, w)
+		enforceAtNetworks(d, f)
 	}
 	if d.outcome == Allowed || d.outcome == Inspected {
-		needWayBack(&d, w)
+		needWayBack(d, f)
 	}
-	return d
 }
 
 // enforceAtNetworks enforces the intended verdict on a path that passes no hub
 // (M8.3).
-func (j *Judge) enforceAtNetworks(d *settled, w *Way) {
+func enforceAtNetworks(d *settled, f *facts) {
 	switch {
 	case d.intent.action == estate.Allow:
 		d.outcome = Allowed
-	case !enforces(j.net, &w.Path):
+	case !f.Enforced:
 		d.outcome, d.reason = Allowed, ReasonUnenforced
 	case d.intent.action == estate.Inspect:
 		d.outcome, d.reason = Denied, ReasonUninspectable
@@ -137,7 +160,7 @@ func (j *Judge) enforceAtNetworks(d *settled, w *Way) {
 }
 
 // enforceAtHubs enforces it on a hub path, pool by pool (M8.4, M8.5).
-func (j *Judge) enforceAtHubs(d *settled, s *Stance, w *Way, service Service) {
+func (j *Judge) enforceAtHubs(d *settled, s *Stance, g ground, q *query) {
 	switch d.intent.action {
 	case estate.Allow:
 		d.outcome = Allowed
@@ -148,7 +171,7 @@ func (j *Judge) enforceAtHubs(d *settled, s *Stance, w *Way, service Service) {
 	}
 	passed := false
 	for _, number := range d.intent.pools {
-		step := j.passPool(number, s, w, service)
+		step := j.passPool(number, s, g, q)
 		d.steps = append(d.steps, step)
 		switch {
 		case step.blocked:
@@ -172,18 +195,14 @@ func (j *Judge) enforceAtHubs(d *settled, s *Stance, w *Way, service Service) {
 }
 
 // passPool finds where the pool is passed, and asks its rulebook.
-func (j *Judge) passPool(number int, s *Stance, w *Way, service Service) poolStep {
+func (j *Judge) passPool(number int, s *Stance, g ground, q *query) poolStep {
 	p := &j.pools[number]
-	step := poolStep{pool: number, hub: paths.None, bookRule: paths.None}
-	if i := indexIn(w.Path.Hubs, p.hubs); i >= 0 {
-		step.hub, step.onWay = w.Path.Hubs[i], true
-	} else {
-		step.hub, _ = j.net.Nearest(w.Path.Segment, w.Path.Hubs[0], p.hubs)
-	}
+	step := poolStep{pool: number, bookRule: paths.None}
+	step.hub, step.onWay = g.pass(number)
 	if step.hub == paths.None || p.rulebook == paths.None {
 		return step
 	}
-	step.bookRule = j.bookRule(s, number, service)
+	step.bookRule = j.bookRule(s, number, q)
 	step.blocked = step.bookRule == paths.None || j.books[p.rulebook].rules[step.bookRule].verb != "pass"
 	return step
 }
@@ -201,20 +220,13 @@ func indexIn(hubs, some []int) int {
 }
 
 // needWayBack lets a delivered flow fail for want of a way back (M8.6).
-func needWayBack(d *settled, w *Way) {
+func needWayBack(d *settled, f *facts) {
 	switch {
-	case !w.BackHolds:
+	case !f.BackHolds:
 		d.outcome, d.reason = Unrouted, ReasonNoWayBack
-	case d.outcome == Inspected && w.Back.Kind == paths.Peered:
+	case d.outcome == Inspected && f.BackPeered:
 		d.outcome, d.reason = Unrouted, ReasonAsymmetric
 	}
-}
-
-// Settle returns the verdict on a service between endpoints of that stance, on
-// that way.
-func (j *Judge) Settle(s *Stance, w *Way, service Service) Verdict {
-	d := j.settle(s, w, service)
-	return j.verdictOf(&d)
 }
 
 // verdictOf puts a settled flow into words.

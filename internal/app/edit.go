@@ -72,7 +72,7 @@ func (s *Snapshot) Try(name string, body []byte) (*Effect, error) {
 	after := NewSnapshot(next, s.Revision)
 	d := survey.Compare(s.Survey, after.Survey)
 	e := &Effect{Revision: s.Revision, Cells: []CellEffect{}, Flows: []FlowEffect{}}
-	for _, c := range d.Cells {
+	for _, c := range d.Cells(d.Nodes(func(string) bool { return true })) {
 		e.Cells = append(e.Cells, CellEffect{NodeID(c.Row), NodeID(c.Col), c.Before, c.After, c.Outcome})
 	}
 	for i := range d.Changes {

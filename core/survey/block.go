@@ -1,0 +1,394 @@
+package survey
+
+import (
+	"slices"
+
+	"bivium/core/paths"
+	"bivium/core/verdict"
+)
+
+// block is all flows from one domain to another, factored: who has a say
+// depends on the row of the source and the column of the destination alone, and
+// what the way does to it on their kinds of place. Rows and columns are far
+// fewer than classes.
+type block struct {
+	from, to int // domains
+	context  verdict.Context
+	voices   []verdict.Voice
+	units    [2][]unitKey // the different sides of the voices, from and to
+
+	rows []row
+	cols int
+	// By position of a class in its domain. Outside, groups depend on the exit:
+	// the row or column stands at position*(exits+1)+exit+1.
+	rowOf, colOf []int32
+
+	erOf, ecOf []int32   // by position: the kind of place, as a source and as a destination
+	effects    [][]int32 // by kinds of places: the effect of the ways between them, or -1 for no flow
+	near       [2]int32  // within a segment: the effect of local ways, not enforced and enforced
+
+	sources, targets kinds
+}
+
+// unitKey is a different side of some voices, in a form that can be compared.
+type unitKey string
+
+// row is the stances on flows from one row of sources.
+type row struct {
+	palette []int32  // the different stances, by number in the ledger
+	cells   []uint32 // by column: a place in the palette
+}
+
+// kinds are the classes of a domain that a block does not tell apart.
+type kinds struct {
+	of   []int32 // by position of a class; -1 for one that has no flows here
+	list []kind
+}
+
+// kind is a row or column at a kind of place.
+type kind struct {
+	line, place int32 // row or column; for a destination outside, the position of its class instead
+}
+
+// exitsOf returns how many rows or columns each class outside has.
+func exitsOf(net *paths.Net) int { return len(net.Exits) + 1 }
+
+// lineAt returns the row or column of a class outside that is reached through
+// an exit.
+func (b *block) lineAt(lines []int32, net *paths.Net, at, exit int) int32 {
+	return lines[at*exitsOf(net)+exit+1]
+}
+
+// stance returns the stance on flows from a row to a column.
+func (b *block) stance(row, col int32) int32 {
+	r := &b.rows[row]
+	return r.palette[r.cells[col]]
+}
+
+// surveyor makes blocks.
+type surveyor struct {
+	*partition
+	judge  *verdict.Judge
+	ledger *ledger
+	spotIn [][]int // by domain: its spots
+}
+
+// newBlock returns the block of flows from one domain to another, without its
+// effects.
+func (v *surveyor) newBlock(from, to int) *block {
+	d := func(domain int) int {
+		if domain == len(v.inside) {
+			return verdict.Outside
+		}
+		return domain
+	}
+	b := &block{from: from, to: to, context: v.judge.ContextOf(d(from), d(to)), voices: v.judge.VoicesBetween(d(from), d(to))}
+	f := &former{surveyor: v, block: b}
+	f.listen(d(from))
+	rows := f.lines(from, 0)
+	cols := f.lines(to, 1)
+	b.rowOf, b.colOf, b.cols = rows.of, cols.of, len(cols.units)
+	f.fill(rows.units, cols.units)
+	return b
+}
+
+// former forms the rows of a block.
+type former struct {
+	*surveyor
+	*block
+	unitOf  [2][]int32   // by voice: its units
+	inGroup [2][][]int32 // by group: the units that name it
+	always  [2][]int32   // the units that hold everyone
+	parts   [][]part     // by unit of sources: what it says to each unit of destinations
+}
+
+// part is what one unit of sources has to say to one unit of destinations.
+type part struct {
+	to     int32
+	voices []int32 // by place in the block, sorted
+}
+
+// listen finds the units of the voices.
+func (f *former) listen(from int) {
+	known := [2]map[unitKey]int32{{}, {}}
+	groups := len(f.judge.GroupNames())
+	for side := range f.inGroup {
+		f.inGroup[side] = make([][]int32, groups)
+	}
+	for i, v := range f.voices {
+		src, dst := f.judge.SidesOf(v, from)
+		for side, list := range [2][]int{src, dst} {
+			key := unitKey("any")
+			if list != nil {
+				key = unitKey("in" + keyOf(list))
+			}
+			unit, ok := known[side][key]
+			if !ok {
+				unit = int32(len(f.units[side]))
+				known[side][key] = unit
+				f.units[side] = append(f.units[side], key)
+				for _, g := range list {
+					f.inGroup[side][g] = append(f.inGroup[side][g], unit)
+				}
+				if list == nil {
+					f.always[side] = append(f.always[side], unit)
+				}
+			}
+			f.unitOf[side] = append(f.unitOf[side], unit)
+		}
+		f.say(f.unitOf[0][i], f.unitOf[1][i], int32(i))
+	}
+}
+
+// say notes that a voice speaks between two units.
+func (f *former) say(from, to, voice int32) {
+	for int(from) >= len(f.parts) {
+		f.parts = append(f.parts, nil)
+	}
+	list := f.parts[from]
+	if n := len(list); n > 0 && list[n-1].to == to {
+		list[n-1].voices = append(list[n-1].voices, voice)
+		return
+	}
+	f.parts[from] = append(list, part{to, []int32{voice}})
+}
+
+// lineSet is the rows or columns of a block: which units hold each of them, and
+// which class is in which.
+type lineSet struct {
+	units [][]int32
+	of    []int32
+}
+
+// lines puts the classes of a domain into lines by the units that hold them.
+func (f *former) lines(domain, side int) lineSet {
+	var out lineSet
+	known := map[string]int32{}
+	line := func(groups []int) int32 {
+		units := slices.Clone(f.always[side])
+		for _, g := range groups {
+			units = append(units, f.inGroup[side][g]...)
+		}
+		slices.Sort(units)
+		units = slices.Compact(units)
+		key := unitsKey(units)
+		i, ok := known[key]
+		if !ok {
+			i = int32(len(out.units))
+			known[key] = i
+			out.units = append(out.units, units)
+		}
+		return i
+	}
+	classes := f.of(domain)
+	if domain == len(f.inside) {
+		for _, c := range classes {
+			for exit := paths.None; exit < len(f.net.Exits); exit++ {
+				end := f.judge.External(f.classes[c].End.Addr, exit)
+				out.of = append(out.of, line(end.Groups()))
+			}
+		}
+		return out
+	}
+	bySet := make([]int32, len(f.sets))
+	for i := range bySet {
+		bySet[i] = -1
+	}
+	out.of = make([]int32, len(classes))
+	for i, c := range classes {
+		set := f.classes[c].set
+		if bySet[set] < 0 {
+			bySet[set] = line(f.sets[set])
+		}
+		out.of[i] = bySet[set]
+	}
+	return out
+}
+
+func unitsKey(units []int32) string {
+	b := make([]byte, 0, 4*len(units))
+	for _, u := range units {
+		b = append(b, byte(u), byte(u>>8), byte(u>>16), byte(u>>24))
+	}
+	return string(b)
+}
+
+// saying is what a unit of sources says to one column.
+type saying struct {
+	col  int32
+	what int32 // number of a list of voices
+}
+
+// fill forms the rows. Rows that share the units with the most to say share the
+// work: the rows are taken in an order in which neighbours begin alike.
+func (f *former) fill(rows, cols [][]int32) {
+	w := &weaver{former: f, lists: [][]int32{nil}, known: map[string]int32{"": 0}, next: map[uint64]int32{}}
+	sayings := f.sayings(cols, w)
+	order := make([][]int32, len(rows))
+	for r, units := range rows {
+		for _, u := range units {
+			if len(sayings[u]) > 0 {
+				order[r] = append(order[r], u)
+			}
+		}
+		slices.SortFunc(order[r], func(a, b int32) int {
+			if d := len(sayings[b]) - len(sayings[a]); d != 0 {
+				return d
+			}
+			return int(a - b)
+		})
+	}
+	sequence := make([]int, len(rows))
+	for r := range sequence {
+		sequence[r] = r
+	}
+	slices.SortFunc(sequence, func(a, b int) int { return slices.Compare(order[a], order[b]) })
+	f.rows = make([]row, len(rows))
+	begun := [][]int32{make([]int32, len(cols))} // by how many units: the stances so far
+	var before []int32
+	for _, r := range sequence {
+		same := 0
+		for same < len(before) && same < len(order[r]) && before[same] == order[r][same] {
+			same++
+		}
+		begun = begun[:same+1]
+		for _, u := range order[r][same:] {
+			cells := append([]int32(nil), begun[len(begun)-1]...)
+			w.weave(cells, sayings[u])
+			begun = append(begun, cells)
+		}
+		before = order[r]
+		f.rows[r] = w.row(begun[len(begun)-1])
+	}
+	w.publish()
+}
+
+// sayings returns what each unit of sources says to each column.
+func (f *former) sayings(cols [][]int32, w *weaver) [][]saying {
+	holds := make([][]int32, len(f.units[1])) // by unit of destinations: its columns
+	for c, units := range cols {
+		for _, u := range units {
+			holds[u] = append(holds[u], int32(c))
+		}
+	}
+	out := make([][]saying, len(f.units[0]))
+	what := make([]int32, len(cols))
+	for u := range out {
+		if u >= len(f.parts) {
+			continue
+		}
+		var touched []int32
+		for _, p := range f.parts[u] {
+			list := w.list(p.voices)
+			for _, c := range holds[p.to] {
+				if what[c] == 0 {
+					touched = append(touched, c)
+				}
+				what[c] = w.join(what[c], list)
+			}
+		}
+		slices.Sort(touched)
+		for _, c := range touched {
+			out[u] = append(out[u], saying{c, what[c]})
+			what[c] = 0
+		}
+	}
+	return out
+}
+
+// weaver joins lists of voices. Lists are known by number, the empty one by 0.
+type weaver struct {
+	*former
+	lists [][]int32
+	known map[string]int32
+	next  map[uint64]int32 // two lists, to the one of both
+	stamp []int32          // by list: its place in the palette at hand, from 1
+}
+
+// list returns the number of a sorted list of voices.
+func (w *weaver) list(voices []int32) int32 {
+	key := unitsKey(voices)
+	i, ok := w.known[key]
+	if !ok {
+		i = int32(len(w.lists))
+		w.known[key] = i
+		w.lists = append(w.lists, voices)
+	}
+	return i
+}
+
+// join returns the number of the list of two.
+func (w *weaver) join(a, b int32) int32 {
+	if a == 0 || a == b {
+		return b
+	}
+	key := uint64(a)<<32 | uint64(b)
+	i, ok := w.next[key]
+	if !ok {
+		merged := append(append(make([]int32, 0, len(w.lists[a])+len(w.lists[b])), w.lists[a]...), w.lists[b]...)
+		slices.Sort(merged)
+		i = w.list(slices.Compact(merged))
+		w.next[key] = i
+	}
+	return i
+}
+
+// weave adds what a unit says to a row.
+func (w *weaver) weave(cells []int32, sayings []saying) {
+	lastOld, lastWhat, last := int32(-1), int32(-1), int32(0)
+	for _, s := range sayings {
+		old := cells[s.col]
+		if old != lastOld || s.what != lastWhat {
+			lastOld, lastWhat, last = old, s.what, w.join(old, s.what)
+		}
+		cells[s.col] = last
+	}
+}
+
+// row returns a row with a palette of its own, of lists for now.
+func (w *weaver) row(lists []int32) row {
+	if len(w.stamp) < len(w.lists) {
+		w.stamp = append(w.stamp, make([]int32, 2*len(w.lists)-len(w.stamp))...)
+	}
+	r := row{cells: make([]uint32, len(lists))}
+	for c, list := range lists {
+		at := w.stamp[list]
+		if at == 0 {
+			r.palette = append(r.palette, list)
+			at = int32(len(r.palette))
+			w.stamp[list] = at
+		}
+		r.cells[c] = uint32(at - 1)
+	}
+	for _, list := range r.palette {
+		w.stamp[list] = 0
+	}
+	return r
+}
+
+// publish puts the numbers of the ledger in place of those of lists.
+func (w *weaver) publish() {
+	l := w.ledger
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	voice := make([]int32, len(w.voices))
+	for i, v := range w.voices {
+		voice[i] = l.voice(v)
+	}
+	stanceOf := make([]int32, len(w.lists))
+	for i := range stanceOf {
+		stanceOf[i] = -1
+	}
+	for r := range w.rows {
+		for i, list := range w.rows[r].palette {
+			if stanceOf[list] < 0 {
+				voices := make([]int32, len(w.lists[list]))
+				for k, v := range w.lists[list] {
+					voices[k] = voice[v]
+				}
+				stanceOf[list] = l.stance(w.context, voices)
+			}
+			w.rows[r].palette[i] = stanceOf[list]
+		}
+	}
+}

@@ -1,0 +1,119 @@
+package survey
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/bits-and-blooms/bitset"
+)
+
+// CellChange is a cell of the board in which flows fare differently.
+type CellChange struct {
+	Row, Col      Node
+	Before, After []Mark
+	Outcome       bool // the outcome of some flow changed, and not only who settles it
+}
+
+// Cells returns those cells between some rows and columns of a board in which
+// flows fare differently. Cost: for each change the rows and columns that its
+// segments have, and each cell's outcomes twice.
+func (d *Difference) Cells(nodes []Node) []CellChange {
+	c := d.comparer
+	byLand := make([][]nodeBits, len(c.lands)) // by territory: its nodes
+	for i, n := range nodes {
+		for land := range c.lands {
+			if c.lands[land].node.Segment == n.Segment && (c.lands[land].node.Kind == NodeInternet) == (n.Kind == NodeInternet) {
+				byLand[land] = append(byLand[land], nodeBits{i, c.bitsOf(&c.lands[land], n)})
+			}
+		}
+	}
+	changed := map[[2]int]bool{} // to whether an outcome changed
+	for i := range d.Changes {
+		x := &d.Changes[i]
+		for _, row := range byLand[x.at[0]] {
+			reached := bitset.New(0)
+			for _, p := range x.patches {
+				if row.bits.IntersectionCardinality(p.from) > 0 {
+					reached.InPlaceUnion(p.to)
+				}
+			}
+			for _, col := range byLand[x.at[1]] {
+				if col.bits.IntersectionCardinality(reached) > 0 {
+					key := [2]int{row.node, col.node}
+					changed[key] = changed[key] || x.Outcome()
+				}
+			}
+		}
+	}
+	var out []CellChange
+	for r, row := range nodes {
+		for k, col := range nodes {
+			if outcome, is := changed[[2]int{r, k}]; is {
+				out = append(out, CellChange{
+					Row: row, Col: col, Outcome: outcome,
+					Before: c.old.Cell(c.old.Of(row), c.old.Of(col)),
+					After:  c.new.Cell(c.new.Of(row), c.new.Of(col)),
+				})
+			}
+		}
+	}
+	return out
+}
+
+// nodeBits is the joints of a node, by its place among some nodes.
+type nodeBits struct {
+	node int
+	bits *bitset.BitSet
+}
+
+// bitsOf returns the joints of a territory that are in a node in either survey.
+func (c *comparer) bitsOf(t *territory, n Node) *bitset.BitSet {
+	inOld, inNew := map[int]bool{}, map[int]bool{}
+	for _, class := range c.old.ClassesOf(n) {
+		inOld[class] = true
+	}
+	for _, class := range c.new.ClassesOf(n) {
+		inNew[class] = true
+	}
+	out := bitset.New(uint(len(t.joints)))
+	for i := range t.joints {
+		if inOld[t.joints[i].old] || inNew[t.joints[i].new] {
+			out.Set(uint(i))
+		}
+	}
+	return out
+}
+
+// Nodes returns the rows of a board of either survey, in order.
+func (d *Difference) Nodes(open func(segment string) bool) []Node {
+	known := map[Node]bool{}
+	var out []Node
+	for _, s := range []*Survey{d.comparer.old, d.comparer.new} {
+		for _, n := range s.Nodes(open) {
+			if !known[n] {
+				known[n] = true
+				out = append(out, n)
+			}
+		}
+	}
+	slices.SortStableFunc(out, compareNodes)
+	return out
+}
+
+// compareNodes orders nodes as the board does.
+func compareNodes(a, b Node) int {
+	rank := map[NodeKind]int{NodeSegment: 0, NodeGroup: 1, NodeRest: 2}
+	if (a.Kind == NodeInternet) != (b.Kind == NodeInternet) {
+		if a.Kind == NodeInternet {
+			return 1
+		}
+		return -1
+	}
+	if d := strings.Compare(a.Segment, b.Segment); d != 0 {
+		return d
+	}
+	if d := rank[a.Kind] - rank[b.Kind]; d != 0 {
+		return d
+	}
+	return strings.Compare(a.Group, b.Group)
+}

@@ -1,0 +1,216 @@
+package survey
+
+import (
+	"cmp"
+	"math/big"
+	"slices"
+	"strings"
+
+	"github.com/bits-and-blooms/bitset"
+
+	"bivium/core/verdict"
+)
+
+// change is a Change as it is gathered.
+type change struct {
+	Change
+	comparer    *comparer
+	publication string
+	atoms       *bitset.BitSet
+	pairs       tally
+	told        int
+	// Which sources reach a destination: first by bundles, then for single joints
+	// of them that fare otherwise than their bundle.
+	bundles map[*bundle]*bitset.BitSet
+	single  map[int32]map[int32]bool // by destination and source: whether it is in the change
+}
+
+// change returns the change that a delta of flows through a publication belongs to.
+func (p *pairing) change(publication string, d delta) *change {
+	key := changeKey{publication, d.before, d.after, bitsKey(d.atoms)}
+	c, ok := p.at[key]
+	if !ok {
+		c = &change{
+			comparer: p.comparer, publication: publication, atoms: d.atoms,
+			bundles: map[*bundle]*bitset.BitSet{}, single: map[int32]map[int32]bool{},
+			Change: Change{From: p.lands[p.from].node, To: p.lands[p.to].node, at: [2]int{p.from, p.to}},
+		}
+		if d.before >= 0 {
+			c.Before = p.results[d.before]
+		}
+		if d.after >= 0 {
+			c.After = p.results[d.after]
+		}
+		p.at[key] = c
+	}
+	return c
+}
+
+// changeKey is what the flows of a change have in common: it is exactly its
+// sources, its destinations and its services multiplied.
+type changeKey struct {
+	publication   string
+	before, after int32
+	atoms         string
+}
+
+// add notes that the flows between two bundles went from one vector to another.
+func (p *pairing) add(src, dst *bundle, before, after int32) {
+	n := len(p.lands[p.from].joints)
+	for _, d := range p.deltasOf(before, after) {
+		c := p.change("", d)
+		c.pairs.product(src.size, dst.size, 1)
+		bits := c.bundles[dst]
+		if bits == nil {
+			bits = bitset.New(uint(n))
+			c.bundles[dst] = bits
+		}
+		bits.InPlaceUnion(src.set(n))
+	}
+}
+
+// except notes that the flows between two joints are in a change, or are not,
+// whatever their bundles say.
+func (p *pairing) except(i, k int32, before, after int32, x, y size, sign int) {
+	for _, d := range p.deltasOf(before, after) {
+		p.change("", d).except(i, k, x, y, sign)
+		if sign > 0 && i == k && p.from == p.to { // an address opens no flow to itself
+			p.change("", d).pairs.product(x, size{0, 1}, -1)
+		}
+	}
+}
+
+func (c *change) except(i, k int32, x, y size, sign int) {
+	c.pairs.product(x, y, sign)
+	if c.single[k] == nil {
+		c.single[k] = map[int32]bool{}
+	}
+	c.single[k][i] = sign > 0
+}
+
+func (c *change) subtract(n *big.Int) {
+	if n.Sign() != 0 {
+		c.pairs.addLarge(n.Neg(n))
+	}
+}
+
+// finish returns the changes in order, with their sets.
+func (c *comparer) finish() []Change {
+	var out []Change
+	for _, x := range c.changes {
+		x.Pairs = new(big.Int)
+		x.pairs.sum(x.Pairs)
+		if x.Pairs.Sign() == 0 {
+			continue
+		}
+		x.Services = c.old.atoms.Union(x.atoms)
+		x.patch()
+		x.exemplify()
+		out = append(out, x.Change)
+	}
+	slices.SortFunc(out, func(a, b Change) int {
+		if d := compareNodes(a.From, b.From); d != 0 {
+			return d
+		}
+		if d := compareNodes(a.To, b.To); d != 0 {
+			return d
+		}
+		if d := strings.Compare(verdictKey(a.Before)+verdictKey(a.After)+a.Witness.Publication, verdictKey(b.Before)+verdictKey(b.After)+b.Witness.Publication); d != 0 {
+			return d
+		}
+		return cmp.Compare(a.Services.Count(), b.Services.Count())
+	})
+	return out
+}
+
+// patch puts destinations that the same sources reach together.
+func (c *change) patch() {
+	at := map[string]int{}
+	targets := len(c.comparer.lands[c.at[1]].joints)
+	put := func(from *bitset.BitSet, dsts ...int32) {
+		if from.None() {
+			return
+		}
+		key := bitsKey(from)
+		i, ok := at[key]
+		if !ok {
+			i = len(c.patches)
+			at[key] = i
+			c.patches = append(c.patches, patch{from, bitset.New(uint(targets))})
+		}
+		for _, k := range dsts {
+			c.patches[i].to.Set(uint(k))
+		}
+	}
+	seen := map[int32]bool{}
+	alter := func(from *bitset.BitSet, k int32) {
+		seen[k] = true
+		for i, in := range c.single[k] {
+			from.SetTo(uint(i), in)
+		}
+		put(from, k)
+	}
+	for b, from := range c.bundles {
+		var plain []int32
+		for _, k := range b.joints {
+			if c.single[k] != nil {
+				alter(from.Clone(), k)
+			} else {
+				plain = append(plain, k)
+			}
+		}
+		put(from, plain...)
+	}
+	for k := range c.single {
+		if !seen[k] {
+			alter(bitset.New(uint(len(c.comparer.lands[c.at[0]].joints))), k)
+		}
+	}
+	slices.SortFunc(c.patches, func(a, b patch) int {
+		x, _ := a.to.NextSet(0)
+		y, _ := b.to.NextSet(0)
+		return int(x) - int(y)
+	})
+}
+
+func bitsKey(b *bitset.BitSet) string {
+	words := b.Words()
+	out := make([]byte, 0, 8*len(words))
+	for _, w := range words {
+		out = append(out, byte(w), byte(w>>8), byte(w>>16), byte(w>>24), byte(w>>32), byte(w>>40), byte(w>>48), byte(w>>56))
+	}
+	return string(out)
+}
+
+// exemplify finds a flow of the change, between workloads if it can.
+func (c *change) exemplify() {
+	from, to := c.comparer.lands[c.at[0]].joints, c.comparer.lands[c.at[1]].joints
+	protocol, sport, dport, _ := c.Services.Witness()
+	c.Witness = verdict.Flow{Segment: c.From.Segment, Publication: c.publication, Service: verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}}
+	if c.From.Kind == NodeInternet {
+		c.Witness.Segment = verdict.Internet
+	}
+	for i := range c.patches {
+		for k := range c.patches[i].to.EachSet() {
+			y := &to[k]
+			for n := range c.patches[i].from.EachSet() {
+				x := &from[n]
+				told := 1 + oneIf(x.workload) + oneIf(y.workload)
+				if told <= c.told || x.four != y.four {
+					continue
+				}
+				src, dst, ok := x.apart(y)
+				if !ok {
+					continue
+				}
+				c.told, c.Witness.Source, c.Witness.Destination = told, src, dst
+				if told == 3 {
+					return
+				}
+			}
+			if c.told > 1 && i > 64 {
+				return
+			}
+		}
+	}
+}

@@ -1,0 +1,171 @@
+package survey
+
+import (
+	"net/netip"
+	"slices"
+)
+
+// joint is the endpoints that are in one class of each of two surveys; -1 for
+// none.
+type joint struct {
+	old, new int
+	size     size
+	ranges   []Range
+	addrs    [2]netip.Addr // two of them, or one twice; the class's example first
+	workload bool          // the first is a workload
+	four     bool
+}
+
+// territory is a segment, or the internet, in two surveys.
+type territory struct {
+	node     Node
+	old, new int // domains; -1 where there is none
+	joints   []joint
+}
+
+// territories returns all endpoints, cut by both surveys.
+func territories(old, new *Survey) []territory {
+	names := slices.Concat(old.net.Segments, new.net.Segments)
+	slices.Sort(names)
+	var out []territory
+	domain := func(s *Survey, name string) int { return s.net.Segment(name) }
+	for _, name := range slices.Compact(names) {
+		out = append(out, territory{node: Node{Kind: NodeSegment, Segment: name}, old: domain(old, name), new: domain(new, name)})
+	}
+	out = append(out, territory{node: Node{Kind: NodeInternet}, old: len(old.inside), new: len(new.inside)})
+	for i := range out {
+		t := &out[i]
+		if old.partition == new.partition {
+			t.joints = sameJoints(old.partition, t.old)
+		} else {
+			t.joints = join(old, new, t)
+		}
+	}
+	return out
+}
+
+// sameJoints returns the joints of a domain of a survey with itself.
+func sameJoints(p *partition, domain int) []joint {
+	classes := p.of(domain)
+	out := make([]joint, len(classes))
+	for i, n := range classes {
+		c := &p.classes[n]
+		j := joint{old: n, new: n, size: c.size, ranges: c.Ranges, addrs: [2]netip.Addr{c.End.Addr, c.End.Addr}, workload: len(c.Workloads) > 0, four: c.four}
+		for _, r := range c.Ranges {
+			for _, a := range [2]netip.Addr{r.From, r.To} {
+				if j.addrs[1] == j.addrs[0] {
+					j.addrs[1] = a
+				}
+			}
+		}
+		out[i] = j
+	}
+	return out
+}
+
+// piece is a range of a class.
+type piece struct {
+	Range
+	class int
+}
+
+func (s *Survey) piecesOf(domain int) []piece {
+	var out []piece
+	if domain < 0 {
+		return nil
+	}
+	for _, class := range s.of(domain) {
+		for _, r := range s.classes[class].Ranges {
+			out = append(out, piece{r, class})
+		}
+	}
+	slices.SortFunc(out, func(a, b piece) int { return a.From.Compare(b.From) })
+	return out
+}
+
+func join(old, new *Survey, t *territory) []joint {
+	at := map[[2]int]int{}
+	var out []joint
+	eachJoint(old.piecesOf(t.old), new.piecesOf(t.new), func(r Range, a, b int) {
+		key := [2]int{a, b}
+		i, ok := at[key]
+		if !ok {
+			i = len(out)
+			at[key] = i
+			out = append(out, joint{old: a, new: b, addrs: [2]netip.Addr{r.From, r.To}, four: r.From.Is4()})
+		}
+		out[i].size.add(sizeOf(r))
+		out[i].ranges = append(out[i].ranges, r)
+		class := &old.classes[max(a, 0)]
+		if b >= 0 {
+			class = &new.classes[b]
+		}
+		out[i].exemplify(class, r)
+	})
+	return out
+}
+
+// exemplify keeps two addresses of a joint, a workload's first if it can.
+func (j *joint) exemplify(class *Class, r Range) {
+	if j.addrs[0] == j.addrs[1] {
+		j.addrs[1] = r.To
+	}
+	at := class.End.Addr
+	if j.workload || at.Compare(r.From) < 0 || at.Compare(r.To) > 0 {
+		return
+	}
+	if j.addrs[0] != at {
+		j.addrs = [2]netip.Addr{at, j.addrs[0]}
+	}
+	j.workload = len(class.Workloads) > 0
+}
+
+// eachJoint sweeps two sorted lists of disjoint pieces, and calls f for each
+// stretch that lies in at least one of them.
+func eachJoint(a, b []piece, f func(r Range, a, b int)) {
+	for len(a) > 0 || len(b) > 0 {
+		switch {
+		case len(b) == 0 || len(a) > 0 && a[0].To.Compare(b[0].From) < 0: // a lies before b
+			f(a[0].Range, a[0].class, -1)
+			a = a[1:]
+		case len(a) == 0 || b[0].To.Compare(a[0].From) < 0: // b lies before a
+			f(b[0].Range, -1, b[0].class)
+			b = b[1:]
+		case a[0].From.Compare(b[0].From) < 0: // a begins first: cut it where b begins
+			f(Range{a[0].From, b[0].From.Prev()}, a[0].class, -1)
+			a[0].From = b[0].From
+		case b[0].From.Compare(a[0].From) < 0: // b begins first
+			f(Range{b[0].From, a[0].From.Prev()}, -1, b[0].class)
+			b[0].From = a[0].From
+		default: // both begin here: up to where the first ends
+			to := a[0].To
+			if b[0].To.Compare(to) < 0 {
+				to = b[0].To
+			}
+			f(Range{a[0].From, to}, a[0].class, b[0].class)
+			a, b = after(a, to), after(b, to)
+		}
+	}
+}
+
+// after returns the pieces without what lies up to an address that is in the
+// first of them.
+func after(p []piece, to netip.Addr) []piece {
+	if p[0].To == to {
+		return p[1:]
+	}
+	p[0].From = to.Next()
+	return p
+}
+
+// apart returns an address of each of two joints, two that differ.
+func (j *joint) apart(other *joint) (src, dst netip.Addr, ok bool) {
+	for _, src = range j.addrs {
+		for _, dst = range other.addrs {
+			if src != dst {
+				return src, dst, true
+			}
+		}
+	}
+	return src, dst, false
+}

@@ -1,0 +1,105 @@
+package survey
+
+import (
+	"net/netip"
+	"slices"
+
+	"bivium/core/verdict"
+)
+
+// Range is a range of addresses of one family, bounds included.
+type Range struct{ From, To netip.Addr }
+
+// stretch is a range of addresses in which only workloads differ: no bound of a
+// home, a route or a group lies inside.
+type stretch struct {
+	Range
+	homes []int // the segments that have homes there, sorted
+}
+
+// lineOf returns all addresses of both families in stretches, in order. Cost:
+// the bounds, and for each segment those within its homes.
+func lineOf(j *verdict.Judge) []stretch {
+	net := j.Net()
+	starts := []netip.Addr{netip.IPv4Unspecified(), netip.IPv6Unspecified()}
+	j.EachCut(func(p netip.Prefix) {
+		starts = append(starts, p.Masked().Addr())
+		if after := lastOf(p).Next(); after.IsValid() {
+			starts = append(starts, after)
+		}
+	})
+	slices.SortFunc(starts, netip.Addr.Compare)
+	starts = slices.Compact(starts)
+	line := make([]stretch, len(starts))
+	for i, from := range starts {
+		to := lastOf(netip.PrefixFrom(from, 0))
+		if i+1 < len(starts) && starts[i+1].Is4() == from.Is4() {
+			to = starts[i+1].Prev()
+		}
+		line[i].Range = Range{from, to}
+	}
+	for s := range net.Segments {
+		net.EachHomePrefix(s, func(p netip.Prefix) {
+			at, _ := slices.BinarySearchFunc(line, p.Masked().Addr(), func(x stretch, a netip.Addr) int { return x.From.Compare(a) })
+			for last := lastOf(p); at < len(line) && line[at].From.Compare(last) <= 0; at++ {
+				if homes := line[at].homes; len(homes) == 0 || homes[len(homes)-1] != s {
+					line[at].homes = append(homes, s)
+				}
+			}
+		})
+	}
+	return line
+}
+
+// lastOf returns the last address of a prefix.
+func lastOf(p netip.Prefix) netip.Addr {
+	if p.Addr().Is4() {
+		b := p.Addr().As4()
+		fill(b[:], p.Bits())
+		return netip.AddrFrom4(b)
+	}
+	b := p.Addr().As16()
+	fill(b[:], p.Bits())
+	return netip.AddrFrom16(b)
+}
+
+// fill sets all bits from one on.
+func fill(b []byte, from int) {
+	for i := from; i < 8*len(b); i++ {
+		b[i/8] |= 0x80 >> (i % 8)
+	}
+}
+
+// pieces cuts a stretch at the addresses that workloads of some networks hold.
+func (x *stretch) pieces(j *verdict.Judge, networks []int) []Range {
+	var cuts []netip.Addr
+	for _, n := range networks {
+		j.EachHeld(n, x.From, x.To, func(a netip.Addr, _ int) { cuts = append(cuts, a) })
+	}
+	slices.SortFunc(cuts, netip.Addr.Compare)
+	var out []Range
+	from := x.From
+	for _, a := range slices.Compact(cuts) {
+		if from != a {
+			out = append(out, Range{from, a.Prev()})
+		}
+		out = append(out, Range{a, a})
+		from = a.Next()
+		if a == x.To {
+			return out
+		}
+	}
+	return append(out, Range{from, x.To})
+}
+
+// networksAt returns the networks in which the addresses of a stretch have
+// subnets.
+func (x *stretch) networksAt(j *verdict.Judge) []int {
+	var out []int
+	for _, s := range x.homes {
+		if home, ok := j.Net().Home(s, x.From); ok && home.Subnet >= 0 && !slices.Contains(out, home.Network) {
+			out = append(out, home.Network)
+		}
+	}
+	return out
+}

@@ -1,0 +1,178 @@
+package survey
+
+import (
+	"net/netip"
+
+	"bivium/core/paths"
+)
+
+// side is the members of a set that are of one domain, by place in the set.
+type side struct {
+	domain  int
+	members []int32
+}
+
+// sidesOf returns the members of a set by domain.
+func (s *Survey) sidesOf(set Set) []side {
+	byDomain := make([][]int32, len(s.inside)+1)
+	for i, m := range set {
+		d := s.domain(&s.classes[m.Class])
+		byDomain[d] = append(byDomain[d], int32(i))
+	}
+	var out []side
+	for d, members := range byDomain {
+		if len(members) > 0 {
+			out = append(out, side{d, members})
+		}
+	}
+	return out
+}
+
+// lot is the members of a side that a block does not tell apart.
+type lot struct {
+	kind
+	members []int32
+	weight  float64 // in addresses, about
+	sole    int     // the home network of all of them, or paths.None if they have several
+}
+
+// lots puts members into lots; those that have no flows in the block are left out.
+func (s *Survey) lots(set Set, members []int32, k *kinds) []lot {
+	at := make([]int32, len(k.list))
+	var out []lot
+	for _, i := range members {
+		c := &s.classes[set[i].Class]
+		n := k.of[c.at]
+		if n < 0 {
+			continue
+		}
+		if at[n] == 0 {
+			out = append(out, lot{kind: k.list[n], sole: c.End.Home.Network})
+			at[n] = int32(len(out))
+		}
+		l := &out[at[n]-1]
+		l.members = append(l.members, i)
+		l.weight += s.weight(set[i])
+		if l.sole != c.End.Home.Network {
+			l.sole = paths.None
+		}
+	}
+	return out
+}
+
+// eachBatch calls f for the destinations of a lot of sources, those of one
+// combination at once. dsts are places in to.
+func (s *Survey) eachBatch(b *block, src *lot, to []lot, buckets *buckets, f func(c combination, dsts []int32)) {
+	r := &b.rows[src.line]
+	places := len(b.ecOf)
+	if len(b.effects) > 0 {
+		places = len(b.effects[0])
+	}
+	outside := b.to == len(s.inside)
+	if !outside {
+		buckets.reset(len(r.palette) * places)
+	} else {
+		buckets.reset(len(to))
+	}
+	for k := range to {
+		dst := &to[k]
+		effect := b.effects[src.place][dst.place]
+		if effect == noEffect {
+			continue
+		}
+		if outside { // few: each is a batch of its own
+			col := b.lineAt(b.colOf, s.net, int(dst.line), s.ledger.effectAt(effect).Exit)
+			buckets.put(k, combination{r.palette[r.cells[col]], effect}, int32(k))
+			continue
+		}
+		cell := int(r.cells[dst.line])
+		buckets.put(cell*places+int(dst.place), combination{r.palette[cell], effect}, int32(k))
+	}
+	buckets.each(f)
+}
+
+// buckets gathers numbers by a small key.
+type buckets struct {
+	slot []int32 // by key: its bucket, from 1
+	used []bucket
+	keys []int
+}
+
+type bucket struct {
+	combination combination
+	numbers     []int32
+}
+
+func (b *buckets) reset(keys int) {
+	for _, k := range b.keys {
+		b.slot[k] = 0
+	}
+	b.keys = b.keys[:0]
+	if len(b.slot) < keys {
+		b.slot = make([]int32, 2*keys)
+	}
+}
+
+func (b *buckets) put(key int, c combination, number int32) {
+	at := b.slot[key]
+	if at == 0 {
+		b.keys = append(b.keys, key)
+		at = int32(len(b.keys))
+		b.slot[key] = at
+		if len(b.used) < int(at) {
+			b.used = append(b.used, bucket{})
+		}
+		b.used[at-1].combination, b.used[at-1].numbers = c, b.used[at-1].numbers[:0]
+	}
+	b.used[at-1].numbers = append(b.used[at-1].numbers, number)
+}
+
+func (b *buckets) each(f func(combination, []int32)) {
+	for i := range b.keys {
+		f(b.used[i].combination, b.used[i].numbers)
+	}
+}
+
+// eachNear calls f for each pair of members of one network and segment: the ways
+// between them are local, whatever the block says of others. It leaves out none,
+// not even an address and itself.
+func (s *Survey) eachNear(from Set, src []int32, to Set, dst []int32, f func(a, b int32)) {
+	byNetwork := map[int][]int32{}
+	for _, k := range dst {
+		n := s.classes[to[k].Class].End.Home.Network
+		byNetwork[n] = append(byNetwork[n], k)
+	}
+	for _, i := range src {
+		x := &s.classes[from[i].Class]
+		for _, k := range byNetwork[x.End.Home.Network] {
+			if s.classes[to[k].Class].four == x.four {
+				f(i, k)
+			}
+		}
+	}
+}
+
+// nearCombination returns the combination of local flows between two classes,
+// and the one that the block gives for others of their kinds.
+func (s *Survey) nearCombination(b *block, src, dst *Class) (near, far combination) {
+	stance := b.stance(b.rowOf[src.at], b.colOf[dst.at])
+	return combination{stance, b.near[s.enforced(src)]}, combination{stance, b.effects[b.erOf[src.at]][b.ecOf[dst.at]]}
+}
+
+// selfless reports whether there is a flow from some address of a member to
+// another of the other.
+func (s *Survey) selfless(a, b Member) bool {
+	x, y := s.single(a), s.single(b)
+	return !x.IsValid() || !y.IsValid() || x != y
+}
+
+// single returns the one address of a member that has one, else none.
+func (s *Survey) single(m Member) (a netip.Addr) {
+	switch c := &s.classes[m.Class]; {
+	case m.Only.IsValid():
+		return m.Only
+	case c.size.one():
+		return c.End.Addr
+	}
+	return a
+}

@@ -1,0 +1,25 @@
+package survey
+
+import (
+	"runtime"
+	"sync"
+	"sync/atomic"
+)
+
+// inParallel runs jobs on as many goroutines as there are processors.
+func inParallel(jobs []func()) {
+	var next atomic.Int64
+	var wait sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(jobs)) {
+		wait.Go(func() {
+			for {
+				i := int(next.Add(1)) - 1
+				if i >= len(jobs) {
+					return
+				}
+				jobs[i]()
+			}
+		})
+	}
+	wait.Wait()
+}
