@@ -18,6 +18,7 @@ import (
 var modules = []string{
 	"github.com/bits-and-blooms/bitset",
 	"github.com/gaissmai/bart",
+	"github.com/go-json-experiment/json",
 	"go.yaml.in/yaml/v3",
 	"go4.org/netipx",
 }

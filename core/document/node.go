@@ -39,12 +39,21 @@ func (k nodeKind) String() string {
 // node is one value of a document, from either syntax.
 type node struct {
 	kind   nodeKind
-	quoted bool // a scalar that can only be text
-	line   int  // from 1; 0 if unknown
+	quoted bool  // a scalar that can only be text
+	line   int32 // from 1; 0 if unknown
 	text   string
-	keys   []node // of an object, beside items
+	keys   []keyNode // of an object, beside items
 	items  []node
 }
+
+// keyNode is a key of an object.
+type keyNode struct {
+	text string
+	line int32
+}
+
+// node returns the key as a value, to tell where it stands.
+func (k keyNode) node() node { return node{line: k.line, text: k.text} }
 
 // parse returns the document as nodes. JSON is told by its first character.
 func parse(data []byte) (node, error) {
@@ -125,7 +134,7 @@ func (c *converter) convert(y *yaml.Node, depth int) (node, error) {
 	if depth > maxDepth {
 		return node{}, Errors{{Line: y.Line, Message: fmt.Sprintf("the document nests deeper than %d levels", maxDepth), Fix: "no estate needs more than eight"}}
 	}
-	n := node{line: y.Line, text: y.Value}
+	n := node{line: int32(y.Line), text: y.Value}
 	switch y.Kind {
 	case yaml.AliasNode:
 		c.inside++
@@ -156,89 +165,11 @@ func (c *converter) convert(y *yaml.Node, depth int) (node, error) {
 			if err != nil {
 				return node{}, err
 			}
-			n.keys = append(n.keys, key)
+			n.keys = append(n.keys, keyNode{key.text, key.line})
 			n.items = append(n.items, value)
 		}
 	default:
 		return node{}, Errors{{Line: y.Line, Message: "this is no value", Fix: "mend the syntax"}}
-	}
-	return n, nil
-}
-
-// jsonReader turns the tokens of a JSON text into nodes, and keeps the line.
-type jsonReader struct {
-	data   []byte
-	tokens *json.Decoder
-	line   int
-	seen   int64 // how far the newlines are counted
-}
-
-func parseJSON(data []byte) (node, error) {
-	data = bytes.TrimPrefix(data, []byte("\ufeff"))
-	r := &jsonReader{data: data, tokens: json.NewDecoder(bytes.NewReader(data)), line: 1}
-	r.tokens.UseNumber()
-	n, err := r.value(0)
-	if err == nil {
-		if _, end := r.tokens.Token(); !errors.Is(end, io.EOF) {
-			return node{}, Errors{{Line: r.at(), Message: "more follows after the end of the document", Fix: "keep one document in a file"}}
-		}
-		return n, nil
-	}
-	var known Errors
-	if errors.As(err, &known) {
-		return node{}, known
-	}
-	return node{}, Errors{{Line: r.at(), Message: "this is not JSON: " + err.Error(), Fix: "mend the syntax"}}
-}
-
-// at returns the line of the last token.
-func (r *jsonReader) at() int {
-	offset := r.tokens.InputOffset()
-	r.line += bytes.Count(r.data[r.seen:offset], []byte("\n"))
-	r.seen = offset
-	return r.line
-}
-
-func (r *jsonReader) value(depth int) (node, error) {
-	token, err := r.tokens.Token()
-	if err != nil {
-		return node{}, err
-	}
-	n := node{line: r.at()}
-	if depth > maxDepth {
-		return node{}, Errors{{Line: n.line, Message: fmt.Sprintf("the document nests deeper than %d levels", maxDepth), Fix: "no estate needs more than eight"}}
-	}
-	switch t := token.(type) {
-	case nil:
-		n.kind = nullNode
-	case string:
-		n.text, n.quoted = t, true
-	case json.Number:
-		n.text = t.String()
-	case bool:
-		n.text = strconv.FormatBool(t)
-	case json.Delim:
-		n.kind = listNode
-		if t == '{' {
-			n.kind = objectNode
-		}
-		for r.tokens.More() {
-			if n.kind == objectNode {
-				key, err := r.tokens.Token()
-				if err != nil {
-					return node{}, err
-				}
-				n.keys = append(n.keys, node{text: key.(string), line: r.at()})
-			}
-			item, err := r.value(depth + 1)
-			if err != nil {
-				return node{}, err
-			}
-			n.items = append(n.items, item)
-		}
-		if _, err := r.tokens.Token(); err != nil {
-			return node{}, err
-		}
 	}
 	return n, nil
 }

@@ -65,7 +65,7 @@ func Join(name, description string, objects []Object) (*estate.Estate, error) {
 	byList := map[string]*node{}
 	top := node{kind: objectNode}
 	put := func(key string, n node) {
-		top.keys = append(top.keys, node{text: key})
+		top.keys = append(top.keys, keyNode{text: key})
 		top.items = append(top.items, n)
 	}
 	put("bivium", node{text: fmt.Sprint(estate.Version)})
@@ -144,5 +144,5 @@ func (n *node) lineOf(at string) int {
 			at = at[1:]
 		}
 	}
-	return n.line
+	return int(n.line)
 }

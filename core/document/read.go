@@ -50,6 +50,7 @@ type path struct {
 	up    *path
 	key   string
 	index int
+	depth int // of what it leads to, from 1
 }
 
 // String returns the path as faults write it: policies[3].rules[0].
@@ -66,11 +67,29 @@ func (p *path) String() string {
 	return p.up.String() + "." + p.key
 }
 
-type reader struct{ errors Errors }
+type reader struct {
+	errors Errors
+	steps  [maxDepth + 2]path // by depth: the step at hand, so that going down costs nothing
+}
+
+// key returns the path to a key of what is at another.
+func (r *reader) key(at *path, key string) *path { return r.step(path{up: at, key: key}) }
+
+// index returns the path to an item of what is at another.
+func (r *reader) index(at *path, index int) *path { return r.step(path{up: at, index: index}) }
+
+func (r *reader) step(p path) *path {
+	if p.up != nil {
+		p.depth = p.up.depth
+	}
+	p.depth++
+	r.steps[p.depth] = p
+	return &r.steps[p.depth]
+}
 
 func (r *reader) fail(n node, at *path, fix, message string, args ...any) {
 	if len(r.errors) < MaxErrors {
-		r.errors = append(r.errors, Error{Line: n.line, Path: at.String(), Message: fmt.Sprintf(message, args...), Fix: fix})
+		r.errors = append(r.errors, Error{Line: int(n.line), Path: at.String(), Message: fmt.Sprintf(message, args...), Fix: fix})
 	}
 }
 
@@ -153,10 +172,10 @@ func (r *reader) object(n node, v reflect.Value, at *path) {
 		case k < 0:
 			r.unknownKey(key, fields, at)
 		case given[k]:
-			r.fail(key, &path{up: at, key: key.text}, "keep one of them", "the key stands twice")
+			r.fail(key.node(), r.key(at, key.text), "keep one of them", "the key stands twice")
 		default:
 			given[k] = true
-			r.value(n.items[i], v.FieldByIndex(fields[k].index), &fields[k], &path{up: at, key: key.text})
+			r.value(n.items[i], v.FieldByIndex(fields[k].index), &fields[k], r.key(at, key.text))
 		}
 	}
 	for k := range fields {
@@ -174,7 +193,7 @@ func (r *reader) object(n node, v reflect.Value, at *path) {
 	}
 }
 
-func (r *reader) unknownKey(key node, fields []field, at *path) {
+func (r *reader) unknownKey(key keyNode, fields []field, at *path) {
 	known := make(map[string]bool, len(fields))
 	names := make([]string, len(fields))
 	for i, f := range fields {
@@ -184,7 +203,7 @@ func (r *reader) unknownKey(key node, fields []field, at *path) {
 	if near := estate.Nearest(key.text, known); near != "" {
 		fix = "did you mean " + near + "?"
 	}
-	r.fail(key, at, fix, "unknown key %q", key.text)
+	r.fail(key.node(), at, fix, "unknown key %q", key.text)
 }
 
 func (r *reader) list(n node, v reflect.Value, f *field, at *path) {
@@ -201,7 +220,7 @@ func (r *reader) list(n node, v reflect.Value, f *field, at *path) {
 		v.Set(reflect.MakeSlice(v.Type(), len(n.items), len(n.items)))
 	}
 	for i, item := range n.items {
-		r.value(item, v.Index(i), f, &path{up: at, index: i})
+		r.value(item, v.Index(i), f, r.index(at, i))
 	}
 	r.uniqueNames(n, v, at)
 }
@@ -221,7 +240,7 @@ func (r *reader) uniqueNames(n node, v reflect.Value, at *path) {
 	for i := range v.Len() {
 		name := v.Index(i).FieldByIndex(index).String()
 		if first, twice := seen[name]; twice && name != "" {
-			r.fail(n.items[i], &path{up: at, index: i}, "rename one of them", "the name %q is taken by the one on line %d", name, n.items[first].line)
+			r.fail(n.items[i], r.index(at, i), "rename one of them", "the name %q is taken by the one on line %d", name, n.items[first].line)
 			continue
 		}
 		seen[name] = i
@@ -296,16 +315,16 @@ func (r *reader) labels(n node, at *path) map[string]string {
 	}
 	labels := make(map[string]string, len(n.keys))
 	for i, key := range n.keys {
-		here := &path{up: at, key: key.text}
+		here := r.key(at, key.text)
 		value, ok := r.text(n.items[i], here)
 		if !ok {
 			continue
 		}
 		if _, twice := labels[key.text]; twice {
-			r.fail(key, here, "keep one of them", "the label stands twice")
+			r.fail(key.node(), here, "keep one of them", "the label stands twice")
 		}
 		if err := estate.CheckLabel(key.text, value); err != nil {
-			r.fail(key, here, "", "%s", err)
+			r.fail(key.node(), here, "", "%s", err)
 		}
 		labels[key.text] = value
 	}

@@ -14,7 +14,7 @@ import (
 )
 
 func TestEstatesAreAsLargeAsTheySayAndWithoutFaults(t *testing.T) {
-	for _, name := range []string{"S", "M"} {
+	for _, name := range []string{"S", "M", "L"} {
 		size := synth.Sizes[name]
 		e := synth.New(name, size, 1)
 		assert.Empty(t, estate.Check(e), name)
@@ -47,7 +47,7 @@ func TestOneSeedIsOneEstate(t *testing.T) {
 
 // The benchmarks of the table of numbers, for the sizes that fit today.
 func BenchmarkEstate(b *testing.B) {
-	for _, name := range []string{"S", "M"} {
+	for _, name := range []string{"S", "M", "L"} {
 		e := synth.New(name, synth.Sizes[name], 1)
 		text, err := document.WriteJSON(e)
 		require.NoError(b, err)
