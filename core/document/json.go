@@ -18,7 +18,7 @@ type jsonReader struct {
 	line   int
 	seen   int64 // how far the newlines are counted
 	keys   []keyNode
-	items  []node            // of the lists and objects that are not yet at their end
+	items  []node          // of the lists and objects that are not yet at their end
 	words  [1 << 12]string // short texts that were read, by hash: most stand many times
 	seed   maphash.Seed
 }

@@ -50,6 +50,17 @@ func (s Selector) Matches(labels map[string]string) bool {
 	return true
 }
 
+// Needs returns a key, and the values of which a thing must have one there to be
+// selected; false if the selector asks for no such thing.
+func (s Selector) Needs() (key string, values []string, ok bool) {
+	for _, p := range s.parts {
+		if p.op == opIn {
+			return p.key, p.values, true
+		}
+	}
+	return "", nil, false
+}
+
 // ParseSelector returns the selector that text is written as: parts with
 // commas between, each key, !key, key=value, key==value, key!=value,
 // key in (a, b) or key notin (a, b). Spaces between tokens do not matter. An

@@ -162,47 +162,60 @@ type lineSet struct {
 
 // lines puts the classes of a domain into lines by the units that hold them.
 func (f *former) lines(domain, side int) lineSet {
+	if domain == len(f.inside) {
+		return f.linesOutside(side)
+	}
 	var out lineSet
 	known := map[string]int32{}
-	line := func(groups []int) int32 {
-		units := slices.Clone(f.always[side])
-		for _, g := range groups {
-			units = append(units, f.inGroup[side][g]...)
-		}
-		slices.Sort(units)
-		units = slices.Compact(units)
-		key := unitsKey(units)
-		i, ok := known[key]
-		if !ok {
-			i = int32(len(out.units))
-			known[key] = i
-			out.units = append(out.units, units)
-		}
-		return i
-	}
-	classes := f.of(domain)
-	if domain == len(f.inside) {
-		for _, c := range classes {
-			for exit := paths.None; exit < len(f.net.Exits); exit++ {
-				end := f.judge.External(f.classes[c].End.Addr, exit)
-				out.of = append(out.of, line(end.Groups()))
+	list := &f.local[domain]
+	units := make([][]int32, len(list.sets))
+	for g, named := range f.inGroup[side] {
+		for _, u := range named {
+			for _, set := range list.byGroup[g] {
+				units[set] = append(units[set], u)
 			}
 		}
-		return out
 	}
-	bySet := make([]int32, len(f.sets))
+	bySet := make([]int32, len(list.sets))
 	for i := range bySet {
-		bySet[i] = -1
+		bySet[i] = out.line(known, append(units[i], f.always[side]...))
 	}
-	out.of = make([]int32, len(classes))
-	for i, c := range classes {
-		set := f.classes[c].set
-		if bySet[set] < 0 {
-			bySet[set] = line(f.sets[set])
-		}
-		out.of[i] = bySet[set]
+	out.of = make([]int32, len(f.inside[domain]))
+	for i, c := range f.inside[domain] {
+		out.of[i] = bySet[f.classes[c].set]
 	}
 	return out
+}
+
+// linesOutside is lines for external endpoints, whose groups depend on the exit.
+func (f *former) linesOutside(side int) lineSet {
+	var out lineSet
+	known := map[string]int32{}
+	for _, c := range f.outside {
+		for exit := paths.None; exit < len(f.net.Exits); exit++ {
+			end := f.judge.External(f.classes[c].End.Addr, exit)
+			units := slices.Clone(f.always[side])
+			for _, g := range end.Groups() {
+				units = append(units, f.inGroup[side][g]...)
+			}
+			out.of = append(out.of, out.line(known, units))
+		}
+	}
+	return out
+}
+
+// line returns the number of the line that some units hold.
+func (l *lineSet) line(known map[string]int32, units []int32) int32 {
+	slices.Sort(units)
+	units = slices.Compact(units)
+	key := unitsKey(units)
+	i, ok := known[key]
+	if !ok {
+		i = int32(len(l.units))
+		known[key] = i
+		l.units = append(l.units, units)
+	}
+	return i
 }
 
 func unitsKey(units []int32) string {

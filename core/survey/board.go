@@ -154,18 +154,17 @@ type Mark struct {
 // the most flows first. It is empty if there are no flows. Cost: the kinds of
 // either side multiplied, and the pairs of members of one network.
 func (s *Survey) Cell(from, to Set) []Mark {
-	c := &celler{Survey: s, pairs: make([]int64, len(s.vectors)), flows: make([]float64, len(s.vectors)), marks: map[Mark]float64{}}
+	c := newCeller(s)
 	for _, src := range s.sidesOf(from) {
 		for _, dst := range s.sidesOf(to) {
 			c.add(from, &src, to, &dst)
 		}
 	}
-	for v, pairs := range c.pairs {
-		if pairs > 0 {
-			c.shade(s.marks[v], max(c.flows[v], 1))
-		}
-	}
 	return c.ordered()
+}
+
+func newCeller(s *Survey) *celler {
+	return &celler{Survey: s, pairs: make([]int64, len(s.vectors)), flows: make([]float64, len(s.vectors)), marks: map[Mark]float64{}}
 }
 
 // celler adds up the outcomes of a cell.
@@ -186,7 +185,6 @@ func (c *celler) shade(shades []shade, flows float64) {
 }
 
 func (c *celler) add(from Set, src *side, to Set, dst *side) {
-	b := c.blocks[src.domain][dst.domain]
 	if src.domain == len(c.inside) {
 		c.addDoors(from, src, to, dst)
 		return
@@ -194,6 +192,12 @@ func (c *celler) add(from Set, src *side, to Set, dst *side) {
 	if src.domain != dst.domain {
 		c.addUnfound(from, src, to, dst)
 	}
+	c.addFound(from, src, to, dst)
+}
+
+// addFound adds the flows to endpoints that the source's segment finds.
+func (c *celler) addFound(from Set, src *side, to Set, dst *side) {
+	b := c.blocks[src.domain][dst.domain]
 	if b == nil {
 		return
 	}
@@ -273,7 +277,13 @@ func (c *celler) addDoors(from Set, src *side, to Set, dst *side) {
 	}
 }
 
+// ordered returns the outcomes that were added up, those of the most flows first.
 func (c *celler) ordered() []Mark {
+	for v, pairs := range c.pairs {
+		if pairs > 0 {
+			c.shade(c.Survey.marks[v], max(c.flows[v], 1))
+		}
+	}
 	marks := make([]Mark, 0, len(c.marks))
 	for m := range c.marks {
 		marks = append(marks, m)

@@ -22,7 +22,7 @@ type Class struct {
 	weight float64 // size, about
 	four   bool    // of IPv4
 	at     int     // its place among the classes of its domain
-	set    int     // number of its set of groups; outside, of the prefixes that hold it
+	set    int     // number of its set of groups among those of its segment
 	spot   int     // number of what its ways through the hubs depend on
 	seen   []see   // by segment: what an address of the class is there
 }
@@ -47,10 +47,18 @@ const (
 type partition struct {
 	net     *paths.Net
 	classes []Class
-	inside  [][]int // by segment: its classes
-	outside []int   // the external classes
-	sets    [][]int // by number of a set of groups: the groups
+	inside  [][]int   // by segment: its classes
+	outside []int     // the external classes
+	sets    [][]int   // the different sets of groups
+	local   []setList // by segment: its sets of groups
 	spots   []spot
+}
+
+// setList is the different sets of groups that a segment's endpoints have.
+type setList struct {
+	sets    []int     // among those of the partition
+	byGroup [][]int32 // by group: which of the list hold it
+	at      map[int]int
 }
 
 // divide returns all endpoints of the estate in classes. Within a stretch of
@@ -63,6 +71,7 @@ func divide(j *verdict.Judge) *partition {
 		partition: p, judge: j, marks: j.Net().Marks(), known: map[classKey]int{}, bases: map[string]int{}, setOf: map[string]int{},
 		inBase: map[[2]int]int{}, spotOf: map[spotKey]int{}, alike: map[string]int{}, seenOf: map[string][]see{}, seenIn: map[[3]int]string{},
 	}
+	p.local = make([]setList, len(p.inside))
 	b.likeness = make([]int, len(j.Net().Networks))
 	for n := range b.likeness {
 		b.likeness[n] = number(b.alike, j.Net().Alike(n))
@@ -83,12 +92,39 @@ func divide(j *verdict.Judge) *partition {
 		slices.Sort(c.Workloads)
 		c.Workloads = slices.Compact(c.Workloads)
 	}
+	for i := range p.local {
+		p.local[i].index(p.sets, len(j.GroupNames()))
+	}
 	for _, a := range examples {
 		if c, ok := p.holding(p.outside, a); ok {
 			p.classes[c].End = j.External(a, paths.None)
 		}
 	}
 	return p
+}
+
+// add returns the place of a set in the list.
+func (l *setList) add(set int) int {
+	i, ok := l.at[set]
+	if !ok {
+		if l.at == nil {
+			l.at = map[int]int{}
+		}
+		i = len(l.sets)
+		l.at[set] = i
+		l.sets = append(l.sets, set)
+	}
+	return i
+}
+
+// index finds the sets of each group.
+func (l *setList) index(sets [][]int, groups int) {
+	l.byGroup = make([][]int32, groups)
+	for i, set := range l.sets {
+		for _, g := range sets[set] {
+			l.byGroup[g] = append(l.byGroup[g], int32(i))
+		}
+	}
 }
 
 // domain returns the number of the domain of a class.
@@ -314,8 +350,9 @@ func (b *builder) put(key classKey, end verdict.Endpoint, r Range, set, spot int
 		}
 		i = len(b.classes)
 		b.known[key] = i
-		c := Class{End: end, set: set, spot: spot, four: end.Addr.Is4(), seen: seen}
+		c := Class{End: end, spot: spot, four: end.Addr.Is4(), seen: seen}
 		if end.Internal() {
+			c.set = b.local[end.Segment].add(set)
 			c.at = len(b.inside[end.Segment])
 			b.inside[end.Segment] = append(b.inside[end.Segment], i)
 		} else {

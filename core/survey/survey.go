@@ -34,6 +34,7 @@ type Survey struct {
 	scale
 	verdicts [][]int32        // by effect and stance: the vector, or -1
 	admits   []*bitset.BitSet // by publication: the atoms that it lets in
+	overview overview
 }
 
 // New returns the survey of an estate. Cost: see the package.
@@ -44,6 +45,7 @@ func New(j *verdict.Judge) *Survey {
 	s.blocks = v.blocks()
 	s.gates = v.gates()
 	s.settle(space.Cut(j.Settings()))
+	s.lookAll(nil, nil)
 	return s
 }
 

@@ -1,6 +1,7 @@
 package synth_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -48,7 +49,7 @@ func TestOneSeedIsOneEstate(t *testing.T) {
 // The benchmarks of the table of numbers, for the sizes that fit today.
 func BenchmarkEstate(b *testing.B) {
 	for _, name := range []string{"S", "M", "L"} {
-		e := synth.New(name, synth.Sizes[name], 1)
+		e := synth.New(strings.ToLower(name), synth.Sizes[name], 1)
 		text, err := document.WriteJSON(e)
 		require.NoError(b, err)
 		b.Run(name+"/read", func(b *testing.B) {
@@ -79,6 +80,13 @@ func BenchmarkEstate(b *testing.B) {
 		b.Run(name+"/survey", func(b *testing.B) {
 			for b.Loop() {
 				survey.New(j)
+			}
+		})
+		b.Run(name+"/whole", func(b *testing.B) {
+			for b.Loop() {
+				e, err := document.Read(text)
+				require.NoError(b, err)
+				survey.New(verdict.New(e))
 			}
 		})
 	}

@@ -161,16 +161,7 @@ func parseSelector(text string) (estate.Selector, bool) {
 // labels share one list: what it costs follows the number of different label
 // sets, not of workloads.
 func (m *membership) compileWorkloads(e *estate.Estate, net *paths.Net) {
-	type selected struct {
-		group    int
-		selector estate.Selector
-	}
-	var selectors []selected
-	for i, g := range m.groups {
-		if s, ok := parseSelector(g.Match); ok {
-			selectors = append(selectors, selected{i, s})
-		}
-	}
+	selectors := m.workloadSelectors()
 	m.byWorkload = make([][]int, len(e.Workloads))
 	m.kin = make([]int32, len(e.Workloads))
 	m.holders = make([][]held, len(net.Networks))
@@ -184,13 +175,7 @@ func (m *membership) compileWorkloads(e *estate.Estate, net *paths.Net) {
 		if !seen {
 			kin = int32(len(groupsOf))
 			alike[string(key)] = kin
-			var groups []int
-			for _, s := range selectors {
-				if s.selector.Matches(w.Labels) {
-					groups = append(groups, s.group)
-				}
-			}
-			groupsOf = append(groupsOf, groups)
+			groupsOf = append(groupsOf, selectors.of(w.Labels))
 		}
 		m.byWorkload[i], m.kin[i] = groupsOf[kin], kin
 		if n := net.Network(w.Network); n != paths.None {
@@ -208,6 +193,56 @@ func (m *membership) compileWorkloads(e *estate.Estate, net *paths.Net) {
 		// Of two with one address (F6) the first counts.
 		m.holders[n] = slices.CompactFunc(list, func(x, y held) bool { return x.addr == y.addr })
 	}
+}
+
+// selectors are the label selectors of groups over workloads. Those that need a
+// value of some key are found by it.
+type selectors struct {
+	needing map[[2]string][]selected
+	others  []selected
+}
+
+type selected struct {
+	group    int
+	selector estate.Selector
+}
+
+func (m *membership) workloadSelectors() *selectors {
+	s := &selectors{needing: map[[2]string][]selected{}}
+	for i := range m.groups {
+		selector, ok := parseSelector(m.groups[i].Match)
+		if !ok {
+			continue
+		}
+		key, values, needs := selector.Needs()
+		if !needs {
+			s.others = append(s.others, selected{i, selector})
+			continue
+		}
+		values = slices.Clone(values)
+		slices.Sort(values)
+		for _, v := range slices.Compact(values) {
+			s.needing[[2]string{key, v}] = append(s.needing[[2]string{key, v}], selected{i, selector})
+		}
+	}
+	return s
+}
+
+// of returns the groups whose selectors match some labels.
+func (s *selectors) of(labels map[string]string) []int {
+	var groups []int
+	try := func(list []selected) {
+		for i := range list {
+			if list[i].selector.Matches(labels) {
+				groups = append(groups, list[i].group)
+			}
+		}
+	}
+	try(s.others)
+	for key, value := range labels {
+		try(s.needing[[2]string{key, value}])
+	}
+	return sorted(groups)
 }
 
 // appendLabels appends a key that is equal for equal labels.
