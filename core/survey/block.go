@@ -17,17 +17,40 @@ type block struct {
 	voices   []verdict.Voice
 	units    [2][]unitKey // the different sides of the voices, from and to
 
-	rows []row
-	cols int
-	// By position of a class in its domain. Outside, groups depend on the exit:
-	// the row or column stands at position*(exits+1)+exit+1.
-	rowOf, colOf []int32
+	rows     []row
+	effects  [][]int32 // by places: the effect of the ways between them, or -1 for no flow
+	near     [2]int32  // within a segment: the effect of local ways, not enforced and enforced
+	src, dst axis
+}
 
-	erOf, ecOf []int32   // by position: the kind of place, as a source and as a destination
-	effects    [][]int32 // by kinds of places: the effect of the ways between them, or -1 for no flow
-	near       [2]int32  // within a segment: the effect of local ways, not enforced and enforced
+// axis is what a block tells of the classes of one of its domains: the line (a
+// row or column), the kind of place, and the kind, which is both.
+type axis struct {
+	lines   []int32 // inside: by set of groups; outside: see lineAt
+	bySpot  []int32 // the place of each spot of the domain; or else
+	byClass []int32 // that of each class
+	places  int
+	grid    []int32 // the kind of each line and place; outside: of each class
+	kinds   []kind
+}
 
-	sources, targets kinds
+// line returns the row or column of a class inside.
+func (x *axis) line(c *Class) int32 { return x.lines[c.set] }
+
+// place returns the kind of place of a class.
+func (x *axis) place(c *Class) int32 {
+	if x.byClass != nil {
+		return x.byClass[c.at]
+	}
+	return x.bySpot[c.spotAt]
+}
+
+// kind returns the kind of a class.
+func (x *axis) kind(c *Class) int32 {
+	if !c.Internal() {
+		return x.grid[c.at]
+	}
+	return x.grid[int(x.line(c))*x.places+int(x.place(c))]
 }
 
 // unitKey is a different side of some voices, in a form that can be compared.
@@ -39,12 +62,6 @@ type row struct {
 	cells   []uint32 // by column: a place in the palette
 }
 
-// kinds are the classes of a domain that a block does not tell apart.
-type kinds struct {
-	of   []int32 // by position of a class; -1 for one that has no flows here
-	list []kind
-}
-
 // kind is a row or column at a kind of place.
 type kind struct {
 	line, place int32 // row or column; for a destination outside, the position of its class instead
@@ -53,10 +70,10 @@ type kind struct {
 // exitsOf returns how many rows or columns each class outside has.
 func exitsOf(net *paths.Net) int { return len(net.Exits) + 1 }
 
-// lineAt returns the row or column of a class outside that is reached through
-// an exit.
-func (b *block) lineAt(lines []int32, net *paths.Net, at, exit int) int32 {
-	return lines[at*exitsOf(net)+exit+1]
+// lineAt returns the row or column of a class outside, by position, that is
+// reached through an exit: groups depend on it.
+func (x *axis) lineAt(net *paths.Net, at, exit int) int32 {
+	return x.lines[at*exitsOf(net)+exit+1]
 }
 
 // stance returns the stance on flows from a row to a column.
@@ -87,7 +104,7 @@ func (v *surveyor) newBlock(from, to int) *block {
 	f.listen(d(from))
 	rows := f.lines(from, 0)
 	cols := f.lines(to, 1)
-	b.rowOf, b.colOf, b.cols = rows.of, cols.of, len(cols.units)
+	b.src.lines, b.dst.lines = rows.of, cols.of
 	f.fill(rows.units, cols.units)
 	return b
 }
@@ -154,7 +171,7 @@ func (f *former) say(from, to, voice int32) {
 }
 
 // lineSet is the rows or columns of a block: which units hold each of them, and
-// which class is in which.
+// which sets of groups, or classes outside, are in which.
 type lineSet struct {
 	units [][]int32
 	of    []int32
@@ -176,13 +193,9 @@ func (f *former) lines(domain, side int) lineSet {
 			}
 		}
 	}
-	bySet := make([]int32, len(list.sets))
-	for i := range bySet {
-		bySet[i] = out.line(known, append(units[i], f.always[side]...))
-	}
-	out.of = make([]int32, len(f.inside[domain]))
-	for i, c := range f.inside[domain] {
-		out.of[i] = bySet[f.classes[c].set]
+	out.of = make([]int32, len(list.sets))
+	for i := range out.of {
+		out.of[i] = out.line(known, append(units[i], f.always[side]...))
 	}
 	return out
 }

@@ -163,8 +163,24 @@ func (s *Survey) Cell(from, to Set) []Mark {
 	return c.ordered()
 }
 
+// newCeller returns an empty celler. Its tables are as long as the list of
+// vectors, so they are used again.
 func newCeller(s *Survey) *celler {
+	if c, ok := s.cellers.Get().(*celler); ok {
+		c.Survey = s
+		return c
+	}
 	return &celler{Survey: s, pairs: make([]int64, len(s.vectors)), flows: make([]float64, len(s.vectors)), marks: map[Mark]float64{}}
+}
+
+// count adds pairs of members, and about how many pairs of addresses they are,
+// to a vector.
+func (c *celler) count(vector int32, pairs int64, flows float64) {
+	if c.pairs[vector] == 0 && c.flows[vector] == 0 {
+		c.used = append(c.used, vector)
+	}
+	c.pairs[vector] += pairs
+	c.flows[vector] += flows
 }
 
 // celler adds up the outcomes of a cell.
@@ -172,6 +188,7 @@ type celler struct {
 	*Survey
 	pairs   []int64   // by vector: how many pairs of members, exactly
 	flows   []float64 // by vector: how many pairs of addresses, about
+	used    []int32   // the vectors that have some
 	marks   map[Mark]float64
 	buckets buckets
 }
@@ -201,7 +218,7 @@ func (c *celler) addFound(from Set, src *side, to Set, dst *side) {
 	if b == nil {
 		return
 	}
-	sources, targets := c.lots(from, src.members, &b.sources), c.lots(to, dst.members, &b.targets)
+	sources, targets := c.sources(b, from, src.members), c.targets(b, to, dst.members)
 	for i := range sources {
 		l := &sources[i]
 		c.eachBatch(b, l, targets, &c.buckets, func(x combination, dsts []int32) {
@@ -211,8 +228,7 @@ func (c *celler) addFound(from Set, src *side, to Set, dst *side) {
 				pairs += len(targets[k].members)
 				weight += targets[k].weight
 			}
-			c.pairs[v] += int64(len(l.members)) * int64(pairs)
-			c.flows[v] += l.weight * weight
+			c.count(v, int64(len(l.members))*int64(pairs), l.weight*weight)
 		})
 	}
 	if src.domain == dst.domain {
@@ -233,12 +249,10 @@ func (c *celler) addNear(b *block, from Set, src *side, to Set, dst *side) {
 			if was == is && c.selfless(x, y) {
 				return
 			}
-			c.pairs[was]--
-			c.flows[was] -= flows
+			c.count(was, -1, -flows)
 		}
 		if c.selfless(x, y) {
-			c.pairs[is]++
-			c.flows[is] += flows
+			c.count(is, 1, flows)
 		}
 	})
 }
@@ -259,8 +273,7 @@ func (c *celler) addUnfound(from Set, src *side, to Set, dst *side) {
 			}
 		}
 		if out > 0 && in > 0 {
-			c.pairs[0]++
-			c.flows[0] += out * in
+			c.count(0, 1, out*in)
 		}
 	}
 }
@@ -279,11 +292,13 @@ func (c *celler) addDoors(from Set, src *side, to Set, dst *side) {
 
 // ordered returns the outcomes that were added up, those of the most flows first.
 func (c *celler) ordered() []Mark {
-	for v, pairs := range c.pairs {
-		if pairs > 0 {
+	for _, v := range c.used {
+		if c.pairs[v] > 0 {
 			c.shade(c.Survey.marks[v], max(c.flows[v], 1))
 		}
+		c.pairs[v], c.flows[v] = 0, 0
 	}
+	c.used = c.used[:0]
 	marks := make([]Mark, 0, len(c.marks))
 	for m := range c.marks {
 		marks = append(marks, m)
@@ -297,6 +312,10 @@ func (c *celler) ordered() []Mark {
 		}
 		return cmp.Compare(a.Outcome, b.Outcome)
 	})
+	clear(c.marks)
+	s := c.Survey
+	c.Survey = nil
+	s.cellers.Put(c)
 	return marks
 }
 

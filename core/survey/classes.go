@@ -24,6 +24,7 @@ type Class struct {
 	at     int     // its place among the classes of its domain
 	set    int     // number of its set of groups among those of its segment
 	spot   int     // number of what its ways through the hubs depend on
+	spotAt int     // the same, among the spots of its domain
 	seen   []see   // by segment: what an address of the class is there
 }
 
@@ -169,6 +170,7 @@ type classKey struct {
 type spot struct {
 	spotKey
 	one, other verdict.Endpoint // other has no address if all are of one network
+	at         int              // its place among the spots of its domain
 }
 
 type spotKey struct {

@@ -74,7 +74,7 @@ func (g *gatherer) add(src, dst *side) {
 	if b == nil {
 		return
 	}
-	sources, targets := g.lots(g.fromSet, src.members, &b.sources), g.lots(g.toSet, dst.members, &b.targets)
+	sources, targets := g.sources(b, g.fromSet, src.members), g.targets(b, g.toSet, dst.members)
 	amounts := make([]size, len(targets))
 	for k := range targets {
 		amounts[k] = g.amounts(g.toSet, targets[k].members)

@@ -192,7 +192,7 @@ func (v *view) source(class int) int32 {
 	case v.block == nil:
 		return 0
 	}
-	return v.block.sources.of[v.classes[class].at]
+	return v.block.src.kind(&v.classes[class])
 }
 
 // target returns the kind of a class as a destination.
@@ -206,7 +206,7 @@ func (v *view) target(class int) int32 {
 		return nowhere
 	case seesIt:
 		if v.block != nil { // else nobody is there to send
-			return v.block.targets.of[c.at]
+			return v.block.dst.kind(c)
 		}
 	}
 	return absent
@@ -221,14 +221,14 @@ func (v *view) far(src, dst int32) int32 {
 	case dst == nowhere:
 		return v.vectors[0]
 	}
-	s, d := &v.block.sources.list[src], &v.block.targets.list[dst]
+	s, d := &v.block.src.kinds[src], &v.block.dst.kinds[dst]
 	effect := v.block.effects[s.place][d.place]
 	if effect == noEffect {
 		return 0
 	}
 	col := d.line
 	if v.to == len(v.inside) {
-		col = v.block.lineAt(v.block.colOf, v.net, int(d.line), v.ledger.effectAt(effect).Exit)
+		col = v.block.dst.lineAt(v.net, int(d.line), v.ledger.effectAt(effect).Exit)
 	}
 	return v.vectors[v.verdicts[effect][v.block.stance(s.line, col)]]
 }
@@ -396,7 +396,7 @@ func (p *pairing) holdsAny(kind int32, stances map[int32]bool) bool {
 	if kind < 0 {
 		return false
 	}
-	for _, s := range p.new.block.rows[p.new.block.sources.list[kind].line].palette {
+	for _, s := range p.new.block.rows[p.new.block.src.kinds[kind].line].palette {
 		if stances[s] {
 			return true
 		}

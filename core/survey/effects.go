@@ -1,8 +1,6 @@
 package survey
 
 import (
-	"slices"
-
 	"bivium/core/paths"
 	"bivium/core/verdict"
 )
@@ -40,7 +38,7 @@ func (v *surveyor) inward(b *block) {
 	}
 	rowKind, colKind, effects := reduce(matrix, len(to))
 	b.effects = effects
-	b.erOf, b.ecOf = v.placesOf(b.from, from, rowKind), v.placesOf(b.to, to, colKind)
+	b.src.bySpot, b.dst.bySpot = rowKind, colKind
 }
 
 // onlyLocal stands for a spot of one network to itself, whose ways are all local.
@@ -130,21 +128,6 @@ func alike(n int, list func(int) []int32) (numbers []int32, firsts []int) {
 	return numbers, firsts
 }
 
-// placesOf returns the kind of place of each class of a domain, given that of
-// its spots.
-func (v *surveyor) placesOf(domain int, spots []int, kind []int32) []int32 {
-	classes := v.of(domain)
-	out := make([]int32, len(classes))
-	bySpot := map[int]int32{}
-	for i, s := range spots {
-		bySpot[s] = kind[i]
-	}
-	for i, c := range classes {
-		out[i] = bySpot[v.classes[c].spot]
-	}
-	return out
-}
-
 // outward finds the effects from the networks of a segment to the spots outside.
 func (v *surveyor) outward(b *block) {
 	to := v.spotIn[b.to]
@@ -179,40 +162,48 @@ func (v *surveyor) outward(b *block) {
 	for i := range places {
 		places[i] = rowKind[places[i]]
 	}
-	b.effects, b.erOf, b.ecOf = effects, places, v.placesOf(b.to, to, colKind)
+	b.effects, b.src.byClass, b.dst.bySpot = effects, places, colKind
 }
 
 // addKinds finds the kinds of the classes of a block.
 func (v *surveyor) addKinds(b *block) {
-	b.sources = v.kindsOf(b.from, b.rowOf, b.erOf, func(*Class) bool { return true })
-	b.targets = v.kindsOf(b.to, b.colOf, b.ecOf, func(c *Class) bool { return c.seen[b.from] == seesIt })
-}
-
-func (v *surveyor) kindsOf(domain int, lines, places []int32, has func(*Class) bool) kinds {
-	classes := v.of(domain)
-	out := kinds{of: make([]int32, len(classes))}
-	known := map[kind]int32{}
-	for i, c := range classes {
-		if !has(&v.classes[c]) {
-			out.of[i] = -1
-			continue
-		}
-		k := kind{int32(i), places[i]}
-		if domain < len(v.inside) {
-			k.line = lines[i]
-		}
-		n, ok := known[k]
-		if !ok {
-			n = int32(len(out.list))
-			known[k] = n
-			out.list = append(out.list, k)
-		}
-		out.of[i] = n
+	rows, cols := len(b.effects), 0
+	if rows > 0 {
+		cols = len(b.effects[0])
 	}
-	return out
+	v.findKinds(b.from, &b.src, rows)
+	v.findKinds(b.to, &b.dst, cols)
 }
 
-// spotsOf returns the spots of each domain.
+func (v *surveyor) findKinds(domain int, x *axis, places int) {
+	x.places = places
+	classes := v.of(domain)
+	if domain == len(v.inside) {
+		x.grid = make([]int32, len(classes))
+		for i, c := range classes {
+			x.grid[i] = int32(i)
+			x.kinds = append(x.kinds, kind{int32(i), x.place(&v.classes[c])})
+		}
+		return
+	}
+	lines := int32(0)
+	for _, l := range x.lines {
+		lines = max(lines, l+1)
+	}
+	x.grid = make([]int32, int(lines)*places)
+	for i := range x.grid {
+		x.grid[i] = -1
+	}
+	for _, c := range classes {
+		k := kind{x.line(&v.classes[c]), x.place(&v.classes[c])}
+		if at := &x.grid[int(k.line)*places+int(k.place)]; *at < 0 {
+			*at = int32(len(x.kinds))
+			x.kinds = append(x.kinds, k)
+		}
+	}
+}
+
+// spotsOf returns the spots of each domain, and notes where they stand there.
 func (p *partition) spotsOf() [][]int {
 	out := make([][]int, len(p.inside)+1)
 	for i := range p.spots {
@@ -222,8 +213,13 @@ func (p *partition) spotsOf() [][]int {
 		}
 		out[domain] = append(out[domain], i)
 	}
-	for i := range out {
-		slices.Sort(out[i])
+	for _, spots := range out {
+		for at, s := range spots {
+			p.spots[s].at = at
+		}
+	}
+	for i := range p.classes {
+		p.classes[i].spotAt = p.spots[p.classes[i].spot].at
 	}
 	return out
 }

@@ -182,7 +182,7 @@ func (f *finder) eachHubCombination(take func(circumstance, example)) {
 			}
 			g := &gatherer{Survey: f.Survey, fromSet: whole(f.of(from)), toSet: whole(f.of(to))}
 			src, dst := f.sidesOf(g.fromSet), f.sidesOf(g.toSet)
-			sources, targets := f.lots(g.fromSet, src[0].members, &b.sources), f.lots(g.toSet, dst[0].members, &b.targets)
+			sources, targets := f.sources(b, g.fromSet, src[0].members), f.targets(b, g.toSet, dst[0].members)
 			told := map[circumstance]int{}
 			for i := range sources {
 				l := &sources[i]

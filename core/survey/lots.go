@@ -36,18 +36,28 @@ type lot struct {
 	sole    int     // the home network of all of them, or paths.None if they have several
 }
 
-// lots puts members into lots; those that have no flows in the block are left out.
-func (s *Survey) lots(set Set, members []int32, k *kinds) []lot {
-	at := make([]int32, len(k.list))
+// sources puts members into lots, as sources of a block.
+func (s *Survey) sources(b *block, set Set, members []int32) []lot {
+	return s.lots(set, members, &b.src, -1)
+}
+
+// targets puts members into lots, as destinations of a block; those that its
+// sources do not see are left out.
+func (s *Survey) targets(b *block, set Set, members []int32) []lot {
+	return s.lots(set, members, &b.dst, b.from)
+}
+
+func (s *Survey) lots(set Set, members []int32, x *axis, seenFrom int) []lot {
+	at := make([]int32, len(x.kinds))
 	var out []lot
 	for _, i := range members {
 		c := &s.classes[set[i].Class]
-		n := k.of[c.at]
-		if n < 0 {
+		if seenFrom >= 0 && c.seen[seenFrom] != seesIt {
 			continue
 		}
+		n := x.kind(c)
 		if at[n] == 0 {
-			out = append(out, lot{kind: k.list[n], sole: c.End.Home.Network})
+			out = append(out, lot{kind: x.kinds[n], sole: c.End.Home.Network})
 			at[n] = int32(len(out))
 		}
 		l := &out[at[n]-1]
@@ -64,10 +74,7 @@ func (s *Survey) lots(set Set, members []int32, k *kinds) []lot {
 // combination at once. dsts are places in to.
 func (s *Survey) eachBatch(b *block, src *lot, to []lot, buckets *buckets, f func(c combination, dsts []int32)) {
 	r := &b.rows[src.line]
-	places := len(b.ecOf)
-	if len(b.effects) > 0 {
-		places = len(b.effects[0])
-	}
+	places := b.dst.places
 	outside := b.to == len(s.inside)
 	if !outside {
 		buckets.reset(len(r.palette) * places)
@@ -81,7 +88,7 @@ func (s *Survey) eachBatch(b *block, src *lot, to []lot, buckets *buckets, f fun
 			continue
 		}
 		if outside { // few: each is a batch of its own
-			col := b.lineAt(b.colOf, s.net, int(dst.line), s.ledger.effectAt(effect).Exit)
+			col := b.dst.lineAt(s.net, int(dst.line), s.ledger.effectAt(effect).Exit)
 			buckets.put(k, combination{r.palette[r.cells[col]], effect}, int32(k))
 			continue
 		}
@@ -155,8 +162,8 @@ func (s *Survey) eachNear(from Set, src []int32, to Set, dst []int32, f func(a, 
 // nearCombination returns the combination of local flows between two classes,
 // and the one that the block gives for others of their kinds.
 func (s *Survey) nearCombination(b *block, src, dst *Class) (near, far combination) {
-	stance := b.stance(b.rowOf[src.at], b.colOf[dst.at])
-	return combination{stance, b.near[s.enforced(src)]}, combination{stance, b.effects[b.erOf[src.at]][b.ecOf[dst.at]]}
+	stance := b.stance(b.src.line(src), b.dst.line(dst))
+	return combination{stance, b.near[s.enforced(src)]}, combination{stance, b.effects[b.src.place(src)][b.dst.place(dst)]}
 }
 
 // selfless reports whether there is a flow from some address of a member to

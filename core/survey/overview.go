@@ -42,14 +42,13 @@ func (s *Survey) look(from, to int, unfound float64) []Mark {
 			}
 		}
 		if unfound > 0 {
-			c.pairs[0]++
-			c.flows[0] += unfound
+			c.count(0, 1, unfound)
 		}
 		return c.ordered()
 	}
 	c := newCeller(s)
 	if unfound > 0 {
-		c.pairs[0], c.flows[0] = 1, unfound
+		c.count(0, 1, unfound)
 	}
 	return c.ordered()
 }

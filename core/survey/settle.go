@@ -4,6 +4,7 @@ import (
 	"hash/maphash"
 	"runtime"
 	"slices"
+	"sync"
 
 	"github.com/bits-and-blooms/bitset"
 
@@ -35,7 +36,7 @@ func (s *Survey) settle(atoms *space.Atoms) {
 	for i := range s.counts {
 		s.counts[i] = float64(atoms.Set(i).Count())
 	}
-	s.admits = nil
+	s.admits, s.cellers = nil, &sync.Pool{}
 	for i := range s.judge.Publications() {
 		in, _ := atoms.Covered(s.judge.PublicationTerms(i))
 		s.admits = append(s.admits, in)

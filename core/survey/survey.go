@@ -14,6 +14,7 @@ package survey
 import (
 	"math/big"
 	"net/netip"
+	"sync"
 
 	"github.com/bits-and-blooms/bitset"
 
@@ -35,6 +36,7 @@ type Survey struct {
 	verdicts [][]int32        // by effect and stance: the vector, or -1
 	admits   []*bitset.BitSet // by publication: the atoms that it lets in
 	overview overview
+	cellers  *sync.Pool
 }
 
 // New returns the survey of an estate. Cost: see the package.
@@ -155,16 +157,16 @@ func alone(src, dst *Class) bool {
 // segment sees.
 func (s *Survey) combine(src, dst *Class) (combination, bool) {
 	b := s.blocks[src.End.Segment][s.domain(dst)]
-	effect := b.effects[b.erOf[src.at]][b.ecOf[dst.at]]
+	effect := b.effects[b.src.place(src)][b.dst.place(dst)]
 	col := int32(0)
 	switch {
 	case !dst.Internal():
 		if effect == noEffect {
 			return combination{}, false
 		}
-		col = b.lineAt(b.colOf, s.net, dst.at, s.ledger.effectAt(effect).Exit)
+		col = b.dst.lineAt(s.net, dst.at, s.ledger.effectAt(effect).Exit)
 	default:
-		col = b.colOf[dst.at]
+		col = b.dst.line(dst)
 		if b.from == b.to && src.End.Home.Network == dst.End.Home.Network {
 			effect = b.near[s.enforced(src)]
 		}
@@ -172,7 +174,7 @@ func (s *Survey) combine(src, dst *Class) (combination, bool) {
 	if effect == noEffect {
 		return combination{}, false
 	}
-	return combination{b.stance(b.rowOf[src.at], col), effect}, true
+	return combination{b.stance(b.src.line(src), col), effect}, true
 }
 
 // enforced returns 1 if the network of a class enforces verdicts, and 0 if not.

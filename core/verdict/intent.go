@@ -9,6 +9,7 @@ import (
 
 // speaker is a policy that speaks on a flow for one pair of its sides (M4.3).
 type speaker struct {
+	at       int // its place among the candidates of the stance
 	policy   int
 	sides    pair
 	rule     int
@@ -49,15 +50,20 @@ func (j *Judge) intend(s *Stance, q *query) intent {
 
 // policiesSpeak decides by M4.
 func (j *Judge) policiesSpeak(in *intent, s *Stance, q *query) {
-	for _, c := range s.policies {
+	for i, c := range s.policies {
 		if r := q.first(j.policies[c.policy].rules); r != paths.None {
-			in.speakers = append(in.speakers, speaker{policy: c.policy, sides: c.sides, rule: r, by: paths.None})
+			in.speakers = append(in.speakers, speaker{at: i, policy: c.policy, sides: c.sides, rule: r, by: paths.None})
 		}
 	}
-	if len(in.speakers) > 0 {
-		j.override(in.speakers)
-		j.outvote(in)
+	if len(in.speakers) == 0 {
+		return
 	}
+	if s.over != nil {
+		overrideBy(in.speakers, s.over)
+	} else {
+		j.override(in.speakers)
+	}
+	j.outvote(in)
 }
 
 // override marks the speakers that another one overrides (M4.4).
@@ -65,6 +71,33 @@ func (j *Judge) override(speakers []speaker) {
 	for i := range speakers {
 		for k := range speakers {
 			if i != k && j.overrides(speakers[k].sides, speakers[i].sides) {
+				speakers[i].by = k
+				break
+			}
+		}
+	}
+}
+
+// ranked returns, for each candidate of a stance, those that override it when
+// they speak: what override finds out for each service, once for all.
+func (j *Judge) ranked(s *Stance) [][]int {
+	over := make([][]int, len(s.policies))
+	for i := range s.policies {
+		for k := range s.policies {
+			if i != k && j.overrides(s.policies[k].sides, s.policies[i].sides) {
+				over[i] = append(over[i], k)
+			}
+		}
+	}
+	return over
+}
+
+// overrideBy is override, given what ranked returns.
+func overrideBy(speakers []speaker, over [][]int) {
+	for i := range speakers {
+		for _, at := range over[speakers[i].at] {
+			k, speaks := slices.BinarySearchFunc(speakers, at, func(s speaker, at int) int { return s.at - at })
+			if speaks {
 				speakers[i].by = k
 				break
 			}

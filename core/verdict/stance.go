@@ -1,7 +1,6 @@
 package verdict
 
 import (
-	"encoding/binary"
 	"slices"
 
 	"bivium/core/estate"
@@ -16,6 +15,7 @@ type Stance struct {
 	byShares   bool          // shares decide, not policies
 	silence    estate.Action // what holds if nobody speaks
 	policies   []candidate
+	over       [][]int // for each candidate, those that override it; nil if not worked out
 	shares     []int
 	rails      []int
 	rulebooks  []bookStance // of the pools that any of them inspects by
@@ -32,44 +32,6 @@ type candidate struct {
 type bookStance struct {
 	pool  int
 	rules []int
-}
-
-// Key returns a string that is equal for stances that are.
-func (s *Stance) Key() string {
-	b := make([]byte, 0, 8+12*len(s.policies)+4*(len(s.shares)+len(s.rails)))
-	put := func(n int) { b = binary.AppendVarint(b, int64(n)) }
-	flag := func(f bool) {
-		if f {
-			put(1)
-		} else {
-			put(0)
-		}
-	}
-	flag(s.byShares)
-	flag(s.unreleased)
-	put(strictness(s.silence))
-	put(len(s.policies))
-	for _, c := range s.policies {
-		put(c.policy)
-		put(c.sides.from)
-		put(c.sides.to)
-	}
-	put(len(s.shares))
-	for _, i := range s.shares {
-		put(i)
-	}
-	put(len(s.rails))
-	for _, i := range s.rails {
-		put(i)
-	}
-	for _, k := range s.rulebooks {
-		put(k.pool)
-		put(len(k.rules))
-		for _, r := range k.rules {
-			put(r)
-		}
-	}
-	return string(b)
 }
 
 // Stance returns the stance towards flows from src to dst. Cost: the product of

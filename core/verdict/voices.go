@@ -221,14 +221,16 @@ func (j *Judge) StanceOf(c Context, voices []Voice) Stance {
 	return s
 }
 
-// Sieve tells which sets of services hold each atom, for a judge.
+// Sieve tells which sets of services hold each atom, and which rule of each list
+// is the first to, for a judge.
 type Sieve struct {
 	Atoms *space.Atoms
 	holds [][]bool // by atom, and set of services
+	first [3][][]uint16
 }
 
 // NewSieve returns the sieve of atoms that are at least as fine as the judge's
-// sets of services. Cost: the atoms times the sets.
+// sets of services. Cost: the atoms times the sets and the rules.
 func (j *Judge) NewSieve(atoms *space.Atoms) *Sieve {
 	v := &Sieve{Atoms: atoms, holds: make([][]bool, atoms.Len())}
 	for i := range v.holds {
@@ -238,7 +240,24 @@ func (j *Judge) NewSieve(atoms *space.Atoms) *Sieve {
 			v.holds[i][k] = slices.ContainsFunc(terms, func(t estate.Term) bool { return t.Contains(protocol, sport, dport) })
 		}
 	}
+	v.first[PolicyVoice] = v.firsts(len(j.policies), func(i int) []rule { return j.policies[i].rules })
+	v.first[ShareVoice] = v.firsts(len(j.shares), func(i int) []rule { return j.shares[i].rules })
+	v.first[RailVoice] = v.firsts(len(j.rails), func(i int) []rule { return j.rails[i].rules })
 	return v
+}
+
+// firsts returns, for each of some lists of rules, the first rule that holds
+// each atom, plus one.
+func (v *Sieve) firsts(n int, rules func(int) []rule) [][]uint16 {
+	out := make([][]uint16, n)
+	for i := range out {
+		list := rules(i)
+		out[i] = make([]uint16, len(v.holds))
+		for atom, holds := range v.holds {
+			out[i][atom] = uint16((&query{holds: holds}).first(list) + 1)
+		}
+	}
+	return out
 }
 
 // Opinion is what a stance makes of some atoms of services that all its rules
@@ -250,26 +269,33 @@ type Opinion struct {
 }
 
 // Opinions returns what the stance makes of every atom. Cost: the atoms times
-// the rules of its voices.
+// the stance's voices, and for each different outcome of those, M4 to M6.
 func (j *Judge) Opinions(s *Stance, v *Sieve) []Opinion {
+	var lists [][]uint16
+	for _, c := range s.policies {
+		lists = append(lists, v.first[PolicyVoice][c.policy])
+	}
+	for _, i := range s.shares {
+		lists = append(lists, v.first[ShareVoice][i])
+	}
+	for _, i := range s.rails {
+		lists = append(lists, v.first[RailVoice][i])
+	}
+	if len(s.policies) > 1 {
+		s.over = j.ranked(s)
+	}
 	var out []Opinion
 	at := map[string]int{}
-	key := make([]byte, 0, 2*(len(s.policies)+len(s.rails)+len(s.shares)+len(s.rulebooks)))
+	key := make([]byte, 0, 2*(len(lists)+len(s.rulebooks)))
 	for atom, holds := range v.holds {
-		q := query{holds: holds}
 		key = key[:0]
-		note := func(r int) { key = append(key, byte(r), byte(r>>8)) }
-		for _, c := range s.policies {
-			note(q.first(j.policies[c.policy].rules))
+		for _, l := range lists {
+			key = append(key, byte(l[atom]), byte(l[atom]>>8))
 		}
-		for _, i := range s.shares {
-			note(q.first(j.shares[i].rules))
-		}
-		for _, i := range s.rails {
-			note(q.first(j.rails[i].rules))
-		}
+		q := query{holds: holds}
 		for _, b := range s.rulebooks {
-			note(j.bookRule(s, b.pool, &q))
+			r := j.bookRule(s, b.pool, &q)
+			key = append(key, byte(r), byte(r>>8))
 		}
 		i, known := at[string(key)]
 		if !known {
