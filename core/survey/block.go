@@ -18,6 +18,7 @@ type block struct {
 	units    [2][]unitKey // the different sides of the voices, from and to
 
 	rows     []row
+	stances  []int32   // that occur in the rows, by number in the ledger
 	effects  [][]int32 // by places: the effect of the ways between them, or -1 for no flow
 	near     [2]int32  // within a segment: the effect of local ways, not enforced and enforced
 	src, dst axis
@@ -413,6 +414,7 @@ func (w *weaver) publish() {
 					voices[k] = voice[v]
 				}
 				stanceOf[list] = l.stance(w.context, voices)
+				w.stances = append(w.stances, stanceOf[list])
 			}
 			w.rows[r].palette[i] = stanceOf[list]
 		}

@@ -98,7 +98,7 @@ func (c *comparer) unitsOf(land int) *units {
 	if c.units[land] != nil {
 		return c.units[land]
 	}
-	t := &c.lands[land]
+	t := c.land(land)
 	u := &units{territory: t}
 	at := map[string]int{}
 	add := func(name string, network bool, joint int) {

@@ -155,50 +155,117 @@ type Mark struct {
 // either side multiplied, and the pairs of members of one network.
 func (s *Survey) Cell(from, to Set) []Mark {
 	c := newCeller(s)
+	defer c.free()
 	for _, src := range s.sidesOf(from) {
 		for _, dst := range s.sidesOf(to) {
 			c.add(from, &src, to, &dst)
 		}
 	}
-	return c.ordered()
+	return s.marksOf(c.take())
 }
 
-// newCeller returns an empty celler. Its tables are as long as the list of
-// vectors, so they are used again.
+// weighed is a combination of a cell, and how much of it there is.
+type weighed struct {
+	combination
+	door  []shade // of flows through a publication: their outcomes
+	pairs int64   // of members, exactly
+	flows float64 // pairs of addresses, about
+}
+
+// marksOf returns the outcomes of combinations, those of the most flows first.
+func (s *Survey) marksOf(list []weighed) []Mark {
+	flows := map[Mark]float64{}
+	for _, w := range list {
+		shades := w.door
+		switch {
+		case shades != nil:
+		case w.combination == unfoundCombination:
+			shades = s.marks[0]
+		default:
+			shades = s.marks[s.verdicts[w.effect][w.stance]]
+		}
+		for _, x := range shades {
+			if x.services > 0 {
+				flows[x.mark] += max(w.flows, 1) * x.services
+			}
+		}
+	}
+	marks := make([]Mark, 0, len(flows))
+	for m := range flows {
+		marks = append(marks, m)
+	}
+	slices.SortFunc(marks, func(a, b Mark) int {
+		if d := cmp.Compare(flows[b], flows[a]); d != 0 {
+			return d
+		}
+		if a.Outcome == b.Outcome {
+			return oneIf(a.Contested) - oneIf(b.Contested)
+		}
+		return cmp.Compare(a.Outcome, b.Outcome)
+	})
+	return marks
+}
+
+// celler adds up the combinations of a cell.
+type celler struct {
+	*Survey
+	stances int
+	amounts []amount // by effect and stance
+	used    []combination
+	out     []weighed
+	buckets buckets
+}
+
+type amount struct {
+	pairs int64
+	flows float64
+	used  bool
+}
+
+// newCeller returns an empty celler. Its table is as large as that of verdicts,
+// so it is used again.
 func newCeller(s *Survey) *celler {
 	if c, ok := s.cellers.Get().(*celler); ok {
 		c.Survey = s
 		return c
 	}
-	return &celler{Survey: s, pairs: make([]int64, len(s.vectors)), flows: make([]float64, len(s.vectors)), marks: map[Mark]float64{}}
+	stances := 0
+	for _, v := range s.verdicts {
+		stances = max(stances, len(v))
+	}
+	return &celler{Survey: s, stances: stances, amounts: make([]amount, stances*len(s.verdicts))}
+}
+
+// free gives the celler back.
+func (c *celler) free() {
+	s := c.Survey
+	c.Survey, c.out = nil, nil
+	s.cellers.Put(c)
 }
 
 // count adds pairs of members, and about how many pairs of addresses they are,
-// to a vector.
-func (c *celler) count(vector int32, pairs int64, flows float64) {
-	if c.pairs[vector] == 0 && c.flows[vector] == 0 {
-		c.used = append(c.used, vector)
+// to a combination.
+func (c *celler) count(x combination, pairs int64, flows float64) {
+	a := &c.amounts[int(x.effect)*c.stances+int(x.stance)]
+	if !a.used {
+		a.used = true
+		c.used = append(c.used, x)
 	}
-	c.pairs[vector] += pairs
-	c.flows[vector] += flows
+	a.pairs += pairs
+	a.flows += flows
 }
 
-// celler adds up the outcomes of a cell.
-type celler struct {
-	*Survey
-	pairs   []int64   // by vector: how many pairs of members, exactly
-	flows   []float64 // by vector: how many pairs of addresses, about
-	used    []int32   // the vectors that have some
-	marks   map[Mark]float64
-	buckets buckets
-}
-
-func (c *celler) shade(shades []shade, flows float64) {
-	for _, x := range shades {
-		if x.services > 0 {
-			c.marks[x.mark] += flows * x.services
+// take returns what was added up, and empties the celler.
+func (c *celler) take() []weighed {
+	for _, x := range c.used {
+		a := &c.amounts[int(x.effect)*c.stances+int(x.stance)]
+		if a.pairs > 0 {
+			c.out = append(c.out, weighed{x, nil, a.pairs, a.flows})
 		}
+		*a = amount{}
 	}
+	c.used = c.used[:0]
+	return c.out
 }
 
 func (c *celler) add(from Set, src *side, to Set, dst *side) {
@@ -222,13 +289,12 @@ func (c *celler) addFound(from Set, src *side, to Set, dst *side) {
 	for i := range sources {
 		l := &sources[i]
 		c.eachBatch(b, l, targets, &c.buckets, func(x combination, dsts []int32) {
-			v := c.verdicts[x.effect][x.stance]
 			pairs, weight := 0, 0.0
 			for _, k := range dsts {
 				pairs += len(targets[k].members)
 				weight += targets[k].weight
 			}
-			c.count(v, int64(len(l.members))*int64(pairs), l.weight*weight)
+			c.count(x, int64(len(l.members))*int64(pairs), l.weight*weight)
 		})
 	}
 	if src.domain == dst.domain {
@@ -236,23 +302,18 @@ func (c *celler) addFound(from Set, src *side, to Set, dst *side) {
 	}
 }
 
-// addNear moves the pairs of one network from the vectors of hub paths to those
-// of local ones.
+// addNear moves the pairs of one network from the combinations of hub paths to
+// those of local ones.
 func (c *celler) addNear(b *block, from Set, src *side, to Set, dst *side) {
 	c.eachNear(from, src.members, to, dst.members, func(i, k int32) {
 		x, y := from[i], to[k]
 		near, far := c.nearCombination(b, &c.classes[x.Class], &c.classes[y.Class])
-		is := c.verdicts[near.effect][near.stance]
 		flows := c.weight(x) * c.weight(y)
 		if far.effect != noEffect {
-			was := c.verdicts[far.effect][far.stance]
-			if was == is && c.selfless(x, y) {
-				return
-			}
-			c.count(was, -1, -flows)
+			c.count(far, -1, -flows)
 		}
 		if c.selfless(x, y) {
-			c.count(is, 1, flows)
+			c.count(near, 1, flows)
 		}
 	})
 }
@@ -273,7 +334,7 @@ func (c *celler) addUnfound(from Set, src *side, to Set, dst *side) {
 			}
 		}
 		if out > 0 && in > 0 {
-			c.count(0, 1, out*in)
+			c.out = append(c.out, weighed{unfoundCombination, nil, 1, out * in})
 		}
 	}
 }
@@ -283,40 +344,11 @@ func (c *celler) addDoors(from Set, src *side, to Set, dst *side) {
 		for _, k := range dst.members {
 			if c.selfless(from[i], to[k]) {
 				c.eachStrand(from[i].Class, to[k].Class, func(t strand) {
-					c.shade(c.shades(c.vectors[t.vector], t.mask), c.weight(from[i])*c.weight(to[k]))
+					c.out = append(c.out, weighed{t.combination, c.shades(c.vectors[t.vector], t.mask), 1, c.weight(from[i]) * c.weight(to[k])})
 				})
 			}
 		}
 	}
-}
-
-// ordered returns the outcomes that were added up, those of the most flows first.
-func (c *celler) ordered() []Mark {
-	for _, v := range c.used {
-		if c.pairs[v] > 0 {
-			c.shade(c.Survey.marks[v], max(c.flows[v], 1))
-		}
-		c.pairs[v], c.flows[v] = 0, 0
-	}
-	c.used = c.used[:0]
-	marks := make([]Mark, 0, len(c.marks))
-	for m := range c.marks {
-		marks = append(marks, m)
-	}
-	slices.SortFunc(marks, func(a, b Mark) int {
-		if d := cmp.Compare(c.marks[b], c.marks[a]); d != 0 {
-			return d
-		}
-		if a.Outcome == b.Outcome {
-			return oneIf(a.Contested) - oneIf(b.Contested)
-		}
-		return cmp.Compare(a.Outcome, b.Outcome)
-	})
-	clear(c.marks)
-	s := c.Survey
-	c.Survey = nil
-	s.cellers.Put(c)
-	return marks
 }
 
 func (s *Survey) weight(m Member) float64 {

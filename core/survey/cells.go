@@ -20,10 +20,14 @@ type CellChange struct {
 func (d *Difference) Cells(nodes []Node) []CellChange {
 	c := d.comparer
 	byLand := make([][]nodeBits, len(c.lands)) // by territory: its nodes
+	touched := make([]bool, len(c.lands))
+	for i := range d.Changes {
+		touched[d.Changes[i].at[0]], touched[d.Changes[i].at[1]] = true, true
+	}
 	for i, n := range nodes {
 		for land := range c.lands {
-			if c.lands[land].node.Segment == n.Segment && (c.lands[land].node.Kind == NodeInternet) == (n.Kind == NodeInternet) {
-				byLand[land] = append(byLand[land], nodeBits{i, c.bitsOf(&c.lands[land], n)})
+			if touched[land] && c.lands[land].node.Segment == n.Segment && (c.lands[land].node.Kind == NodeInternet) == (n.Kind == NodeInternet) {
+				byLand[land] = append(byLand[land], nodeBits{i, c.bitsOf(c.land(land), n)})
 			}
 		}
 	}
@@ -51,8 +55,8 @@ func (d *Difference) Cells(nodes []Node) []CellChange {
 			if outcome, is := changed[[2]int{r, k}]; is {
 				out = append(out, CellChange{
 					Row: row, Col: col, Outcome: outcome,
-					Before: c.old.Cell(c.old.Of(row), c.old.Of(col)),
-					After:  c.new.Cell(c.new.Of(row), c.new.Of(col)),
+					Before: c.old.Between(row, col),
+					After:  c.new.Between(row, col),
 				})
 			}
 		}

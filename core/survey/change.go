@@ -56,7 +56,7 @@ type changeKey struct {
 
 // add notes that the flows between two bundles went from one vector to another.
 func (p *pairing) add(src, dst *bundle, before, after int32) {
-	n := len(p.lands[p.from].joints)
+	n := len(p.land(p.from).joints)
 	for _, d := range p.deltasOf(before, after) {
 		c := p.change("", d)
 		c.pairs.product(src.size, dst.size, 1)
@@ -126,9 +126,9 @@ func (c *comparer) finish() []Change {
 // patch puts destinations that the same sources reach together.
 func (c *change) patch() {
 	at := map[string]int{}
-	targets := len(c.comparer.lands[c.at[1]].joints)
+	targets := len(c.comparer.land(c.at[1]).joints)
 	put := func(from *bitset.BitSet, dsts ...int32) {
-		if from.None() {
+		if from.None() || len(dsts) == 0 {
 			return
 		}
 		key := bitsKey(from)
@@ -163,7 +163,7 @@ func (c *change) patch() {
 	}
 	for k := range c.single {
 		if !seen[k] {
-			alter(bitset.New(uint(len(c.comparer.lands[c.at[0]].joints))), k)
+			alter(bitset.New(uint(len(c.comparer.land(c.at[0]).joints))), k)
 		}
 	}
 	slices.SortFunc(c.patches, func(a, b patch) int {
@@ -184,7 +184,7 @@ func bitsKey(b *bitset.BitSet) string {
 
 // exemplify finds a flow of the change, between workloads if it can.
 func (c *change) exemplify() {
-	from, to := c.comparer.lands[c.at[0]].joints, c.comparer.lands[c.at[1]].joints
+	from, to := c.comparer.land(c.at[0]).joints, c.comparer.land(c.at[1]).joints
 	protocol, sport, dport, _ := c.Services.Witness()
 	c.Witness = verdict.Flow{Segment: c.From.Segment, Publication: c.publication, Service: verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}}
 	if c.From.Kind == NodeInternet {

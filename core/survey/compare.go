@@ -50,6 +50,7 @@ func Compare(old, new *Survey) Difference {
 	}
 	c := &comparer{old: old, new: new, lands: territories(old, new), deltas: map[[2]int32][]delta{}}
 	c.meet()
+	c.alter()
 	for from := range c.lands {
 		for to := range c.lands {
 			c.between(from, to)
@@ -70,6 +71,7 @@ type comparer struct {
 	deltas               map[[2]int32][]delta
 	changes              []*change
 	units                []*units // by territory, made when needed
+	altered              []bool   // by stance, where the surveys share theirs: its verdicts differ
 }
 
 // delta is the atoms on which one vector has another result than another.
@@ -80,6 +82,10 @@ type delta struct {
 
 // meet numbers the results and vectors of both surveys alike.
 func (c *comparer) meet() {
+	if c.old.book == c.new.book {
+		c.shared()
+		return
+	}
 	resultOf := map[string]int32{}
 	book := newVectorBook()
 	book.number([]int32{-1}) // no flow
@@ -107,6 +113,23 @@ func (c *comparer) meet() {
 	}
 	c.oldVector, c.newVector = translate(c.old), translate(c.new)
 	c.vectors = book.list
+}
+
+// shared is meet for surveys of one book, whose numbers are alike already.
+func (c *comparer) shared() {
+	longer := c.new
+	if len(c.old.vectors) > len(longer.vectors) {
+		longer = c.old
+	}
+	c.vectors = append([][]int32{nil}, longer.vectors...)
+	c.oldVector = make([]int32, len(longer.vectors))
+	for i := range c.oldVector {
+		c.oldVector[i] = int32(i) + 1
+	}
+	c.newVector = c.oldVector
+	for i := range longer.results {
+		c.results = append(c.results, &longer.results[i])
+	}
 }
 
 // deltasOf returns where two vectors differ.
@@ -322,37 +345,81 @@ func (b *bundle) set(n int) *bitset.BitSet {
 	return b.bits
 }
 
-// inside compares flows whose source is inside.
-func (p *pairing) inside() {
-	a, b := &p.lands[p.from], &p.lands[p.to]
-	if p.old.partition == p.new.partition && p.old.block == nil && p.new.block == nil {
-		return // either finds nothing under the addresses
-	}
-	changed := p.changedStances()
-	if changed != nil && len(changed) == 0 {
+// alter finds the stances whose verdicts differ, if the surveys share their
+// endpoints and their ledger; else anything may differ.
+func (c *comparer) alter() {
+	if c.old.partition != c.new.partition || c.old.ledger != c.new.ledger {
 		return
 	}
-	sources, targets := p.bundles(a, p.old.source, p.new.source), p.bundles(b, p.old.target, p.new.target)
-	local := p.from == p.to
-	var disturbed []int32 // sources whose flows are not alike, as far as bundles tell
-	for i := range sources {
-		src := &sources[i]
-		if changed != nil && !p.holdsAny(src.old, changed) {
+	stances := 0
+	for _, v := range c.new.verdicts {
+		stances = max(stances, len(v))
+	}
+	c.altered = make([]bool, stances)
+	for e, is := range c.new.verdicts {
+		var was []int32
+		if e < len(c.old.verdicts) {
+			was = c.old.verdicts[e]
+		}
+		if len(was) == len(is) && len(was) > 0 && &was[0] == &is[0] {
 			continue
 		}
-		any := local && changed != nil
-		for k := range targets {
-			dst := &targets[k]
-			if src.four != dst.four {
-				continue
-			}
-			before, after := p.old.far(src.old, dst.old), p.new.far(src.new, dst.new)
-			if before != after {
-				any = true
-				p.add(src, dst, before, after)
+		for stance, v := range is {
+			if v >= 0 && stance < len(was) && was[stance] >= 0 && c.oldVector[was[stance]] != c.newVector[v] {
+				c.altered[stance] = true
 			}
 		}
-		if any || local && changed == nil {
+	}
+}
+
+// shares reports whether the surveys share the block at hand, so that only
+// altered stances fare differently.
+func (p *pairing) shares() bool {
+	return p.altered != nil && p.old.block != nil && p.old.block == p.new.block
+}
+
+// alteredIn returns which stances of a kind of sources are altered, by place in
+// its palette; nil if none are.
+func (p *pairing) alteredIn(kind int32) []bool {
+	if kind < 0 {
+		return nil
+	}
+	var out []bool
+	palette := p.new.block.rows[p.new.block.src.kinds[kind].line].palette
+	for i, s := range palette {
+		if p.altered[s] {
+			if out == nil {
+				out = make([]bool, len(palette))
+			}
+			out[i] = true
+		}
+	}
+	return out
+}
+
+// inside compares flows whose source is inside.
+func (p *pairing) inside() {
+	same := p.old.partition == p.new.partition
+	if same && p.old.block == nil && p.new.block == nil {
+		return // either finds nothing under the addresses
+	}
+	if p.shares() && !p.new.block.holdsAny(p.altered) {
+		return
+	}
+	a, b := p.land(p.from), p.land(p.to)
+	sources, targets := p.bundles(a, p.old.source, p.new.source), p.bundles(b, p.old.target, p.new.target)
+	local := p.from == p.to
+	var disturbed []int32 // sources whose local flows may fare otherwise than bundles tell
+	for i := range sources {
+		src := &sources[i]
+		var altered []bool
+		if p.shares() {
+			if altered = p.alteredIn(src.new); altered == nil {
+				continue
+			}
+		}
+		p.row(src, targets, altered)
+		if local {
 			disturbed = append(disturbed, src.joints...)
 		}
 	}
@@ -361,53 +428,28 @@ func (p *pairing) inside() {
 	}
 }
 
-// changedStances returns the stances whose verdicts differ, if the surveys share
-// the block and its endpoints; nil if they do not, and anything may differ.
-func (p *pairing) changedStances() map[int32]bool {
-	if p.old.partition != p.new.partition || p.old.block == nil || p.old.block != p.new.block {
-		return nil
+// row compares the flows of one bundle of sources. altered, unless nil, says
+// which places of its palette are worth looking at.
+func (p *pairing) row(src *bundle, targets []bundle, altered []bool) {
+	var cells []uint32
+	if altered != nil && p.to < len(p.lands)-1 {
+		cells = p.new.block.rows[p.new.block.src.kinds[src.new].line].cells
 	}
-	if p.comparer.old.ledger != p.comparer.new.ledger {
-		return nil
-	}
-	out := map[int32]bool{}
-	for _, e := range p.new.effectsIn(p.new.block, p.to) {
-		if int(e) >= len(p.old.verdicts) || int(e) >= len(p.new.verdicts) {
-			return nil
-		}
-		was, is := p.old.verdicts[e], p.new.verdicts[e]
-		if len(was) > 0 && len(was) == len(is) && &was[0] == &is[0] {
+	for k := range targets {
+		dst := &targets[k]
+		if src.four != dst.four || cells != nil && (dst.new < 0 || !altered[cells[p.new.block.dst.kinds[dst.new].line]]) {
 			continue
 		}
-		for stance, v := range is {
-			switch {
-			case stance >= len(was):
-				out[int32(stance)] = true
-			case v >= 0 && was[stance] >= 0 && p.oldVector[was[stance]] != p.newVector[v], v >= 0 != (was[stance] >= 0):
-				out[int32(stance)] = true
-			}
+		if before, after := p.old.far(src.old, dst.old), p.new.far(src.new, dst.new); before != after {
+			p.add(src, dst, before, after)
 		}
 	}
-	return out
-}
-
-// holdsAny reports whether some stance of a kind of sources is among some.
-func (p *pairing) holdsAny(kind int32, stances map[int32]bool) bool {
-	if kind < 0 {
-		return false
-	}
-	for _, s := range p.new.block.rows[p.new.block.src.kinds[kind].line].palette {
-		if stances[s] {
-			return true
-		}
-	}
-	return false
 }
 
 // locals mends what bundles say for pairs of one network: between them, ways are
 // local.
 func (p *pairing) locals(disturbed []int32, sources, targets []bundle) {
-	joints := p.lands[p.from].joints
+	joints := p.land(p.from).joints
 	srcOf, dstOf := make([]int32, len(joints)), make([]int32, len(joints))
 	for i := range srcOf {
 		srcOf[i], dstOf[i] = -1, -1
@@ -469,7 +511,7 @@ func (p *pairing) networks(s *Survey, new bool) map[int][]int32 {
 
 // mend puts right what the bundles of two joints say about them.
 func (p *pairing) mend(i, k int32, src, dst *bundle) {
-	joints := p.lands[p.from].joints
+	joints := p.land(p.from).joints
 	x, y := &joints[i], &joints[k]
 	saidBefore, saidAfter := p.old.far(src.old, dst.old), p.new.far(src.new, dst.new)
 	before, after := p.nearOrFar(&p.old, x.old, y.old, saidBefore), p.nearOrFar(&p.new, x.new, y.new, saidAfter)
@@ -495,7 +537,10 @@ func (p *pairing) nearOrFar(v *view, x, y int, far int32) int32 {
 // doors compares flows from the internet: they can differ where a gate is open
 // in one survey, or an end is there in one only.
 func (p *pairing) doors() {
-	a, b := &p.lands[p.from], &p.lands[p.to]
+	if p.shares() && slices.Equal(p.old.judge.Publications(), p.new.judge.Publications()) && !p.new.block.holdsAny(p.altered) {
+		return
+	}
+	a, b := p.land(p.from), p.land(p.to)
 	for k := range b.joints {
 		y := &b.joints[k]
 		if y.old >= 0 && y.new >= 0 && !p.old.gated(b.old, y.old) && !p.new.gated(b.new, y.new) && !p.someAbsent(a) {

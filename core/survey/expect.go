@@ -2,6 +2,7 @@ package survey
 
 import (
 	"slices"
+	"sync"
 
 	"bivium/core/estate"
 	"bivium/core/paths"
@@ -28,12 +29,46 @@ type Failure struct {
 
 // Expectations returns how the expectations of the estate fare, in its order.
 func (s *Survey) Expectations() []Held {
-	list := s.judge.Estate().Expectations
-	out := make([]Held, len(list))
-	for i := range list {
-		out[i] = s.Expect(&list[i])
+	s.held.once.Do(func() {
+		list := s.judge.Estate().Expectations
+		s.held.list = make([]Held, len(list))
+		jobs := make([]func(), len(list))
+		for i := range list {
+			jobs[i] = func() { s.held.list[i] = s.expect(&list[i]) }
+		}
+		inParallel(jobs)
+	})
+	return slices.Clone(s.held.list)
+}
+
+// expect is Expect, or what is known from before an edit that does not touch
+// the flows of the expectation.
+func (s *Survey) expect(x *estate.Expectation) Held {
+	if before := s.held.before; before != nil {
+		from, to := s.endDomain(x.From), s.endDomain(x.To)
+		i := slices.IndexFunc(before, func(h Held) bool { return h.Expectation == x })
+		if i >= 0 && from >= 0 && to >= 0 && s.held.unchanged(from, to) {
+			return before[i]
+		}
 	}
-	return out
+	return s.Expect(x)
+}
+
+// endDomain returns the domain of one end of an expectation, or paths.None.
+func (s *Survey) endDomain(e estate.End) int {
+	if e.Internet {
+		return len(s.inside)
+	}
+	return s.net.Segment(e.Party.Segment)
+}
+
+// held keeps how the expectations of a survey fare, once that is asked for.
+type held struct {
+	once sync.Once
+	list []Held
+
+	before    []Held                  // how they fared before an edit, if it is known
+	unchanged func(from, to int) bool // no flow between two domains fares differently
 }
 
 // Expect returns how an expectation fares, exactly, for every flow that it is

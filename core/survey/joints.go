@@ -21,9 +21,10 @@ type territory struct {
 	node     Node
 	old, new int // domains; -1 where there is none
 	joints   []joint
+	cut      bool // the joints have been made
 }
 
-// territories returns all endpoints, cut by both surveys.
+// territories returns the segments of both surveys, and the internet.
 func territories(old, new *Survey) []territory {
 	names := slices.Concat(old.net.Segments, new.net.Segments)
 	slices.Sort(names)
@@ -33,15 +34,21 @@ func territories(old, new *Survey) []territory {
 		out = append(out, territory{node: Node{Kind: NodeSegment, Segment: name}, old: domain(old, name), new: domain(new, name)})
 	}
 	out = append(out, territory{node: Node{Kind: NodeInternet}, old: len(old.inside), new: len(new.inside)})
-	for i := range out {
-		t := &out[i]
-		if old.partition == new.partition {
-			t.joints = sameJoints(old.partition, t.old)
+	return out
+}
+
+// land returns a territory with its joints.
+func (c *comparer) land(i int) *territory {
+	t := &c.lands[i]
+	if !t.cut {
+		t.cut = true
+		if c.old.partition == c.new.partition {
+			t.joints = sameJoints(c.old.partition, t.old)
 		} else {
-			t.joints = join(old, new, t)
+			t.joints = join(c.old, c.new, t)
 		}
 	}
-	return out
+	return t
 }
 
 // sameJoints returns the joints of a domain of a survey with itself.

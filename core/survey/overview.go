@@ -4,31 +4,45 @@ import (
 	"bivium/core/paths"
 )
 
-// overview is the matrix of all segments and the internet: by domain and domain,
-// the outcomes of the flows between them.
-type overview [][][]Mark
+// overview is the matrix of all segments and the internet, by domain and domain.
+type overview struct {
+	amounts [][][]weighed // what there is of each combination
+	marks   [][][]Mark
+}
 
-// lookAll fills the overview, the cells that differ from one of before only:
-// keep says which stay as they are there.
-func (s *Survey) lookAll(before overview, keep func(from, to int) bool) {
-	unfound := s.unfoundFlows()
-	s.overview = make(overview, len(s.inside)+1)
+// lookAll fills the overview. fresh says what must be added up anew: the rest is
+// as before. Where verdicts alone differ, nothing is.
+func (s *Survey) lookAll(before *overview, fresh, differs func(from, to int) bool) {
+	domains := len(s.inside) + 1
+	next := overview{make([][][]weighed, domains), make([][][]Mark, domains)}
+	unfound := [][]float64(nil)
 	var jobs []func()
-	for from := range s.overview {
-		s.overview[from] = make([][]Mark, len(s.inside)+1)
-		for to := range s.overview[from] {
-			if keep != nil && keep(from, to) {
-				s.overview[from][to] = before[from][to]
+	for from := range domains {
+		next.amounts[from], next.marks[from] = make([][]weighed, domains), make([][]Mark, domains)
+		for to := range domains {
+			if before != nil && !fresh(from, to) {
+				next.amounts[from][to], next.marks[from][to] = before.amounts[from][to], before.marks[from][to]
+				if differs(from, to) {
+					jobs = append(jobs, func() { next.marks[from][to] = s.marksOf(next.amounts[from][to]) })
+				}
 				continue
 			}
-			jobs = append(jobs, func() { s.overview[from][to] = s.look(from, to, unfound[from][to]) })
+			if unfound == nil {
+				unfound = s.unfoundFlows()
+			}
+			jobs = append(jobs, func() {
+				next.amounts[from][to] = s.look(from, to, unfound[from][to])
+				next.marks[from][to] = s.marksOf(next.amounts[from][to])
+			})
 		}
 	}
 	inParallel(jobs)
+	s.overview = next
 }
 
-// look returns the outcomes of all flows from one domain to another.
-func (s *Survey) look(from, to int, unfound float64) []Mark {
+// look adds up the flows from one domain to another.
+func (s *Survey) look(from, to int, unfound float64) []weighed {
+	var out []weighed
 	if from == len(s.inside) || s.blocks[from][to] != nil {
 		src, dst := whole(s.of(from)), whole(s.of(to))
 		c := newCeller(s)
@@ -41,16 +55,13 @@ func (s *Survey) look(from, to int, unfound float64) []Mark {
 				}
 			}
 		}
-		if unfound > 0 {
-			c.count(0, 1, unfound)
-		}
-		return c.ordered()
+		out = c.take()
+		c.free()
 	}
-	c := newCeller(s)
 	if unfound > 0 {
-		c.count(0, 1, unfound)
+		out = append(out, weighed{unfoundCombination, nil, 1, unfound})
 	}
-	return c.ordered()
+	return out
 }
 
 // unfoundFlows returns about how many pairs of addresses there are from each
@@ -79,11 +90,11 @@ func (s *Survey) unfoundFlows() [][]float64 {
 }
 
 // Between returns the outcomes of all flows from one node to another, those of
-// the most flows first. Between segments it is known already.
+// the most flows first. Between segments they are known already.
 func (s *Survey) Between(row, col Node) []Mark {
 	from, to := s.domainOf(row), s.domainOf(col)
 	if from != paths.None && to != paths.None {
-		return s.overview[from][to]
+		return s.overview.marks[from][to]
 	}
 	return s.Cell(s.Of(row), s.Of(col))
 }

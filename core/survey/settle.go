@@ -8,20 +8,32 @@ import (
 
 	"github.com/bits-and-blooms/bitset"
 
-	"bivium/core/paths"
 	"bivium/core/space"
 	"bivium/core/verdict"
 )
 
 // scale is how services are cut, with the verdicts that are on some atom.
 type scale struct {
-	atoms   *space.Atoms
-	sieve   *verdict.Sieve
-	counts  []float64 // by atom: how many services it has, about
+	atoms  *space.Atoms
+	sieve  *verdict.Sieve
+	counts []float64 // by atom: how many services it has, about
+	book   *book
+	shut   int32 // the vector of flows from the internet that nothing publishes
+
+	// What the book held when the survey was made; it only grows.
 	results []verdict.Verdict
 	vectors [][]int32 // the different lists of a result for each atom
 	marks   [][]shade // by vector: its outcomes
-	shut    int32     // the vector of flows from the internet that nothing publishes
+}
+
+// book numbers results and vectors. It only grows, and surveys of edits of one
+// estate share it as long as they cut services alike.
+type book struct {
+	mu       sync.Mutex
+	resultOf map[string]int32
+	results  []verdict.Verdict
+	vectors  *vectorBook
+	marks    [][]shade
 }
 
 // shade is an outcome of a vector, with about how many services have it.
@@ -32,18 +44,31 @@ type shade struct {
 
 // settle decides every combination that occurs, for every atom.
 func (s *Survey) settle(atoms *space.Atoms) {
-	s.scale = scale{atoms: atoms, sieve: s.judge.NewSieve(atoms), counts: make([]float64, atoms.Len())}
+	s.scale = scale{
+		atoms: atoms, sieve: s.judge.NewSieve(atoms), counts: make([]float64, atoms.Len()),
+		book: &book{resultOf: map[string]int32{}, vectors: newVectorBook()},
+	}
 	for i := range s.counts {
 		s.counts[i] = float64(atoms.Set(i).Count())
 	}
-	s.admits, s.cellers = nil, &sync.Pool{}
+	s.admit()
+	s.verdicts = nil
+	s.settleAll(s.wanted())
+}
+
+// admit finds the atoms that each publication lets in.
+func (s *Survey) admit() {
+	s.admits = nil
 	for i := range s.judge.Publications() {
-		in, _ := atoms.Covered(s.judge.PublicationTerms(i))
+		in, _ := s.atoms.Covered(s.judge.PublicationTerms(i))
 		s.admits = append(s.admits, in)
 	}
-	wanted := s.wanted()
-	stances := len(wanted)
-	workers := make([]*settler, max(1, min(runtime.GOMAXPROCS(0), stances/64)))
+}
+
+// settleAll decides the combinations that are wanted, by stance.
+func (s *Survey) settleAll(wanted [][]int32) {
+	s.cellers = &sync.Pool{}
+	workers := make([]*settler, max(1, min(runtime.GOMAXPROCS(0), len(wanted)/64)))
 	jobs := make([]func(), len(workers))
 	for i := range workers {
 		w := newSettler(s)
@@ -51,7 +76,7 @@ func (s *Survey) settle(atoms *space.Atoms) {
 		jobs[i] = func() { w.settle(wanted, i, len(workers)) }
 	}
 	inParallel(jobs)
-	s.gather(workers, stances)
+	s.gather(workers, len(wanted))
 }
 
 // wanted returns, by stance, the effects with which it may occur.
@@ -177,59 +202,62 @@ func (w *settler) result(f *verdict.Fate) int32 {
 
 // gather puts together what the workers found.
 func (s *Survey) gather(workers []*settler, stances int) {
-	resultOf := map[string]int32{}
-	book := newVectorBook()
-	result := func(key string, v verdict.Verdict) int32 {
-		i, ok := resultOf[key]
-		if !ok {
-			i = int32(len(s.results))
-			resultOf[key] = i
-			s.results = append(s.results, v)
-		}
-		return i
-	}
+	b := s.book
+	b.mu.Lock()
+	defer b.mu.Unlock()
 	all := func(r int32) []int32 { return slices.Repeat([]int32{r}, s.atoms.Len()) }
 	// Vector 0 is that of flows to what nothing is found under.
-	book.number(all(result("unknown", verdict.Verdict{Outcome: verdict.Unrouted, Reason: verdict.ReasonUnknown, Pools: []string{}, By: []string{}})))
-	s.shut = s.settleShut(book, result)
-	s.verdicts = nil
-	for _, w := range workers {
-		results := make([]int32, len(w.results))
-		for i, v := range w.results {
-			results[i] = result(w.keys[i], v)
-		}
-		vectors := make([]int32, len(w.vectors.list))
-		for i, v := range w.vectors.list {
-			for atom, r := range v {
-				v[atom] = results[r]
-			}
-			vectors[i] = book.number(v)
-		}
-		for _, st := range w.settled {
-			for k, e := range st.effects {
-				for int(e) >= len(s.verdicts) {
-					s.verdicts = append(s.verdicts, nil)
-				}
-				if s.verdicts[e] == nil {
-					s.verdicts[e] = slices.Repeat([]int32{-1}, stances)
-				}
-				s.verdicts[e][st.stance] = vectors[st.vectors[k]]
-			}
-		}
-	}
-	s.vectors = book.list
-	s.marks = make([][]shade, len(s.vectors))
-	for i, v := range s.vectors {
-		s.marks[i] = s.shades(v, nil)
-	}
-}
-
-// settleShut returns the vector of flows from the internet that nothing lets in.
-func (s *Survey) settleShut(book *vectorBook, result func(string, verdict.Verdict) int32) int32 {
+	b.vectors.number(all(b.result("unknown", verdict.Verdict{Outcome: verdict.Unrouted, Reason: verdict.ReasonUnknown, Pools: []string{}, By: []string{}})))
 	stance, effect := shutStance(s.judge), verdict.UnpublishedEffect()
 	opinions := s.judge.Opinions(&stance, s.sieve)
 	fate := s.judge.Carry(&stance, &opinions[0], &effect)
-	return book.number(slices.Repeat([]int32{result(string(fate.AppendKey(nil)), s.judge.Verdict(&fate))}, s.atoms.Len()))
+	s.shut = b.vectors.number(all(b.result(string(fate.AppendKey(nil)), s.judge.Verdict(&fate))))
+	for _, w := range workers {
+		s.take(w, stances)
+	}
+	s.results, s.vectors = b.results[:len(b.results):len(b.results)], b.vectors.list[:len(b.vectors.list):len(b.vectors.list)]
+	for i := len(b.marks); i < len(s.vectors); i++ {
+		b.marks = append(b.marks, s.shades(s.vectors[i], nil))
+	}
+	s.marks = b.marks[:len(b.marks):len(b.marks)]
+}
+
+// take puts what a worker found into the book and the table of verdicts.
+func (s *Survey) take(w *settler, stances int) {
+	b := s.book
+	results := make([]int32, len(w.results))
+	for i, v := range w.results {
+		results[i] = b.result(w.keys[i], v)
+	}
+	vectors := make([]int32, len(w.vectors.list))
+	for i, v := range w.vectors.list {
+		for atom, r := range v {
+			v[atom] = results[r]
+		}
+		vectors[i] = b.vectors.number(v)
+	}
+	for _, st := range w.settled {
+		for k, e := range st.effects {
+			for int(e) >= len(s.verdicts) {
+				s.verdicts = append(s.verdicts, nil)
+			}
+			if missing := stances - len(s.verdicts[e]); missing > 0 {
+				s.verdicts[e] = append(s.verdicts[e], slices.Repeat([]int32{-1}, missing)...)
+			}
+			s.verdicts[e][st.stance] = vectors[st.vectors[k]]
+		}
+	}
+}
+
+// result returns the number of a result. The book must be locked.
+func (b *book) result(key string, v verdict.Verdict) int32 {
+	i, ok := b.resultOf[key]
+	if !ok {
+		i = int32(len(b.results))
+		b.resultOf[key] = i
+		b.results = append(b.results, v)
+	}
+	return i
 }
 
 // shades returns the outcomes of a vector on some atoms; nil for all.
@@ -281,6 +309,3 @@ func (b *vectorBook) number(v []int32) int32 {
 	b.list = append(b.list, slices.Clone(v))
 	return i
 }
-
-// strandless is a strand of nothing in particular.
-var strandless = strand{publication: paths.None}

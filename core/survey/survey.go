@@ -35,7 +35,9 @@ type Survey struct {
 	scale
 	verdicts [][]int32        // by effect and stance: the vector, or -1
 	admits   []*bitset.BitSet // by publication: the atoms that it lets in
+	spotIn   [][]int          // by domain: its spots
 	overview overview
+	held     *held
 	cellers  *sync.Pool
 }
 
@@ -43,11 +45,12 @@ type Survey struct {
 func New(j *verdict.Judge) *Survey {
 	p := divide(j)
 	s := &Survey{judge: j, partition: p, ledger: newLedger()}
-	v := &surveyor{partition: p, judge: j, ledger: s.ledger, spotIn: p.spotsOf()}
+	s.spotIn, s.held = p.spotsOf(), &held{}
+	v := &surveyor{partition: p, judge: j, ledger: s.ledger, spotIn: s.spotIn}
 	s.blocks = v.blocks()
 	s.gates = v.gates()
 	s.settle(space.Cut(j.Settings()))
-	s.lookAll(nil, nil)
+	s.lookAll(nil, nil, nil)
 	return s
 }
 
@@ -106,10 +109,14 @@ func (s *Survey) Refine(terms []estate.Term) *Survey {
 	return s.recut(space.Cut(append(s.judge.Settings(), terms)))
 }
 
+// recutFor returns atoms for a revised judge.
+func (s *Survey) recutFor(j *verdict.Judge) *space.Atoms { return space.Cut(j.Settings()) }
+
 // recut returns the same survey with services cut by other atoms, which must be
 // at least as fine.
 func (s *Survey) recut(atoms *space.Atoms) *Survey {
 	other := *s
+	other.held = &held{}
 	other.settle(atoms)
 	return &other
 }

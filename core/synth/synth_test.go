@@ -1,6 +1,7 @@
 package synth_test
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -82,6 +83,18 @@ func BenchmarkEstate(b *testing.B) {
 				survey.New(j)
 			}
 		})
+		s := survey.New(j)
+		s.Expectations()
+		edited := editOf(e)
+		b.Run(name+"/edit", func(b *testing.B) {
+			for b.Loop() {
+				next, d := s.Revise(edited)
+				next.Expectations()
+				if len(d.Changes) == 0 {
+					b.Fatal("the edit changes nothing")
+				}
+			}
+		})
 		b.Run(name+"/whole", func(b *testing.B) {
 			for b.Loop() {
 				e, err := document.Read(text)
@@ -89,5 +102,21 @@ func BenchmarkEstate(b *testing.B) {
 				survey.New(verdict.New(e))
 			}
 		})
+	}
+}
+
+// editOf returns the estate with the first rule of one policy turned round: of
+// the policies that decide most, the one in the middle of the list.
+func editOf(e *estate.Estate) *estate.Estate {
+	next := *e
+	next.Policies = slices.Clone(e.Policies)
+	for i := len(e.Policies) / 2; ; i++ {
+		p := &next.Policies[i]
+		if p.Rules[0].Action != estate.Allow || p.From.Any || p.To.Any || p.To.Groups[0] == "internet-exits" || p.Segments.Names[0] != e.Segments[0].Name {
+			continue
+		}
+		p.Rules = slices.Clone(p.Rules)
+		p.Rules[0].Action = estate.Deny
+		return &next
 	}
 }

@@ -94,6 +94,7 @@ type Judge struct {
 	defaults []estate.Action // by segment
 
 	sets         [][]estate.Term // every list of services that a rule may have, by number
+	setOf        map[string]int
 	policies     []policy
 	policiesOf   [][]int // by segment: those that are enabled and serve it
 	bySides      map[pair][]int

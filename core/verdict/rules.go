@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -223,17 +224,35 @@ func (c *compiler) rules(rules []estate.Rule) []rule {
 }
 
 func (j *Judge) compileRules(e *estate.Estate) {
-	c := &compiler{e: e, net: j.net, members: j.members, services: map[string][]estate.Term{}, sets: map[string]int{}, judge: j, pools: map[string]int{}, books: map[string]int{}}
+	c := newCompiler(j, e)
 	for _, s := range e.Services {
-		c.services[s.Name] = s.Terms
 		c.rule([]estate.ServiceRef{{Name: s.Name}}) // so that a rule may take it up without new sets
 	}
 	j.compileBooks(c)
 	j.compilePools(c)
 	j.compilePolicies(c)
-	j.sortPairs()
 	j.compileShares(c)
 	j.compilePublications(c)
+	j.setOf = c.sets
+}
+
+func newCompiler(j *Judge, e *estate.Estate) *compiler {
+	c := &compiler{e: e, net: j.net, members: j.members, services: map[string][]estate.Term{}, sets: map[string]int{}, judge: j, pools: map[string]int{}, books: map[string]int{}}
+	for _, s := range e.Services {
+		c.services[s.Name] = s.Terms
+	}
+	return c
+}
+
+// compilerOf returns a compiler for rules that take the place of others of j.
+func (j *Judge) compilerOf() *compiler {
+	c := newCompiler(j, j.estate)
+	c.sets = maps.Clone(j.setOf)
+	for i := range j.pools {
+		c.pools[j.pools[i].name] = i
+	}
+	j.setOf = c.sets
+	return c
 }
 
 func byName[T any](things []T, name func(*T) string) []T {
@@ -260,43 +279,80 @@ func (j *Judge) compilePools(c *compiler) {
 		if b, ok := c.books[p.Rulebook]; ok {
 			to.rulebook = b
 		}
-		for _, f := range p.Firewalls {
-			if hub := c.net.Hub(f.Hub); f.State == "healthy" && hub != paths.None && !slices.Contains(to.hubs, hub) {
-				to.hubs = append(to.hubs, hub)
-			}
-		}
-		slices.Sort(to.hubs)
+		to.hubs = healthyHubs(&p, c.net, Down{})
 		j.pools = append(j.pools, to)
 	}
+}
+
+// Down is one thing that fails, beside those that have failed.
+type Down struct {
+	Hub, Firewall string
+	Pool          string // of the firewall
+}
+
+// healthyHubs returns the hubs at which a pool has a healthy firewall, sorted.
+func healthyHubs(p *estate.Pool, net *paths.Net, down Down) []int {
+	var hubs []int
+	for _, f := range p.Firewalls {
+		hub := net.Hub(f.Hub)
+		failed := f.State != "healthy" || f.Hub == down.Hub || f.Name == down.Firewall && p.Name == down.Pool
+		if !failed && hub != paths.None && !slices.Contains(hubs, hub) {
+			hubs = append(hubs, hub)
+		}
+	}
+	slices.Sort(hubs)
+	return hubs
+}
+
+func (j *Judge) healthyHubs(pool int, down Down) []int {
+	for i := range j.estate.Pools {
+		if j.estate.Pools[i].Name == j.pools[pool].name {
+			return healthyHubs(&j.estate.Pools[i], j.net, down)
+		}
+	}
+	return nil
 }
 
 // pair is one pair of sides of a policy (M4.3).
 type pair struct{ from, to int }
 
 func (j *Judge) compilePolicies(c *compiler) {
-	j.bySides = map[pair][]int{}
-	j.policiesOf = make([][]int, len(c.net.Segments))
 	for _, p := range byName(c.e.Policies, func(p *estate.Policy) string { return p.Name }) {
-		rules := c.rules(p.Rules)
-		from, to := c.side(p.From), c.side(p.To)
 		if p.Guardrail() {
-			// An allow rule in a guardrail is a fault (F7), and can make nothing
-			// stricter; it still ends the search for a first rule.
-			j.rails = append(j.rails, rail{p.Name, p.Enabled, c.scope(p.FromSegments), c.scope(p.ToSegments), from, to, rules})
-			continue
+			j.rails = append(j.rails, c.rail(&p))
+		} else {
+			j.policies = append(j.policies, c.policy(&p))
 		}
-		number := len(j.policies)
-		j.policies = append(j.policies, policy{p.Name, p.Enabled, c.scope(p.Segments), rules, from, to})
-		if !p.Enabled {
+	}
+	j.indexPolicies()
+}
+
+// rail compiles a guardrail. An allow rule in one is a fault (F7), and can make
+// nothing stricter; it still ends the search for a first rule.
+func (c *compiler) rail(p *estate.Policy) rail {
+	return rail{p.Name, p.Enabled, c.scope(p.FromSegments), c.scope(p.ToSegments), c.side(p.From), c.side(p.To), c.rules(p.Rules)}
+}
+
+func (c *compiler) policy(p *estate.Policy) policy {
+	return policy{p.Name, p.Enabled, c.scope(p.Segments), c.rules(p.Rules), c.side(p.From), c.side(p.To)}
+}
+
+// indexPolicies finds the policies of each pair of sides, and of each segment.
+func (j *Judge) indexPolicies() {
+	j.bySides = map[pair][]int{}
+	j.policiesOf = make([][]int, len(j.net.Segments))
+	for number := range j.policies {
+		p := &j.policies[number]
+		if !p.enabled {
 			continue
 		}
 		for segment := range j.policiesOf {
-			if serves := j.policies[number].segments; serves == nil || serves[segment] {
+			if p.segments == nil || p.segments[segment] {
 				j.policiesOf[segment] = append(j.policiesOf[segment], number)
 			}
 		}
-		for _, f := range from {
-			for _, t := range to {
+		for _, f := range p.from {
+			for _, t := range p.to {
 				key := pair{f, t}
 				if list := j.bySides[key]; len(list) == 0 || list[len(list)-1] != number {
 					j.bySides[key] = append(list, number)
@@ -304,11 +360,13 @@ func (j *Judge) compilePolicies(c *compiler) {
 			}
 		}
 	}
+	j.sortPairs()
 }
 
 // sortPairs keeps the pairs of sides in one order, so that who could speak is
 // listed in one order.
 func (j *Judge) sortPairs() {
+	j.pairs = nil
 	for p := range j.bySides {
 		j.pairs = append(j.pairs, p)
 	}

@@ -1,0 +1,107 @@
+package survey
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"bivium/core/estate"
+	"bivium/core/verdict"
+)
+
+// editPolicy returns a copy of e with one thing about one policy changed, the
+// rest shared, or e if it has no policy.
+func editPolicy(t *rapid.T, e *estate.Estate) *estate.Estate {
+	if len(e.Policies) == 0 {
+		return e
+	}
+	next := *e
+	next.Policies = slices.Clone(e.Policies)
+	p := &next.Policies[rapid.IntRange(0, len(e.Policies)-1).Draw(t, "policy")]
+	other := &e.Policies[rapid.IntRange(0, len(e.Policies)-1).Draw(t, "other")]
+	switch rapid.IntRange(0, 6).Draw(t, "kind") {
+	case 0:
+		p.Enabled = !p.Enabled
+	case 1:
+		p.From = other.To
+	case 2:
+		p.To = estate.Side{Any: true}
+	case 3:
+		if !p.Guardrail() {
+			p.Segments = estate.Scope{Names: []string{e.Segments[0].Name}}
+		}
+	case 4:
+		if p.Guardrail() == other.Guardrail() {
+			p.Rules = other.Rules
+		}
+	default:
+		p.Rules = slices.Clone(p.Rules)
+		for i := range p.Rules {
+			r := &p.Rules[i]
+			r.Services = []estate.ServiceRef{{Term: estate.Term{Protocol: estate.TCP, Ports: estate.Range{Lo: 443, Hi: rapid.Uint16Range(443, 445).Draw(t, "port")}, SourcePorts: estate.AllPorts}}}
+			if r.Action, r.Pool = estate.Deny, ""; len(e.Pools) > 0 && rapid.Bool().Draw(t, "inspect") {
+				r.Action, r.Pool = estate.Inspect, e.Pools[0].Name
+			}
+		}
+	}
+	return &next
+}
+
+// changesOf puts changes into words, in order.
+func changesOf(d *Difference) []string {
+	var out []string
+	for i := range d.Changes {
+		c := &d.Changes[i]
+		line := fmt.Sprint(c.From, c.To, c.Witness.Publication, c.Services.Words(), verdictKey(c.Before), verdictKey(c.After), c.Pairs)
+		for _, b := range d.Blocks(c) {
+			line += fmt.Sprint(b.From.Words(), b.To.Words())
+		}
+		out = append(out, line)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// TestRevisingIsSurveyingAnew holds a row of edits, each made on the survey of
+// the one before, against surveys from the ground.
+func TestRevisingIsSurveyingAnew(t *testing.T) {
+	edits, shared := 0, 0
+	everything := func(string) bool { return true }
+	rapid.Check(t, func(t *rapid.T) {
+		e := drawValid(t)
+		s := New(verdict.New(e))
+		for range 3 {
+			next := editPolicy(t, e)
+			revised, d := s.Revise(next)
+			anew := New(verdict.New(next))
+			want := Compare(New(verdict.New(e)), anew)
+			require.Equal(t, changesOf(&want), changesOf(&d))
+			nodes := anew.Nodes(everything)
+			require.Equal(t, nodes, revised.Nodes(everything))
+			require.Equal(t, want.Cells(nodes), d.Cells(nodes))
+			for _, row := range nodes {
+				for _, col := range nodes {
+					require.Equal(t, anew.Between(row, col), revised.Between(row, col), "%v to %v", row, col)
+				}
+			}
+			require.Equal(t, heldWords(anew.Expectations()), heldWords(revised.Expectations()))
+			edits += oneIf(len(d.Changes) > 0)
+			shared += oneIf(revised.partition == s.partition)
+			e, s = next, revised
+		}
+	})
+	assert.Greater(t, edits, 100, "too few edits changed anything")
+	assert.Greater(t, shared, 1000, "too few edits were made in place")
+}
+
+func heldWords(list []Held) []string {
+	out := make([]string, len(list))
+	for i, h := range list {
+		out[i] = fmt.Sprint(h.Expectation.Name, h.Holds, h.ByRouting, h.Vacuous, len(h.Failures), len(h.Saved))
+	}
+	return out
+}

@@ -1,0 +1,167 @@
+package verdict
+
+import (
+	"slices"
+
+	"bivium/core/estate"
+	"bivium/core/paths"
+)
+
+// Revision is what a revised judge has anew, by number. What it does not list is
+// as it was.
+type Revision struct {
+	Whole    bool  // nothing is known to be as it was
+	Policies []int // whose rules, sides, segments or switch may differ
+	Rails    []int // guardrails, likewise
+}
+
+// Revise returns the judge of e, an edit of the estate of j, and what it has
+// anew. Where an edit only replaces policies, networks, groups and everything
+// else are not compiled again; that takes slices of e that are those of j's
+// estate wherever nothing changed. Cost: then the number of policies; else that
+// of New.
+func (j *Judge) Revise(e *estate.Estate) (*Judge, Revision) {
+	if !sameBesidesPolicies(j.estate, e) {
+		return New(e), Revision{Whole: true}
+	}
+	next := *j
+	next.estate = e
+	next.policies, next.rails = slices.Clone(j.policies), slices.Clone(j.rails)
+	next.sets = slices.Clip(j.sets)
+	c := next.compilerOf()
+	var r Revision
+	resided := false
+	for i := range e.Policies {
+		was, is := &j.estate.Policies[i], &e.Policies[i]
+		switch {
+		case was.Name != is.Name || was.Guardrail() != is.Guardrail():
+			return New(e), Revision{Whole: true}
+		case samePolicy(was, is):
+		case is.Guardrail():
+			n := slices.IndexFunc(next.rails, func(r rail) bool { return r.name == is.Name })
+			next.rails[n] = c.rail(is)
+			r.Rails = append(r.Rails, n)
+		default:
+			n := slices.IndexFunc(next.policies, func(p policy) bool { return p.name == is.Name })
+			next.policies[n] = c.policy(is)
+			r.Policies = append(r.Policies, n)
+			resided = resided || !sameReach(&j.policies[n], &next.policies[n])
+		}
+	}
+	if resided {
+		next.indexPolicies()
+	}
+	return &next, r
+}
+
+// sameBesidesPolicies reports whether two estates share everything but policies,
+// of which they have as many. Expectations do not count: they judge nothing.
+func sameBesidesPolicies(a, b *estate.Estate) bool {
+	return same(a.Accounts, b.Accounts) && same(a.Hubs, b.Hubs) && same(a.Links, b.Links) && same(a.Segments, b.Segments) &&
+		same(a.Networks, b.Networks) && same(a.Attachments, b.Attachments) && same(a.Peerings, b.Peerings) && same(a.Exits, b.Exits) &&
+		same(a.Publications, b.Publications) && same(a.Workloads, b.Workloads) && same(a.Services, b.Services) && same(a.Groups, b.Groups) &&
+		same(a.Pools, b.Pools) && same(a.Rulebooks, b.Rulebooks) && same(a.Shares, b.Shares) && len(a.Policies) == len(b.Policies)
+}
+
+// same reports whether two slices are one and the same.
+func same[T any](a, b []T) bool {
+	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
+}
+
+// samePolicy reports whether two policies are the same but for what they say of
+// themselves.
+func samePolicy(a, b *estate.Policy) bool {
+	scopes := func(x, y estate.Scope) bool { return x.All == y.All && same(x.Names, y.Names) }
+	sides := func(x, y estate.Side) bool { return x.Any == y.Any && same(x.Groups, y.Groups) }
+	return a.Enabled == b.Enabled && same(a.Rules, b.Rules) && sides(a.From, b.From) && sides(a.To, b.To) &&
+		scopes(a.Segments, b.Segments) && scopes(a.FromSegments, b.FromSegments) && scopes(a.ToSegments, b.ToSegments)
+}
+
+// sameReach reports whether two policies can speak on the same flows.
+func sameReach(a, b *policy) bool {
+	return a.enabled == b.enabled && slices.Equal(a.segments, b.segments) && slices.Equal(a.from, b.from) && slices.Equal(a.to, b.to)
+}
+
+// Numbering returns the names of everything that has a number in stances and
+// effects. Two judges with equal numberings can share them.
+func (j *Judge) Numbering() [][]string {
+	names := func(n int, name func(int) string) []string {
+		out := make([]string, n)
+		for i := range out {
+			out[i] = name(i)
+		}
+		return out
+	}
+	return [][]string{
+		j.members.names,
+		names(len(j.policies), func(i int) string { return j.policies[i].name }),
+		names(len(j.rails), func(i int) string { return j.rails[i].name }),
+		names(len(j.shares), func(i int) string { return j.shares[i].name }),
+		names(len(j.books), func(i int) string { return j.books[i].name }),
+		names(len(j.pools), func(i int) string { return j.pools[i].name }),
+		names(len(j.net.Exits), func(i int) string { return j.net.Exits[i].Name }),
+		j.net.Segments,
+	}
+}
+
+// SegmentsOf returns the segments that a policy serves, or nil for all.
+func (j *Judge) SegmentsOf(policy int) []bool { return j.policies[policy].segments }
+
+// Revise returns the sieve of a revised judge, or false if some of its sets of
+// services are not whole atoms.
+func (v *Sieve) Revise(j *Judge, r Revision) (*Sieve, bool) {
+	next := &Sieve{Atoms: v.Atoms, holds: v.holds, first: v.first}
+	if known := len(v.holds[0]); known < len(j.sets) {
+		next.holds = make([][]bool, len(v.holds))
+		for i := range next.holds {
+			next.holds[i] = append(slices.Clip(v.holds[i]), make([]bool, len(j.sets)-known)...)
+		}
+		for k := known; k < len(j.sets); k++ {
+			in, exact := v.Atoms.Covered(j.sets[k])
+			if !exact {
+				return nil, false
+			}
+			for atom := range in.EachSet() {
+				next.holds[atom][k] = true
+			}
+		}
+	}
+	redo := func(kind VoiceKind, which []int, rules func(int) []rule) {
+		if len(which) == 0 {
+			return
+		}
+		next.first[kind] = slices.Clone(v.first[kind])
+		for _, i := range which {
+			next.first[kind][i] = next.firsts(1, func(int) []rule { return rules(i) })[0]
+		}
+	}
+	redo(PolicyVoice, r.Policies, func(i int) []rule { return j.policies[i].rules })
+	redo(RailVoice, r.Rails, func(i int) []rule { return j.rails[i].rules })
+	return next, true
+}
+
+// Concerns reports whether a voice is of something that a revision lists.
+func (r *Revision) Concerns(v Voice) bool {
+	switch v.Kind {
+	case PolicyVoice:
+		return slices.Contains(r.Policies, v.Which)
+	case RailVoice:
+		return slices.Contains(r.Rails, v.Which)
+	}
+	return false
+}
+
+// WithNet returns the judge of an estate that differs from j's in what is up or
+// down alone: links, attachments, exits and firewalls. What it does not differ
+// in is shared.
+func (j *Judge) WithNet(net *paths.Net, down Down) *Judge {
+	next := *j
+	next.net = net
+	if down.Firewall != "" || down.Hub != "" {
+		next.pools = slices.Clone(j.pools)
+		for i := range next.pools {
+			next.pools[i].hubs = j.healthyHubs(i, down)
+		}
+	}
+	return &next
+}
