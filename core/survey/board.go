@@ -37,21 +37,12 @@ func (s *Survey) Nodes(open func(segment string) bool) []Node {
 			continue
 		}
 		names := s.judge.GroupNames()
-		rest := false
-		in := make([]bool, len(names))
-		for _, c := range s.inside[i] {
-			groups := s.classes[c].End.Groups()
-			rest = rest || len(groups) == 0
-			for _, g := range groups {
-				in[g] = true
-			}
-		}
-		for g, is := range in {
-			if is {
+		for g, sets := range s.local[i].byGroup {
+			if len(sets) > 0 {
 				nodes = append(nodes, Node{NodeGroup, segment, names[g]})
 			}
 		}
-		if rest {
+		if slices.ContainsFunc(s.local[i].sets, func(set int) bool { return len(s.sets[set]) == 0 }) {
 			nodes = append(nodes, Node{Kind: NodeRest, Segment: segment})
 		}
 	}
@@ -104,15 +95,21 @@ func (s *Survey) ClassesOf(n Node) []int {
 	if n.Kind == NodeSegment {
 		return s.inside[segment]
 	}
-	group := s.judge.Group(n.Group)
 	var out []int
-	for _, c := range s.inside[segment] {
-		groups := s.classes[c].End.Groups()
-		_, in := slices.BinarySearch(groups, group)
-		if n.Kind == NodeRest && len(groups) == 0 || n.Kind == NodeGroup && group != paths.None && in {
-			out = append(out, c)
+	list := &s.local[segment]
+	if group := s.judge.Group(n.Group); n.Kind == NodeGroup && group != paths.None {
+		for _, set := range list.byGroup[group] {
+			out = append(out, list.classes[set]...)
 		}
 	}
+	if n.Kind == NodeRest {
+		for i, set := range list.sets {
+			if len(s.sets[set]) == 0 {
+				out = append(out, list.classes[i]...)
+			}
+		}
+	}
+	slices.Sort(out)
 	return out
 }
 

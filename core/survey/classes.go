@@ -59,6 +59,7 @@ type partition struct {
 type setList struct {
 	sets    []int     // among those of the partition
 	byGroup [][]int32 // by group: which of the list hold it
+	classes [][]int   // by place in the list: the classes that have it
 	at      map[int]int
 }
 
@@ -114,6 +115,7 @@ func (l *setList) add(set int) int {
 		i = len(l.sets)
 		l.at[set] = i
 		l.sets = append(l.sets, set)
+		l.classes = append(l.classes, nil)
 	}
 	return i
 }
@@ -355,6 +357,7 @@ func (b *builder) put(key classKey, end verdict.Endpoint, r Range, set, spot int
 		c := Class{End: end, spot: spot, four: end.Addr.Is4(), seen: seen}
 		if end.Internal() {
 			c.set = b.local[end.Segment].add(set)
+			b.local[end.Segment].classes[c.set] = append(b.local[end.Segment].classes[c.set], i)
 			c.at = len(b.inside[end.Segment])
 			b.inside[end.Segment] = append(b.inside[end.Segment], i)
 		} else {

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"sync"
 
+	"github.com/bits-and-blooms/bitset"
+
 	"bivium/core/estate"
 	"bivium/core/paths"
 	"bivium/core/space"
@@ -29,46 +31,106 @@ type Failure struct {
 
 // Expectations returns how the expectations of the estate fare, in its order.
 func (s *Survey) Expectations() []Held {
-	s.held.once.Do(func() {
-		list := s.judge.Estate().Expectations
-		s.held.list = make([]Held, len(list))
-		jobs := make([]func(), len(list))
-		for i := range list {
-			jobs[i] = func() { s.held.list[i] = s.expect(&list[i]) }
-		}
-		inParallel(jobs)
-	})
+	s.held.mu.Lock()
+	defer s.held.mu.Unlock()
+	if !s.held.known {
+		s.held.list, s.held.known = s.expectAll(nil, nil), true
+	}
 	return slices.Clone(s.held.list)
 }
 
-// expect is Expect, or what is known from before an edit that does not touch
-// the flows of the expectation.
-func (s *Survey) expect(x *estate.Expectation) Held {
-	if before := s.held.before; before != nil {
-		from, to := s.endDomain(x.From), s.endDomain(x.To)
-		i := slices.IndexFunc(before, func(h Held) bool { return h.Expectation == x })
-		if i >= 0 && from >= 0 && to >= 0 && s.held.unchanged(from, to) {
-			return before[i]
+// held keeps how the expectations of a survey fare, once that has been asked for.
+type held struct {
+	mu    sync.Mutex
+	known bool
+	list  []Held
+}
+
+// after returns how the expectations fare after an edit that a difference tells
+// of, if it is known how they fared before: only those are looked at again that
+// it touches.
+func (h *held) after(s *Survey, d *Difference) *held {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if !h.known {
+		return &held{}
+	}
+	return &held{known: true, list: s.expectAll(h.list, d)}
+}
+
+func (s *Survey) expectAll(before []Held, d *Difference) []Held {
+	list := s.judge.Estate().Expectations
+	out := make([]Held, len(list))
+	jobs := make([]func(), len(list))
+	if d != nil {
+		d.comparer.cutAll()
+	}
+	for i := range list {
+		x := &list[i]
+		jobs[i] = func() {
+			k := slices.IndexFunc(before, func(h Held) bool { return h.Expectation == x })
+			if k >= 0 && !d.touches(x) {
+				out[i] = before[k]
+				return
+			}
+			out[i] = s.Expect(x)
 		}
 	}
-	return s.Expect(x)
+	inParallel(jobs)
+	return out
 }
 
-// endDomain returns the domain of one end of an expectation, or paths.None.
-func (s *Survey) endDomain(e estate.End) int {
-	if e.Internet {
-		return len(s.inside)
+// touches reports whether a difference may have flows that an expectation is
+// about: it looks at the endpoints, and not at services.
+func (d *Difference) touches(x *estate.Expectation) bool {
+	c := d.comparer
+	for i := range d.Changes {
+		change := &d.Changes[i]
+		if !about(change.From, x.From) || !about(change.To, x.To) {
+			continue
+		}
+		from, to := c.jointsOf(change.at[0], x.From), c.jointsOf(change.at[1], x.To)
+		for _, p := range change.patches {
+			if from.IntersectionCardinality(p.from) > 0 && to.IntersectionCardinality(p.to) > 0 {
+				return true
+			}
+		}
 	}
-	return s.net.Segment(e.Party.Segment)
+	return false
 }
 
-// held keeps how the expectations of a survey fare, once that is asked for.
-type held struct {
-	once sync.Once
-	list []Held
+// about reports whether one end of an expectation is in a territory.
+func about(n Node, e estate.End) bool {
+	if e.Internet {
+		return n.Kind == NodeInternet
+	}
+	return n.Kind == NodeSegment && n.Segment == e.Party.Segment
+}
 
-	before    []Held                  // how they fared before an edit, if it is known
-	unchanged func(from, to int) bool // no flow between two domains fares differently
+// jointsOf returns the joints of a territory that one end of an expectation has
+// in either survey.
+func (c *comparer) jointsOf(land int, e estate.End) *bitset.BitSet {
+	t := c.land(land)
+	out := bitset.New(uint(len(t.joints)))
+	if c.old.partition == c.new.partition { // joints are classes
+		for _, m := range c.new.end(e) {
+			out.Set(uint(c.new.classes[m.Class].at))
+		}
+		return out
+	}
+	inOld, inNew := map[int]bool{}, map[int]bool{}
+	for _, m := range c.old.end(e) {
+		inOld[m.Class] = true
+	}
+	for _, m := range c.new.end(e) {
+		inNew[m.Class] = true
+	}
+	for i := range t.joints {
+		if inOld[t.joints[i].old] || inNew[t.joints[i].new] {
+			out.Set(uint(i))
+		}
+	}
+	return out
 }
 
 // Expect returns how an expectation fares, exactly, for every flow that it is
@@ -147,13 +209,13 @@ func (s *Survey) party(p estate.Party) Set {
 	if p.Groups.Any {
 		return s.Of(Node{Kind: NodeSegment, Segment: p.Segment})
 	}
-	var out Set
-	for _, g := range p.Groups.Groups {
-		for _, m := range s.Of(Node{Kind: NodeGroup, Segment: p.Segment, Group: g}) {
-			if !slices.Contains(out, m) {
-				out = append(out, m)
-			}
-		}
+	if len(p.Groups.Groups) == 1 {
+		return s.Of(Node{Kind: NodeGroup, Segment: p.Segment, Group: p.Groups.Groups[0]})
 	}
-	return out
+	var out []int
+	for _, g := range p.Groups.Groups {
+		out = append(out, s.ClassesOf(Node{Kind: NodeGroup, Segment: p.Segment, Group: g})...)
+	}
+	slices.Sort(out)
+	return whole(slices.Compact(out))
 }

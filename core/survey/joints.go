@@ -37,6 +37,15 @@ func territories(old, new *Survey) []territory {
 	return out
 }
 
+// cutAll makes the joints of the territories that changes are in, so that they
+// can be looked at side by side.
+func (c *comparer) cutAll() {
+	for _, x := range c.changes {
+		c.land(x.at[0])
+		c.land(x.at[1])
+	}
+}
+
 // land returns a territory with its joints.
 func (c *comparer) land(i int) *territory {
 	t := &c.lands[i]

@@ -18,7 +18,9 @@ func (s *Survey) Revise(e *estate.Estate) (*Survey, Difference) {
 	if next == nil {
 		next = New(j)
 	}
-	return next, Compare(s, next)
+	d := Compare(s, next)
+	next.held = s.held.after(next, &d)
+	return next, d
 }
 
 // revised returns the survey of a revised judge, or nil if nothing can be shared.
@@ -28,7 +30,6 @@ func (s *Survey) revised(j *verdict.Judge, r verdict.Revision) *Survey {
 	}
 	next := *s
 	next.judge = j
-	next.held = &held{}
 	rebuilt := next.rebuild(s, &r)
 	sieve, exact := s.sieve.Revise(j, r)
 	if !exact {
@@ -50,10 +51,6 @@ func (s *Survey) revised(j *verdict.Judge, r verdict.Revision) *Survey {
 	for i := range wanted {
 		touched[i] = len(wanted[i]) > 0
 	}
-	next.held = &held{before: s.held.list, unchanged: func(from, to int) bool {
-		b := next.blocks[from][to]
-		return b == s.blocks[from][to] && (b == nil || !b.holdsAny(touched))
-	}}
 	next.lookAll(&s.overview,
 		func(from, to int) bool {
 			b := next.blocks[from][to]
