@@ -296,6 +296,13 @@ func (n *Net) compileLinks(e *estate.Estate) {
 		}
 		n.Links = append(n.Links, to)
 	}
+	n.mesh()
+}
+
+// mesh finds the least costs between hubs, once for segments that links treat
+// alike.
+func (n *Net) mesh() {
+	n.kinds = nil
 	n.meshes = make([]*linkMesh, len(n.Segments))
 	alike := map[string]*linkMesh{}
 	for s := range n.Segments {

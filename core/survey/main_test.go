@@ -9,7 +9,7 @@ import (
 // TestMain makes the properties hold for more estates than usual: some findings
 // and some disagreements are rare. A flag on the command line still wins.
 func TestMain(m *testing.M) {
-	if err := flag.Set("rapid.checks", "500"); err != nil {
+	if err := flag.Set("rapid.checks", "300"); err != nil {
 		panic(err)
 	}
 	flag.Parse()

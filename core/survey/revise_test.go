@@ -51,6 +51,29 @@ func editPolicy(t *rapid.T, e *estate.Estate) *estate.Estate {
 	return &next
 }
 
+// expecting returns an estate with expectations between all its groups and
+// segments, and to and from the internet.
+func expecting(e *estate.Estate) *estate.Estate {
+	next := *e
+	var ends []estate.End
+	for _, s := range e.Segments {
+		ends = append(ends, estate.End{Party: estate.Party{Segment: s.Name, Groups: estate.Side{Any: true}}})
+		for _, g := range e.Groups[:min(2, len(e.Groups))] {
+			ends = append(ends, estate.End{Party: estate.Party{Segment: s.Name, Groups: estate.Side{Groups: []string{g.Name}}}})
+		}
+	}
+	ends = append(ends, estate.End{Internet: true})
+	web := []estate.ServiceRef{{Term: estate.Term{Protocol: estate.TCP, Ports: estate.Range{Lo: 443, Hi: 443}, SourcePorts: estate.AllPorts}}}
+	for _, from := range ends {
+		for _, to := range ends {
+			for _, x := range []string{"delivered", "denied", "inspected"} {
+				next.Expectations = append(next.Expectations, estate.Expectation{Name: fmt.Sprint(x, len(next.Expectations)), From: from, To: to, Services: web, Expect: x})
+			}
+		}
+	}
+	return &next
+}
+
 // changesOf puts changes into words, in order.
 func changesOf(d *Difference) []string {
 	var out []string
@@ -72,8 +95,9 @@ func TestRevisingIsSurveyingAnew(t *testing.T) {
 	edits, shared := 0, 0
 	everything := func(string) bool { return true }
 	rapid.Check(t, func(t *rapid.T) {
-		e := drawValid(t)
+		e := expecting(drawValid(t))
 		s := New(verdict.New(e))
+		s.Expectations()
 		for range 3 {
 			next := editPolicy(t, e)
 			revised, d := s.Revise(next)
@@ -95,7 +119,7 @@ func TestRevisingIsSurveyingAnew(t *testing.T) {
 		}
 	})
 	assert.Greater(t, edits, 100, "too few edits changed anything")
-	assert.Greater(t, shared, 1000, "too few edits were made in place")
+	assert.Greater(t, shared, 500, "too few edits were made in place")
 }
 
 func heldWords(list []Held) []string {

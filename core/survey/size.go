@@ -47,3 +47,10 @@ func numberOf(a netip.Addr) size {
 	b := a.As16()
 	return size{binary.BigEndian.Uint64(b[:8]), binary.BigEndian.Uint64(b[8:])}
 }
+
+// subtract takes away a size that is not larger.
+func (s *size) subtract(t size) {
+	var borrow uint64
+	s.lo, borrow = bits.Sub64(s.lo, t.lo, 0)
+	s.hi, _ = bits.Sub64(s.hi, t.hi, borrow)
+}

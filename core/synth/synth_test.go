@@ -95,6 +95,11 @@ func BenchmarkEstate(b *testing.B) {
 				}
 			}
 		})
+		b.Run(name+"/what-if", func(b *testing.B) {
+			for b.Loop() {
+				s.WhatIf(s.Outages())
+			}
+		})
 		b.Run(name+"/whole", func(b *testing.B) {
 			for b.Loop() {
 				e, err := document.Read(text)

@@ -165,3 +165,9 @@ func (j *Judge) WithNet(net *paths.Net, down Down) *Judge {
 	}
 	return &next
 }
+
+// SamePools reports whether every pool has healthy firewalls at the same hubs in
+// both judges.
+func (j *Judge) SamePools(other *Judge) bool {
+	return slices.EqualFunc(j.pools, other.pools, func(a, b pool) bool { return slices.Equal(a.hubs, b.hubs) })
+}

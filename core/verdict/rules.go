@@ -233,6 +233,9 @@ func (j *Judge) compileRules(e *estate.Estate) {
 	j.compilePolicies(c)
 	j.compileShares(c)
 	j.compilePublications(c)
+	for i := range e.Expectations {
+		c.rule(e.Expectations[i].Services) // what they ask about is to be whole atoms
+	}
 	j.setOf = c.sets
 }
 

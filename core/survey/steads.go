@@ -1,0 +1,188 @@
+package survey
+
+import (
+	"slices"
+
+	"bivium/core/verdict"
+)
+
+// stead is the classes of one network at one spot: endpoints that a failure
+// strikes alike, as far as ways go.
+type stead struct {
+	network, spot int
+	classes       []int
+	lines         map[sieveKey][]lineSize
+}
+
+// lineSize is how much of a line of an axis there is.
+type lineSize struct {
+	line  int32
+	size  size
+	count int // of classes
+	class int // one of them, a workload's if there is one
+}
+
+// filter lets some classes through; the zero filter lets all.
+type filter struct {
+	id int    // from 1
+	in []bool // by class
+}
+
+func (f *filter) passes(class int) bool { return f.id == 0 || f.in[class] }
+
+type sieveKey struct {
+	axis *axis
+	id   int
+}
+
+// steadsOf returns the steads of each segment, those of one spot together.
+func (s *Survey) steadsOf() [][]*stead {
+	out := make([][]*stead, len(s.inside))
+	for segment, classes := range s.inside {
+		at := map[[2]int]*stead{}
+		for _, n := range classes {
+			c := &s.classes[n]
+			key := [2]int{c.End.Home.Network, c.spot}
+			if at[key] == nil {
+				at[key] = &stead{network: key[0], spot: c.spot, lines: map[sieveKey][]lineSize{}}
+				out[segment] = append(out[segment], at[key])
+			}
+			at[key].classes = append(at[key].classes, n)
+		}
+		slices.SortStableFunc(out[segment], func(a, b *stead) int { return a.spot - b.spot })
+	}
+	return out
+}
+
+// on returns the lines of the stead on an axis, sorted.
+func (h *stead) on(s *Survey, x *axis, f *filter) []lineSize {
+	key := sieveKey{x, f.id}
+	if known, ok := h.lines[key]; ok {
+		return known
+	}
+	at := map[int32]int{}
+	var out []lineSize
+	for _, n := range h.classes {
+		if !f.passes(n) {
+			continue
+		}
+		c := &s.classes[n]
+		line := x.line(c)
+		i, ok := at[line]
+		if !ok {
+			i = len(out)
+			at[line] = i
+			out = append(out, lineSize{line: line, class: n})
+		}
+		out[i].size.add(c.size)
+		out[i].count++
+		if len(c.Workloads) > 0 && len(s.classes[out[i].class].Workloads) == 0 {
+			out[i].class = n
+		}
+	}
+	slices.SortFunc(out, func(a, b lineSize) int { return int(a.line - b.line) })
+	h.lines[key] = out
+	return out
+}
+
+// group is steads that a failure strikes alike: those of a spot, perhaps without
+// some whose own attachments fail.
+type group struct {
+	steads []*stead
+	moved  bool // their own attachments fail
+	spot   *spotLines
+	minus  []*stead // of the spot, that are not in the group; used if spot is not nil
+}
+
+// spotLines keeps the lines of all steads of a spot.
+type spotLines struct {
+	steads []*stead
+	lines  map[sieveKey][]lineSize
+}
+
+// merge adds up the lines of some steads.
+func merge(s *Survey, steads []*stead, x *axis, f *filter) []lineSize {
+	if len(steads) == 1 {
+		return steads[0].on(s, x, f)
+	}
+	at := map[int32]int{}
+	var out []lineSize
+	for _, h := range steads {
+		for _, l := range h.on(s, x, f) {
+			i, ok := at[l.line]
+			if !ok {
+				at[l.line] = len(out)
+				out = append(out, l)
+				continue
+			}
+			out[i].size.add(l.size)
+			out[i].count += l.count
+			if len(s.classes[l.class].Workloads) > 0 && len(s.classes[out[i].class].Workloads) == 0 {
+				out[i].class = l.class
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b lineSize) int { return int(a.line - b.line) })
+	return out
+}
+
+// on returns the lines of a group on an axis, sorted.
+func (g *group) on(s *Survey, x *axis, f *filter) []lineSize {
+	if g.spot == nil {
+		return merge(s, g.steads, x, f)
+	}
+	key := sieveKey{x, f.id}
+	all, ok := g.spot.lines[key]
+	if !ok {
+		all = merge(s, g.spot.steads, x, f)
+		g.spot.lines[key] = all
+	}
+	if len(g.minus) == 0 {
+		return all
+	}
+	less := merge(s, g.minus, x, f)
+	out := make([]lineSize, 0, len(all))
+	for _, l := range all {
+		for len(less) > 0 && less[0].line < l.line {
+			less = less[1:]
+		}
+		if len(less) > 0 && less[0].line == l.line {
+			if l.count -= less[0].count; l.count == 0 {
+				continue
+			}
+			l.size.subtract(less[0].size)
+			l.class = -1 // which of them are left is looked up when it is asked for
+		}
+		out = append(out, l)
+	}
+	return out
+}
+
+// classOn returns a class of the group on a line, a workload's if there is one.
+func (g *group) classOn(s *Survey, x *axis, f *filter, l *lineSize) int {
+	if l.class >= 0 {
+		return l.class
+	}
+	found := -1
+	for _, h := range g.steads {
+		for _, o := range h.on(s, x, f) {
+			if o.line == l.line && (found < 0 || len(s.classes[o.class].Workloads) > 0) {
+				found = o.class
+			}
+		}
+	}
+	return found
+}
+
+// apart returns an endpoint of either group, of two networks if near; false if
+// there are none.
+func apart(s *Survey, a, b *group, near bool) (src, dst *verdict.Endpoint, ok bool) {
+	for _, g := range a.steads[:min(2, len(a.steads))] {
+		for _, h := range b.steads[:min(2, len(b.steads))] {
+			if !near || g.network != h.network {
+				return &s.classes[g.classes[0]].End, &s.classes[h.classes[0]].End, true
+			}
+		}
+	}
+	return nil, nil, false
+}

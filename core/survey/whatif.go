@@ -1,0 +1,526 @@
+package survey
+
+import (
+	"math/big"
+	"slices"
+
+	"github.com/bits-and-blooms/bitset"
+
+	"bivium/core/estate"
+	"bivium/core/paths"
+	"bivium/core/space"
+	"bivium/core/verdict"
+)
+
+// Outage is one thing that fails.
+type Outage struct {
+	Ref  estate.Ref
+	cut  paths.Failure
+	down verdict.Down
+}
+
+// Impact is what changes if one thing fails.
+type Impact struct {
+	Outage Outage
+	Turns  []Turn
+	Broken []Broken // expectations that hold now, and would not
+}
+
+// Turn is flows between two segments (or the internet) whose outcome turns.
+type Turn struct {
+	From, To      Node
+	Before, After verdict.Outcome
+	Pairs         *big.Int // of addresses, with some service that turns so
+	Services      space.Services
+	Witness       verdict.Flow
+	atoms         *bitset.BitSet
+	tally         tally
+	told          int
+}
+
+// Broken is an expectation that a failure breaks, with a flow that shows it.
+type Broken struct {
+	Expectation *estate.Expectation
+	Witness     verdict.Flow
+}
+
+// Outages returns everything that is up and may fail: hubs, links, attachments
+// and firewalls.
+func (s *Survey) Outages() []Outage {
+	none := paths.Failure{Hub: paths.None, Link: paths.None, Attachment: paths.None}
+	var out []Outage
+	for i, hub := range s.net.Hubs {
+		cut := none
+		cut.Hub = i
+		out = append(out, Outage{estate.Ref{Kind: estate.KindHub, Name: hub}, cut, verdict.Down{Hub: hub}})
+	}
+	for i := range s.net.Links {
+		if l := &s.net.Links[i]; l.Up {
+			cut := none
+			cut.Link = i
+			out = append(out, Outage{estate.Ref{Kind: estate.KindLink, Name: s.net.Hubs[l.A] + "–" + s.net.Hubs[l.B]}, cut, verdict.Down{}})
+		}
+	}
+	for i := range s.net.Attachments {
+		if a := &s.net.Attachments[i]; a.Up {
+			cut := none
+			cut.Attachment = i
+			out = append(out, Outage{estate.Ref{Kind: estate.KindAttachment, Name: s.net.Networks[a.Network].Name + "@" + s.net.Hubs[a.Hub]}, cut, verdict.Down{}})
+		}
+	}
+	for _, p := range s.judge.Estate().Pools {
+		for _, w := range p.Firewalls {
+			if w.State == "healthy" {
+				out = append(out, Outage{estate.Ref{Kind: estate.KindFirewall, Name: w.Name}, none, verdict.Down{Firewall: w.Name, Pool: p.Name}})
+			}
+		}
+	}
+	return out
+}
+
+// WhatIf returns what changes if each of some things fails by itself. Cost: for
+// each, the places that it strikes times the others, and the rows and columns
+// of those between which the effect of the ways changes.
+func (s *Survey) WhatIf(outages []Outage) []Impact {
+	s.Expectations()
+	out := make([]Impact, len(outages))
+	jobs := make([]func(), 0, len(outages))
+	pool := make(chan *faller, len(outages))
+	for i := range outages {
+		jobs = append(jobs, func() {
+			var f *faller
+			select {
+			case f = <-pool:
+			default:
+				f = newFaller(s)
+			}
+			out[i] = f.fall(&outages[i])
+			pool <- f
+		})
+	}
+	inParallel(jobs)
+	return out
+}
+
+// faller finds the impacts of failures, one after the other, and keeps what they
+// have in common.
+type faller struct {
+	*Survey
+	steads  [][]*stead
+	bySpot  []map[int]*spotLines // by segment and spot
+	settler *settler
+	extra   map[combination][]int32 // of results of the settler, for combinations that the survey has not
+	turns   map[[2]*int32][]turning
+	watched []*watch
+	seenBy  map[*block]*filter
+
+	// Of the failure at hand.
+	judge  *verdict.Judge
+	cut    *Outage
+	meshed bool   // links or hubs fail, and islands may break
+	pooled bool   // firewalls fail
+	moved  []bool // by network
+	groups [][]*group
+	impact *Impact
+	at     map[turnKey]*Turn
+}
+
+// watch is an expectation that holds, and may break.
+type watch struct {
+	*estate.Expectation
+	src, dst int // domains
+	from, to filter
+	atoms    *bitset.BitSet
+	broken   bool
+}
+
+type turnKey struct {
+	from, to      int
+	before, after verdict.Outcome
+}
+
+// turning is the atoms on which one vector has another outcome than another.
+type turning struct {
+	before, after verdict.Outcome
+	atoms         *bitset.BitSet
+}
+
+func newFaller(s *Survey) *faller {
+	f := &faller{Survey: s, steads: s.steadsOf(), settler: newSettler(s), extra: map[combination][]int32{}, turns: map[[2]*int32][]turning{}, seenBy: map[*block]*filter{}}
+	f.bySpot = make([]map[int]*spotLines, len(f.steads))
+	for segment, list := range f.steads {
+		f.bySpot[segment] = map[int]*spotLines{}
+		for _, h := range list {
+			if f.bySpot[segment][h.spot] == nil {
+				f.bySpot[segment][h.spot] = &spotLines{lines: map[sieveKey][]lineSize{}}
+			}
+			f.bySpot[segment][h.spot].steads = append(f.bySpot[segment][h.spot].steads, h)
+		}
+	}
+	for i, h := range s.Expectations() {
+		if !h.Holds || h.Vacuous {
+			continue
+		}
+		w := &watch{Expectation: h.Expectation, src: s.endDomain(h.Expectation.From), dst: s.endDomain(h.Expectation.To)}
+		w.from, w.to = s.filterOf(2*i+1, h.Expectation.From), s.filterOf(2*i+2, h.Expectation.To)
+		if w.src >= 0 && w.src < len(s.inside) && w.src != w.dst {
+			for n := range w.to.in {
+				w.to.in[n] = w.to.in[n] && s.classes[n].seen[w.src] == seesIt
+			}
+		}
+		w.atoms, _ = s.atoms.Covered(s.termsOf(h.Expectation.Services))
+		f.watched = append(f.watched, w)
+	}
+	return f
+}
+
+func (s *Survey) filterOf(id int, e estate.End) filter {
+	f := filter{id, make([]bool, len(s.classes))}
+	for _, m := range s.end(e) {
+		f.in[m.Class] = true
+	}
+	return f
+}
+
+// endDomain returns the domain of one end of an expectation, or paths.None.
+func (s *Survey) endDomain(e estate.End) int {
+	if e.Internet {
+		return len(s.inside)
+	}
+	return s.net.Segment(e.Party.Segment)
+}
+
+// fall returns what changes if one thing fails.
+func (f *faller) fall(x *Outage) Impact {
+	f.impact = &Impact{Outage: *x}
+	f.cut, f.at = x, map[turnKey]*Turn{}
+	f.judge = f.Survey.judge.WithNet(f.net.Without(x.cut), x.down)
+	f.meshed = x.cut.Hub != paths.None || x.cut.Link != paths.None
+	f.pooled = x.down != verdict.Down{} && !f.judge.SamePools(f.Survey.judge)
+	for _, w := range f.watched {
+		w.broken = false
+	}
+	f.findMoved()
+	f.strike()
+	for from := range f.blocks {
+		for to, b := range f.blocks[from] {
+			switch {
+			case b == nil:
+			case from == len(f.inside):
+				f.inbound(b)
+			case to == len(f.inside):
+				f.outbound(b)
+			default:
+				f.between(b)
+			}
+		}
+	}
+	return f.finish()
+}
+
+// findMoved finds the networks whose ways may change because attachments fail:
+// their own, or those of a peer, whose hub they may use.
+func (f *faller) findMoved() {
+	net := f.judge.Net()
+	struck := func(network int) bool {
+		return len(f.net.Networks[network].Attachments) != len(net.Networks[network].Attachments)
+	}
+	f.moved = make([]bool, len(f.net.Networks))
+	for n := range f.moved {
+		f.moved[n] = struck(n) || slices.ContainsFunc(f.net.Networks[n].Peers, func(p paths.Peer) bool { return struck(p.Network) })
+	}
+}
+
+func (f *faller) moves(network int) bool { return f.moved[network] }
+
+// strike puts the steads of each segment into groups that the failure strikes
+// alike.
+func (f *faller) strike() {
+	net := f.judge.Net()
+	f.groups = make([][]*group, len(f.steads))
+	for segment, list := range f.steads {
+		type key struct {
+			spot  int
+			moved bool
+			was   string // how the network is attached
+			is    string
+		}
+		at := map[key]*group{}
+		for _, h := range list {
+			k := key{spot: h.spot, moved: f.moves(h.network)}
+			if k.moved {
+				k.was, k.is = f.net.Anchors(h.network), net.Anchors(h.network)
+			} else if f.meshed {
+				k.was, k.is = f.net.Anchors(h.network), net.Alike(h.network)
+			}
+			g := at[k]
+			if g == nil {
+				g = &group{moved: k.moved}
+				at[k] = g
+				f.groups[segment] = append(f.groups[segment], g)
+			}
+			g.steads = append(g.steads, h)
+		}
+		if f.meshed {
+			continue
+		}
+		for _, g := range f.groups[segment] {
+			if g.moved {
+				continue
+			}
+			g.spot = f.bySpot[segment][g.steads[0].spot]
+			for _, h := range g.spot.steads {
+				if f.moves(h.network) {
+					g.minus = append(g.minus, h)
+				}
+			}
+		}
+	}
+}
+
+// between finds the flows of a block between segments whose effect changes.
+func (f *faller) between(b *block) {
+	near := b.from == b.to
+	for _, p := range f.groups[b.from] {
+		for _, q := range f.groups[b.to] {
+			if !p.moved && !q.moved && !f.meshed && !f.pooled {
+				continue
+			}
+			src, dst, ok := apart(f.Survey, p, q, near)
+			if !ok || src.Addr.Is4() != dst.Addr.Is4() {
+				continue
+			}
+			was := b.effects[b.src.place(f.classOf(p))][b.dst.place(f.classOf(q))]
+			way := f.judge.WayTo(src, dst)
+			if is := f.ledger.effect(f.judge.EffectOf(&way)); is != was {
+				f.turn(b, p, q, was, is, near)
+			}
+		}
+	}
+}
+
+func (f *faller) classOf(g *group) *Class { return &f.classes[g.steads[0].classes[0]] }
+
+// turn adds up what a change of effect turns between two groups.
+func (f *faller) turn(b *block, p, q *group, was, is int32, near bool) {
+	everyone := &filter{}
+	seen := f.seenFilter(b)
+	f.rectangle(b, p, q, p.on(f.Survey, &b.src, everyone), q.on(f.Survey, &b.dst, seen), everyone, seen, was, is, 1)
+	if near {
+		f.eachShared(p, q, func(g, h *stead) {
+			f.rectangle(b, &group{steads: []*stead{g}}, &group{steads: []*stead{h}}, g.on(f.Survey, &b.src, everyone), h.on(f.Survey, &b.dst, seen), everyone, seen, was, is, -1)
+		})
+	}
+	for _, w := range f.watched {
+		if w.src == b.from && w.dst == b.to && !w.broken {
+			f.test(w, b, p, q, is, near)
+		}
+	}
+}
+
+// eachShared calls f for the steads of one network in two groups: the ways
+// between those are local, and no failure strikes them.
+func (f *faller) eachShared(p, q *group, visit func(g, h *stead)) {
+	for _, g := range p.steads {
+		for _, h := range q.steads {
+			if g.network == h.network {
+				visit(g, h)
+			}
+		}
+	}
+}
+
+// seenFilter lets those destinations of a block through that its sources see.
+func (f *faller) seenFilter(b *block) *filter {
+	if b.from == b.to {
+		return &filter{}
+	}
+	known := f.seenBy[b]
+	if known == nil {
+		known = &filter{-1, make([]bool, len(f.classes))}
+		for _, n := range f.of(b.to) {
+			known.in[n] = f.classes[n].seen[b.from] == seesIt
+		}
+		f.seenBy[b] = known
+	}
+	return known
+}
+
+// rectangle adds the flows between some rows and columns whose effect changes,
+// or takes them away.
+func (f *faller) rectangle(b *block, p, q *group, rows, cols []lineSize, from, to *filter, was, is int32, sign int) {
+	for i := range rows {
+		r := &b.rows[rows[i].line]
+		sums, firsts := make([]size, len(r.palette)), make([]int32, len(r.palette))
+		var used []uint32
+		for k := range cols {
+			cell := r.cells[cols[k].line]
+			if firsts[cell] == 0 {
+				used = append(used, cell)
+				firsts[cell] = int32(k) + 1
+			}
+			sums[cell].add(cols[k].size)
+		}
+		for _, cell := range used {
+			stance := r.palette[cell]
+			for _, t := range f.turningOf(f.vector(was, stance), f.vector(is, stance)) {
+				x := f.turnAt(b.from, b.to, t)
+				x.tally.product(rows[i].size, sums[cell], sign)
+				if sign > 0 {
+					x.atoms.InPlaceUnion(t.atoms)
+					f.show(x, t.atoms, b, p, q, from, to, &rows[i], &cols[firsts[cell]-1])
+				}
+			}
+		}
+	}
+}
+
+// show keeps a flow of a turn, between workloads if it can.
+func (f *faller) show(x *Turn, atoms *bitset.BitSet, b *block, p, q *group, from, to *filter, row, col *lineSize) {
+	if x.told >= 3 {
+		return
+	}
+	src, dst := p.classOn(f.Survey, &b.src, from, row), q.classOn(f.Survey, &b.dst, to, col)
+	if b.from == b.to && f.network(src) == f.network(dst) {
+		if src, dst = f.otherNetwork(b, p, q, from, to, row, col); src < 0 {
+			return
+		}
+	}
+	if told := 1 + f.telling(Member{Class: src}, Member{Class: dst}); told > x.told {
+		x.told, x.Witness = told, f.flowBetween(src, dst, atoms)
+	}
+}
+
+func (f *faller) network(class int) int { return f.classes[class].End.Home.Network }
+
+// otherNetwork returns two classes on a row and a column that are of different
+// networks, or -1.
+func (f *faller) otherNetwork(b *block, p, q *group, from, to *filter, row, col *lineSize) (src, dst int) {
+	on := func(g *group, x *axis, fl *filter, line int32) (out []int) {
+		for _, h := range g.steads {
+			for _, l := range h.on(f.Survey, x, fl) {
+				if l.line == line {
+					out = append(out, l.class)
+				}
+			}
+		}
+		return out
+	}
+	srcs, dsts := on(p, &b.src, from, row.line), on(q, &b.dst, to, col.line)
+	for _, i := range srcs {
+		for _, k := range dsts {
+			if f.network(i) != f.network(k) {
+				return i, k
+			}
+		}
+	}
+	return -1, -1
+}
+
+func (f *faller) flowBetween(src, dst int, atoms *bitset.BitSet) verdict.Flow {
+	return f.witness(&column{strand: strand{publication: paths.None}, src: Member{Class: src}, dst: Member{Class: dst}}, f.atoms.Union(atoms))
+}
+
+// vector returns the vector of a combination, nil for no flow.
+func (f *faller) vector(effect, stance int32) []int32 {
+	if effect == noEffect {
+		return nil
+	}
+	if int(effect) < len(f.verdicts) && int(stance) < len(f.verdicts[effect]) && f.verdicts[effect][stance] >= 0 {
+		return f.vectors[f.verdicts[effect][stance]]
+	}
+	key := combination{stance, effect}
+	known, ok := f.extra[key]
+	if !ok {
+		known = f.settleOne(key)
+		f.extra[key] = known
+	}
+	return known
+}
+
+// settleOne settles a combination that the survey does not have. Its results are
+// numbered after those of the survey.
+func (f *faller) settleOne(c combination) []int32 {
+	stance := f.ledger.stanceAt(f.Survey.judge, c.stance)
+	vectors := f.settler.stance(&stance, []int32{c.effect})
+	out := slices.Clone(f.settler.vectors.list[vectors[0]])
+	for i := range out {
+		out[i] += int32(len(f.results))
+	}
+	return out
+}
+
+// verdictAt returns a result of a vector of the faller.
+func (f *faller) verdictAt(r int32) *verdict.Verdict {
+	if int(r) < len(f.results) {
+		return &f.results[r]
+	}
+	return &f.settler.results[int(r)-len(f.results)]
+}
+
+// turningOf returns on which atoms the outcomes of two vectors differ.
+func (f *faller) turningOf(was, is []int32) []turning {
+	if was == nil || is == nil {
+		return nil
+	}
+	key := [2]*int32{&was[0], &is[0]}
+	known, ok := f.turns[key]
+	if ok {
+		return known
+	}
+	var out []turning
+	for atom := range was {
+		before, after := f.verdictAt(was[atom]).Outcome, f.verdictAt(is[atom]).Outcome
+		if before == after {
+			continue
+		}
+		i := slices.IndexFunc(out, func(t turning) bool { return t.before == before && t.after == after })
+		if i < 0 {
+			i = len(out)
+			out = append(out, turning{before, after, bitset.New(uint(len(was)))})
+		}
+		out[i].atoms.Set(uint(atom))
+	}
+	f.turns[key] = out
+	return out
+}
+
+func (f *faller) turnAt(from, to int, t turning) *Turn {
+	key := turnKey{from, to, t.before, t.after}
+	x := f.at[key]
+	if x == nil {
+		x = &Turn{From: f.nodeOf(from), To: f.nodeOf(to), Before: t.before, After: t.after, atoms: bitset.New(uint(f.atoms.Len()))}
+		f.at[key] = x
+	}
+	return x
+}
+
+// nodeOf returns the node of a domain.
+func (s *Survey) nodeOf(domain int) Node {
+	if domain == len(s.inside) {
+		return Node{Kind: NodeInternet}
+	}
+	return Node{Kind: NodeSegment, Segment: s.net.Segments[domain]}
+}
+
+// finish returns the impact, in order.
+func (f *faller) finish() Impact {
+	for _, x := range f.at {
+		x.Pairs = new(big.Int)
+		x.tally.sum(x.Pairs)
+		if x.Pairs.Sign() > 0 {
+			x.Services = f.atoms.Union(x.atoms)
+			f.impact.Turns = append(f.impact.Turns, *x)
+		}
+	}
+	slices.SortFunc(f.impact.Turns, func(a, b Turn) int {
+		if d := compareNodes(a.From, b.From); d != 0 {
+			return d
+		}
+		if d := compareNodes(a.To, b.To); d != 0 {
+			return d
+		}
+		return slices.Compare([]string{string(a.Before), string(a.After)}, []string{string(b.Before), string(b.After)})
+	})
+	return *f.impact
+}
