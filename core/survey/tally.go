@@ -57,6 +57,18 @@ func (t *tally) product(a, b size, sign int) {
 	t.addLarge(n)
 }
 
+// sumInto adds the tally to another.
+func (t *tally) sumInto(to *tally) {
+	var carry uint64
+	to.lo, carry = bits.Add64(to.lo, t.lo, 0)
+	if to.hi, carry = bits.Add64(to.hi, t.hi, carry); carry != 0 {
+		to.addLarge(new(big.Int).Lsh(big.NewInt(1), 128))
+	}
+	if t.large != nil {
+		to.addLarge(t.large)
+	}
+}
+
 // zero reports whether the sum is 0.
 func (t *tally) zero() bool {
 	n := new(big.Int)

@@ -110,7 +110,9 @@ type faller struct {
 	bySpot  []map[int]*spotLines // by segment and spot
 	settler *settler
 	extra   map[combination][]int32 // of results of the settler, for combinations that the survey has not
-	turns   map[[2]*int32][]turning
+	fates   *outcomes
+	turns   map[[2]int32][]turning
+	mixes   map[mixKey][]share
 	watched []*watch
 	seenBy  map[*block]*filter
 
@@ -146,7 +148,10 @@ type turning struct {
 }
 
 func newFaller(s *Survey) *faller {
-	f := &faller{Survey: s, steads: s.steadsOf(), settler: newSettler(s), extra: map[combination][]int32{}, turns: map[[2]*int32][]turning{}, seenBy: map[*block]*filter{}}
+	f := &faller{
+		Survey: s, steads: s.steadsOf(), settler: newSettler(s), extra: map[combination][]int32{}, fates: newOutcomes(s),
+		turns: map[[2]int32][]turning{}, mixes: map[mixKey][]share{}, seenBy: map[*block]*filter{},
+	}
 	f.bySpot = make([]map[int]*spotLines, len(f.steads))
 	for segment, list := range f.steads {
 		f.bySpot[segment] = map[int]*spotLines{}
@@ -234,7 +239,7 @@ func (f *faller) findMoved() {
 func (f *faller) moves(network int) bool { return f.moved[network] }
 
 // strike puts the steads of each segment into groups that the failure strikes
-// alike.
+// alike: those of a spot, as far as their networks are alike afterwards.
 func (f *faller) strike() {
 	net := f.judge.Net()
 	f.groups = make([][]*group, len(f.steads))
@@ -242,16 +247,17 @@ func (f *faller) strike() {
 		type key struct {
 			spot  int
 			moved bool
-			was   string // how the network is attached
-			is    string
+			alike string
 		}
 		at := map[key]*group{}
+		stay := map[int]int{} // by spot: how many do not move
 		for _, h := range list {
 			k := key{spot: h.spot, moved: f.moves(h.network)}
-			if k.moved {
-				k.was, k.is = f.net.Anchors(h.network), net.Anchors(h.network)
-			} else if f.meshed {
-				k.was, k.is = f.net.Anchors(h.network), net.Alike(h.network)
+			if k.moved || f.meshed {
+				k.alike = net.Alike(h.network)
+			}
+			if !k.moved {
+				stay[h.spot]++
 			}
 			g := at[k]
 			if g == nil {
@@ -261,11 +267,8 @@ func (f *faller) strike() {
 			}
 			g.steads = append(g.steads, h)
 		}
-		if f.meshed {
-			continue
-		}
 		for _, g := range f.groups[segment] {
-			if g.moved {
+			if g.moved || len(g.steads) < stay[g.steads[0].spot] {
 				continue
 			}
 			g.spot = f.bySpot[segment][g.steads[0].spot]
@@ -303,14 +306,21 @@ func (f *faller) classOf(g *group) *Class { return &f.classes[g.steads[0].classe
 
 // turn adds up what a change of effect turns between two groups.
 func (f *faller) turn(b *block, p, q *group, was, is int32, near bool) {
-	everyone := &filter{}
-	seen := f.seenFilter(b)
-	f.rectangle(b, p, q, p.on(f.Survey, &b.src, everyone), q.on(f.Survey, &b.dst, seen), everyone, seen, was, is, 1)
+	e := &exchange{faller: f, block: b, p: p, q: q, from: &filter{}, to: f.seenFilter(b), was: was, is: is}
+	switch {
+	case q.spot != nil && p.spot == nil:
+		e.rows()
+	case p.spot != nil && q.spot == nil:
+		e.cols()
+	default:
+		e.direct(p.on(f.Survey, &b.src, e.from), q.on(f.Survey, &b.dst, e.to), 1)
+	}
 	if near {
 		f.eachShared(p, q, func(g, h *stead) {
-			f.rectangle(b, &group{steads: []*stead{g}}, &group{steads: []*stead{h}}, g.on(f.Survey, &b.src, everyone), h.on(f.Survey, &b.dst, seen), everyone, seen, was, is, -1)
+			e.direct(g.on(f.Survey, &b.src, e.from), h.on(f.Survey, &b.dst, e.to), -1)
 		})
 	}
+	e.finish()
 	for _, w := range f.watched {
 		if w.src == b.from && w.dst == b.to && !w.broken {
 			f.test(w, b, p, q, is, near)
@@ -344,51 +354,6 @@ func (f *faller) seenFilter(b *block) *filter {
 		f.seenBy[b] = known
 	}
 	return known
-}
-
-// rectangle adds the flows between some rows and columns whose effect changes,
-// or takes them away.
-func (f *faller) rectangle(b *block, p, q *group, rows, cols []lineSize, from, to *filter, was, is int32, sign int) {
-	for i := range rows {
-		r := &b.rows[rows[i].line]
-		sums, firsts := make([]size, len(r.palette)), make([]int32, len(r.palette))
-		var used []uint32
-		for k := range cols {
-			cell := r.cells[cols[k].line]
-			if firsts[cell] == 0 {
-				used = append(used, cell)
-				firsts[cell] = int32(k) + 1
-			}
-			sums[cell].add(cols[k].size)
-		}
-		for _, cell := range used {
-			stance := r.palette[cell]
-			for _, t := range f.turningOf(f.vector(was, stance), f.vector(is, stance)) {
-				x := f.turnAt(b.from, b.to, t)
-				x.tally.product(rows[i].size, sums[cell], sign)
-				if sign > 0 {
-					x.atoms.InPlaceUnion(t.atoms)
-					f.show(x, t.atoms, b, p, q, from, to, &rows[i], &cols[firsts[cell]-1])
-				}
-			}
-		}
-	}
-}
-
-// show keeps a flow of a turn, between workloads if it can.
-func (f *faller) show(x *Turn, atoms *bitset.BitSet, b *block, p, q *group, from, to *filter, row, col *lineSize) {
-	if x.told >= 3 {
-		return
-	}
-	src, dst := p.classOn(f.Survey, &b.src, from, row), q.classOn(f.Survey, &b.dst, to, col)
-	if b.from == b.to && f.network(src) == f.network(dst) {
-		if src, dst = f.otherNetwork(b, p, q, from, to, row, col); src < 0 {
-			return
-		}
-	}
-	if told := 1 + f.telling(Member{Class: src}, Member{Class: dst}); told > x.told {
-		x.told, x.Witness = told, f.flowBetween(src, dst, atoms)
-	}
 }
 
 func (f *faller) network(class int) int { return f.classes[class].End.Home.Network }
@@ -458,26 +423,26 @@ func (f *faller) verdictAt(r int32) *verdict.Verdict {
 	return &f.settler.results[int(r)-len(f.results)]
 }
 
-// turningOf returns on which atoms the outcomes of two vectors differ.
-func (f *faller) turningOf(was, is []int32) []turning {
-	if was == nil || is == nil {
+// turningOf returns on which atoms two lists of outcomes differ.
+func (f *faller) turningOf(was, is int32) []turning {
+	if was == is || was < 0 || is < 0 {
 		return nil
 	}
-	key := [2]*int32{&was[0], &is[0]}
+	key := [2]int32{was, is}
 	known, ok := f.turns[key]
 	if ok {
 		return known
 	}
 	var out []turning
-	for atom := range was {
-		before, after := f.verdictAt(was[atom]).Outcome, f.verdictAt(is[atom]).Outcome
-		if before == after {
+	before, after := f.fates.lists[was], f.fates.lists[is]
+	for atom := range before {
+		if before[atom] == after[atom] {
 			continue
 		}
-		i := slices.IndexFunc(out, func(t turning) bool { return t.before == before && t.after == after })
+		i := slices.IndexFunc(out, func(t turning) bool { return t.before == before[atom] && t.after == after[atom] })
 		if i < 0 {
 			i = len(out)
-			out = append(out, turning{before, after, bitset.New(uint(len(was)))})
+			out = append(out, turning{before[atom], after[atom], bitset.New(uint(len(before)))})
 		}
 		out[i].atoms.Set(uint(atom))
 	}

@@ -3,12 +3,16 @@ package survey
 import (
 	"github.com/bits-and-blooms/bitset"
 
+	"bivium/core/paths"
 	"bivium/core/verdict"
 )
 
 // test looks for a flow between two groups, of an expectation, that does not
 // meet it under another effect.
 func (f *faller) test(w *watch, b *block, p, q *group, is int32, near bool) {
+	if w.Expect == "denied" && f.ledger.effectAt(is).Kind == paths.NoPath {
+		return // what has no path is as good as denied
+	}
 	rows, cols := p.on(f.Survey, &b.src, &w.from), q.on(f.Survey, &b.dst, &w.to)
 	for i := range rows {
 		for k := range cols {
@@ -99,7 +103,7 @@ func (f *faller) turnOut(b *block, p *group, spot int, was, is int32) {
 		oldCol := b.dst.lineAt(f.net, dst.at, f.ledger.effectAt(was).Exit)
 		newCol := b.dst.lineAt(f.net, dst.at, f.ledger.effectAt(is).Exit)
 		for i := range rows {
-			for _, t := range f.turningOf(f.vector(was, b.stance(rows[i].line, oldCol)), f.vector(is, b.stance(rows[i].line, newCol))) {
+			for _, t := range f.turningOf(f.fate(was, b.stance(rows[i].line, oldCol)), f.fate(is, b.stance(rows[i].line, newCol))) {
 				x := f.turnAt(b.from, b.to, t)
 				x.tally.product(rows[i].size, dst.size, 1)
 				x.atoms.InPlaceUnion(t.atoms)
@@ -149,17 +153,17 @@ func (f *faller) enterThrough(b *block, g *gate, to int, shut bool) {
 		}
 		stance := b.stance(b.src.lineAt(f.net, src.at, g.exit), b.dst.line(dst))
 		was, is := g.effects[[2]int{src.spot, dst.spot}], noEffect
-		after := f.vectors[f.shut]
+		after, fate := f.vectors[f.shut], f.fates.lost
 		if !shut {
 			external := f.judge.External(src.End.Addr, g.exit)
 			way := f.judge.WayFrom(g.publication, &external, &dst.End)
 			is = f.ledger.effect(f.judge.EffectOf(&way))
-			after = f.vector(is, stance)
+			after, fate = f.vector(is, stance), f.fate(is, stance)
 		}
 		if is == was {
 			continue
 		}
-		for _, t := range f.turningOf(f.vector(was, stance), after) {
+		for _, t := range f.turningOf(f.fate(was, stance), fate) {
 			atoms := t.atoms.Intersection(f.admits[g.publication])
 			if atoms.None() {
 				continue

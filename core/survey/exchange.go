@@ -1,0 +1,283 @@
+package survey
+
+import (
+	"strings"
+
+	"bivium/core/paths"
+	"bivium/core/verdict"
+)
+
+// outcomes numbers different lists of an outcome for each atom.
+type outcomes struct {
+	*Survey
+	numbers map[string]int32
+	lists   [][]verdict.Outcome
+	table   [][]int32 // by effect and stance: the number, plus one
+	lost    int32     // that of flows that have no path
+}
+
+func newOutcomes(s *Survey) *outcomes {
+	o := &outcomes{Survey: s, numbers: map[string]int32{}}
+	lost := make([]verdict.Outcome, s.atoms.Len())
+	for i := range lost {
+		lost[i] = verdict.Unrouted
+	}
+	o.lost = o.number(lost)
+	return o
+}
+
+func (o *outcomes) number(list []verdict.Outcome) int32 {
+	var key strings.Builder
+	for _, x := range list {
+		key.WriteString(string(x[:1]))
+	}
+	i, ok := o.numbers[key.String()]
+	if !ok {
+		i = int32(len(o.lists))
+		o.numbers[key.String()] = i
+		o.lists = append(o.lists, list)
+	}
+	return i
+}
+
+// fate returns the number of the outcomes of a combination, -1 for no flow.
+func (f *faller) fate(effect, stance int32) int32 {
+	if effect == noEffect {
+		return -1
+	}
+	o := f.fates
+	for int(effect) >= len(o.table) {
+		o.table = append(o.table, nil)
+	}
+	if missing := int(stance) + 1 - len(o.table[effect]); missing > 0 {
+		o.table[effect] = append(o.table[effect], make([]int32, max(missing, len(f.verdicts[0])-len(o.table[effect])))...)
+	}
+	at := &o.table[effect][stance]
+	if *at == 0 {
+		if f.ledger.effectAt(effect).Kind == paths.NoPath {
+			*at = o.lost + 1 // whatever is meant
+		} else {
+			*at = f.fateOf(f.vector(effect, stance)) + 1
+		}
+	}
+	return *at - 1
+}
+
+// fateOf returns the number of the outcomes of a vector.
+func (f *faller) fateOf(vector []int32) int32 {
+	list := make([]verdict.Outcome, len(vector))
+	for i, r := range vector {
+		list[i] = f.verdictAt(r).Outcome
+	}
+	return f.fates.number(list)
+}
+
+// exchange is the flows between two groups whose effect changes.
+type exchange struct {
+	*faller
+	block    *block
+	p, q     *group
+	from, to *filter
+	was, is  int32
+	sums     map[[2]int32]*sum
+	last     [2]int32 // the sum that was asked for last
+	lastSum  *sum
+	cells    []cellSum
+	used     []uint32
+}
+
+// sum is the flows of an exchange whose outcomes go from one list to another.
+type sum struct {
+	tally    tally
+	row, col lineSize // an example
+}
+
+func (e *exchange) sum(stance int32) *sum {
+	was, is := e.fate(e.was, stance), e.fate(e.is, stance)
+	if was == is || was < 0 || is < 0 {
+		return nil
+	}
+	key := [2]int32{was, is}
+	if e.lastSum != nil && key == e.last {
+		return e.lastSum
+	}
+	x := e.sums[key]
+	if x == nil {
+		if e.sums == nil {
+			e.sums = map[[2]int32]*sum{}
+		}
+		x = &sum{}
+		e.sums[key] = x
+	}
+	e.last, e.lastSum = key, x
+	return x
+}
+
+// direct adds the flows between some rows and columns, or takes them away.
+func (e *exchange) direct(rows, cols []lineSize, sign int) {
+	for i := range rows {
+		r := &e.block.rows[rows[i].line]
+		if len(e.cells) < len(r.palette) {
+			e.cells = make([]cellSum, 2*len(r.palette))
+		}
+		for k := range cols {
+			cell := r.cells[cols[k].line]
+			c := &e.cells[cell]
+			if c.col == nil {
+				c.col = &cols[k]
+				e.used = append(e.used, cell)
+			}
+			c.size.add(cols[k].size)
+		}
+		for _, cell := range e.used {
+			c := &e.cells[cell]
+			if x := e.sum(r.palette[cell]); x != nil {
+				if x.row.count == 0 && sign > 0 {
+					x.row, x.col = rows[i], *c.col
+				}
+				x.tally.product(rows[i].size, c.size, sign)
+			}
+			*c = cellSum{}
+		}
+		e.used = e.used[:0]
+	}
+}
+
+// cellSum is the columns of one cell of a row's palette, added up.
+type cellSum struct {
+	size size
+	col  *lineSize // one of them
+}
+
+// share is how much of a line's flows with a spot are of one stance.
+type share struct {
+	stance int32
+	size   size
+	line   lineSize // on the other side, one of them
+}
+
+type mixKey struct {
+	axis *axis // of the spot
+	line int32 // on the other axis
+	spot *spotLines
+}
+
+// mix returns how a row shares the columns of a spot among stances, or a column
+// the rows. It does not depend on what fails.
+func (e *exchange) mix(line int32, spot *spotLines, x *axis, f *filter) []share {
+	key := mixKey{x, line, spot}
+	known, ok := e.mixes[key]
+	if ok {
+		return known
+	}
+	at := map[int32]int{}
+	g := &group{spot: spot, steads: spot.steads}
+	for _, l := range g.on(e.Survey, x, f) {
+		stance := e.at(line, l.line, x)
+		i, seen := at[stance]
+		if !seen {
+			i = len(known)
+			at[stance] = i
+			known = append(known, share{stance: stance, line: l})
+		}
+		known[i].size.add(l.size)
+	}
+	e.mixes[key] = known
+	return known
+}
+
+// at returns the stance between a line and one of the other axis.
+func (e *exchange) at(line, other int32, x *axis) int32 {
+	if x == &e.block.dst {
+		return e.block.stance(line, other)
+	}
+	return e.block.stance(other, line)
+}
+
+// rows adds up the flows from the rows of p to the spot of q.
+func (e *exchange) rows() {
+	minus := merge(e.Survey, e.q.minus, &e.block.dst, e.to)
+	for _, row := range e.p.on(e.Survey, &e.block.src, e.from) {
+		for _, s := range e.mix(row.line, e.q.spot, &e.block.dst, e.to) {
+			if x := e.sum(s.stance); x != nil {
+				if x.row.count == 0 {
+					x.row, x.col = row, s.line
+					x.col.class = -1
+				}
+				x.tally.product(row.size, s.size, 1)
+			}
+		}
+		e.direct([]lineSize{row}, minus, -1)
+	}
+}
+
+// cols adds up the flows from the spot of p to the columns of q.
+func (e *exchange) cols() {
+	minus := merge(e.Survey, e.p.minus, &e.block.src, e.from)
+	for _, col := range e.q.on(e.Survey, &e.block.dst, e.to) {
+		for _, s := range e.mix(col.line, e.p.spot, &e.block.src, e.from) {
+			if x := e.sum(s.stance); x != nil {
+				if x.row.count == 0 {
+					x.row, x.col = s.line, col
+					x.row.class = -1
+				}
+				x.tally.product(s.size, col.size, 1)
+			}
+		}
+		e.direct(minus, []lineSize{col}, -1)
+	}
+}
+
+// finish adds the sums to the impact.
+func (e *exchange) finish() {
+	for key, x := range e.sums {
+		if x.tally.zero() {
+			continue
+		}
+		for _, t := range e.turningOf(key[0], key[1]) {
+			turn := e.turnAt(e.block.from, e.block.to, t)
+			x.tally.sumInto(&turn.tally)
+			turn.atoms.InPlaceUnion(t.atoms)
+			e.show(turn, &t, key)
+		}
+	}
+}
+
+// show keeps a flow of a turn, between workloads if it can.
+func (e *exchange) show(turn *Turn, t *turning, key [2]int32) {
+	if turn.told >= 3 {
+		return
+	}
+	x := e.sums[key]
+	src, dst := e.p.classOn(e.Survey, &e.block.src, e.from, &x.row), e.q.classOn(e.Survey, &e.block.dst, e.to, &x.col)
+	if src < 0 || dst < 0 || e.block.from == e.block.to && e.network(src) == e.network(dst) {
+		if src, dst = e.search(key); src < 0 {
+			return
+		}
+	}
+	if told := 1 + e.telling(Member{Class: src}, Member{Class: dst}); told > turn.told {
+		turn.told, turn.Witness = told, e.flowBetween(src, dst, t.atoms)
+	}
+}
+
+// search looks through both groups for a flow of a sum, of two networks where
+// the ways within one are local.
+func (e *exchange) search(key [2]int32) (src, dst int) {
+	near := e.block.from == e.block.to
+	for _, g := range e.p.steads {
+		for _, h := range e.q.steads {
+			if near && g.network == h.network {
+				continue
+			}
+			for _, row := range g.on(e.Survey, &e.block.src, e.from) {
+				for _, col := range h.on(e.Survey, &e.block.dst, e.to) {
+					stance := e.block.stance(row.line, col.line)
+					if e.fate(e.was, stance) == key[0] && e.fate(e.is, stance) == key[1] {
+						return row.class, col.class
+					}
+				}
+			}
+		}
+	}
+	return -1, -1
+}
