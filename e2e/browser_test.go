@@ -120,7 +120,7 @@ func (u *user) find(selector string) *rod.Element {
 func (u *user) sees(selector, text string) *rod.Element {
 	u.t.Helper()
 	e, err := u.fresh().ElementR(selector, regexp.QuoteMeta(text))
-	require.NoError(u.t, err, "waiting for %q in %s", text, selector)
+	require.NoError(u.t, err, "waiting for %q in %s; the page says:\n%s", text, selector, u.page.MustInfo().URL+"\n"+u.page.MustElement("body").MustText())
 	return e
 }
 

@@ -69,6 +69,16 @@ func Check(e *Estate) []Fault {
 	return c.faults
 }
 
+// CheckRules returns those of the faults of Check that policies, rulebooks,
+// shares, publications and expectations have. Cost: the rules, and the names
+// that they may speak of, of which workloads are none.
+func CheckRules(e *Estate) []Fault {
+	c := newChecker(e)
+	c.rules()
+	slices.SortStableFunc(c.faults, func(a, b Fault) int { return cmp.Compare(codeOrder(a.Code), codeOrder(b.Code)) })
+	return c.faults
+}
+
 func codeOrder(c Code) int {
 	n := 0
 	for _, d := range string(c[1:]) {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -34,14 +35,47 @@ type Snapshot struct {
 	Judge    *verdict.Judge
 	Survey   *survey.Survey
 	index    *nameIndex
+	troubles *troubles
+}
+
+// troubles keeps what Troubles works out.
+type troubles struct {
+	once sync.Once
+	all  *Troubles
 }
 
 // NewSnapshot returns an estate with everything that follows from it.
 func NewSnapshot(e *estate.Estate, revision int64) *Snapshot {
 	judge := verdict.New(e)
-	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Survey: survey.New(judge)}
+	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Survey: survey.New(judge), troubles: &troubles{}}
 	s.index = newNameIndex(s)
+	s.Survey.Expectations() // an edit then looks only at those that it touches
 	return s
+}
+
+// revised returns the snapshot of an estate that differs from that of s in
+// policies alone, and what fares differently. It shares with s what the edit
+// leaves alone.
+func (s *Snapshot) revised(next *estate.Estate, revision int64) (*Snapshot, survey.Difference) {
+	sv, d := s.Survey.Revise(next)
+	after := &Snapshot{Estate: next, Revision: revision, Faults: s.revisedFaults(next), Judge: sv.Judge(), Survey: sv, index: s.index, troubles: &troubles{}}
+	return after, d
+}
+
+// revisedFaults returns the faults after such an edit: those that rules do not
+// bear upon stay as they are.
+func (s *Snapshot) revisedFaults(next *estate.Estate) []estate.Fault {
+	had := faultKeys(estate.CheckRules(s.Estate))
+	faults := slices.DeleteFunc(slices.Clone(s.Faults), func(f estate.Fault) bool { return had[f.Path+f.Message] })
+	return append(faults, estate.CheckRules(next)...)
+}
+
+func faultKeys(faults []estate.Fault) map[string]bool {
+	keys := map[string]bool{}
+	for _, f := range faults {
+		keys[f.Path+f.Message] = true
+	}
+	return keys
 }
 
 // Faults returns every fault of the estate (M9).

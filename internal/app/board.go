@@ -2,16 +2,19 @@ package app
 
 import (
 	"fmt"
+	"runtime"
+	"slices"
 	"strings"
+	"sync"
 
 	"bivium/core/survey"
 )
 
-// Board is the outcomes of every pair of rows and columns.
+// Board is the rows, and the columns, of the board. Its cells are fetched a
+// piece at a time: see Cells.
 type Board struct {
-	Revision int64           `json:"revision"`
-	Nodes    []BoardNode     `json:"nodes"`
-	Cells    [][]survey.Mark `json:"cells"` // row by row; those of the most flows first
+	Revision int64       `json:"revision"`
+	Nodes    []BoardNode `json:"nodes"`
 }
 
 // BoardNode is a row, and a column, of the board.
@@ -23,6 +26,19 @@ type BoardNode struct {
 	Open      bool            `json:"open"`
 	Workloads int             `json:"workloads"`
 }
+
+// Cells is a piece of the board. There are few different looks of cells, so
+// each cell is a number of one.
+type Cells struct {
+	Revision int64           `json:"revision"`
+	Row      int             `json:"row"` // of the first cell
+	Col      int             `json:"col"`
+	Looks    [][]survey.Mark `json:"looks"` // the different cells; outcomes of the most flows first
+	Cells    [][]int         `json:"cells"` // row by row: numbers of looks
+}
+
+// PieceSize is how many rows and columns a piece of the board has at most.
+const PieceSize = 32
 
 // NodeID returns how a node is written in an address.
 func NodeID(n survey.Node) string {
@@ -52,31 +68,76 @@ func ParseNode(id string) survey.Node {
 	return survey.Node{Kind: survey.NodeGroup, Segment: segment, Group: group}
 }
 
-// Board returns the board with some segments opened to their groups.
-func (s *Snapshot) Board(open []string) *Board {
+// nodesOf returns the rows of the board with some segments opened to their
+// groups.
+func (s *Snapshot) nodesOf(open []string) []survey.Node {
 	isOpen := make(map[string]bool, len(open))
 	for _, o := range open {
 		isOpen[o] = true
 	}
-	nodes := s.Survey.Nodes(func(segment string) bool { return isOpen[segment] })
+	return s.Survey.Nodes(func(segment string) bool { return isOpen[segment] })
+}
+
+// Board returns the rows and columns of the board with some segments opened.
+func (s *Snapshot) Board(open []string) *Board {
 	b := &Board{Revision: s.Revision}
-	sets := make([]survey.Set, len(nodes))
-	for i, n := range nodes {
-		sets[i] = s.Survey.Of(n)
-		workloads := map[int]bool{}
-		for _, m := range sets[i] {
-			for _, w := range s.Survey.Class(m.Class).Workloads {
-				workloads[w] = true
+	last := make([]int, len(s.Estate.Workloads)) // by workload: the last node that counted it, from 1
+	for i, n := range s.nodesOf(open) {
+		workloads := 0
+		for _, c := range s.Survey.ClassesOf(n) {
+			for _, w := range s.Survey.Class(c).Workloads {
+				if last[w] != i+1 {
+					last[w] = i + 1
+					workloads++
+				}
 			}
 		}
-		b.Nodes = append(b.Nodes, BoardNode{NodeID(n), n.Kind, n.Segment, n.Group, n.Kind == survey.NodeSegment && isOpen[n.Segment], len(workloads)})
-	}
-	for _, row := range sets {
-		for _, col := range sets {
-			b.Cells = append(b.Cells, s.Survey.Cell(row, col))
-		}
+		b.Nodes = append(b.Nodes, BoardNode{NodeID(n), n.Kind, n.Segment, n.Group, n.Kind == survey.NodeSegment && slices.Contains(open, n.Segment), workloads})
 	}
 	return b
+}
+
+// Cells returns a piece of the board that begins at a row and a column; less
+// than PieceSize rows and columns where the board ends.
+func (s *Snapshot) Cells(open []string, row, col int) (*Cells, error) {
+	nodes := s.nodesOf(open)
+	for at, n := range map[string]int{"row": row, "col": col} {
+		if n < 0 || n >= len(nodes) {
+			return nil, &Problem{at, fmt.Sprintf("the board has no %s %d", at, n), fmt.Sprintf("it has %d", len(nodes))}
+		}
+	}
+	rows, cols := nodes[row:min(row+PieceSize, len(nodes))], nodes[col:min(col+PieceSize, len(nodes))]
+	marks := make([][][]survey.Mark, len(rows))
+	var wait sync.WaitGroup
+	slots := make(chan struct{}, runtime.GOMAXPROCS(0))
+	for i := range rows {
+		marks[i] = make([][]survey.Mark, len(cols))
+		wait.Go(func() {
+			slots <- struct{}{}
+			defer func() { <-slots }()
+			for k := range cols {
+				marks[i][k] = s.Survey.Between(rows[i], cols[k])
+			}
+		})
+	}
+	wait.Wait()
+	out := &Cells{Revision: s.Revision, Row: row, Col: col, Looks: [][]survey.Mark{}}
+	known := map[string]int{}
+	for _, line := range marks {
+		numbers := make([]int, len(line))
+		for k, m := range line {
+			key := fmt.Sprint(m)
+			at, ok := known[key]
+			if !ok {
+				at = len(out.Looks)
+				known[key] = at
+				out.Looks = append(out.Looks, append([]survey.Mark{}, m...))
+			}
+			numbers[k] = at
+		}
+		out.Cells = append(out.Cells, numbers)
+	}
+	return out, nil
 }
 
 // Cell is one cell of the board, opened.
@@ -96,7 +157,7 @@ func (s *Snapshot) Cell(row, col string) (*Cell, error) {
 			return nil, &Problem{at, fmt.Sprintf("the board has no %s %q", at, map[string]string{"row": row, "col": col}[at]), ""}
 		}
 	}
-	c := &Cell{Revision: s.Revision, Row: row, Col: col, Marks: s.Survey.Cell(from, to), Lines: []Line{}}
+	c := &Cell{Revision: s.Revision, Row: row, Col: col, Marks: s.Survey.Between(ParseNode(row), ParseNode(col)), Lines: []Line{}}
 	for _, l := range s.Survey.Detail(from, to, nil) {
 		c.Lines = append(c.Lines, s.line(&l))
 	}

@@ -10,7 +10,6 @@ import (
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/survey"
-	"bivium/core/verdict"
 )
 
 // ErrNoSuchPolicy is returned for a policy that the estate does not have.
@@ -69,10 +68,9 @@ func (s *Snapshot) Try(name string, body []byte) (*Effect, error) {
 	if err != nil {
 		return nil, err
 	}
-	after := NewSnapshot(next, s.Revision)
-	d := survey.Compare(s.Survey, after.Survey)
+	after, d := s.revised(next, s.Revision)
 	e := &Effect{Revision: s.Revision, Cells: []CellEffect{}, Flows: []FlowEffect{}}
-	for _, c := range d.Cells(d.Nodes(func(string) bool { return true })) {
+	for _, c := range d.Cells(shownNodes(&d)) {
 		e.Cells = append(e.Cells, CellEffect{NodeID(c.Row), NodeID(c.Col), c.Before, c.After, c.Outcome})
 	}
 	for i := range d.Changes {
@@ -88,6 +86,20 @@ func (s *Snapshot) Try(name string, body []byte) (*Effect, error) {
 		return 1
 	})
 	return e, nil
+}
+
+// maxShown is how many rows of a board an effect tells the cells of, one by one.
+const maxShown = 250
+
+// shownNodes returns the rows of the board that an effect tells of: down to
+// groups if they are few enough to be looked at, else the segments.
+func shownNodes(d *survey.Difference) []survey.Node {
+	for _, open := range []bool{true, false} {
+		if nodes := d.Nodes(func(string) bool { return open }); !open || len(nodes) <= maxShown {
+			return nodes
+		}
+	}
+	return nil
 }
 
 func (s *Snapshot) flowEffect(c *survey.Change, after *Snapshot) FlowEffect {
@@ -140,12 +152,9 @@ func (s *Snapshot) withPolicy(name string, body []byte) (*estate.Policy, *estate
 
 // newFaults returns the faults that an edit brings, at their fields.
 func (s *Snapshot) newFaults(next *estate.Estate, prefix string) Problems {
-	had := map[string]bool{}
-	for _, f := range s.Faults {
-		had[f.Path+f.Message] = true
-	}
+	had := faultKeys(s.Faults)
 	var problems Problems
-	for _, f := range Faults(verdict.New(next)) {
+	for _, f := range estate.CheckRules(next) {
 		if !had[f.Path+f.Message] {
 			problems = append(problems, Problem{strings.TrimPrefix(strings.TrimPrefix(f.Path, prefix), "."), f.Message, f.Fix})
 		}
@@ -167,7 +176,7 @@ func (a *App) Save(ctx context.Context, name string, body []byte, based int64, a
 	if err != nil {
 		return nil, err
 	}
-	snapshot := NewSnapshot(next, revision)
+	snapshot, _ := now.revised(next, revision)
 	a.now.Store(snapshot)
 	return snapshot, nil
 }

@@ -49,12 +49,35 @@ func (h *handlers) trace(c echo.Context) error {
 	return c.JSON(http.StatusOK, road)
 }
 
-func (h *handlers) getBoard(c echo.Context) error {
-	var open []string
+// openOf returns the segments that a request names as open.
+func openOf(c echo.Context) []string {
 	if text := c.QueryParam("open"); text != "" {
-		open = strings.Split(text, ",")
+		return strings.Split(text, ",")
 	}
-	return c.JSON(http.StatusOK, h.app.Now().Board(open))
+	return nil
+}
+
+func (h *handlers) getBoard(c echo.Context) error {
+	return c.JSON(http.StatusOK, h.app.Now().Board(openOf(c)))
+}
+
+func (h *handlers) getCells(c echo.Context) error {
+	var at struct {
+		Row int `query:"row"`
+		Col int `query:"col"`
+	}
+	if err := (&echo.DefaultBinder{}).BindQueryParams(c, &at); err != nil {
+		return err
+	}
+	cells, err := h.app.Now().Cells(openOf(c), at.Row, at.Col)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, cells)
+}
+
+func (h *handlers) getTroubles(c echo.Context) error {
+	return c.JSON(http.StatusOK, h.app.Now().Troubles())
 }
 
 func (h *handlers) getCell(c echo.Context) error {

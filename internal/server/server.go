@@ -63,6 +63,8 @@ func New(c Config) http.Handler {
 	api.GET("/ask", h.ask)
 	api.GET("/trace", h.trace)
 	api.GET("/board", h.getBoard)
+	api.GET("/cells", h.getCells)
+	api.GET("/troubles", h.getTroubles)
 	api.GET("/cell", h.getCell)
 	api.GET("/policies", h.getPolicies)
 	api.GET("/policies/:name", h.getPolicy)

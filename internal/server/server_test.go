@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"log/slog"
 	"net"
@@ -23,6 +24,8 @@ import (
 
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/core/survey"
+	"bivium/core/verdict"
 	"bivium/demo"
 	"bivium/internal/app"
 	"bivium/internal/server"
@@ -170,8 +173,23 @@ func TestQuestionsThatCannotBeAskedSayWhyAtTheField(t *testing.T) {
 func TestBoardAndItsCellsAgree(t *testing.T) {
 	w := start(t)
 	var b app.Board
-	w.get("/api/board?open=turbine,office,market,contractor", "Board", &b)
-	require.Len(t, b.Cells, len(b.Nodes)*len(b.Nodes))
+	const open = "open=turbine,office,market,contractor"
+	w.get("/api/board?"+open, "Board", &b)
+	require.Greater(t, len(b.Nodes), app.PieceSize, "the board takes more than one piece")
+	cells := map[[2]int][]survey.Mark{}
+	for row := 0; row < len(b.Nodes); row += app.PieceSize {
+		for col := 0; col < len(b.Nodes); col += app.PieceSize {
+			var piece app.Cells
+			w.get(fmt.Sprintf("/api/cells?%s&row=%d&col=%d", open, row, col), "Cells", &piece)
+			for i, line := range piece.Cells {
+				for k, look := range line {
+					cells[[2]int{row + i, col + k}] = piece.Looks[look]
+				}
+			}
+		}
+	}
+	require.Len(t, cells, len(b.Nodes)*len(b.Nodes))
+	w.send(http.MethodGet, fmt.Sprintf("/api/cells?row=0&col=%d", len(b.Nodes)), "", nil, http.StatusUnprocessableEntity, "Problem", nil)
 	opened := 0
 	for i, row := range b.Nodes {
 		for k, col := range b.Nodes {
@@ -180,7 +198,7 @@ func TestBoardAndItsCellsAgree(t *testing.T) {
 			}
 			var c app.Cell
 			w.get("/api/cell?"+url.Values{"row": {row.ID}, "col": {col.ID}}.Encode(), "Cell", &c)
-			assert.Equal(t, b.Cells[i*len(b.Nodes)+k], c.Marks, "%s to %s", row.ID, col.ID)
+			assert.Equal(t, cells[[2]int{i, k}], c.Marks, "%s to %s", row.ID, col.ID)
 			for _, l := range c.Lines {
 				for _, p := range l.Parts {
 					opened++
@@ -193,6 +211,31 @@ func TestBoardAndItsCellsAgree(t *testing.T) {
 		}
 	}
 	assert.Greater(t, opened, 200)
+}
+
+func TestTroublesLeadToRoads(t *testing.T) {
+	w := start(t)
+	var all app.Troubles
+	w.get("/api/troubles", "Troubles", &all)
+	assert.Empty(t, all.Faults)
+	require.Greater(t, len(all.Findings), 10)
+	roads := 0
+	for _, f := range all.Findings {
+		if f.Witness == nil {
+			continue
+		}
+		roads++
+		var r app.Road
+		q := url.Values{"from": {f.Witness.From}, "to": {f.Witness.To}, "on": {f.Witness.On}, "publication": {f.Witness.Publication}}
+		w.get("/api/trace?"+q.Encode(), "Road", &r)
+		if f.Code == "contested" {
+			assert.True(t, r.Trace.Verdict.Contested, f.Message)
+		}
+		if f.Code == "unenforced" {
+			assert.Equal(t, verdict.ReasonUnenforced, r.Trace.Verdict.Reason, f.Message)
+		}
+	}
+	assert.Greater(t, roads, 5)
 }
 
 // policyView is a policy as the browser sees it.

@@ -4,6 +4,7 @@ import { createRoot } from "react-dom/client";
 import { createBrowserRouter, Navigate, RouterProvider, useLocation } from "react-router";
 import { Frame } from "./frame/Frame";
 import { BoardPlace } from "./places/board/BoardPlace";
+import { FindingsPlace } from "./places/findings/FindingsPlace";
 import { RulesPlace } from "./places/rules/RulesPlace";
 import "./styles.css";
 
@@ -22,6 +23,7 @@ const router = createBrowserRouter([
     children: [
       { path: "/", element: <Home /> },
       { path: "/board", element: <BoardPlace /> },
+      { path: "/findings", element: <FindingsPlace /> },
       { path: "/rules", element: <RulesPlace /> },
       { path: "/rules/:name", element: <RulesPlace /> },
       { path: "*", element: <Home /> },

@@ -56,6 +56,23 @@ export const boardQuery = (open: string[]) =>
     placeholderData: keepPreviousData,
   });
 
+/** How many rows and columns a piece of the board has; the server says so too. */
+export const pieceSize = 32;
+
+/** A piece of the board, by the place of its first row and column. */
+export const cellsQuery = (open: string[], revision: number, row: number, col: number) =>
+  queryOptions({
+    queryKey: [estate, "cells", open, revision, row, col],
+    queryFn: async ({ signal }) =>
+      take(await client.GET("/api/cells", { params: { query: { open: open.join(","), row, col } }, signal })),
+    staleTime: Infinity, // a revision never changes
+  });
+
+export const troublesQuery = queryOptions({
+  queryKey: [estate, "troubles"],
+  queryFn: async ({ signal }) => take(await client.GET("/api/troubles", { signal })),
+});
+
 export const cellQuery = (row: string, col: string) =>
   queryOptions({
     queryKey: [estate, "cell", row, col],

@@ -79,8 +79,42 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The outcomes of every pair of rows and columns */
+        /** The rows and columns of the board */
         get: operations["getBoard"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/cells": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A piece of the board, of 32 rows and columns or less */
+        get: operations["getCells"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/troubles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Faults and findings, each with its witness */
+        get: operations["getTroubles"];
         put?: never;
         post?: never;
         delete?: never;
@@ -383,7 +417,31 @@ export interface components {
         Board: {
             revision: number;
             nodes: components["schemas"]["BoardNode"][];
-            cells: components["schemas"]["Mark"][][];
+        };
+        Cells: {
+            revision: number;
+            row: number;
+            col: number;
+            looks: components["schemas"]["Mark"][][];
+            cells: number[][];
+        };
+        Troubles: {
+            revision: number;
+            faults: components["schemas"]["Trouble"][];
+            findings: components["schemas"]["Trouble"][];
+        };
+        Trouble: {
+            code: string;
+            message: string;
+            fix: string;
+            path: string;
+            refs: components["schemas"]["Thing"][];
+            services: components["schemas"]["ServiceWords"] | null;
+            witness: components["schemas"]["Witness"] | null;
+        };
+        Thing: {
+            kind: string;
+            name: string;
         };
         BoardNode: {
             id: string;
@@ -591,6 +649,53 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Board"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCells: {
+        parameters: {
+            query: {
+                /** @description Segments to open, with commas between */
+                open?: string;
+                row: number;
+                col: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The cells */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cells"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getTroubles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The troubles */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Troubles"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -11,6 +11,7 @@ import { useTheme } from "./theme";
 const places = [
   { path: "/rules", name: "Rules" },
   { path: "/board", name: "Board" },
+  { path: "/findings", name: "Findings" },
 ];
 
 /** The frame of every place: question on top, places beside, the place below. */

@@ -30,6 +30,11 @@ export function QuestionLine() {
   const [active, setActive] = useState<Field>("from");
   const [past, setPast] = useState(-1);
   const proposals = useQuery(completionQuery(active, question[active]));
+  // Until the proposals for what is typed now are there, those for what was typed
+  // before stay if they still fit: an arrow and Enter must never take another.
+  const fitting = (proposals.data ?? []).filter(
+    (c) => !proposals.isPlaceholderData || c.text.includes(question[active].trim().toLowerCase()),
+  );
   const answer = useQuery(answerQuery(asked));
   const problem = answer.error instanceof ApiProblem ? answer.error : null;
 
@@ -95,7 +100,7 @@ export function QuestionLine() {
             id={`question-${field}`}
             label={field}
             value={question[field]}
-            choices={active === field ? (proposals.data ?? []) : []}
+            choices={active === field ? fitting : []}
             placeholder={prompts[field]}
             invalid={problem?.at(field) !== undefined}
             describedBy={problem?.at(field) ? "question-problem" : undefined}

@@ -11,6 +11,7 @@ import { Panel } from "../../road/Panel";
 import { label, markSize, measuresFor, moved } from "./layout";
 import type { Measures } from "./layout";
 import { Legend } from "./Legend";
+import { usePieces } from "./pieces";
 
 /** The board: sources down, destinations across, every outcome between. */
 export function BoardPlace() {
@@ -39,7 +40,7 @@ export function BoardPlace() {
           </button>
         </div>
         {board.error && <p className="px-5 text-denied">{board.error.message}</p>}
-        {board.data && <Grid board={board.data} onToggle={toggle} />}
+        {board.data && <Grid board={board.data} open={open} onToggle={toggle} />}
         <Legend />
       </section>
       <Panel />
@@ -47,9 +48,11 @@ export function BoardPlace() {
   );
 }
 
-function Grid({ board, onToggle }: { board: Schemas["Board"]; onToggle: (segment: string) => void }) {
+type GridProps = { board: Schemas["Board"]; open: string[]; onToggle: (segment: string) => void };
+
+function Grid({ board, open, onToggle }: GridProps) {
   const { params, change } = useAddress();
-  const { nodes, cells } = board;
+  const { nodes } = board;
   const size = nodes.length;
   const m = measuresFor(size);
   const scroller = useRef<HTMLDivElement>(null);
@@ -78,6 +81,8 @@ function Grid({ board, onToggle }: { board: Schemas["Board"]; onToggle: (segment
     rows.measure();
     cols.measure();
   }, [m.row, m.column, rows, cols]);
+
+  const marksAt = usePieces(board.revision, open, rows.getVirtualItems(), cols.getVirtualItems());
 
   const select = (row: number, col: number) => {
     setCursor({ row, col });
@@ -170,7 +175,7 @@ function Grid({ board, onToggle }: { board: Schemas["Board"]; onToggle: (segment
                   }`}
                   style={{ left: m.side + c.start, width: m.column, height: m.row }}
                 >
-                  <CellMarks marks={cells[r.index * size + c.index] ?? []} m={m} />
+                  <CellMarks marks={marksAt(r.index, c.index)} m={m} />
                 </button>
               ))}
             </div>
@@ -181,7 +186,8 @@ function Grid({ board, onToggle }: { board: Schemas["Board"]; onToggle: (segment
   );
 }
 
-function CellMarks({ marks, m }: { marks: Schemas["Mark"][]; m: Measures }) {
+function CellMarks({ marks, m }: { marks: Schemas["Mark"][] | null; m: Measures }) {
+  if (!marks) return <span aria-label="loading" className="size-1 rounded-full bg-line" />;
   return <Marks marks={marks} size={markSize(m, marks.length)} tight={m.column < 60} />;
 }
 
