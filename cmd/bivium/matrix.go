@@ -93,7 +93,7 @@ func matrixRows(s *survey.Survey, by string) ([]namedSet, error) {
 func eachCell(s *survey.Survey, rows []namedSet, f func(cellWords)) {
 	for _, from := range rows {
 		for _, to := range rows {
-			for _, line := range s.Detail(from.set, to.set, nil) {
+			for _, line := range s.Detail(from.set, to.set, nil, 0) {
 				w := cellWords{From: from.name, To: to.name, Services: words(line.Services)}
 				for _, p := range line.Parts {
 					w.Outcomes = append(w.Outcomes, p.Verdict.Outcome)

@@ -19,6 +19,7 @@ import (
 type Line struct {
 	Services space.Services
 	Parts    []Part // those of the most pairs first
+	More     int    // how many verdicts there are beside those
 }
 
 // Part is the flows of a line that get one verdict.
@@ -32,13 +33,14 @@ type Part struct {
 
 // Detail returns what happens between some endpoints and others, services that
 // fare alike in one line, the smallest sets of services first. atoms bounds the
-// services; nil stands for all.
-func (s *Survey) Detail(from, to Set, atoms *bitset.BitSet) []Line {
-	return s.lines(s.columns(from, to), from, to, atoms)
+// services; nil stands for all. most bounds the parts of a line, of which those
+// of the most pairs are kept; 0 stands for no bound.
+func (s *Survey) Detail(from, to Set, atoms *bitset.BitSet, most int) []Line {
+	return s.lines(s.columns(from, to), from, to, atoms, most)
 }
 
 // lines returns columns service by service.
-func (s *Survey) lines(columns []column, from, to Set, atoms *bitset.BitSet) []Line {
+func (s *Survey) lines(columns []column, from, to Set, atoms *bitset.BitSet, most int) []Line {
 	resultOf := make([][]int, len(columns)) // by column and atom; -1 where masked
 	for i, c := range columns {
 		resultOf[i] = s.spread(&c)
@@ -63,7 +65,7 @@ func (s *Survey) lines(columns []column, from, to Set, atoms *bitset.BitSet) []L
 	}
 	var lines []Line
 	for _, set := range sets {
-		if line := s.line(columns, resultOf, set, from, to); len(line.Parts) > 0 {
+		if line := s.line(columns, resultOf, set, from, to, most); len(line.Parts) > 0 {
 			lines = append(lines, line)
 		}
 	}
@@ -83,12 +85,18 @@ func (s *Survey) spread(c *column) []int {
 	return out
 }
 
-func (s *Survey) line(columns []column, resultOf [][]int, set *bitset.BitSet, from, to Set) Line {
+// gathered is the columns of a part of a line.
+type gathered struct {
+	part    Part
+	columns []int
+	best    int // the column with the best witness
+}
+
+func (s *Survey) line(columns []column, resultOf [][]int, set *bitset.BitSet, from, to Set, most int) Line {
 	line := Line{Services: s.atoms.Union(set)}
 	first, _ := set.NextSet(0)
 	at := map[int]int{}
-	best := map[int]int{}
-	var sides [][2]*bitset.BitSet // of each part: its members on either side
+	var parts []gathered
 	for i := range columns {
 		r := resultOf[i][first]
 		if r < 0 {
@@ -96,24 +104,33 @@ func (s *Survey) line(columns []column, resultOf [][]int, set *bitset.BitSet, fr
 		}
 		k, ok := at[r]
 		if !ok {
-			k = len(line.Parts)
+			k = len(parts)
 			at[r] = k
-			best[k] = i
-			line.Parts = append(line.Parts, Part{Verdict: s.results[r], Pairs: new(big.Int)})
-			sides = append(sides, [2]*bitset.BitSet{bitset.New(uint(len(from))), bitset.New(uint(len(to)))})
+			parts = append(parts, gathered{part: Part{Verdict: s.results[r], Pairs: new(big.Int)}, best: i})
 		}
-		columns[i].pairs.sum(line.Parts[k].Pairs)
-		sides[k][0].InPlaceUnion(columns[i].from)
-		sides[k][1].InPlaceUnion(columns[i].to)
-		if columns[i].told > columns[best[k]].told {
-			best[k] = i
+		g := &parts[k]
+		columns[i].pairs.sum(g.part.Pairs)
+		g.columns = append(g.columns, i)
+		if columns[i].told > columns[g.best].told {
+			g.best = i
 		}
 	}
-	for k := range line.Parts {
-		line.Parts[k].Witness = s.witness(&columns[best[k]], line.Services)
-		line.Parts[k].From, line.Parts[k].To = s.workloads(from, sides[k][0]), s.workloads(to, sides[k][1])
+	slices.SortStableFunc(parts, func(a, b gathered) int { return b.part.Pairs.Cmp(a.part.Pairs) })
+	if most > 0 && len(parts) > most {
+		line.More = len(parts) - most
+		parts = parts[:most]
 	}
-	slices.SortStableFunc(line.Parts, func(a, b Part) int { return b.Pairs.Cmp(a.Pairs) })
+	for i := range parts {
+		g := &parts[i]
+		sides := [2]*bitset.BitSet{bitset.New(uint(len(from))), bitset.New(uint(len(to)))}
+		for _, c := range g.columns {
+			sides[0].InPlaceUnion(columns[c].from)
+			sides[1].InPlaceUnion(columns[c].to)
+		}
+		g.part.Witness = s.witness(&columns[g.best], line.Services)
+		g.part.From, g.part.To = s.workloads(from, sides[0]), s.workloads(to, sides[1])
+		line.Parts = append(line.Parts, g.part)
+	}
 	return line
 }
 

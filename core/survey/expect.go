@@ -145,7 +145,7 @@ func (s *Survey) Expect(x *estate.Expectation) Held {
 		columns = slices.DeleteFunc(columns, func(c column) bool { return c.publication == paths.None })
 	}
 	h := Held{Expectation: x, Holds: true, Vacuous: true}
-	for _, line := range fine.lines(columns, from, to, atoms) {
+	for _, line := range fine.lines(columns, from, to, atoms, 0) {
 		for _, p := range line.Parts {
 			h.Vacuous = false
 			f := Failure{line.Services, p.Verdict, p.Witness}

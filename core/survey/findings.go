@@ -56,7 +56,7 @@ type Finding struct {
 // Findings returns everything legal and probably wrong, in a fixed order. Cost:
 // the combinations times the atoms, and the pairs of classes.
 func (s *Survey) Findings() []Finding {
-	f := &finder{Survey: s, at: map[string]int{}, spoke: map[verdict.Rulepoint]bool{}, reasons: s.reasonsOf()}
+	f := &finder{Survey: s, at: map[string]int{}, spoke: map[verdict.Rulepoint]bool{}, reasons: s.reasonsOf(), members: map[string][]int{}}
 	f.flows()
 	f.rules()
 	f.things()
@@ -90,6 +90,8 @@ type finder struct {
 	spoke    map[verdict.Rulepoint]bool
 	contests [][]string
 	reasons  []uint8 // see reasonsOf
+	members  map[string][]int
+	policies map[string]*estate.Policy
 }
 
 // add reports a finding about flows once for each key, and gathers its atoms.
@@ -391,6 +393,10 @@ func (f *finder) rules() {
 	for i := range e.Rulebooks {
 		report(estate.KindRulebook, e.Rulebooks[i].Name, len(e.Rulebooks[i].Rules))
 	}
+	f.policies = map[string]*estate.Policy{}
+	for i := range e.Policies {
+		f.policies[e.Policies[i].Name] = &e.Policies[i]
+	}
 	for _, names := range f.contests {
 		f.sameMembers(names)
 	}
@@ -399,17 +405,37 @@ func (f *finder) rules() {
 // membersOf returns the classes that a side holds, an external one if it does
 // through any exit.
 func (f *finder) membersOf(side estate.Side) []int {
+	if side.Any {
+		return []int{-1} // somebody, and the same for every "any"
+	}
+	key := side.String()
+	known, ok := f.members[key]
+	if ok {
+		return known
+	}
+	for _, name := range side.Groups {
+		known = append(known, f.groupClasses(name)...)
+	}
+	slices.Sort(known)
+	known = slices.Compact(known)
+	f.members[key] = known
+	return known
+}
+
+// groupClasses returns the classes of a group in all domains.
+func (s *Survey) groupClasses(name string) []int {
+	group := s.judge.Group(name)
+	if group == paths.None {
+		return nil
+	}
 	var out []int
-	for c := range f.classes {
-		end := f.classes[c].End
-		holds := f.judge.HoldsSide(side, &end)
-		for exit := 0; !holds && !end.Internal() && exit < len(f.judge.Net().Exits); exit++ {
-			through := f.judge.External(end.Addr, exit)
-			holds = f.judge.HoldsSide(side, &through)
+	for i := range s.local {
+		for _, set := range s.local[i].byGroup[group] {
+			out = append(out, s.local[i].classes[set]...)
 		}
-		if holds {
-			out = append(out, c)
-		}
+	}
+	for _, m := range s.OutsideGroup(group) {
+		out = append(out, m.Class)
 	}
 	return out
 }
@@ -417,13 +443,9 @@ func (f *finder) membersOf(side estate.Side) []int {
 // sameMembers reports contesting policies whose sides hold the same members
 // through groups that do not stand within one another.
 func (f *finder) sameMembers(names []string) {
-	byName := map[string]*estate.Policy{}
-	for i := range f.judge.Estate().Policies {
-		byName[f.judge.Estate().Policies[i].Name] = &f.judge.Estate().Policies[i]
-	}
 	for i, a := range names {
 		for _, b := range names[i+1:] {
-			p, q := byName[a], byName[b]
+			p, q := f.policies[a], f.policies[b]
 			for _, sides := range [][2]estate.Side{{p.From, q.From}, {p.To, q.To}} {
 				if sides[0].String() != sides[1].String() && slices.Equal(f.membersOf(sides[0]), f.membersOf(sides[1])) {
 					f.note(SameMembers, policyRefs([]string{a, b}), "policies %s and %s contest because %s and %s hold the same members, and neither stands within the other", a, b, sides[0], sides[1])

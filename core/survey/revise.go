@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"bivium/core/estate"
+	"bivium/core/space"
 	"bivium/core/verdict"
 )
 
@@ -14,30 +15,31 @@ import (
 // other edit is surveyed from the ground.
 func (s *Survey) Revise(e *estate.Estate) (*Survey, Difference) {
 	j, r := s.judge.Revise(e)
-	next := s.revised(j, r)
+	before, next := s.revised(j, r)
 	if next == nil {
 		next = New(j)
 	}
-	d := Compare(s, next)
+	d := Compare(before, next)
 	next.held = s.held.after(next, &d)
 	return next, d
 }
 
-// revised returns the survey of a revised judge, or nil if nothing can be shared.
-func (s *Survey) revised(j *verdict.Judge, r verdict.Revision) *Survey {
+// revised returns the survey of a revised judge, or nil if nothing can be shared,
+// and s itself, with services cut as finely as the revised rules want it.
+func (s *Survey) revised(j *verdict.Judge, r verdict.Revision) (before, after *Survey) {
 	if r.Whole {
-		return nil
+		return s, nil
+	}
+	sieve, exact := s.sieve.Revise(j, r)
+	if !exact {
+		known := s.held
+		s = s.recut(space.Cut(j.Settings()))
+		s.held = known
+		sieve, _ = s.sieve.Revise(j, r)
 	}
 	next := *s
 	next.judge = j
 	rebuilt := next.rebuild(s, &r)
-	sieve, exact := s.sieve.Revise(j, r)
-	if !exact {
-		atoms := s.recutFor(j)
-		next.settle(atoms)
-		next.lookAll(&s.overview, func(from, to int) bool { return rebuilt[[2]int{from, to}] || from == len(s.inside) }, func(int, int) bool { return true })
-		return &next
-	}
 	next.sieve = sieve
 	next.verdicts = slices.Clone(s.verdicts)
 	wanted := next.stale(s, &r, rebuilt)
@@ -57,7 +59,7 @@ func (s *Survey) revised(j *verdict.Judge, r verdict.Revision) *Survey {
 			return rebuilt[[2]int{from, to}] || from == len(s.inside) && b != nil && b.holdsAny(touched)
 		},
 		func(from, to int) bool { b := next.blocks[from][to]; return b != nil && b.holdsAny(touched) })
-	return &next
+	return s, &next
 }
 
 // rebuild builds the blocks anew whose voices a revision changes.

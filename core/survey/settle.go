@@ -2,6 +2,7 @@ package survey
 
 import (
 	"hash/maphash"
+	"maps"
 	"runtime"
 	"slices"
 	"sync"
@@ -45,11 +46,8 @@ type shade struct {
 // settle decides every combination that occurs, for every atom.
 func (s *Survey) settle(atoms *space.Atoms) {
 	s.scale = scale{
-		atoms: atoms, sieve: s.judge.NewSieve(atoms), counts: make([]float64, atoms.Len()),
+		atoms: atoms, sieve: s.judge.NewSieve(atoms), counts: countsOf(atoms),
 		book: &book{resultOf: map[string]int32{}, vectors: newVectorBook()},
-	}
-	for i := range s.counts {
-		s.counts[i] = float64(atoms.Set(i).Count())
 	}
 	s.admit()
 	s.verdicts = nil
@@ -249,6 +247,15 @@ func (s *Survey) take(w *settler, stances int) {
 	}
 }
 
+// recut returns a book that begins with the same results, and other vectors in
+// place of the same ones.
+func (b *book) recut(vectors [][]int32) *book {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	next := &book{resultOf: maps.Clone(b.resultOf), results: slices.Clip(b.results), vectors: &vectorBook{list: slices.Clip(vectors)}, marks: slices.Clip(b.marks[:len(vectors)])}
+	return next
+}
+
 // result returns the number of a result. The book must be locked.
 func (b *book) result(key string, v verdict.Verdict) int32 {
 	i, ok := b.resultOf[key]
@@ -291,14 +298,14 @@ func newVectorBook() *vectorBook {
 
 // number returns the number of a vector; it keeps a copy of a new one.
 func (b *vectorBook) number(v []int32) int32 {
-	var h maphash.Hash
-	h.SetSeed(b.seed)
-	var word [4]byte
-	for _, r := range v {
-		word = [4]byte{byte(r), byte(r >> 8), byte(r >> 16), byte(r >> 24)}
-		_, _ = h.Write(word[:])
+	if b.at == nil { // a book that was cut anew is hardly ever written to
+		b.at, b.seed = map[uint64][]int32{}, maphash.MakeSeed()
+		for i, v := range b.list {
+			sum := b.hash(v)
+			b.at[sum] = append(b.at[sum], int32(i))
+		}
 	}
-	sum := h.Sum64()
+	sum := b.hash(v)
 	for _, i := range b.at[sum] {
 		if slices.Equal(b.list[i], v) {
 			return i
@@ -308,4 +315,15 @@ func (b *vectorBook) number(v []int32) int32 {
 	b.at[sum] = append(b.at[sum], i)
 	b.list = append(b.list, slices.Clone(v))
 	return i
+}
+
+func (b *vectorBook) hash(v []int32) uint64 {
+	var h maphash.Hash
+	h.SetSeed(b.seed)
+	var word [4]byte
+	for _, r := range v {
+		word = [4]byte{byte(r), byte(r >> 8), byte(r >> 16), byte(r >> 24)}
+		_, _ = h.Write(word[:])
+	}
+	return h.Sum64()
 }

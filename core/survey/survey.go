@@ -109,16 +109,42 @@ func (s *Survey) Refine(terms []estate.Term) *Survey {
 	return s.recut(space.Cut(append(s.judge.Settings(), terms)))
 }
 
-// recutFor returns atoms for a revised judge.
-func (s *Survey) recutFor(j *verdict.Judge) *space.Atoms { return space.Cut(j.Settings()) }
-
 // recut returns the same survey with services cut by other atoms, which must be
-// at least as fine.
+// at least as fine: each of them fares as the atom that it is a part of. Cost:
+// the vectors times the atoms.
 func (s *Survey) recut(atoms *space.Atoms) *Survey {
+	if atoms == s.atoms {
+		return s
+	}
 	other := *s
-	other.held = &held{}
-	other.settle(atoms)
+	other.held, other.cellers = &held{}, &sync.Pool{}
+	other.scale = scale{atoms: atoms, sieve: s.judge.NewSieve(atoms), counts: countsOf(atoms), results: s.results, shut: s.shut}
+	parent := make([]int, atoms.Len())
+	for i := range parent {
+		protocol, sport, dport, _ := atoms.Set(i).Witness()
+		parent[i] = s.atoms.At(protocol, sport, dport)
+	}
+	all := make([]int32, len(s.vectors)*len(parent))
+	other.vectors = make([][]int32, len(s.vectors))
+	for i, v := range s.vectors {
+		other.vectors[i] = all[i*len(parent) : (i+1)*len(parent) : (i+1)*len(parent)]
+		for atom, p := range parent {
+			other.vectors[i][atom] = v[p]
+		}
+	}
+	other.marks = s.marks // as many services fare so as before
+	other.book = s.book.recut(other.vectors)
+	other.admit()
 	return &other
+}
+
+// countsOf returns how many services each atom has, about.
+func countsOf(atoms *space.Atoms) []float64 {
+	counts := make([]float64, atoms.Len())
+	for i := range counts {
+		counts[i] = float64(atoms.Set(i).Count())
+	}
+	return counts
 }
 
 // strand is the verdicts on the flows from one class to another: through a

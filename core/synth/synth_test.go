@@ -95,6 +95,11 @@ func BenchmarkEstate(b *testing.B) {
 				}
 			}
 		})
+		b.Run(name+"/findings", func(b *testing.B) {
+			for b.Loop() {
+				s.Findings()
+			}
+		})
 		b.Run(name+"/what-if", func(b *testing.B) {
 			for b.Loop() {
 				s.WhatIf(s.Outages())

@@ -34,7 +34,11 @@ type Answer struct {
 type Line struct {
 	Services ServiceWords `json:"services"`
 	Parts    []Part       `json:"parts"`
+	More     int          `json:"more"` // how many verdicts there are beside those
 }
+
+// maxParts is how many verdicts a line tells one by one.
+const maxParts = 12
 
 // ServiceWords is a set of services as a person writes it.
 type ServiceWords struct {
@@ -85,7 +89,7 @@ func (s *Snapshot) Ask(q Question) (*Answer, error) {
 		return nil, err
 	}
 	a := &Answer{Question: q, Revision: s.Revision}
-	for _, l := range sv.Detail(from.set, set, atoms) {
+	for _, l := range sv.Detail(from.set, set, atoms, maxParts) {
 		a.Lines = append(a.Lines, s.line(&l))
 	}
 	if len(a.Lines) > 0 {
@@ -198,7 +202,7 @@ func (s *Snapshot) nearService(word string) string {
 }
 
 func (s *Snapshot) line(l *survey.Line) Line {
-	out := Line{Services: s.words(l.Services)}
+	out := Line{Services: s.words(l.Services), More: l.More}
 	parts := slices.Clone(l.Parts)
 	slices.SortStableFunc(parts, func(a, b survey.Part) int { return nowhere(a) - nowhere(b) })
 	for _, p := range parts {

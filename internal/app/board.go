@@ -158,7 +158,7 @@ func (s *Snapshot) Cell(row, col string) (*Cell, error) {
 		}
 	}
 	c := &Cell{Revision: s.Revision, Row: row, Col: col, Marks: s.Survey.Between(ParseNode(row), ParseNode(col)), Lines: []Line{}}
-	for _, l := range s.Survey.Detail(from, to, nil) {
+	for _, l := range s.Survey.Detail(from, to, nil, maxParts) {
 		c.Lines = append(c.Lines, s.line(&l))
 	}
 	return c, nil

@@ -292,6 +292,7 @@ export interface components {
         Line: {
             services: components["schemas"]["ServiceWords"];
             parts: components["schemas"]["Part"][];
+            more: number;
         };
         Answer: {
             question: {

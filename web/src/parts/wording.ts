@@ -15,9 +15,14 @@ function listed(terms: string[]): string {
   return `${terms.slice(0, termsShown).join(", ")} and ${terms.length - termsShown} more`;
 }
 
+/** A number with thin spaces between groups of three digits, from 10 000 on. */
+export function grouped(n: number): string {
+  return n < 10_000 ? String(n) : String(n).replace(/\B(?=(\d{3})+$)/g, "\u202f");
+}
+
 /** "1 cell", "2 cells". */
 export function counted(n: number, one: string, many = `${one}s`): string {
-  return `${n} ${n === 1 ? one : many}`;
+  return `${grouped(n)} ${n === 1 ? one : many}`;
 }
 
 /** What a row or column of the board is called. */

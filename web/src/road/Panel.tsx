@@ -112,6 +112,11 @@ function Lines({ lines }: { lines: Schemas["Line"][] }) {
                 </span>
               </button>
             ))}
+            {line.more > 0 && (
+              <p className="pl-6 text-xs text-soft">
+                and {counted(line.more, "verdict")} more, of fewer flows: ask about groups to see them
+              </p>
+            )}
           </li>
         ))}
       </ul>

@@ -30,6 +30,8 @@ export function RoadMark({ mark, size = 14 }: { mark: Schemas["Mark"]; size?: nu
   );
 }
 
+const tightRoom = 6;
+
 /** The marks of everything between two ends, widest first. */
 export function Marks({
   marks,
@@ -40,13 +42,24 @@ export function Marks({
   size?: number;
   tight?: boolean;
 }) {
+  // In a tight cell six marks find room; of more, the rest is counted.
+  const shown = tight && marks.length > tightRoom ? marks.slice(0, tightRoom - 1) : marks;
+  const rest = marks.slice(shown.length);
   return (
     <span
       className={`inline-flex flex-wrap items-center justify-center ${tight ? "gap-x-[3px] gap-y-[3px]" : "gap-x-1.5 gap-y-0.5"}`}
     >
-      {marks.map((m) => (
+      {shown.map((m) => (
         <RoadMark key={m.outcome + m.contested} mark={m} size={size} />
       ))}
+      {rest.length > 0 && (
+        <span
+          className="font-mono text-[10px] leading-none text-soft"
+          title={rest.map((m) => markName(m.outcome, m.contested)).join(", ")}
+        >
+          +{rest.length}
+        </span>
+      )}
     </span>
   );
 }

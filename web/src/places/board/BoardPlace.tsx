@@ -6,7 +6,7 @@ import type { Schemas } from "../../api/client";
 import { boardQuery } from "../../api/queries";
 import { useAddress } from "../../frame/address";
 import { Marks } from "../../parts/marks/RoadMark";
-import { nodeName } from "../../parts/wording";
+import { grouped, nodeName } from "../../parts/wording";
 import { Panel } from "../../road/Panel";
 import { label, markSize, measuresFor, moved } from "./layout";
 import type { Measures } from "./layout";
@@ -221,7 +221,9 @@ function RowHead({ node, m, onToggle, lit }: HeadProps & { onToggle: (segment: s
   const body = (
     <>
       <span className="truncate">{label(node)}</span>
-      <span className="text-xs font-normal text-soft">{node.kind === "internet" ? "" : node.workloads}</span>
+      <span className="text-xs font-normal text-soft">
+        {node.kind === "internet" ? "" : grouped(node.workloads)}
+      </span>
     </>
   );
   const shape = `sticky left-0 z-10 flex items-center justify-between gap-2 border-r border-b border-line bg-paper pr-2 ${lit ? "text-accent" : ""}`;
@@ -249,7 +251,7 @@ function RowHead({ node, m, onToggle, lit }: HeadProps & { onToggle: (segment: s
         <span className="truncate">{node.segment}</span>
       </button>
       <span className="text-xs text-soft" title={`${node.workloads} workloads`}>
-        {node.workloads}
+        {grouped(node.workloads)}
       </span>
     </span>
   );

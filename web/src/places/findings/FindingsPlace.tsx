@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import { roadQuery, troublesQuery } from "../../api/queries";
 import { useAddress } from "../../frame/address";
@@ -43,7 +44,12 @@ export function FindingsPlace() {
 
 type KindListProps = { kind: Kind; selected: string | undefined; onSelect: (key: string) => void };
 
+/** How many troubles of a kind are listed before the rest is asked for. */
+const shownAtFirst = 25;
+
 function KindList({ kind, selected, onSelect }: KindListProps) {
+  const [all, setAll] = useState(false);
+  const hidden = all ? 0 : Math.max(0, kind.list.length - shownAtFirst);
   return (
     <section className="pt-3">
       <h2 className="flex items-baseline gap-2 border-b border-line pb-1">
@@ -52,7 +58,7 @@ function KindList({ kind, selected, onSelect }: KindListProps) {
         <span className="min-w-0 flex-1 truncate text-right text-xs text-soft">{kind.why}</span>
       </h2>
       <ul>
-        {kind.list.map((x) => (
+        {kind.list.slice(0, kind.list.length - hidden).map((x) => (
           <li key={x.key}>
             <button
               aria-pressed={x.key === selected}
@@ -69,6 +75,11 @@ function KindList({ kind, selected, onSelect }: KindListProps) {
           </li>
         ))}
       </ul>
+      {hidden > 0 && (
+        <button className="py-1 text-[13px] text-accent hover:underline" onClick={() => setAll(true)}>
+          Show {hidden} more
+        </button>
+      )}
     </section>
   );
 }
