@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"bivium/core/flowfile"
+	"bivium/core/survey"
 	"bivium/core/verdict"
 )
 
@@ -17,6 +18,10 @@ type flowVerdict struct {
 	verdict.Verdict
 	Path verdict.PathView `json:"path"`
 }
+
+// manyFlows is the number of flows from which on it pays to survey the estate
+// first, and look each flow up.
+const manyFlows = 20_000
 
 func verdictsCommand() *cobra.Command {
 	var flows string
@@ -48,8 +53,12 @@ func verdictsCommand() *cobra.Command {
 				return printJSON(c, out)
 			}
 			verdicts := make([]verdict.Verdict, len(table.Flows))
-			for i, f := range table.Flows {
-				verdicts[i] = judge.Judge(f)
+			tell := func(f *verdict.Flow) verdict.Verdict { return judge.Judge(*f) }
+			if len(table.Flows) > manyFlows {
+				tell = survey.New(judge).Tell
+			}
+			for i := range table.Flows {
+				verdicts[i] = tell(&table.Flows[i])
 			}
 			return table.Write(c.OutOrStdout(), verdicts)
 		},

@@ -53,6 +53,8 @@ type partition struct {
 	sets    [][]int   // the different sets of groups
 	local   []setList // by segment: its sets of groups
 	spots   []spot
+
+	addresses directory
 }
 
 // setList is the different sets of groups that a segment's endpoints have.

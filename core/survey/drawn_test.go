@@ -36,6 +36,8 @@ func TestSurveySaysWhatTheOracleSays(t *testing.T) {
 			p := rapid.SampledFrom(draw.Ports()).Draw(t, "service")
 			f.Protocol, f.SourcePort, f.Port = p.Protocol, p.Source, p.Dest
 			want := oracle.Judge(e, oracle.Flow{Segment: f.Segment, Source: f.Source, Destination: f.Destination, Protocol: f.Protocol, SourcePort: f.SourcePort, Port: f.Port})
+			told := s.Tell(&f)
+			require.Equal(t, want.Outcome+" "+want.Reason+" "+want.Intended, string(told.Outcome)+" "+string(told.Reason)+" "+string(told.Intended), "told of %v", f)
 			got, ok := s.verdictOf(f)
 			if want.Reason == "unknown" {
 				unknown++

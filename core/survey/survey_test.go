@@ -78,6 +78,7 @@ func TestSurveySaysWhatTheJudgeSays(t *testing.T) {
 		require.NoError(t, flows.Close())
 		for _, f := range table.Flows {
 			want := j.Judge(f)
+			assert.Equal(t, want, s.Tell(&f), "%s: told of %v", file, f)
 			got, ok := s.verdictOf(f)
 			if want.Reason == verdict.ReasonUnknown || want.Reason == verdict.ReasonNoPath && f.Publication != "" {
 				continue // no class has it, or the door that it names is not its own

@@ -1,6 +1,7 @@
 package synth_test
 
 import (
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -95,6 +96,13 @@ func BenchmarkEstate(b *testing.B) {
 				}
 			}
 		})
+		flows := flowsOf(e)
+		b.Run(name+"/batch", func(b *testing.B) {
+			s.Tell(&flows[0])
+			for i := 0; b.Loop(); i++ {
+				s.Tell(&flows[i%len(flows)])
+			}
+		})
 		b.Run(name+"/findings", func(b *testing.B) {
 			for b.Loop() {
 				s.Findings()
@@ -129,4 +137,22 @@ func editOf(e *estate.Estate) *estate.Estate {
 		p.Rules[0].Action = estate.Deny
 		return &next
 	}
+}
+
+// flowsOf returns flows between workloads of one segment, and to nobody.
+func flowsOf(e *estate.Estate) []verdict.Flow {
+	r := rand.New(rand.NewPCG(1, 2))
+	j := verdict.New(e)
+	var out []verdict.Flow
+	for len(out) < 100_000 {
+		a, b := &e.Workloads[r.IntN(len(e.Workloads))], &e.Workloads[r.IntN(len(e.Workloads))]
+		f := verdict.Flow{Source: a.Addresses[0], Destination: b.Addresses[0], Service: verdict.Service{Protocol: estate.TCP, SourcePort: 50000, Port: uint16(r.IntN(9000))}}
+		for _, s := range j.Net().Segments {
+			if _, ok := j.Internal(j.Net().Segment(s), f.Source); ok {
+				f.Segment = s
+			}
+		}
+		out = append(out, f)
+	}
+	return out
 }
