@@ -134,6 +134,9 @@ func printPath(w io.Writer, what string, p *verdict.PathView) {
 		fmt.Fprintf(w, ", cost %d", p.Cost)
 	}
 	fmt.Fprintln(w)
+	for _, l := range p.Lost {
+		fmt.Fprintf(w, "          not %s %s: %s\n", l.What, l.Name, l.Why)
+	}
 }
 
 func printVoice(w io.Writer, v *verdict.VoiceView) {

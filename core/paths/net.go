@@ -48,8 +48,8 @@ type Network struct {
 	Routes      []Route
 	Subnets     []int
 
-	table bart.Table[int] // explicit routes, to an index of Routes
-	bears bool            // some attachment bears a static or accepted learned prefix
+	table *bart.Table[int] // explicit routes, to an index of Routes
+	bears bool             // some attachment bears a static or accepted learned prefix
 }
 
 // Peer is one peering, seen from one of its two networks.
@@ -160,7 +160,7 @@ func (n *Net) compileNetworks(e *estate.Estate) {
 		from := &e.Networks[i]
 		number := n.networkIDs[from.Name]
 		to := &n.Networks[number]
-		to.Name, to.Native = from.Name, from.Native()
+		to.Name, to.Native, to.table = from.Name, from.Native(), &bart.Table[int]{}
 		for j := range from.Subnets {
 			s := &from.Subnets[j]
 			to.Subnets = append(to.Subnets, len(n.Subnets))

@@ -160,3 +160,36 @@ func TestPrivateAddresses(t *testing.T) {
 		assert.Equal(t, want, paths.Private(netip.MustParseAddr(a)), a)
 	}
 }
+
+func TestLostWaysSayWhy(t *testing.T) {
+	n := from(t, "{network: near, hub: a}", "{network: near, hub: a}\n  - {network: near, hub: b, cost: 40}\n  - {network: far, hub: b, state: down}",
+		"{name: near, kind: site,", "{name: near, kind: site, routes: [{to: 10.0.1.0/24, via: hub}, {to: 10.0.0.0/16, via: none}],",
+		"{name: x-b, hub: b, segments: [s]}", "{name: x-b, hub: b, segments: [s]}, {name: x-d, hub: d, segments: [t]}, {name: x-e, hub: d, segments: [s], state: down}")
+	lost := func(dst string) map[string]string {
+		s := n.Segment("s")
+		home, _ := n.Home(s, netip.MustParseAddr("10.0.0.1"))
+		to := paths.Target{Addr: netip.MustParseAddr(dst), External: true, Segment: paths.None}
+		if there, ok := n.Home(s, to.Addr); ok {
+			to.External, to.Segment, to.Home = false, s, there
+		}
+		p := n.Forward(s, home, to)
+		out := map[string]string{}
+		for _, l := range n.Lost(&p, to) {
+			out[l.What+" "+l.Name] = l.Why
+		}
+		return out
+	}
+	assert.Equal(t, map[string]string{
+		"route 10.0.0.0/16 via none": "10.0.1.0/24 is longer",
+		"route 0.0.0.0/0 via hub":    "10.0.1.0/24 is longer",
+		"attachment near at b":       "it costs 51, and the way taken 22",
+		"attachment far at b":        "it is down",
+	}, lost("10.0.1.1"))
+	assert.Equal(t, map[string]string{
+		"attachment near at b": "it costs 40, and the way taken 11",
+		"exit x-c":             "it costs 11 too, and comes later by name",
+		"exit x-d":             "it does not serve segment s",
+		"exit x-e":             "it is down",
+	}, lost("198.51.100.1"))
+	assert.Empty(t, lost("10.0.0.2"), "a local way has no rivals")
+}

@@ -70,6 +70,15 @@ type PathView struct {
 	Leave   *AttachView `json:"leave"`
 	Exit    string      `json:"exit"`
 	Cost    int         `json:"cost"`
+	Lost    []LostView  `json:"lost"` // the ways that it could have gone, and why it did not
+}
+
+// LostView is a candidate that lost: a route, an attachment, an exit or a
+// publication.
+type LostView struct {
+	What string `json:"what"`
+	Name string `json:"name"`
+	Why  string `json:"why"`
 }
 
 // EntryView is an entry of a route table.
@@ -143,12 +152,13 @@ func (j *Judge) Trace(f Flow) Trace {
 		t.Source = j.endView(&d.src)
 	}
 	if !d.known {
-		t.Path = PathView{Kind: "none", Hops: []HopView{}}
+		t.Path = PathView{Kind: "none", Hops: []HopView{}, Lost: []LostView{}}
 		return t
 	}
 	t.Verdict = j.verdictOf(&d.settled)
 	t.Destination = j.endView(&d.dst)
 	t.Path = j.pathView(&d.way.Path)
+	t.Path.Lost = append(j.lostView(&d.way.Path, &d.dst), j.lostPublications(&d)...)
 	t.Enforced = d.way.Path.Kind == paths.HubPath || d.way.Path.Kind != paths.NoPath && enforces(j.net, &d.way.Path)
 	if d.publication != paths.None {
 		t.Publication = j.publications[d.publication].name
@@ -162,6 +172,9 @@ func (j *Judge) Trace(f Flow) Trace {
 	}
 	if d.way.Sought {
 		back := j.pathView(&d.way.Back)
+		if d.src.Internal() {
+			back.Lost = j.lostView(&d.way.Back, &d.src)
+		}
 		t.Back = &back
 	}
 	return t
@@ -189,7 +202,7 @@ func (j *Judge) endView(p *Endpoint) EndView {
 }
 
 func (j *Judge) pathView(p *paths.Path) PathView {
-	v := PathView{Kind: p.Kind.String(), Absence: p.Absence.String(), Hops: []HopView{}, Cost: p.Cost}
+	v := PathView{Kind: p.Kind.String(), Absence: p.Absence.String(), Hops: []HopView{}, Lost: []LostView{}, Cost: p.Cost}
 	name := func(network int) string {
 		if network == paths.None {
 			return ""
@@ -219,6 +232,39 @@ func (j *Judge) pathView(p *paths.Path) PathView {
 		v.Exit = j.net.Exits[p.Exit].Name
 	}
 	return v
+}
+
+// lostView returns the candidates that lost against a path to an endpoint.
+func (j *Judge) lostView(p *paths.Path, to *Endpoint) []LostView {
+	out := []LostView{}
+	for _, l := range j.net.Lost(p, j.target(to)) {
+		out = append(out, LostView{l.What, l.Name, l.Why})
+	}
+	return out
+}
+
+// lostPublications returns the publications to the destination of a flow from
+// the internet that did not let it in (M7.6).
+func (j *Judge) lostPublications(d *decision) []LostView {
+	var out []LostView
+	if d.flow.Segment != Internet {
+		return nil
+	}
+	for i := range j.publications {
+		p := &j.publications[i]
+		if i == d.publication || p.segment != d.dst.Segment || !p.to.contains(d.dst.groups, true) {
+			continue
+		}
+		why := "it comes later by name"
+		switch {
+		case !p.services.contains(d.flow.Service):
+			why = "its services do not contain the flow"
+		case d.flow.Publication != "":
+			why = "the flow names another"
+		}
+		out = append(out, LostView{"publication", p.name, why})
+	}
+	return out
 }
 
 // sharersOf returns the shares that make the destination reachable.

@@ -370,6 +370,12 @@ export interface components {
             cost: number;
         };
         Path: {
+            lost: {
+                /** @enum {unknown} */
+                what: "route" | "attachment" | "exit" | "publication";
+                name: string;
+                why: string;
+            }[];
             /** @enum {unknown} */
             kind: "none" | "local" | "peered" | "bypass" | "hub";
             absence: string;

@@ -17,6 +17,7 @@ const end = (address: string): Schemas["End"] => ({
 
 const path: Schemas["Path"] = {
   kind: "hub",
+  lost: [{ what: "exit", name: "fen-out", why: "it is down" }],
   absence: "",
   network: "yard",
   entry: { prefix: "0.0.0.0/0", via: "hub", explicit: false },
@@ -122,4 +123,9 @@ test("a fork shows what was not taken, with the reason, and the default last", (
   expect(fork?.branches?.[1]?.text).toContain("wider, overridden by narrow");
   expect(fork?.branches?.[2]?.text).toContain("no rule contains");
   expect(fork?.branches?.at(-1)?.text).toContain("does not come to it");
+});
+
+test("draws the ways that were not taken beside the way", () => {
+  const way = stepsOf(trace({ outcome: "allowed", reason: "default" })).find((s) => s.kind === "way");
+  expect(way?.branches).toEqual([{ taken: false, head: [{ text: "exit fen-out" }], text: "it is down" }]);
 });

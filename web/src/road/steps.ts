@@ -160,6 +160,23 @@ function pathLines(p: Path): string[] {
   return lines;
 }
 
+/** How many lost candidates of a way are drawn. */
+const lostShown = 4;
+
+/** The ways that were not taken, faint, with the reason. */
+function lost(p: Path): Branch[] {
+  return p.lost.slice(0, lostShown).map((l) => ({
+    taken: false,
+    head: [plain(`${l.what} ${l.name}`)],
+    text: l.why,
+  }));
+}
+
+function uncounted(p: Path): string[] {
+  const more = p.lost.length - lostShown;
+  return more > 0 ? [`${p.lost.length} other ways were open to it, of which ${lostShown} are drawn`] : [];
+}
+
 function pathHead(p: Path): string {
   if (p.kind !== "hub") return kinds[p.kind];
   return p.hops.length > 0 ? hops(p) : `by ${p.enter?.hub ?? "a hub"}`;
@@ -170,7 +187,8 @@ function way(t: Trace): Step {
     kind: "way",
     title: "the way",
     head: [plain(pathHead(t.path))],
-    lines: pathLines(t.path),
+    lines: [...pathLines(t.path), ...uncounted(t.path)],
+    branches: lost(t.path),
     state: "reached",
   };
 }
@@ -182,7 +200,7 @@ function back(t: Trace): Step {
     ? [`route ${t.back.entry.prefix} via ${t.back.entry.via}${t.back.entry.explicit ? "" : ", implicit"}`]
     : [];
   const why = t.back.absence ? [absences[t.back.absence] ?? t.back.absence] : [];
-  return { ...step, head: [plain(pathHead(t.back))], lines: [...entry, ...why] };
+  return { ...step, head: [plain(pathHead(t.back))], lines: [...entry, ...why], branches: lost(t.back) };
 }
 
 function ruleText(v: Voice): string {

@@ -1,0 +1,139 @@
+package paths
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+)
+
+// Lost is a way that a flow could have gone and did not, and why.
+type Lost struct {
+	What string // route, attachment or exit
+	Name string
+	Why  string
+}
+
+// Lost returns the candidates that lost against a path: other entries of the
+// route table that contain the destination, attachments at which it does not
+// enter or leave, exits that it does not take. Cost: the source's routes and attachments, the
+// destination's attachments, and the exits.
+func (n *Net) Lost(p *Path, to Target) []Lost {
+	if p.Network == None || p.Kind == Local {
+		return n.lostInside(p, to, None)
+	}
+	out := n.lostRoutes(p, to)
+	enter := p.Network
+	if p.Enter != None {
+		enter = n.Attachments[p.Enter].Network
+	}
+	if p.Kind != HubPath {
+		return out
+	}
+	out = append(out, n.lostInside(p, to, enter)...)
+	if to.External {
+		out = append(out, n.lostExits(p, enter)...)
+	}
+	return out
+}
+
+// lostRoutes returns the entries of the table that a longer one came before.
+func (n *Net) lostRoutes(p *Path, to Target) []Lost {
+	var out []Lost
+	for _, r := range n.Networks[p.Network].Routes {
+		if r.To.Contains(to.Addr) && (!p.Entry.Explicit || r.To != p.Entry.Prefix) {
+			out = append(out, Lost{"route", fmt.Sprintf("%s via %s", r.To, r.Via), fmt.Sprintf("%s is longer", p.Entry.Prefix)})
+		}
+	}
+	if home := &n.Networks[p.Network]; p.Entry.Explicit && p.Entry.Prefix.Bits() > 0 && len(home.Attachments) > 0 {
+		if !slices.ContainsFunc(home.Routes, func(r Route) bool { return r.To.Bits() == 0 && r.To.Contains(to.Addr) }) {
+			zero := netip.PrefixFrom(to.Addr, 0).Masked()
+			out = append(out, Lost{"route", fmt.Sprintf("%s via hub", zero), fmt.Sprintf("%s is longer", p.Entry.Prefix)})
+		}
+	}
+	return out
+}
+
+// lostInside returns the attachments at which a path to an internal destination
+// could enter or leave, and does not.
+func (n *Net) lostInside(p *Path, to Target, enter int) []Lost {
+	if p.Kind != HubPath {
+		return nil
+	}
+	var out []Lost
+	for i := range n.Attachments {
+		a := &n.Attachments[i]
+		enters := a.Network == enter && i != p.Enter
+		leaves := !to.External && a.Network == to.Home.Network && i != p.Leave
+		if !enters && !leaves {
+			continue
+		}
+		name := n.Networks[a.Network].Name + " at " + n.Hubs[a.Hub]
+		switch {
+		case !a.Up:
+			out = append(out, Lost{"attachment", name, "it is down"})
+		case enters:
+			out = append(out, Lost{"attachment", name, n.compare(n.costBy(p, to, i, p.Leave), p.Cost)})
+		case to.Home.Subnet == None && !a.Bears(to.Segment, to.Addr):
+			out = append(out, Lost{"attachment", name, "it does not bear the prefix"})
+		default:
+			out = append(out, Lost{"attachment", name, n.compare(n.costBy(p, to, p.Enter, i), p.Cost)})
+		}
+	}
+	return out
+}
+
+// costBy returns what a path costs that enters and leaves at some attachments,
+// or starts or ends at the path's exit.
+func (n *Net) costBy(p *Path, to Target, enter, leave int) int {
+	from, till, cost := None, None, 0
+	if enter != None {
+		from, cost = n.Attachments[enter].Hub, n.Attachments[enter].Cost
+	} else {
+		from = n.Exits[p.Exit].Hub
+	}
+	if leave != None {
+		till = n.Attachments[leave].Hub
+		cost += n.Attachments[leave].Cost
+	} else {
+		till = n.Exits[p.Exit].Hub
+	}
+	return cost + n.meshes[p.Segment].distance(from, till)
+}
+
+// compare says why a cost lost against the one that was taken.
+func (n *Net) compare(cost, taken int) string {
+	switch {
+	case cost >= unreachable:
+		return "no links lead on from it"
+	case cost > taken:
+		return fmt.Sprintf("it costs %d, and the way taken %d", cost, taken)
+	}
+	return fmt.Sprintf("it costs %d too, and comes later by name", cost)
+}
+
+// lostExits returns the exits that a path to the internet does not take.
+func (n *Net) lostExits(p *Path, enter int) []Lost {
+	var out []Lost
+	for i := range n.Exits {
+		x := &n.Exits[i]
+		if i == p.Exit {
+			continue
+		}
+		why := ""
+		switch {
+		case !x.Serves(p.Segment):
+			why = "it does not serve segment " + n.Segments[p.Segment]
+		case !x.Up:
+			why = "it is down"
+		default:
+			best := unreachable
+			for _, in := range n.Networks[enter].Attachments {
+				a := &n.Attachments[in]
+				best = min(best, a.Cost+n.meshes[p.Segment].distance(a.Hub, x.Hub))
+			}
+			why = n.compare(best, p.Cost)
+		}
+		out = append(out, Lost{"exit", x.Name, why})
+	}
+	return out
+}
