@@ -70,11 +70,14 @@ func checkCommand() *cobra.Command {
 		Short: "Find the faults and findings of an estate, and how its expectations fare",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
+			p := begin(c)
+			defer p.end()
+			p.at("reading")
 			e, text, err := readEstate(c, args[0])
 			if err != nil {
 				return err
 			}
-			r, err := check(e, text)
+			r, err := check(e, text, p)
 			if err != nil {
 				return err
 			}
@@ -99,13 +102,16 @@ func checkCommand() *cobra.Command {
 	return c
 }
 
-func check(e *estate.Estate, text []byte) (*checked, error) {
+func check(e *estate.Estate, text []byte, p *progress) (*checked, error) {
+	p.at("looking for faults")
 	judge := verdict.New(e)
 	faults, err := locate(text, app.Faults(judge))
 	if err != nil {
 		return nil, err
 	}
+	p.at("surveying")
 	s := survey.New(judge)
+	p.at("looking for findings")
 	r := &checked{Estate: e.Name, Faults: faults, Findings: []foundWords{}, Expectations: []expectedWords{}}
 	for _, f := range s.Findings() {
 		r.Findings = append(r.Findings, foundWords{f.Code, f.Message, append([]estate.Ref{}, f.Refs...), words(f.Services), flowOf(f.Witness)})

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"encoding/xml"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -123,7 +124,8 @@ func TestMatrix(t *testing.T) {
 	assert.Contains(t, csv, "office:crews,internet,udp/443,blocked,rulebook\n")
 	assert.Contains(t, must(t, "matrix", grayshoal, "--by", "network"), "outer-sound")
 	_, err := command(t, "", "matrix", grayshoal, "--by", "colour")
-	assert.ErrorContains(t, err, "segment, group or network")
+	assert.ErrorContains(t, err, "segment, group, network or workload")
+	assert.Contains(t, must(t, "matrix", grayshoal, "--by", "workload", "--csv"), "crew-1,kelp-plc-1,")
 }
 
 func TestDocumentsGoRound(t *testing.T) {
@@ -141,4 +143,55 @@ func TestDocumentsGoRound(t *testing.T) {
 	require.NoError(t, err)
 	_, err = command(t, "", "generate", "--size", "XXL")
 	assert.ErrorContains(t, err, "S, M, L or XL")
+}
+
+func TestWhatIf(t *testing.T) {
+	out := must(t, "what-if", grayshoal)
+	assert.Contains(t, out, "If firewall breakwater-fjord-1 fails\n  contractor → turbine: inspected turns denied, tcp/22, tcp/3389")
+	assert.Contains(t, out, "breaks expectation portal-public, by internet:198.51.100.7")
+	_, err := command(t, "", "what-if", grayshoal, "--exit-code")
+	require.ErrorIs(t, err, errFails)
+	_, err = command(t, "", "--jobs", "-2", "what-if", grayshoal)
+	assert.ErrorContains(t, err, "write a number from 0")
+}
+
+// TestEveryJSONKeyIsDocumented holds docs/formats.md to what the commands print.
+func TestEveryJSONKeyIsDocumented(t *testing.T) {
+	formats := readFile(t, "../../docs/formats.md")
+	next := filepath.Join(t.TempDir(), "next.yaml")
+	require.NoError(t, os.WriteFile(next, []byte(strings.Replace(readFile(t, grayshoal), "action: inspect, pool: breakwater", "action: deny", 1)), 0o600))
+	flows := filepath.Join(t.TempDir(), "flows.csv")
+	require.NoError(t, os.WriteFile(flows, []byte("segment,source,destination,protocol,dport\nturbine,10.20.0.11,10.11.1.11,tcp,502\n"), 0o600))
+	seen := 0
+	var walk func(of string, value any)
+	walk = func(of string, value any) {
+		switch v := value.(type) {
+		case []any:
+			for _, x := range v {
+				walk(of, x)
+			}
+		case map[string]any:
+			for key, x := range v {
+				if _, label := v["env"]; label || key == "role" || key == "app" {
+					continue // a workload's labels
+				}
+				seen++
+				assert.Contains(t, formats, "`"+key+"`", "%s prints %s", of, key)
+				walk(of, x)
+			}
+		}
+	}
+	for _, args := range [][]string{
+		{"check", grayshoal}, {"trace", grayshoal, "--from", "crew-1", "--to", "198.51.100.7", "--service", "web"},
+		{"verdicts", grayshoal, "--flows", flows}, {"matrix", grayshoal}, {"diff", grayshoal, next}, {"what-if", grayshoal},
+	} {
+		out, err := command(t, "", append(args, "--json")...)
+		if !errors.Is(err, errFails) {
+			require.NoError(t, err)
+		}
+		var value any
+		require.NoError(t, json.Unmarshal([]byte(out), &value), "%v", args)
+		walk(args[0], value)
+	}
+	assert.Greater(t, seen, 500)
 }

@@ -38,6 +38,9 @@ func diffCommand() *cobra.Command {
 		Short: "Print every flow that fares differently, as exact sets, each with a witness",
 		Args:  cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
+			p := begin(c)
+			defer p.end()
+			p.at("reading")
 			old, _, err := readEstate(c, args[0])
 			if err != nil {
 				return err
@@ -46,7 +49,10 @@ func diffCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			d := survey.Compare(survey.New(verdict.New(old)), survey.New(verdict.New(next)))
+			p.at("surveying both")
+			before, after := survey.New(verdict.New(old)), survey.New(verdict.New(next))
+			p.at("comparing every flow")
+			d := survey.Compare(before, after)
 			if asJSON {
 				err = printJSON(c, changesOf(&d))
 			} else {

@@ -52,6 +52,7 @@ func root() *cobra.Command {
 			"exactly, what happens to every flow: allowed, inspected, blocked, denied or unrouted, and why.",
 		SilenceUsage: true, SilenceErrors: true,
 	}
-	c.AddCommand(demoCommand(), serveCommand(), checkCommand(), traceCommand(), verdictsCommand(), matrixCommand(), diffCommand(), generateCommand(), fmtCommand(), schemaCommand())
+	addJobs(c)
+	c.AddCommand(demoCommand(), serveCommand(), checkCommand(), traceCommand(), verdictsCommand(), matrixCommand(), diffCommand(), whatIfCommand(), generateCommand(), fmtCommand(), schemaCommand())
 	return c
 }

@@ -26,19 +26,24 @@ func matrixCommand() *cobra.Command {
 	var by string
 	var asJSON, asCSV bool
 	c := &cobra.Command{
-		Use:   "matrix FILE --by segment|group|network",
+		Use:   "matrix FILE --by segment|group|network|workload",
 		Short: "Print the outcome of every pair, exact, per service class",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
+			p := begin(c)
+			defer p.end()
+			p.at("reading")
 			e, _, err := readEstate(c, args[0])
 			if err != nil {
 				return err
 			}
+			p.at("surveying")
 			s := survey.New(verdict.New(e))
 			rows, err := matrixRows(s, by)
 			if err != nil {
 				return err
 			}
+			p.at(fmt.Sprintf("filling %d cells", len(rows)*len(rows)))
 			switch {
 			case asJSON:
 				out := []cellWords{}
@@ -50,7 +55,7 @@ func matrixCommand() *cobra.Command {
 			return printMatrix(c.OutOrStdout(), s, rows)
 		},
 	}
-	c.Flags().StringVar(&by, "by", "segment", "segment, group or network")
+	c.Flags().StringVar(&by, "by", "segment", "segment, group, network or workload")
 	c.Flags().BoolVar(&asCSV, "csv", false, "print CSV, a row for each cell and service class")
 	c.Flags().BoolVar(&asJSON, "json", false, "print for programs")
 	c.MarkFlagsMutuallyExclusive("csv", "json")
@@ -61,6 +66,42 @@ func matrixCommand() *cobra.Command {
 type namedSet struct {
 	name string
 	set  survey.Set
+	node *survey.Node // that it is, or nil
+}
+
+// cell returns the outcomes between two rows.
+func (n *namedSet) cell(s *survey.Survey, to *namedSet) []survey.Mark {
+	if n.node != nil && to.node != nil {
+		return s.Between(*n.node, *to.node)
+	}
+	return s.Cell(n.set, to.set)
+}
+
+// maxWorkloads is how many workloads a matrix has rows for.
+const maxWorkloads = 2000
+
+// workloadRows returns a row for each workload.
+func workloadRows(s *survey.Survey) ([]namedSet, error) {
+	j := s.Judge()
+	list := j.Estate().Workloads
+	if len(list) > maxWorkloads {
+		return nil, fmt.Errorf("--by workload: the estate has %d workloads, and a matrix of more than %d is of no use; take --by group or network", len(list), maxWorkloads)
+	}
+	var rows []namedSet
+	for i := range list {
+		row := namedSet{name: list[i].Name}
+		for segment := range j.Net().Segments {
+			for _, a := range list[i].Addresses {
+				if end, ok := j.Internal(segment, a); ok && end.Workload == i {
+					if class, ok := s.ClassAt(segment, a); ok {
+						row.set = append(row.set, survey.Member{Class: class, Only: a})
+					}
+				}
+			}
+		}
+		rows = append(rows, row)
+	}
+	return rows, nil
 }
 
 func matrixRows(s *survey.Survey, by string) ([]namedSet, error) {
@@ -73,18 +114,20 @@ func matrixRows(s *survey.Survey, by string) ([]namedSet, error) {
 				continue
 			}
 			name := map[survey.NodeKind]string{survey.NodeInternet: "internet", survey.NodeSegment: n.Segment, survey.NodeGroup: n.Segment + ":" + n.Group, survey.NodeRest: n.Segment + ":-"}[n.Kind]
-			rows = append(rows, namedSet{name, s.Of(n)})
+			rows = append(rows, namedSet{name, s.Of(n), &n})
 		}
 	case "network":
 		for i := range net.Networks {
 			set := s.Where(func(c *survey.Class) bool { return c.End.Home.Network == i })
 			if len(set) > 0 {
-				rows = append(rows, namedSet{net.Networks[i].Name, set})
+				rows = append(rows, namedSet{net.Networks[i].Name, set, nil})
 			}
 		}
-		rows = append(rows, namedSet{"internet", s.Of(survey.Node{Kind: survey.NodeInternet})})
+		rows = append(rows, namedSet{"internet", s.Of(survey.Node{Kind: survey.NodeInternet}), nil})
+	case "workload":
+		return workloadRows(s)
 	default:
-		return nil, fmt.Errorf("--by %s: write segment, group or network", by)
+		return nil, fmt.Errorf("--by %s: write segment, group, network or workload", by)
 	}
 	return rows, nil
 }
@@ -140,7 +183,7 @@ func printMatrix(w io.Writer, s *survey.Survey, rows []namedSet) error {
 	for _, from := range rows {
 		fmt.Fprint(t, from.name)
 		for _, to := range rows {
-			fmt.Fprintf(t, "\t%s", letters(s.Cell(from.set, to.set)))
+			fmt.Fprintf(t, "\t%s", letters(from.cell(s, &to)))
 		}
 		fmt.Fprintln(t)
 	}

@@ -37,9 +37,6 @@ func (s Selection) Words() []string {
 		return []string{"all of " + name}
 	}
 	var out []string
-	if s.AllBut {
-		out = append(out, "all of "+name+" but")
-	}
 	for _, g := range s.Groups {
 		out = append(out, name+":"+g)
 	}
@@ -60,6 +57,9 @@ func (s Selection) Words() []string {
 	}
 	if more := len(prefixes) - MaxPrefixes; more > 0 {
 		out = append(out, fmt.Sprintf("%d more prefixes of %s", more, name))
+	}
+	if s.AllBut && len(out) > 0 {
+		out[0] = "all of " + name + " but " + out[0]
 	}
 	return out
 }

@@ -1,0 +1,123 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"bivium/core/estate"
+	"bivium/core/survey"
+	"bivium/core/verdict"
+)
+
+// impactWords is what changes if one thing fails, as JSON.
+type impactWords struct {
+	Fails  estate.Ref    `json:"fails"`
+	Turns  []turnWords   `json:"turns"`
+	Breaks []brokenWords `json:"breaks"`
+}
+
+// turnWords is flows whose outcome turns.
+type turnWords struct {
+	From     string          `json:"from"`
+	To       string          `json:"to"`
+	Before   verdict.Outcome `json:"before"`
+	After    verdict.Outcome `json:"after"`
+	Services []string        `json:"services"`
+	Pairs    string          `json:"pairs"` // of addresses
+	Witness  *flowWords      `json:"witness"`
+}
+
+// brokenWords is an expectation that a failure breaks.
+type brokenWords struct {
+	Expectation string     `json:"expectation"`
+	Witness     *flowWords `json:"witness"`
+}
+
+func whatIfCommand() *cobra.Command {
+	var asJSON, exitCode bool
+	c := &cobra.Command{
+		Use:   "what-if FILE",
+		Short: "Print which flows change outcome, and which expectations break, if any single hub, link, attachment or firewall fails",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			p := begin(c)
+			defer p.end()
+			p.at("reading")
+			e, _, err := readEstate(c, args[0])
+			if err != nil {
+				return err
+			}
+			p.at("surveying")
+			s := survey.New(verdict.New(e))
+			p.at("letting things fail")
+			impacts := s.WhatIf(s.Outages())
+			p.at("printing")
+			if asJSON {
+				err = printJSON(c, impactsOf(impacts))
+			} else {
+				printImpacts(c.OutOrStdout(), impacts)
+			}
+			breaks := false
+			for i := range impacts {
+				breaks = breaks || len(impacts[i].Broken) > 0
+			}
+			if err == nil && exitCode && breaks {
+				err = errFails
+			}
+			return err
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print for programs")
+	c.Flags().BoolVar(&exitCode, "exit-code", false, "end with 1 if any failure would break an expectation")
+	return c
+}
+
+func impactsOf(impacts []survey.Impact) []impactWords {
+	out := []impactWords{}
+	for i := range impacts {
+		x := &impacts[i]
+		w := impactWords{Fails: x.Outage.Ref, Turns: []turnWords{}, Breaks: []brokenWords{}}
+		for k := range x.Turns {
+			t := &x.Turns[k]
+			w.Turns = append(w.Turns, turnWords{nodeWords(t.From), nodeWords(t.To), t.Before, t.After, words(t.Services), t.Pairs.String(), flowOf(&t.Witness)})
+		}
+		for k := range x.Broken {
+			w.Breaks = append(w.Breaks, brokenWords{x.Broken[k].Expectation.Name, flowOf(&x.Broken[k].Witness)})
+		}
+		out = append(out, w)
+	}
+	return out
+}
+
+func nodeWords(n survey.Node) string {
+	if n.Kind == survey.NodeInternet {
+		return verdict.Internet
+	}
+	return n.Segment
+}
+
+func printImpacts(w io.Writer, impacts []survey.Impact) {
+	quiet := 0
+	for i := range impacts {
+		x := &impacts[i]
+		turns := slices.DeleteFunc(slices.Clone(x.Turns), func(t survey.Turn) bool { return !delivered(t.Before) && !delivered(t.After) })
+		if len(turns) == 0 && len(x.Broken) == 0 {
+			quiet++
+			continue
+		}
+		fmt.Fprintf(w, "If %s fails\n", x.Outage.Ref)
+		for k := range turns {
+			t := &turns[k]
+			fmt.Fprintf(w, "  %s → %s: %s turns %s, %s, such as %s\n", nodeWords(t.From), nodeWords(t.To), t.Before, t.After, shortly(t.Services), flowOf(&t.Witness))
+		}
+		for k := range x.Broken {
+			fmt.Fprintf(w, "  breaks expectation %s, by %s\n", x.Broken[k].Expectation.Name, flowOf(&x.Broken[k].Witness))
+		}
+	}
+	fmt.Fprintf(w, "%d things can fail by themselves; of %d no flow that passes would take notice. --json has those that do not pass, too.\n", len(impacts), quiet)
+}
+
+func delivered(o verdict.Outcome) bool { return o == verdict.Allowed || o == verdict.Inspected }
