@@ -6,6 +6,7 @@ package verdict
 
 import (
 	"net/netip"
+	"slices"
 
 	"bivium/core/estate"
 	"bivium/core/paths"
@@ -204,6 +205,8 @@ func (j *Judge) Find(segment int, a netip.Addr) (Endpoint, Lookup) {
 func (j *Judge) findShared(segment int, a netip.Addr) (Endpoint, bool) {
 	var found Endpoint
 	ok := false
+	var looked [8]Endpoint // at most segments that have the address: few
+	known := looked[:0]
 	for _, i := range j.sharesOf[segment] {
 		s := &j.shares[i]
 		far := &s.owner
@@ -213,14 +216,21 @@ func (j *Judge) findShared(segment int, a netip.Addr) (Endpoint, bool) {
 		if ok && far.segment == found.Segment {
 			continue
 		}
-		p, has := j.Internal(far.segment, a)
-		if !has || !far.holds(&p) {
+		at := slices.IndexFunc(known, func(p Endpoint) bool { return p.Segment == far.segment })
+		if at < 0 {
+			if _, has := j.net.Home(far.segment, a); !has {
+				continue
+			}
+			p, _ := j.Internal(far.segment, a)
+			at, known = len(known), append(known, p)
+		}
+		if !far.holds(&known[at]) {
 			continue
 		}
 		if ok {
 			return Endpoint{}, false
 		}
-		found, ok = p, true
+		found, ok = known[at], true
 	}
 	return found, ok
 }
