@@ -32,6 +32,10 @@ func TestScreenshots(t *testing.T) {
 	u.sees("[data-testid=effect]", "read-api")
 	u.photograph(file("rules"))
 
+	u.goTo(address + "/findings")
+	u.sees("[data-testid=road]", "consoles-no-shell")
+	u.photograph(file("findings"))
+
 	u.clicks("[aria-label='Change to dark']")
 	u.goTo(address + "/board?open=market&from=dev&to=prod&on=any")
 	u.find("[data-testid=road]")
