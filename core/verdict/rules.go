@@ -183,8 +183,8 @@ func (c *compiler) scope(s estate.Scope) []bool {
 	return in
 }
 
-// rule compiles the services of a rule. Lists of services that read alike
-// share one set: there are far fewer of them than of rules.
+// rule compiles what a rule says of services. Those that are written alike share
+// one set: there are far fewer sets than rules.
 func (c *compiler) rule(refs []estate.ServiceRef) rule {
 	var key []byte
 	for i := range refs {

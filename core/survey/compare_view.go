@@ -1,0 +1,76 @@
+package survey
+
+// view is one of two surveys, at the flows between two territories.
+type view struct {
+	*Survey
+	vectors  []int32 // see comparer
+	block    *block
+	from, to int // domains
+}
+
+// tokens of the ends of a flow, beside the kinds of a block.
+const (
+	absent  int32 = -1 // no such endpoint, or no flows with it
+	nowhere int32 = -2 // nothing is found under the address
+)
+
+// source returns the kind of a class as a source.
+func (v *view) source(class int) int32 {
+	switch {
+	case class < 0:
+		return absent
+	case v.block == nil:
+		return 0
+	}
+	return v.block.src.kind(&v.classes[class])
+}
+
+// target returns the kind of a class as a destination.
+func (v *view) target(class int) int32 {
+	if class < 0 {
+		return absent
+	}
+	c := &v.classes[class]
+	switch c.seen[v.from] {
+	case seesNothing:
+		return nowhere
+	case seesIt:
+		if v.block != nil { // else nobody is there to send
+			return v.block.dst.kind(c)
+		}
+	}
+	return absent
+}
+
+// far returns the vector of flows between two kinds, 0 for none, on ways that
+// are not local.
+func (v *view) far(src, dst int32) int32 {
+	switch {
+	case src == absent || dst == absent:
+		return 0
+	case dst == nowhere:
+		return v.vectors[0]
+	}
+	s, d := &v.block.src.kinds[src], &v.block.dst.kinds[dst]
+	effect := v.block.effects[s.place][d.place]
+	if effect == noEffect {
+		return 0
+	}
+	col := d.line
+	if v.to == len(v.inside) {
+		col = v.block.dst.lineAt(v.net, int(d.line), v.ledger.effectAt(effect).Exit)
+	}
+	return v.vectors[v.verdicts[effect][v.block.stance(s.line, col)]]
+}
+
+// near returns the vector of local flows between two classes, 0 for none.
+func (v *view) near(src, dst int) int32 {
+	if src < 0 || dst < 0 {
+		return 0
+	}
+	c, ok := v.combine(&v.classes[src], &v.classes[dst])
+	if !ok {
+		return 0
+	}
+	return v.vectors[v.verdicts[c.effect][c.stance]]
+}

@@ -1,0 +1,140 @@
+package survey
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/bits-and-blooms/bitset"
+
+	"bivium/core/paths"
+	"bivium/core/verdict"
+)
+
+// outcomes numbers different lists of an outcome for each atom.
+type outcomes struct {
+	*Survey
+	numbers map[string]int32
+	lists   [][]verdict.Outcome
+	table   [][]int32 // by effect and stance: the number, plus one
+	lost    int32     // that of flows that have no path
+}
+
+func newOutcomes(s *Survey) *outcomes {
+	o := &outcomes{Survey: s, numbers: map[string]int32{}}
+	lost := make([]verdict.Outcome, s.atoms.Len())
+	for i := range lost {
+		lost[i] = verdict.Unrouted
+	}
+	o.lost = o.number(lost)
+	return o
+}
+
+func (o *outcomes) number(list []verdict.Outcome) int32 {
+	var key strings.Builder
+	for _, x := range list {
+		key.WriteString(string(x[:1]))
+	}
+	i, ok := o.numbers[key.String()]
+	if !ok {
+		i = int32(len(o.lists))
+		o.numbers[key.String()] = i
+		o.lists = append(o.lists, list)
+	}
+	return i
+}
+
+// fate returns the number of the outcomes of a combination, -1 for no flow.
+func (f *faller) fate(effect, stance int32) int32 {
+	if effect == noEffect {
+		return -1
+	}
+	o := f.fates
+	for int(effect) >= len(o.table) {
+		o.table = append(o.table, nil)
+	}
+	if missing := int(stance) + 1 - len(o.table[effect]); missing > 0 {
+		o.table[effect] = append(o.table[effect], make([]int32, max(missing, len(f.verdicts[0])-len(o.table[effect])))...)
+	}
+	at := &o.table[effect][stance]
+	if *at == 0 {
+		if f.ledger.effectAt(effect).Kind == paths.NoPath {
+			*at = o.lost + 1 // whatever is meant
+		} else {
+			*at = f.fateOf(f.vector(effect, stance)) + 1
+		}
+	}
+	return *at - 1
+}
+
+// fateOf returns the number of the outcomes of a vector.
+func (f *faller) fateOf(vector []int32) int32 {
+	list := make([]verdict.Outcome, len(vector))
+	for i, r := range vector {
+		list[i] = f.verdictAt(r).Outcome
+	}
+	return f.fates.number(list)
+}
+
+// vector returns the vector of a combination, nil for no flow.
+func (f *faller) vector(effect, stance int32) []int32 {
+	if effect == noEffect {
+		return nil
+	}
+	if int(effect) < len(f.verdicts) && int(stance) < len(f.verdicts[effect]) && f.verdicts[effect][stance] >= 0 {
+		return f.vectors[f.verdicts[effect][stance]]
+	}
+	key := combination{stance, effect}
+	known, ok := f.extra[key]
+	if !ok {
+		known = f.settleOne(key)
+		f.extra[key] = known
+	}
+	return known
+}
+
+// settleOne settles a combination that the survey does not have. Its results are
+// numbered after those of the survey.
+func (f *faller) settleOne(c combination) []int32 {
+	stance := f.ledger.stanceAt(f.Survey.judge, c.stance)
+	vectors := f.settler.stance(&stance, []int32{c.effect})
+	out := slices.Clone(f.settler.vectors.list[vectors[0]])
+	for i := range out {
+		out[i] += int32(len(f.results))
+	}
+	return out
+}
+
+// verdictAt returns a result of a vector of the faller.
+func (f *faller) verdictAt(r int32) *verdict.Verdict {
+	if int(r) < len(f.results) {
+		return &f.results[r]
+	}
+	return &f.settler.results[int(r)-len(f.results)]
+}
+
+// turningOf returns on which atoms two lists of outcomes differ.
+func (f *faller) turningOf(was, is int32) []turning {
+	if was == is || was < 0 || is < 0 {
+		return nil
+	}
+	key := [2]int32{was, is}
+	known, ok := f.turns[key]
+	if ok {
+		return known
+	}
+	var out []turning
+	before, after := f.fates.lists[was], f.fates.lists[is]
+	for atom := range before {
+		if before[atom] == after[atom] {
+			continue
+		}
+		i := slices.IndexFunc(out, func(t turning) bool { return t.before == before[atom] && t.after == after[atom] })
+		if i < 0 {
+			i = len(out)
+			out = append(out, turning{before[atom], after[atom], bitset.New(uint(len(before)))})
+		}
+		out[i].atoms.Set(uint(atom))
+	}
+	f.turns[key] = out
+	return out
+}
