@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { memo, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import type { KeyboardEvent } from "react";
 import type { Schemas } from "../../api/client";
 import { boardQuery } from "../../api/queries";
@@ -54,7 +54,7 @@ function Grid({ board, open, onToggle }: GridProps) {
   const { params, change } = useAddress();
   const { nodes } = board;
   const size = nodes.length;
-  const m = measuresFor(size);
+  const m = useMemo(() => measuresFor(size), [size]);
   const scroller = useRef<HTMLDivElement>(null);
   const rowAt = nodes.findIndex((n) => n.id === params.get("row"));
   const colAt = nodes.findIndex((n) => n.id === params.get("col"));
@@ -90,6 +90,13 @@ function Grid({ board, open, onToggle }: GridProps) {
     const to = nodes[col];
     if (from && to) change({ row: from.id, col: to.id, at: null });
   };
+
+  // Cells keep one function for good, and it finds what is current when it is called.
+  const latest = useRef(select);
+  useEffect(() => {
+    latest.current = select;
+  });
+  const onSelect = useCallback((row: number, col: number) => latest.current(row, col), []);
 
   const onKey = (event: KeyboardEvent) => {
     const next = moved(at, event.key, size);
@@ -158,25 +165,22 @@ function Grid({ board, open, onToggle }: GridProps) {
             >
               <RowHead node={node} m={m} onToggle={onToggle} lit={r.index === at.row && selected !== null} />
               {cols.getVirtualItems().map((c) => (
-                <button
+                <BoardCell
                   key={c.key}
-                  id={`cell-${r.index}-${c.index}`}
-                  role="gridcell"
-                  tabIndex={-1}
-                  aria-label={`${nodeName(node.id)} to ${nodeName(nodes[c.index]?.id ?? "")}`}
-                  aria-selected={at.row === r.index && at.col === c.index}
-                  data-selected={(selected && at.row === r.index && at.col === c.index) || undefined}
-                  data-cell={`${node.id}>${nodes[c.index]?.id}`}
-                  onClick={() => select(r.index, c.index)}
-                  className={`absolute top-0 flex items-center justify-center border-r border-b border-line hover:bg-wash data-selected:bg-wash data-selected:outline-2 data-selected:-outline-offset-1 data-selected:outline-accent ${
+                  row={r.index}
+                  col={c.index}
+                  from={node.id}
+                  to={nodes[c.index]?.id ?? ""}
+                  outer={
                     node.kind === "segment" || node.kind === "internet" || nodes[c.index]?.kind === "segment"
-                      ? "bg-sheet"
-                      : ""
-                  }`}
-                  style={{ left: m.side + c.start, width: m.column, height: m.row }}
-                >
-                  <CellMarks marks={marksAt(r.index, c.index)} m={m} />
-                </button>
+                  }
+                  current={at.row === r.index && at.col === c.index}
+                  selected={selected !== null && at.row === r.index && at.col === c.index}
+                  left={m.side + c.start}
+                  m={m}
+                  marks={marksAt(r.index, c.index)}
+                  onSelect={onSelect}
+                />
               ))}
             </div>
           );
@@ -185,6 +189,40 @@ function Grid({ board, open, onToggle }: GridProps) {
     </div>
   );
 }
+
+interface CellProps {
+  row: number;
+  col: number;
+  from: string;
+  to: string;
+  outer: boolean;
+  current: boolean;
+  selected: boolean;
+  left: number;
+  m: Measures;
+  marks: Schemas["Mark"][] | null;
+  onSelect: (row: number, col: number) => void;
+}
+
+/** One cell. It is drawn anew only if something of it changes: scrolling moves hundreds. */
+const BoardCell = memo(function BoardCell(c: CellProps) {
+  return (
+    <button
+      id={`cell-${c.row}-${c.col}`}
+      role="gridcell"
+      tabIndex={-1}
+      aria-label={`${nodeName(c.from)} to ${nodeName(c.to)}`}
+      aria-selected={c.current}
+      data-selected={c.selected || undefined}
+      data-cell={`${c.from}>${c.to}`}
+      onClick={() => c.onSelect(c.row, c.col)}
+      className={`absolute top-0 flex items-center justify-center border-r border-b border-line hover:bg-wash data-selected:bg-wash data-selected:outline-2 data-selected:-outline-offset-1 data-selected:outline-accent ${c.outer ? "bg-sheet" : ""}`}
+      style={{ left: c.left, width: c.m.column, height: c.m.row }}
+    >
+      <CellMarks marks={c.marks} m={c.m} />
+    </button>
+  );
+});
 
 function CellMarks({ marks, m }: { marks: Schemas["Mark"][] | null; m: Measures }) {
   if (!marks) return <span aria-label="loading" className="size-1 rounded-full bg-line" />;
