@@ -10,6 +10,8 @@ import (
 
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/core/survey"
+	"bivium/core/verdict"
 )
 
 // read returns the content of a file, or of standard input for "-".
@@ -37,4 +39,15 @@ func printJSON(c *cobra.Command, v any) error {
 	encoder := json.NewEncoder(c.OutOrStdout())
 	encoder.SetIndent("", "  ")
 	return encoder.Encode(v)
+}
+
+// surveyOf returns the survey of a document's estate, and tells how far it is.
+func surveyOf(c *cobra.Command, p *progress, file string) (*survey.Survey, error) {
+	p.at("reading")
+	e, _, err := readEstate(c, file)
+	if err != nil {
+		return nil, err
+	}
+	p.at("surveying")
+	return survey.New(verdict.New(e)), nil
 }

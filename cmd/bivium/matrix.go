@@ -32,13 +32,10 @@ func matrixCommand() *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			p := begin(c)
 			defer p.end()
-			p.at("reading")
-			e, _, err := readEstate(c, args[0])
+			s, err := surveyOf(c, p, args[0])
 			if err != nil {
 				return err
 			}
-			p.at("surveying")
-			s := survey.New(verdict.New(e))
 			rows, err := matrixRows(s, by)
 			if err != nil {
 				return err

@@ -45,13 +45,10 @@ func whatIfCommand() *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			p := begin(c)
 			defer p.end()
-			p.at("reading")
-			e, _, err := readEstate(c, args[0])
+			s, err := surveyOf(c, p, args[0])
 			if err != nil {
 				return err
 			}
-			p.at("surveying")
-			s := survey.New(verdict.New(e))
 			p.at("letting things fail")
 			impacts := s.WhatIf(s.Outages())
 			p.at("printing")
