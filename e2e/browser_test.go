@@ -148,14 +148,43 @@ func (u *user) presses(keys ...input.Key) {
 	require.NoError(u.t, u.fresh().Keyboard.Type(keys...))
 }
 
+// over moves the pointer to a cell of the board, found by its heads as a reader
+// finds it, and returns where it is.
+func (u *user) over(cell string) proto.Point {
+	u.t.Helper()
+	row, col, _ := strings.Cut(cell, ">")
+	where := `(row, col) => {
+		const grid = document.querySelector("[role=grid]"), sees = grid.getBoundingClientRect();
+		grid.scrollLeft += Math.max(0, document.querySelector(col).getBoundingClientRect().right - sees.right);
+		grid.scrollTop += Math.max(0, document.querySelector(row).getBoundingClientRect().bottom - sees.bottom);
+		const middle = (e) => { const b = e.getBoundingClientRect(); return { x: b.x + b.width / 2, y: b.y + b.height / 2 }; };
+		return { x: middle(document.querySelector(col)).x, y: middle(document.querySelector(row)).y };
+	}`
+	row, col = fmt.Sprintf("[data-row=%q]", row), fmt.Sprintf("[data-col=%q]", col)
+	u.find(row)
+	u.find(col)
+	at, err := u.fresh().Eval(where, row, col)
+	require.NoError(u.t, err)
+	point := proto.Point{X: at.Value.Get("x").Num(), Y: at.Value.Get("y").Num()}
+	require.NoError(u.t, u.fresh().Mouse.MoveTo(point))
+	u.find(fmt.Sprintf(`[data-cell=%q]`, cell))
+	return point
+}
+
+func (u *user) clicksCell(cell string) {
+	u.t.Helper()
+	u.over(cell)
+	require.NoError(u.t, u.fresh().Mouse.Click(proto.InputMouseButtonLeft, 1))
+}
+
 // marks waits until a cell of the board has some marks, in any order.
 func (u *user) marks(cell string, want ...string) {
 	u.t.Helper()
+	u.over(cell)
 	selector := fmt.Sprintf(`[data-cell=%q]`, cell)
-	u.find(selector)
 	wait := `(selector, want) => {
-		const have = [...document.querySelectorAll(selector + " [data-mark]")].map((e) => e.dataset.mark).sort().join();
-		return have === [...want].sort().join();
+		const have = document.querySelector(selector)?.dataset.marks ?? "";
+		return have.split(" ").sort().join() === [...want].sort().join();
 	}`
 	err := u.fresh().Wait(rod.Eval(wait, selector, want))
 	if err != nil {

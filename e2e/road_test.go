@@ -43,7 +43,7 @@ func TestTheFirstRoad(t *testing.T) {
 	// Open a segment to its groups, and a cell to its services.
 	u.clicks(`[aria-label="Open office"]`)
 	u.marks("office/crews>internet", "denied", "inspected", "blocked")
-	u.clicks(`[data-cell="office/crews>internet"]`)
+	u.clicksCell("office/crews>internet")
 	u.sees("[data-testid=lines]", "tidegate · crews-web")
 	u.sees("[data-testid=lines]", "rulebook crew-web")
 
@@ -147,7 +147,7 @@ func TestByKeyboard(t *testing.T) {
 
 	require.NoError(t, u.find("[role=grid]").Focus())
 	u.presses(input.ArrowDown, input.ArrowDown, input.ArrowDown, 'o') // open turbine
-	u.find(`[data-cell="turbine/operators>turbine/controllers"]`)
+	u.over("turbine/operators>turbine/controllers")
 	u.presses(input.ArrowRight, input.ArrowRight, input.ArrowRight, input.Enter)
 	u.sees("aside", "turbine to turbine")
 	u.presses(input.ArrowDown) // the selection moves, and the panel with it

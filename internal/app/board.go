@@ -38,7 +38,7 @@ type Cells struct {
 }
 
 // PieceSize is how many rows and columns a piece of the board has at most.
-const PieceSize = 32
+const PieceSize = 16
 
 // NodeID returns how a node is written in an address.
 func NodeID(n survey.Node) string {

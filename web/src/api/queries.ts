@@ -57,7 +57,7 @@ export const boardQuery = (open: string[]) =>
   });
 
 /** How many rows and columns a piece of the board has; the server says so too. */
-export const pieceSize = 32;
+export const pieceSize = 16;
 
 /** A piece of the board, by the place of its first row and column. */
 export const cellsQuery = (open: string[], revision: number, row: number, col: number) =>

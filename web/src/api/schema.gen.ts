@@ -96,7 +96,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A piece of the board, of 32 rows and columns or less */
+        /** A piece of the board, of 16 rows and columns or less */
         get: operations["getCells"];
         put?: never;
         post?: never;

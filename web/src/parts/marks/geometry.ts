@@ -5,6 +5,9 @@ export type Outcome = Schemas["Outcome"];
 /** The box that every mark is drawn in. */
 export const box = { width: 20, height: 14 };
 
+/** How thick the lines of a mark are, in units of the box. */
+export const strokes = { line: 2.3, dots: 2.8, fork: 1.9 };
+
 /** What a mark is made of: strokes, maybe a ring, maybe dots. */
 export interface Shape {
   strokes: string;
@@ -35,4 +38,9 @@ export function afterFork(strokes: string): string {
 /** What a mark is called, for people who do not see it. */
 export function markName(outcome: Outcome, contested: boolean): string {
   return contested ? `${outcome}, contested` : outcome;
+}
+
+/** What the marks of a cell say, widest first. */
+export function marksName(marks: Schemas["Mark"][]): string {
+  return marks.map((m) => markName(m.outcome, m.contested)).join("; ") || "no flow";
 }

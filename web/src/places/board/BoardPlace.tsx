@@ -1,17 +1,19 @@
 import { useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { memo, useCallback, useEffect, useMemo, useRef, useState } from "react";
-import type { KeyboardEvent } from "react";
+import { memo, useEffect, useMemo, useRef, useState } from "react";
+import type { KeyboardEvent, MouseEvent, RefObject } from "react";
 import type { Schemas } from "../../api/client";
-import { boardQuery } from "../../api/queries";
+import { boardQuery, pieceSize } from "../../api/queries";
 import { useAddress } from "../../frame/address";
-import { Marks } from "../../parts/marks/RoadMark";
 import { grouped, nodeName } from "../../parts/wording";
 import { Panel } from "../../road/Panel";
-import { label, markSize, measuresFor, moved } from "./layout";
+import { bringIntoView, cellUnder, label, measuresFor, moved } from "./layout";
 import type { Measures } from "./layout";
 import { Legend } from "./Legend";
-import { usePieces } from "./pieces";
+import { Over } from "./Over";
+import { Piece } from "./Piece";
+
+type Node = Schemas["BoardNode"];
 
 /** The board: sources down, destinations across, every outcome between. */
 export function BoardPlace() {
@@ -58,31 +60,11 @@ function Grid({ board, open, onToggle }: GridProps) {
   const scroller = useRef<HTMLDivElement>(null);
   const rowAt = nodes.findIndex((n) => n.id === params.get("row"));
   const colAt = nodes.findIndex((n) => n.id === params.get("col"));
-  const selected = rowAt >= 0 && colAt >= 0 ? { row: rowAt, col: colAt } : null;
+  const selected = rowAt >= 0 && colAt >= 0;
   const [cursor, setCursor] = useState({ row: 0, col: 0 });
-  const at = selected ?? { row: Math.min(cursor.row, size - 1), col: Math.min(cursor.col, size - 1) };
-
-  // The virtualizers keep state of their own, which the compiler cannot see.
-  // eslint-disable-next-line react-hooks/incompatible-library
-  const rows = useVirtualizer({
-    count: size,
-    getScrollElement: () => scroller.current,
-    estimateSize: () => m.row,
-    overscan: 6,
-  });
-  const cols = useVirtualizer({
-    count: size,
-    horizontal: true,
-    getScrollElement: () => scroller.current,
-    estimateSize: () => m.column,
-    overscan: 4,
-  });
-  useEffect(() => {
-    rows.measure();
-    cols.measure();
-  }, [m.row, m.column, rows, cols]);
-
-  const marksAt = usePieces(board.revision, open, rows.getVirtualItems(), cols.getVirtualItems());
+  const at = selected
+    ? { row: rowAt, col: colAt }
+    : { row: Math.min(cursor.row, size - 1), col: Math.min(cursor.col, size - 1) };
 
   const select = (row: number, col: number) => {
     setCursor({ row, col });
@@ -90,20 +72,22 @@ function Grid({ board, open, onToggle }: GridProps) {
     const to = nodes[col];
     if (from && to) change({ row: from.id, col: to.id, at: null });
   };
-
-  // Cells keep one function for good, and it finds what is current when it is called.
-  const latest = useRef(select);
-  useEffect(() => {
-    latest.current = select;
-  });
-  const onSelect = useCallback((row: number, col: number) => latest.current(row, col), []);
-
+  const [pointer, setPointer] = useState<{ row: number; col: number } | null>(null);
+  const under = (event: MouseEvent) =>
+    scroller.current && cellUnder(scroller.current, m, size, { x: event.clientX, y: event.clientY });
+  const onClick = (event: MouseEvent) => {
+    const cell = under(event);
+    if (cell) select(cell.row, cell.col);
+  };
+  const onMove = (event: MouseEvent) => {
+    const cell = under(event);
+    if (cell?.row !== pointer?.row || cell?.col !== pointer?.col) setPointer(cell);
+  };
   const onKey = (event: KeyboardEvent) => {
     const next = moved(at, event.key, size);
     if (next) {
       event.preventDefault();
-      rows.scrollToIndex(next.row);
-      cols.scrollToIndex(next.col);
+      if (scroller.current) bringIntoView(scroller.current, m, next);
       if (selected) select(next.row, next.col);
       else setCursor(next);
       return;
@@ -123,119 +107,128 @@ function Grid({ board, open, onToggle }: GridProps) {
       aria-label="Outcomes"
       aria-rowcount={size + 1}
       aria-colcount={size + 1}
-      aria-activedescendant={`cell-${at.row}-${at.col}`}
+      aria-activedescendant="cell-at"
       tabIndex={0}
       onKeyDown={onKey}
-      className="mx-5 min-h-0 flex-1 overflow-auto outline-offset-4"
+      onClick={onClick}
+      onMouseMove={onMove}
+      onMouseLeave={() => setPointer(null)}
+      className="group/grid mx-5 min-h-0 flex-1 overflow-auto outline-offset-4"
     >
-      <div
-        className="relative"
-        style={{ width: m.side + cols.getTotalSize(), height: m.head + rows.getTotalSize() }}
-      >
-        <div role="row" className="sticky top-0 z-20 bg-paper" style={{ height: m.head }}>
-          <span
-            className="sticky left-0 z-10 inline-block border-b border-line bg-paper align-top"
-            style={{ width: m.side, height: m.head }}
-          />
-          {cols.getVirtualItems().map((c) => {
-            const node = nodes[c.index];
-            return (
-              node && (
-                <ColumnHead
-                  key={c.key}
-                  node={node}
-                  left={m.side + c.start}
-                  m={m}
-                  lit={c.index === at.col && selected !== null}
-                />
-              )
-            );
-          })}
-        </div>
-        {rows.getVirtualItems().map((r) => {
-          const node = nodes[r.index];
-          if (!node) return null;
-          return (
-            <div
-              key={r.key}
-              role="row"
-              aria-label={nodeName(node.id)}
-              className="absolute left-0 w-full"
-              style={{ top: m.head + r.start, height: m.row }}
-            >
-              <RowHead node={node} m={m} onToggle={onToggle} lit={r.index === at.row && selected !== null} />
-              {cols.getVirtualItems().map((c) => (
-                <BoardCell
-                  key={c.key}
-                  row={r.index}
-                  col={c.index}
-                  from={node.id}
-                  to={nodes[c.index]?.id ?? ""}
-                  outer={
-                    node.kind === "segment" || node.kind === "internet" || nodes[c.index]?.kind === "segment"
-                  }
-                  current={at.row === r.index && at.col === c.index}
-                  selected={selected !== null && at.row === r.index && at.col === c.index}
-                  left={m.side + c.start}
-                  m={m}
-                  marks={marksAt(r.index, c.index)}
-                  onSelect={onSelect}
-                />
-              ))}
-            </div>
-          );
-        })}
+      <div className="relative" style={{ width: m.side + size * m.column, height: m.head + size * m.row }}>
+        <ColumnHeads nodes={nodes} scroller={scroller} m={m} lit={selected ? at.col : -1} />
+        <RowHeads nodes={nodes} scroller={scroller} m={m} lit={selected ? at.row : -1} onToggle={onToggle} />
+        <Pieces board={board} open={open} scroller={scroller} m={m} />
+        <Over board={board} open={open} m={m} row={at.row} col={at.col} id="cell-at" selected={selected} />
+        {pointer && <Over board={board} open={open} m={m} row={pointer.row} col={pointer.col} />}
       </div>
     </div>
   );
 }
 
-interface CellProps {
-  row: number;
-  col: number;
-  from: string;
-  to: string;
-  outer: boolean;
-  current: boolean;
-  selected: boolean;
-  left: number;
-  m: Measures;
-  marks: Schemas["Mark"][] | null;
-  onSelect: (row: number, col: number) => void;
-}
+type Scroller = RefObject<HTMLDivElement | null>;
+type PiecesProps = { board: Schemas["Board"]; open: string[]; scroller: Scroller; m: Measures };
 
-/** One cell. It is drawn anew only if something of it changes: scrolling moves hundreds. */
-const BoardCell = memo(function BoardCell(c: CellProps) {
-  return (
-    <button
-      id={`cell-${c.row}-${c.col}`}
-      role="gridcell"
-      tabIndex={-1}
-      aria-label={`${nodeName(c.from)} to ${nodeName(c.to)}`}
-      aria-selected={c.current}
-      data-selected={c.selected || undefined}
-      data-cell={`${c.from}>${c.to}`}
-      onClick={() => c.onSelect(c.row, c.col)}
-      className={`absolute top-0 flex items-center justify-center border-r border-b border-line hover:bg-wash data-selected:bg-wash data-selected:outline-2 data-selected:-outline-offset-1 data-selected:outline-accent ${c.outer ? "bg-sheet" : ""}`}
-      style={{ left: c.left, width: c.m.column, height: c.m.row }}
-    >
-      <CellMarks marks={c.marks} m={c.m} />
-    </button>
+/** The pieces that are on screen, and those that scrolling comes to next. */
+const Pieces = memo(function Pieces({ board, open, scroller, m }: PiecesProps) {
+  const count = Math.ceil(board.nodes.length / pieceSize);
+  const rows = useVisible(scroller, count, m.row * pieceSize, false, 1);
+  const cols = useVisible(scroller, count, m.column * pieceSize, true, 1);
+  return rows.flatMap((r) =>
+    cols.map((c) => (
+      <Piece
+        key={`${open.join()} ${r} ${c}`}
+        revision={board.revision}
+        open={open}
+        nodes={board.nodes}
+        row={r * pieceSize}
+        col={c * pieceSize}
+        m={m}
+      />
+    )),
   );
 });
 
-function CellMarks({ marks, m }: { marks: Schemas["Mark"][] | null; m: Measures }) {
-  if (!marks) return <span aria-label="loading" className="size-1 rounded-full bg-line" />;
-  return <Marks marks={marks} size={markSize(m, marks.length)} tight={m.column < 60} />;
+/** Which of many things of one size are on screen, and some more on either side. */
+function useVisible(
+  scroller: Scroller,
+  count: number,
+  size: number,
+  horizontal: boolean,
+  more: number,
+): number[] {
+  // The virtualizer keeps state of its own, which the compiler cannot see.
+  // eslint-disable-next-line react-hooks/incompatible-library
+  const virtual = useVirtualizer({
+    count,
+    horizontal,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => size,
+    overscan: more,
+  });
+  useEffect(() => virtual.measure(), [size, virtual]);
+  return virtual.getVirtualItems().map((item) => item.index);
 }
 
-type HeadProps = { node: Schemas["BoardNode"]; m: Measures; lit: boolean };
+type HeadsProps = { nodes: Node[]; scroller: Scroller; m: Measures; lit: number };
+
+function ColumnHeads({ nodes, scroller, m, lit }: HeadsProps) {
+  const cols = useVisible(scroller, nodes.length, m.column, true, 4);
+  return (
+    <div role="row" aria-rowindex={1} className="sticky top-0 z-20 bg-paper" style={{ height: m.head }}>
+      <span
+        className="sticky left-0 z-10 inline-block border-b border-line bg-paper align-top"
+        style={{ width: m.side, height: m.head }}
+      />
+      {cols.map((c) => {
+        const node = nodes[c];
+        return (
+          node && <ColumnHead key={node.id} node={node} left={m.side + c * m.column} m={m} lit={c === lit} />
+        );
+      })}
+    </div>
+  );
+}
+
+function RowHeads({
+  nodes,
+  scroller,
+  m,
+  lit,
+  onToggle,
+}: HeadsProps & { onToggle: (segment: string) => void }) {
+  const rows = useVisible(scroller, nodes.length, m.row, false, 6);
+  return (
+    <div className="sticky left-0 z-10" style={{ width: m.side, height: nodes.length * m.row }}>
+      {rows.map((r) => {
+        const node = nodes[r];
+        return (
+          node && (
+            <div
+              key={node.id}
+              role="row"
+              data-row={node.id}
+              aria-rowindex={r + 2}
+              className="absolute left-0"
+              style={{ top: r * m.row, height: m.row }}
+            >
+              <RowHead node={node} m={m} onToggle={onToggle} lit={r === lit} />
+            </div>
+          )
+        );
+      })}
+    </div>
+  );
+}
+
+type HeadProps = { node: Node; m: Measures; lit: boolean };
 
 function ColumnHead({ node, left, m, lit }: HeadProps & { left: number }) {
   const upright = m.head > 60;
   return (
     <span
       role="columnheader"
+      data-col={node.id}
       title={nodeName(node.id)}
       className={`absolute bottom-0 flex justify-center border-r border-b border-line bg-paper pb-1.5 ${upright ? "items-end" : "items-center"} ${lit ? "text-accent" : ""}`}
       style={{ left, width: m.column, height: m.head }}
@@ -264,7 +257,7 @@ function RowHead({ node, m, onToggle, lit }: HeadProps & { onToggle: (segment: s
       </span>
     </>
   );
-  const shape = `sticky left-0 z-10 flex items-center justify-between gap-2 border-r border-b border-line bg-paper pr-2 ${lit ? "text-accent" : ""}`;
+  const shape = `flex items-center justify-between gap-2 border-r border-b border-line bg-paper pr-2 ${lit ? "text-accent" : ""}`;
   if (node.kind !== "segment") {
     return (
       <span

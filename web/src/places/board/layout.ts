@@ -60,3 +60,23 @@ export function moved(at: { row: number; col: number }, key: string, size: numbe
   }
   return null;
 }
+
+/** Scrolls the board as little as it takes for a cell to stand clear of the heads. */
+export function bringIntoView(scroller: HTMLElement, m: Measures, at: { row: number; col: number }) {
+  const top = at.row * m.row;
+  const left = at.col * m.column;
+  const height = scroller.clientHeight - m.head;
+  const width = scroller.clientWidth - m.side;
+  scroller.scrollTop = Math.min(top, Math.max(scroller.scrollTop, top + m.row - height));
+  scroller.scrollLeft = Math.min(left, Math.max(scroller.scrollLeft, left + m.column - width));
+}
+
+/** The cell that a point of the window is over, if it is over one and not over the heads. */
+export function cellUnder(scroller: HTMLElement, m: Measures, size: number, point: { x: number; y: number }) {
+  const box = scroller.getBoundingClientRect();
+  const x = point.x - box.left - m.side;
+  const y = point.y - box.top - m.head;
+  const col = Math.floor((x + scroller.scrollLeft) / m.column);
+  const row = Math.floor((y + scroller.scrollTop) / m.row);
+  return x >= 0 && y >= 0 && row < size && col < size ? { row, col } : null;
+}
