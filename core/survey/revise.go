@@ -11,8 +11,8 @@ import (
 // Revise returns the survey of e, an edit of the estate of s, and what fares
 // differently. It works out anew what the edit touches and shares the rest with
 // s, which stays as it is: an edit of a policy's rules costs the stances that
-// the policy has a say in, one of its sides the blocks of its segments. Any
-// other edit is surveyed from the ground.
+// the policy has a say in; one of its sides, and one that comes or goes, the
+// blocks of its segments. Any other edit is surveyed from the ground.
 func (s *Survey) Revise(e *estate.Estate) (*Survey, Difference) {
 	j, r := s.judge.Revise(e)
 	before, next := s.revised(j, r)
@@ -101,7 +101,7 @@ func (s *Survey) concerned(before *Survey, b *block, r *verdict.Revision) bool {
 	}
 	for _, p := range r.Policies {
 		for _, j := range []*verdict.Judge{before.judge, s.judge} {
-			if serves := j.SegmentsOf(p); serves == nil || serves[segment] {
+			if j.Serves(p, segment) {
 				return true
 			}
 		}

@@ -13,17 +13,37 @@ import (
 	"bivium/core/verdict"
 )
 
-// editPolicy returns a copy of e with one thing about one policy changed, the
-// rest shared, or e if it has no policy.
+// editPolicy returns a copy of e with one thing about one policy changed, one
+// that is gone, renamed or new, the rest shared, or e if it has no policy.
 func editPolicy(t *rapid.T, e *estate.Estate) *estate.Estate {
 	if len(e.Policies) == 0 {
 		return e
 	}
 	next := *e
 	next.Policies = slices.Clone(e.Policies)
-	p := &next.Policies[rapid.IntRange(0, len(e.Policies)-1).Draw(t, "policy")]
+	at := rapid.IntRange(0, len(e.Policies)-1).Draw(t, "policy")
+	p := &next.Policies[at]
 	other := &e.Policies[rapid.IntRange(0, len(e.Policies)-1).Draw(t, "other")]
-	switch rapid.IntRange(0, 6).Draw(t, "kind") {
+	switch rapid.IntRange(0, 9).Draw(t, "kind") {
+	case 7:
+		next.Policies = slices.Delete(next.Policies, at, at+1)
+	case 8:
+		copied := *p
+		copied.Name = rapid.StringMatching("[a-z][0-9]").Draw(t, "name")
+		if slices.ContainsFunc(e.Policies, func(q estate.Policy) bool { return q.Name == copied.Name }) {
+			return e
+		}
+		copied.Rules = other.Rules
+		if copied.Guardrail() != other.Guardrail() {
+			copied.Rules = p.Rules
+		}
+		if rapid.Bool().Draw(t, "renamed") {
+			*p = copied
+		} else {
+			next.Policies = slices.Insert(next.Policies, at, copied)
+		}
+	case 9:
+		*p, next.Policies[len(next.Policies)-1] = next.Policies[len(next.Policies)-1], *p
 	case 0:
 		p.Enabled = !p.Enabled
 	case 1:

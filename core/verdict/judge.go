@@ -120,11 +120,15 @@ func New(e *estate.Estate) *Judge {
 		j.defaults[j.net.Segment(s.Name)] = s.Default
 	}
 	j.compileRules(e)
-	j.policyIndex = make(map[string]int, len(e.Policies))
-	for i := range e.Policies {
-		j.policyIndex[e.Policies[i].Name] = i
-	}
+	j.indexEstate()
 	return j
+}
+
+func (j *Judge) indexEstate() {
+	j.policyIndex = make(map[string]int, len(j.estate.Policies))
+	for i := range j.estate.Policies {
+		j.policyIndex[j.estate.Policies[i].Name] = i
+	}
 }
 
 // Estate returns the estate that the judge was made from. It must not be changed.

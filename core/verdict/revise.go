@@ -16,10 +16,11 @@ type Revision struct {
 }
 
 // Revise returns the judge of e, an edit of the estate of j, and what it has
-// anew. Where an edit only replaces policies, networks, groups and everything
-// else are not compiled again; that takes slices of e that are those of j's
-// estate wherever nothing changed. Cost: then the number of policies; else that
-// of New.
+// anew. Where an edit only changes policies, adds some or removes some, networks,
+// groups and everything else are not compiled again; that takes slices of e that
+// are those of j's estate wherever nothing changed. A policy keeps its number for
+// good: one that is gone says nothing, and one that is new gets the next. Cost:
+// then the number of policies; else that of New.
 func (j *Judge) Revise(e *estate.Estate) (*Judge, Revision) {
 	if !sameBesidesPolicies(j.estate, e) {
 		return New(e), Revision{Whole: true}
@@ -28,39 +29,88 @@ func (j *Judge) Revise(e *estate.Estate) (*Judge, Revision) {
 	next.estate = e
 	next.policies, next.rails = slices.Clone(j.policies), slices.Clone(j.rails)
 	next.sets = slices.Clip(j.sets)
-	c := next.compilerOf()
-	var r Revision
-	resided := false
+	v := reviser{next: &next, compiler: next.compilerOf()}
+	moved := len(j.estate.Policies) != len(e.Policies)
+	stays := make([]bool, len(j.estate.Policies))
 	for i := range e.Policies {
-		was, is := &j.estate.Policies[i], &e.Policies[i]
-		switch {
-		case was.Name != is.Name || was.Guardrail() != is.Guardrail():
-			return New(e), Revision{Whole: true}
-		case samePolicy(was, is):
-		case is.Guardrail():
-			n := slices.IndexFunc(next.rails, func(r rail) bool { return r.name == is.Name })
-			next.rails[n] = c.rail(is)
-			r.Rails = append(r.Rails, n)
-		default:
-			n := slices.IndexFunc(next.policies, func(p policy) bool { return p.name == is.Name })
-			next.policies[n] = c.policy(is)
-			r.Policies = append(r.Policies, n)
-			resided = resided || !sameReach(&j.policies[n], &next.policies[n])
+		is := &e.Policies[i]
+		at, known := i, i < len(stays) && j.estate.Policies[i].Name == is.Name
+		if !known {
+			at, known = j.policyIndex[is.Name]
+			moved = true
+		}
+		if !known {
+			v.put(is)
+			continue
+		}
+		stays[at] = true
+		if was := &j.estate.Policies[at]; !samePolicy(was, is) {
+			if was.Guardrail() != is.Guardrail() {
+				v.silence(was)
+			}
+			v.put(is)
 		}
 	}
-	if resided {
+	for i, stay := range stays {
+		if !stay {
+			v.silence(&j.estate.Policies[i])
+		}
+	}
+	if v.resided {
 		next.indexPolicies()
 	}
-	return &next, r
+	if moved {
+		next.indexEstate()
+	}
+	return &next, v.revision
+}
+
+// reviser puts policies of an edit into a judge.
+type reviser struct {
+	next     *Judge
+	compiler *compiler
+	revision Revision
+	resided  bool // some policy speaks on other flows
+}
+
+// put compiles a policy, in place of the one of its name if there is one.
+func (v *reviser) put(p *estate.Policy) {
+	j := v.next
+	if p.Guardrail() {
+		n := slices.IndexFunc(j.rails, func(r rail) bool { return r.name == p.Name })
+		if n < 0 {
+			n = len(j.rails)
+			j.rails = append(j.rails, rail{})
+		}
+		j.rails[n] = v.compiler.rail(p)
+		v.revision.Rails = append(v.revision.Rails, n)
+		return
+	}
+	n := slices.IndexFunc(j.policies, func(q policy) bool { return q.name == p.Name })
+	if n < 0 {
+		n = len(j.policies)
+		j.policies = append(j.policies, policy{})
+	}
+	was := j.policies[n]
+	j.policies[n] = v.compiler.policy(p)
+	v.revision.Policies = append(v.revision.Policies, n)
+	v.resided = v.resided || !sameReach(&was, &j.policies[n])
+}
+
+// silence switches off a policy that is gone.
+func (v *reviser) silence(p *estate.Policy) {
+	gone := *p
+	gone.Enabled = false
+	v.put(&gone)
 }
 
 // sameBesidesPolicies reports whether two estates share everything but policies,
-// of which they have as many. Expectations do not count: they judge nothing.
+// whatever those are. Expectations do not count: they judge nothing.
 func sameBesidesPolicies(a, b *estate.Estate) bool {
 	return same(a.Accounts, b.Accounts) && same(a.Hubs, b.Hubs) && same(a.Links, b.Links) && same(a.Segments, b.Segments) &&
 		same(a.Networks, b.Networks) && same(a.Attachments, b.Attachments) && same(a.Peerings, b.Peerings) && same(a.Exits, b.Exits) &&
 		same(a.Publications, b.Publications) && same(a.Workloads, b.Workloads) && same(a.Services, b.Services) && same(a.Groups, b.Groups) &&
-		same(a.Pools, b.Pools) && same(a.Rulebooks, b.Rulebooks) && same(a.Shares, b.Shares) && len(a.Policies) == len(b.Policies)
+		same(a.Pools, b.Pools) && same(a.Rulebooks, b.Rulebooks) && same(a.Shares, b.Shares)
 }
 
 // same reports whether two slices are one and the same.
@@ -82,30 +132,11 @@ func sameReach(a, b *policy) bool {
 	return a.enabled == b.enabled && slices.Equal(a.segments, b.segments) && slices.Equal(a.from, b.from) && slices.Equal(a.to, b.to)
 }
 
-// Numbering returns the names of everything that has a number in stances and
-// effects. Two judges with equal numberings can share them.
-func (j *Judge) Numbering() [][]string {
-	names := func(n int, name func(int) string) []string {
-		out := make([]string, n)
-		for i := range out {
-			out[i] = name(i)
-		}
-		return out
-	}
-	return [][]string{
-		j.members.names,
-		names(len(j.policies), func(i int) string { return j.policies[i].name }),
-		names(len(j.rails), func(i int) string { return j.rails[i].name }),
-		names(len(j.shares), func(i int) string { return j.shares[i].name }),
-		names(len(j.books), func(i int) string { return j.books[i].name }),
-		names(len(j.pools), func(i int) string { return j.pools[i].name }),
-		names(len(j.net.Exits), func(i int) string { return j.net.Exits[i].Name }),
-		j.net.Segments,
-	}
+// Serves reports whether a policy of a revision serves a segment; one that the
+// judge does not know yet serves none.
+func (j *Judge) Serves(policy, segment int) bool {
+	return policy < len(j.policies) && (j.policies[policy].segments == nil || j.policies[policy].segments[segment])
 }
-
-// SegmentsOf returns the segments that a policy serves, or nil for all.
-func (j *Judge) SegmentsOf(policy int) []bool { return j.policies[policy].segments }
 
 // Revise returns the sieve of a revised judge, or false if some of its sets of
 // services are not whole atoms.
@@ -131,6 +162,9 @@ func (v *Sieve) Revise(j *Judge, r Revision) (*Sieve, bool) {
 			return
 		}
 		next.first[kind] = slices.Clone(v.first[kind])
+		if last := slices.Max(which); last >= len(next.first[kind]) {
+			next.first[kind] = append(next.first[kind], make([][]uint16, last+1-len(next.first[kind]))...)
+		}
 		for _, i := range which {
 			next.first[kind][i] = next.firsts(1, func(int) []rule { return rules(i) })[0]
 		}

@@ -1,7 +1,9 @@
 package verdict
 
 import (
+	"cmp"
 	"slices"
+	"strings"
 
 	"bivium/core/estate"
 	"bivium/core/paths"
@@ -378,7 +380,9 @@ func (j *Judge) addPolicies(t *Trace, d *decision) {
 			t.Voices = append(t.Voices, VoiceView{Kind: "policy", Name: p.name, From: j.sideName(c.sides.from), To: j.sideName(c.sides.to), Services: []string{}, Standing: "silent"})
 		}
 	}
-	slices.SortStableFunc(t.Voices, func(a, b VoiceView) int { return order[a.Standing] - order[b.Standing] })
+	slices.SortStableFunc(t.Voices, func(a, b VoiceView) int {
+		return cmp.Or(order[a.Standing]-order[b.Standing], strings.Compare(a.Name, b.Name))
+	})
 }
 
 func (j *Judge) addShares(t *Trace, d *decision) {

@@ -1,6 +1,8 @@
 package verdict
 
 import (
+	"slices"
+
 	"bivium/core/estate"
 	"bivium/core/paths"
 )
@@ -246,6 +248,7 @@ func (j *Judge) verdictOf(d *settled) Verdict {
 		for _, i := range d.intent.by {
 			v.By = append(v.By, j.speakerName(d.reason, i))
 		}
+		slices.Sort(v.By)
 	}
 	return v
 }
