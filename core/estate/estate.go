@@ -179,10 +179,12 @@ type Publication struct {
 	Description string       `json:"description,omitempty"`
 }
 
-// Workload is something with addresses and labels.
+// Workload is something with addresses and labels. Account is left out where it
+// is that of its network.
 type Workload struct {
 	Name        string            `json:"name" doc:"req,name"`
 	Network     string            `json:"network" doc:"req,name"`
+	Account     string            `json:"account,omitempty" doc:"name"`
 	Addresses   []netip.Addr      `json:"addresses" doc:"req"`
 	Labels      map[string]string `json:"labels,omitempty"`
 	Description string            `json:"description,omitempty"`

@@ -201,6 +201,7 @@ func (c *checker) structure() {
 	}
 	for i, w := range c.e.Workloads {
 		c.need(Ref{KindWorkload, w.Name}, KindNetwork, w.Network, "workloads[%d].network", i)
+		c.need(Ref{KindWorkload, w.Name}, KindAccount, w.Account, "workloads[%d].account", i)
 	}
 }
 

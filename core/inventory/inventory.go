@@ -1,0 +1,124 @@
+// Package inventory takes what is read from the accounts of an estate into it:
+// it maps the tags that teams wrote to labels that rules can use, and tells what
+// is new, changed and gone. It is pure: reading is the drivers' work.
+package inventory
+
+import (
+	"net/netip"
+	"slices"
+)
+
+// Network is a network as its provider knows it.
+type Network struct {
+	ID      string            `json:"id"` // the provider's, for good
+	Name    string            `json:"name"`
+	Kind    string            `json:"kind"` // cloud, site, remote or partner
+	Region  string            `json:"region,omitempty"`
+	Tags    map[string]string `json:"tags,omitempty"`
+	Subnets []Subnet          `json:"subnets,omitempty"`
+	Routes  []Route           `json:"routes,omitempty"` // of its table, but for its own prefixes
+	Peers   []string          `json:"peers,omitempty"`  // IDs of the networks that it is peered with
+	Gateway bool              `json:"gateway,omitempty"`
+	Uplink  string            `json:"uplink,omitempty"` // of a site: up or down
+}
+
+// Subnet is one prefix of a network.
+type Subnet struct {
+	Name   string       `json:"name"`
+	Prefix netip.Prefix `json:"prefix"`
+}
+
+// Route is an entry of a route table. Via is "hub", "internet" or "none", or
+// "peer:" and the ID of a network.
+type Route struct {
+	To  netip.Prefix `json:"to"`
+	Via string       `json:"via"`
+}
+
+// Workload is a machine as its provider knows it. Network is the ID of the
+// network that its addresses are of, which may belong to another account.
+type Workload struct {
+	ID        string            `json:"id"`
+	Name      string            `json:"name"`
+	Network   string            `json:"network"`
+	Addresses []netip.Addr      `json:"addresses"`
+	Tags      map[string]string `json:"tags,omitempty"`
+}
+
+// Reading is what was read from one account.
+type Reading struct {
+	Account   string
+	Provider  string
+	Networks  []Network
+	Workloads []Workload
+	Partial   bool // something may be missing: what is not in it is not gone
+}
+
+// Known is a thing that an account had when it was last read, and what it is in
+// the estate.
+type Known struct {
+	Account string            `json:"account"`
+	Kind    Kind              `json:"kind"`
+	ID      string            `json:"id"`
+	Name    string            `json:"name"` // in the estate
+	Tags    map[string]string `json:"tags,omitempty"`
+	Hand    map[string]string `json:"hand,omitempty"` // labels set by hand; they win over mapped ones
+	Gone    bool              `json:"gone,omitempty"` // no longer there, and kept because the estate speaks of it
+}
+
+// Kind is the kind of a thing that accounts have.
+type Kind string
+
+// The kinds of things.
+const (
+	NetworkKind  Kind = "network"
+	WorkloadKind Kind = "workload"
+)
+
+// Change is what a reading did to one thing.
+type Change struct {
+	Kind Kind   `json:"kind"`
+	Name string `json:"name"`
+	What What   `json:"what"`
+	How  string `json:"how,omitempty"` // what of it changed, or why it is kept
+}
+
+// What is what happened to a thing.
+type What string
+
+// What can happen to a thing.
+const (
+	New     What = "new"
+	Changed What = "changed"
+	Gone    What = "gone"
+	Kept    What = "kept" // gone from its account, and kept because the estate speaks of it
+)
+
+// Count returns how many changes are of a sort.
+func Count(changes []Change, kind Kind, what What) int {
+	n := 0
+	for i := range changes {
+		if changes[i].Kind == kind && changes[i].What == what {
+			n++
+		}
+	}
+	return n
+}
+
+// sortChanges puts networks before workloads, and each in order of name.
+func sortChanges(changes []Change) {
+	slices.SortFunc(changes, func(a, b Change) int {
+		switch {
+		case a.Kind != b.Kind:
+			if a.Kind == NetworkKind {
+				return -1
+			}
+			return 1
+		case a.Name < b.Name:
+			return -1
+		case a.Name > b.Name:
+			return 1
+		}
+		return 0
+	})
+}

@@ -1,0 +1,173 @@
+package inventory
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"bivium/core/estate"
+)
+
+func TestMappingPutsSpellingsIntoOne(t *testing.T) {
+	table, faults := NewTable([]Mapping{
+		{Key: "env*|stage", Value: "prod|production|live", Label: "env", To: "prod"},
+		{Key: "env*|stage", Label: "env"},
+		{Key: "cost centre", Provider: "velum", Label: "centre"},
+		{Key: "*-team|team", Account: "north", Label: "team"},
+	})
+	require.Empty(t, faults)
+	for _, c := range []struct {
+		provider, account string
+		tags, want        map[string]string
+		unmapped          []string
+		conflicts         int
+	}{
+		{"cirra", "a", map[string]string{"Env": "Production"}, map[string]string{"env": "prod"}, nil, 0},
+		{"cirra", "a", map[string]string{"ENVIRONMENT": " live "}, map[string]string{"env": "prod"}, nil, 0},
+		{"cirra", "a", map[string]string{"stage": "Pre Prod!"}, map[string]string{"env": "pre-prod-"}, nil, 0},
+		{"cirra", "a", map[string]string{"Cost_Centre": "7"}, map[string]string{}, []string{"Cost_Centre"}, 0},
+		{"velum", "a", map[string]string{"Cost_Centre": "7"}, map[string]string{"centre": "7"}, nil, 0},
+		{"velum", "north", map[string]string{"net-team": "Sea", "x": "1"}, map[string]string{"team": "sea"}, []string{"x"}, 0},
+		{"cirra", "a", map[string]string{"env": "prod", "stage": "dev"}, map[string]string{"env": "prod"}, nil, 1},
+	} {
+		got := table.Labels(c.provider, c.account, c.tags)
+		assert.Equal(t, c.want, got.Labels, "%v", c.tags)
+		assert.Equal(t, c.unmapped, got.Unmapped, "%v", c.tags)
+		assert.Len(t, got.Conflicts, c.conflicts, "%v", c.tags)
+	}
+	_, faults = NewTable([]Mapping{{Key: "a", Label: "a b"}, {Label: "x"}})
+	require.Len(t, faults, 2)
+	assert.Equal(t, "rule 2, key: the rule says nothing of the tag's key; write a key, or * for every one", faults[1].Error())
+}
+
+// drawReading draws what an account has, out of few names, so that readings
+// meet again and again.
+func drawReading(t *rapid.T, account string) *Reading {
+	r := &Reading{Account: account, Provider: "cirra", Partial: rapid.IntRange(0, 3).Draw(t, "partial") == 0}
+	for i := range 4 {
+		if rapid.IntRange(0, 3).Draw(t, "absent") == 0 {
+			continue
+		}
+		n := Network{ID: fmt.Sprint(account, "-", i), Name: rapid.SampledFrom([]string{"Core", "edge", "9 lives", "core"}).Draw(t, "network"), Kind: "cloud", Region: "north"}
+		for k := range rapid.IntRange(0, 2).Draw(t, "subnets") {
+			n.Subnets = append(n.Subnets, Subnet{"Sub Net", netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(i), byte(k), 0}), 24)})
+		}
+		if rapid.Bool().Draw(t, "routed") {
+			n.Routes = []Route{{netip.MustParsePrefix("0.0.0.0/0"), rapid.SampledFrom([]string{"hub", "internet", "peer:" + account + "-0"}).Draw(t, "via")}}
+			n.Peers = []string{account + "-0"}
+		}
+		r.Networks = append(r.Networks, n)
+		for k := range rapid.IntRange(0, 3).Draw(t, "workloads") {
+			w := Workload{ID: fmt.Sprint(n.ID, "-", k), Name: rapid.SampledFrom([]string{"web 1", "db", "WEB 1"}).Draw(t, "workload"), Network: n.ID, Tags: map[string]string{"Role": rapid.SampledFrom([]string{"Web", "db"}).Draw(t, "tag")}}
+			if rapid.IntRange(0, 5).Draw(t, "addressed") > 0 {
+				w.Addresses = []netip.Addr{netip.AddrFrom4([4]byte{10, byte(i), 0, byte(k + 1)})}
+			}
+			r.Workloads = append(r.Workloads, w)
+		}
+	}
+	return r
+}
+
+// TestTakingIn takes in one reading after the other, and holds what the estate
+// has then against what was read.
+func TestTakingIn(t *testing.T) {
+	table, faults := NewTable([]Mapping{{Key: "role", Label: "role"}})
+	require.Empty(t, faults)
+	kept := 0
+	rapid.Check(t, func(t *rapid.T) {
+		e := &estate.Estate{Version: 1, Name: "e", Segments: []estate.Segment{{Name: "s", Default: estate.Deny}}, Hubs: []estate.Hub{{Name: "h"}}}
+		var known []Known
+		for range 4 {
+			r := drawReading(t, rapid.SampledFrom([]string{"a", "b"}).Draw(t, "account"))
+			taken := Take(e, known, r, table)
+
+			again := Take(taken.Estate, taken.Known, r, table)
+			again.Changes = slices.DeleteFunc(again.Changes, func(c Change) bool { return c.What == LeftOut || c.What == Kept })
+			require.Empty(t, again.Changes, "the same reading changes nothing")
+			require.Equal(t, taken.Estate, again.Estate)
+			require.Equal(t, taken.Known, again.Known)
+
+			byID := map[string]*Known{}
+			names := map[string]bool{}
+			for i := range taken.Known {
+				one := &taken.Known[i]
+				byID[one.ID] = one
+				require.False(t, names[string(one.Kind)+one.Name], "%s stands for two things", one.Name)
+				names[string(one.Kind)+one.Name] = true
+			}
+			at := indexOf(taken.Estate.Workloads, func(w *estate.Workload) string { return w.Name })
+			here := 0
+			for i := range r.Workloads {
+				w := &r.Workloads[i]
+				if len(w.Addresses) == 0 {
+					continue
+				}
+				here++
+				is := taken.Estate.Workloads[at[byID[w.ID].Name]]
+				require.Equal(t, w.Addresses, is.Addresses)
+				require.Equal(t, byID[w.Network].Name, is.Network)
+				require.Equal(t, Tidy(w.Tags["Role"]), is.Labels["role"])
+			}
+			if !r.Partial {
+				of := 0
+				for i := range taken.Known {
+					of += oneIf(taken.Known[i].Account == r.Account && taken.Known[i].Kind == WorkloadKind)
+				}
+				require.Equal(t, here, of, "what is gone from the account is gone")
+			}
+			for _, n := range e.Networks { // what people say stays
+				i := slices.IndexFunc(taken.Estate.Networks, func(m estate.Network) bool { return m.Name == n.Name })
+				attached := slices.ContainsFunc(e.Attachments, func(a estate.Attachment) bool { return a.Network == n.Name })
+				require.False(t, i < 0 && (attached || n.Account != r.Account), "%s is spoken of, and went", n.Name)
+				if i >= 0 {
+					require.Equal(t, n.Segment, taken.Estate.Networks[i].Segment)
+				}
+			}
+			kept += Count(taken.Changes, NetworkKind, Kept)
+			e, known = taken.Estate, taken.Known
+			if len(e.Networks) > 0 {
+				place := *e
+				place.Networks = slices.Clone(e.Networks)
+				n := &place.Networks[rapid.IntRange(0, len(e.Networks)-1).Draw(t, "placed")]
+				n.Segment = "s"
+				if !slices.ContainsFunc(e.Attachments, func(a estate.Attachment) bool { return a.Network == n.Name }) {
+					place.Attachments = append(slices.Clone(e.Attachments), estate.Attachment{Network: n.Name, Hub: "h", State: "up"})
+				}
+				e = &place
+			}
+		}
+		for _, f := range estate.Check(e) {
+			require.NotContains(t, []string{"F1"}, f.Code, "%v", f)
+		}
+	})
+	assert.Positive(t, kept, "nothing that is spoken of ever went")
+}
+
+func oneIf(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// TestLabelsByHand reads what the estate had before: labels that no tag gives
+// were set by hand, stay, and win.
+func TestLabelsByHand(t *testing.T) {
+	e := &estate.Estate{Version: 1, Name: "e",
+		Networks:  []estate.Network{{Name: "core", Kind: "cloud", Subnets: []estate.Subnet{{Name: "x", Prefix: netip.MustParsePrefix("10.0.0.0/24")}}}},
+		Workloads: []estate.Workload{{Name: "web-1", Network: "core", Addresses: []netip.Addr{netip.MustParseAddr("10.0.0.1")}, Labels: map[string]string{"env": "prod", "tier": "front"}}}}
+	table, _ := NewTable([]Mapping{{Key: "env", Label: "env"}, {Key: "tier", Label: "tier"}})
+	r := &Reading{Account: "a", Provider: "cirra", Networks: []Network{{ID: "1", Name: "core", Kind: "cloud"}},
+		Workloads: []Workload{{ID: "2", Name: "web 1", Network: "1", Addresses: e.Workloads[0].Addresses, Tags: map[string]string{"Env": "Dev", "tier": "front"}}}}
+	taken := Take(e, nil, r, table)
+	assert.Equal(t, map[string]string{"env": "prod", "tier": "front"}, taken.Estate.Workloads[0].Labels)
+	r.Workloads[0].Tags = map[string]string{"Env": "Dev", "tier": "back"}
+	taken = Take(taken.Estate, taken.Known, r, table)
+	assert.Equal(t, map[string]string{"env": "prod", "tier": "back"}, taken.Estate.Workloads[0].Labels)
+	assert.Equal(t, []Change{{WorkloadKind, "web-1", Changed, "labels"}}, taken.Changes)
+}

@@ -1,0 +1,193 @@
+package inventory
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"bivium/core/estate"
+)
+
+// Mapping turns tags into one label. Rules are asked in order, and the first that
+// speaks of a tag gives the label; where two tags give one label two values, the
+// earlier rule wins, and the conflict is shown.
+type Mapping struct {
+	Provider string `json:"provider,omitempty"` // "" for every one
+	Account  string `json:"account,omitempty"`  // likewise
+	Key      string `json:"key"`                // patterns of the tag's key, one or several: env|environment|stage
+	Value    string `json:"value,omitempty"`    // patterns of its value; "" for any
+	Label    string `json:"label"`              // the key of the label
+	To       string `json:"to,omitempty"`       // its value; "" for that of the tag, put in order
+}
+
+// Labelled is what mapping makes of the tags of one thing.
+type Labelled struct {
+	Labels    map[string]string
+	By        map[string]int // by label: the number of the rule that gave it
+	Unmapped  []string       // keys of tags that no rule speaks of, sorted
+	Conflicts []Conflict
+}
+
+// Conflict is a label that two rules give different values.
+type Conflict struct {
+	Label  string `json:"label"`
+	Value  string `json:"value"` // that stands
+	By     int    `json:"by"`
+	Other  string `json:"other"` // that is outvoted
+	Beside int    `json:"beside"`
+}
+
+// Table is mapping rules, checked and ready for use.
+type Table struct{ rules []rule }
+
+type rule struct {
+	Mapping
+	keys, values []string
+}
+
+// MappingError is a fault of one rule, with its place and its field.
+type MappingError struct {
+	Rule         int
+	Field        string
+	Message, Fix string
+}
+
+// Error returns the fault as one line.
+func (e *MappingError) Error() string {
+	return fmt.Sprintf("rule %d, %s: %s; %s", e.Rule+1, e.Field, e.Message, e.Fix)
+}
+
+// NewTable returns the table of some rules, or everything that is wrong with
+// them, each a *MappingError.
+func NewTable(rules []Mapping) (*Table, []*MappingError) {
+	t := &Table{}
+	var faults []*MappingError
+	for i, m := range rules {
+		fault := func(field, message, fix string) {
+			faults = append(faults, &MappingError{i, field, message, fix})
+		}
+		if strings.TrimSpace(m.Key) == "" {
+			fault("key", "the rule says nothing of the tag's key", "write a key, or * for every one")
+		}
+		if m.Label == "" {
+			fault("label", "the rule gives no label", "write the key of a label, such as env")
+		} else if err := estate.CheckLabel(m.Label, m.To); err != nil {
+			fault("label", err.Error(), "write letters, digits and ._-/:@+ alone")
+		}
+		t.rules = append(t.rules, rule{m, patterns(m.Key), patterns(m.Value)})
+	}
+	return t, faults
+}
+
+// patterns returns the alternatives of a pattern, in the spelling in which tags
+// are compared.
+func patterns(s string) []string {
+	var out []string
+	for one := range strings.SplitSeq(s, "|") {
+		if one = fold(one); one != "" {
+			out = append(out, one)
+		}
+	}
+	return out
+}
+
+// fold puts different spellings of a word into one: case, and what stands
+// between its parts.
+func fold(s string) string {
+	return strings.Map(func(r rune) rune {
+		switch r {
+		case ' ', '_', '\t':
+			return '-'
+		}
+		return r
+	}, strings.ToLower(strings.TrimSpace(s)))
+}
+
+// Tidy returns a tag's value as a label can hold it: in lower case, with dashes
+// for what labels cannot hold, and not too long.
+func Tidy(value string) string {
+	out := []byte(fold(value))
+	for i := range out {
+		if estate.CheckLabel("k", string(out[i])) != nil {
+			out[i] = '-'
+		}
+	}
+	return string(out[:min(len(out), estate.MaxLabel)])
+}
+
+// matches reports whether a word is one of some patterns, in which * stands for
+// anything.
+func matches(patterns []string, word string) bool {
+	return slices.ContainsFunc(patterns, func(p string) bool { return glob(p, word) })
+}
+
+func glob(pattern, word string) bool {
+	parts := strings.Split(pattern, "*")
+	if len(parts) == 1 {
+		return pattern == word
+	}
+	rest, ok := strings.CutPrefix(word, parts[0])
+	if !ok {
+		return false
+	}
+	for _, part := range parts[1 : len(parts)-1] {
+		i := strings.Index(rest, part)
+		if i < 0 {
+			return false
+		}
+		rest = rest[i+len(part):]
+	}
+	return strings.HasSuffix(rest, parts[len(parts)-1])
+}
+
+// Labels maps the tags of a thing of an account. Cost: the tags times the rules.
+func (t *Table) Labels(provider, account string, tags map[string]string) Labelled {
+	out := Labelled{Labels: map[string]string{}, By: map[string]int{}}
+	from := map[string]string{} // by label: the key of the tag that it comes of
+	spoken := make(map[string]bool, len(tags))
+	keys := slices.Sorted(maps.Keys(tags))
+	for i := range t.rules {
+		r := &t.rules[i]
+		if r.Provider != "" && r.Provider != provider || r.Account != "" && r.Account != account {
+			continue
+		}
+		for _, key := range keys {
+			value := tags[key]
+			if !matches(r.keys, fold(key)) || len(r.values) > 0 && !matches(r.values, fold(value)) {
+				continue
+			}
+			spoken[key] = true
+			to := r.To
+			if to == "" {
+				to = Tidy(value)
+			}
+			had, taken := out.Labels[r.Label]
+			switch {
+			case !taken:
+				out.Labels[r.Label], out.By[r.Label], from[r.Label] = to, i, key
+			case had != to && from[r.Label] != key:
+				out.Conflicts = append(out.Conflicts, Conflict{r.Label, had, out.By[r.Label], to, i})
+			}
+		}
+	}
+	for _, key := range keys {
+		if !spoken[key] {
+			out.Unmapped = append(out.Unmapped, key)
+		}
+	}
+	return out
+}
+
+// over returns labels with others laid over them; nil for none.
+func over(labels, hand map[string]string) map[string]string {
+	if len(labels)+len(hand) == 0 {
+		return nil
+	}
+	out := maps.Clone(labels)
+	if out == nil {
+		out = map[string]string{}
+	}
+	maps.Copy(out, hand)
+	return out
+}
