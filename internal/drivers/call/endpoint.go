@@ -1,0 +1,60 @@
+package call
+
+import (
+	"fmt"
+	"net"
+	"net/netip"
+	"net/url"
+	"syscall"
+)
+
+// CheckEndpoint returns the address of an interface, or why nothing may be sent
+// there: it must be https, or http on this machine, and carry no credential.
+// Where the name leads is checked again when it is dialled (see guard).
+func CheckEndpoint(text string) (*url.URL, error) {
+	u, err := url.Parse(text)
+	switch {
+	case err != nil || u.Host == "":
+		return nil, fmt.Errorf("%q is no address of an interface; write https://HOST or https://HOST:PORT", text)
+	case u.User != nil:
+		return nil, fmt.Errorf("the address carries a credential; write it into its own field")
+	case u.RawQuery != "" || u.Fragment != "":
+		return nil, fmt.Errorf("the address has something behind its path; leave that out")
+	case u.Scheme == "https":
+	case u.Scheme == "http":
+		if ip, err := netip.ParseAddr(u.Hostname()); u.Hostname() != "localhost" && (err != nil || !ip.IsLoopback()) {
+			return nil, fmt.Errorf("the credential would be sent to %s in the clear; write https", u.Host)
+		}
+	default:
+		return nil, fmt.Errorf("an interface is spoken to by https, and not by %q", u.Scheme)
+	}
+	if ip, err := netip.ParseAddr(u.Hostname()); err == nil {
+		if err := checkAddr(ip); err != nil {
+			return nil, err
+		}
+	}
+	return u, nil
+}
+
+// checkAddr refuses addresses at which no provider is: those of the link, where
+// machines keep credentials of their own, and those of nobody or of many.
+func checkAddr(a netip.Addr) error {
+	a = a.Unmap()
+	if a.IsLinkLocalUnicast() || a.IsMulticast() || a.IsUnspecified() {
+		return fmt.Errorf("nothing is sent to %s: no provider is at such an address", a)
+	}
+	return nil
+}
+
+// guard refuses to dial what checkAddr refuses, whatever name it goes by.
+func guard(_, address string, _ syscall.RawConn) error {
+	host, _, err := net.SplitHostPort(address)
+	if err != nil {
+		return err
+	}
+	a, err := netip.ParseAddr(host)
+	if err != nil {
+		return err
+	}
+	return checkAddr(a)
+}

@@ -1,0 +1,116 @@
+// Package premises reads an organisation's own sites from their controller.
+package premises
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/netip"
+
+	"bivium/core/inventory"
+	"bivium/internal/drivers"
+	"bivium/internal/drivers/call"
+)
+
+type driver struct{ client *call.Client }
+
+// New returns the driver of a controller, which is given key and secret of the
+// access in headers.
+func New(a drivers.Access, c *call.Client) drivers.Driver {
+	c.Sign = func(r *http.Request) error {
+		r.Header.Set("Controller-Key", a.Key)
+		r.Header.Set("Controller-Secret", a.Secret)
+		return nil
+	}
+	return &driver{c}
+}
+
+type site struct {
+	Site, Name, Type, Region string
+	Notes                    map[string]string
+	Lans                     []struct {
+		Name   string
+		Prefix netip.Prefix
+	}
+	Uplink string
+}
+
+type device struct {
+	Serial, Name, Site string
+	Addresses          []netip.Addr
+	Notes              map[string]string
+}
+
+type place struct {
+	Devices bool `json:"devices,omitempty"`
+	From    int  `json:"from"`
+	Sites   int  `json:"sites,omitempty"` // in all
+}
+
+// Page reads the sites, and after them the devices.
+func (d *driver) Page(ctx context.Context, cursor string) (*drivers.Page, error) {
+	var at place
+	if err := drivers.ReadCursor(cursor, &at); err != nil {
+		return nil, err
+	}
+	page := &drivers.Page{}
+	if !at.Devices {
+		var answer struct {
+			Sites []site
+			Of    int
+		}
+		if _, err := d.client.Get(ctx, fmt.Sprintf("/sites?from=%d", at.From), &answer); err != nil {
+			return nil, err
+		}
+		for i := range answer.Sites {
+			page.Networks = append(page.Networks, answer.Sites[i].read())
+		}
+		page.Total = answer.Of
+		next := place{From: at.From + len(answer.Sites), Sites: answer.Of}
+		if next.From >= answer.Of || len(answer.Sites) == 0 {
+			next.Devices, next.From = true, 0
+		}
+		page.Next = drivers.Cursor(next)
+		return page, nil
+	}
+	var answer struct {
+		Devices []device
+		Of      int
+	}
+	if _, err := d.client.Get(ctx, fmt.Sprintf("/devices?from=%d", at.From), &answer); err != nil {
+		return nil, err
+	}
+	for _, one := range answer.Devices {
+		page.Workloads = append(page.Workloads, inventory.Workload{ID: one.Serial, Name: one.Name, Network: one.Site, Addresses: one.Addresses, Tags: one.Notes})
+	}
+	page.Total = at.Sites + answer.Of
+	if next := at.From + len(answer.Devices); next < answer.Of && len(answer.Devices) > 0 {
+		page.Next = drivers.Cursor(place{Devices: true, From: next, Sites: at.Sites})
+	}
+	return page, nil
+}
+
+func (s *site) read() inventory.Network {
+	out := inventory.Network{ID: s.Site, Name: s.Name, Kind: s.Type, Region: s.Region, Tags: s.Notes, Uplink: s.Uplink}
+	for _, l := range s.Lans {
+		out.Subnets = append(out.Subnets, inventory.Subnet{Name: l.Name, Prefix: l.Prefix})
+	}
+	return out
+}
+
+// Health reads the state of the uplinks.
+func (d *driver) Health(ctx context.Context) ([]drivers.Health, error) {
+	var answer struct {
+		Uplinks []struct{ Name, Region, State string }
+	}
+	if _, err := d.client.Get(ctx, "/uplinks", &answer); err != nil {
+		return nil, err
+	}
+	var out []drivers.Health
+	for _, u := range answer.Uplinks {
+		if u.State != "" { // a network without an uplink of its own
+			out = append(out, drivers.Health{Kind: "uplink", Name: u.Name, Region: u.Region, State: u.State})
+		}
+	}
+	return out, nil
+}

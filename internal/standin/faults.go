@@ -1,0 +1,144 @@
+package standin
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/labstack/echo/v4"
+)
+
+// Fault is how an account's interface misbehaves, and for how many answers.
+type Fault struct {
+	Kind  string `json:"kind"`  // slow, wrong, half, full, gone or expired; none for all well
+	After int    `json:"after"` // answers that are well before it begins
+	Times int    `json:"times"` // answers that it lasts for; 0 for good
+	Wait  int    `json:"wait"`  // milliseconds that each answer takes, whatever else happens
+}
+
+var kinds = []string{"none", "slow", "wrong", "half", "full", "gone", "expired"}
+
+type faults struct {
+	mu    sync.Mutex
+	fault Fault
+	asked int
+}
+
+// Fail lets an account's interface misbehave from now on.
+func (w *World) Fail(account string, f Fault) error {
+	if !slices.Contains(kinds, f.Kind) {
+		return fmt.Errorf("there is no fault %q; it is one of %v", f.Kind, kinds)
+	}
+	return w.change(account, func(a *Account) {
+		a.faults.mu.Lock()
+		defer a.faults.mu.Unlock()
+		a.faults.fault, a.faults.asked = f, 0
+	})
+}
+
+// now returns the fault of the next answer.
+func (w *World) now(account string) (kind string, wait time.Duration) {
+	w.mu.RLock()
+	a := w.accounts[account]
+	w.mu.RUnlock()
+	if a == nil {
+		return "none", 0
+	}
+	a.faults.mu.Lock()
+	defer a.faults.mu.Unlock()
+	f := a.faults.fault
+	a.faults.asked++
+	wait = time.Duration(f.Wait) * time.Millisecond
+	if n := a.faults.asked - f.After; n <= 0 || f.Times > 0 && n > f.Times {
+		return "none", wait
+	}
+	return f.Kind, wait
+}
+
+// misbehave answers for an account with the fault that it has now.
+func (w *World) misbehave(account func(*http.Request) string, next http.Handler) http.Handler {
+	return http.HandlerFunc(func(out http.ResponseWriter, r *http.Request) {
+		body, err := io.ReadAll(http.MaxBytesReader(out, r.Body, 1<<20)) // only then is it noticed when the caller leaves
+		if err != nil {
+			return
+		}
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		kind, wait := w.now(account(r))
+		if wait > 0 {
+			select {
+			case <-time.After(wait):
+			case <-r.Context().Done():
+				return
+			}
+		}
+		switch kind {
+		case "full":
+			out.Header().Set("Retry-After", "1")
+			http.Error(out, `{"error":"too many requests"}`, http.StatusTooManyRequests)
+		case "gone":
+			http.Error(out, "no backend", http.StatusServiceUnavailable)
+		case "expired":
+			http.Error(out, `{"error":"credential expired"}`, http.StatusUnauthorized)
+		case "wrong":
+			out.Header().Set("Content-Type", "application/json")
+			fmt.Fprint(out, `{"items": [{"networkId": 7,, <html>`) //nolint:errcheck // the caller may have left
+		case "half":
+			answer := httptest.NewRecorder()
+			next.ServeHTTP(answer, r)
+			for key, values := range answer.Header() {
+				out.Header()[key] = values
+			}
+			out.Header().Set("Content-Length", strconv.Itoa(answer.Body.Len()))
+			out.Write(answer.Body.Bytes()[:answer.Body.Len()/2]) //nolint:errcheck // the caller may have left
+			http.NewResponseController(out).Flush()              //nolint:errcheck // likewise
+			panic(http.ErrAbortHandler)
+		default:
+			next.ServeHTTP(out, r)
+		}
+	})
+}
+
+// Play returns the interface through which the world is played with: machines
+// that come and go, and faults.
+//
+//	PUT    /accounts/A/fault        a Fault
+//	PUT    /accounts/A/machines     a Machine
+//	DELETE /accounts/A/machines/M
+//	DELETE /accounts/A/networks/N
+func (w *World) Play() http.Handler {
+	e := echo.New()
+	told := func(c echo.Context, err error) error {
+		if err != nil {
+			return echo.NewHTTPError(http.StatusUnprocessableEntity, err.Error())
+		}
+		return c.NoContent(http.StatusNoContent)
+	}
+	e.PUT("/accounts/:account/fault", func(c echo.Context) error {
+		var f Fault
+		if err := json.NewDecoder(c.Request().Body).Decode(&f); err != nil {
+			return told(c, err)
+		}
+		return told(c, w.Fail(c.Param("account"), f))
+	})
+	e.PUT("/accounts/:account/machines", func(c echo.Context) error {
+		var m Machine
+		if err := json.NewDecoder(c.Request().Body).Decode(&m); err != nil {
+			return told(c, err)
+		}
+		return told(c, w.Start(c.Param("account"), &m))
+	})
+	e.DELETE("/accounts/:account/machines/:machine", func(c echo.Context) error {
+		return told(c, w.Stop(c.Param("account"), c.Param("machine")))
+	})
+	e.DELETE("/accounts/:account/networks/:network", func(c echo.Context) error {
+		return told(c, w.Drop(c.Param("account"), c.Param("network")))
+	})
+	return e
+}

@@ -1,0 +1,100 @@
+package standin
+
+import (
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"net/http"
+	"strconv"
+
+	"github.com/labstack/echo/v4"
+)
+
+// Stratok answers as the cloud Stratok does: each request is signed, lists go on
+// at the address that the Link header names (RFC 8288), and hosts are listed
+// network by network.
+//
+//	GET /nets              [{...}]
+//	GET /nets/ID/hosts     [{...}]
+//	GET /parts             [{...}]
+//
+// Stratok-Signature is the HMAC-SHA-256 (RFC 2104) of the method, a space, the
+// path with its query, a space and the Date header, in hexadecimal.
+func (w *World) Stratok() http.Handler {
+	e := echo.New()
+	signed := func(c echo.Context) (Account, error) {
+		r := c.Request()
+		a, ok := w.byKey("stratok", r.Header.Get("Stratok-Key"))
+		mac := hmac.New(sha256.New, []byte(a.Secret))
+		fmt.Fprintf(mac, "%s %s %s", r.Method, r.URL.RequestURI(), r.Header.Get("Date"))
+		if !ok || !hmac.Equal([]byte(hex.EncodeToString(mac.Sum(nil))), []byte(r.Header.Get("Stratok-Signature"))) {
+			return a, echo.NewHTTPError(http.StatusForbidden, "the signature does not fit")
+		}
+		return a, nil
+	}
+	e.GET("/nets", func(c echo.Context) error {
+		a, err := signed(c)
+		if err != nil {
+			return err
+		}
+		part := goOn(c, a.Networks)
+		out := []map[string]any{}
+		for _, n := range part {
+			subnets := []string{}
+			for _, s := range n.Subnets {
+				subnets = append(subnets, s.Name+"="+s.Prefix.String())
+			}
+			out = append(out, map[string]any{"id": n.ID, "label": n.Name, "zone": n.Region, "meta": n.Tags, "subnets": subnets, "rib": table(n), "joined": n.Peers, "egress": n.Gateway})
+		}
+		return c.JSON(http.StatusOK, out)
+	})
+	e.GET("/nets/:id/hosts", func(c echo.Context) error {
+		a, err := signed(c)
+		if err != nil {
+			return err
+		}
+		for _, n := range a.Networks {
+			if n.ID != c.Param("id") {
+				continue
+			}
+			out := []map[string]any{}
+			for _, m := range goOn(c, a.in[n.ID]) {
+				out = append(out, map[string]any{"id": m.ID, "label": m.Name, "ips": m.Addresses, "meta": m.Tags})
+			}
+			return c.JSON(http.StatusOK, out)
+		}
+		return echo.ErrNotFound
+	})
+	e.GET("/parts", func(c echo.Context) error {
+		a, err := signed(c)
+		if err != nil {
+			return err
+		}
+		return c.JSON(http.StatusOK, append(kinded("hub", a.Hubs), kinded("firewall", a.Walls)...))
+	})
+	return w.misbehave(func(r *http.Request) string {
+		a, _ := w.byKey("stratok", r.Header.Get("Stratok-Key"))
+		return a.Name
+	}, e)
+}
+
+// goOn returns the part of a list that a request asks for, and names the address
+// of the next.
+func goOn[T any](c echo.Context, list []T) []T {
+	from, _ := strconv.Atoi(c.QueryParam("skip")) //nolint:errcheck // a bad place begins anew
+	part, next := cut(list, from)
+	c.Response().Header().Set("Total-Count", strconv.Itoa(len(list)))
+	if next >= 0 {
+		c.Response().Header().Set("Link", fmt.Sprintf(`<%s?skip=%d>; rel="next"`, c.Request().URL.Path, next))
+	}
+	return part
+}
+
+func kinded(kind string, parts []Part) []map[string]any {
+	out := []map[string]any{}
+	for _, p := range parts {
+		out = append(out, map[string]any{"kind": kind, "label": p.Name, "zone": p.Region, "status": p.State, "note": p.Why})
+	}
+	return out
+}
