@@ -1,9 +1,32 @@
-// Package demo holds the estate of Grayshoal Wind, a made-up company.
+// Package demo holds the estate of Grayshoal Wind, a made-up company, and the
+// world outside that its accounts are read from.
 package demo
 
-import _ "embed"
+import (
+	_ "embed"
+
+	"bivium/core/inventory"
+)
 
 // Grayshoal is the document of the demo estate.
 //
 //go:embed grayshoal.yaml
 var Grayshoal []byte
+
+// World is what the stand-ins play: the accounts of Grayshoal Wind.
+//
+//go:embed world.yaml
+var World []byte
+
+// Mapping is how Grayshoal Wind maps the tags of its teams.
+var Mapping = []inventory.Mapping{
+	{Key: "env|environment|lifecycle", Value: "prod|production|live", Label: "env", To: "prod"},
+	{Key: "env|environment|lifecycle", Value: "dev|development", Label: "env", To: "dev"},
+	{Key: "app|application", Label: "app"},
+	{Key: "role", Label: "role"},
+	{Key: "tier", Label: "tier"},
+	{Key: "team", Label: "team"},
+	{Key: "use", Label: "use"},
+	{Provider: "premises", Key: "farm", Label: "farm"},
+	{Provider: "premises", Key: "site", Label: "site"},
+}

@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -16,8 +18,12 @@ import (
 	"bivium/core/estate"
 	"bivium/demo"
 	"bivium/internal/app"
+	"bivium/internal/drivers"
+	"bivium/internal/drivers/providers"
 	"bivium/internal/server"
+	"bivium/internal/standin"
 	"bivium/internal/store"
+	"bivium/internal/vault"
 	"bivium/web"
 )
 
@@ -36,13 +42,83 @@ func demoCommand() *cobra.Command {
 	var f serveFlags
 	c := &cobra.Command{
 		Use:   "demo",
-		Short: "Start the server with the demo estate, and print its address",
+		Short: "Start the server with the demo estate and the world that it is read from, and print its address",
 		Args:  cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return serve(c, f, func() (*estate.Estate, error) { return document.Read(demo.Grayshoal) })
+			world, running, err := play(c, 0)
+			if err != nil {
+				return err
+			}
+			defer running.Close() //nolint:errcheck // the process ends
+			first := func() (*estate.Estate, error) { return document.Read(demo.Grayshoal) }
+			return serve(c, f, first, func(ctx context.Context, a *app.App) error { return connectAll(ctx, a, world, running) })
 		},
 	}
 	f.add(c, filepath.Join("data", "demo.db"))
+	return c
+}
+
+// connectAll connects the accounts of the demo world at their addresses of today,
+// and maps their tags if nobody has yet.
+func connectAll(ctx context.Context, a *app.App, world *standin.World, running *standin.Running) error {
+	if a.Now().Mapping == nil {
+		if _, err := a.SetMapping(ctx, demo.Mapping, a.Now().Revision, "demo"); err != nil {
+			return fmt.Errorf("map the tags of the demo: %w", err)
+		}
+	}
+	for name, c := range world.Credentials() {
+		_, err := a.Connect(ctx, app.Connection{Name: name, Provider: c[0], Endpoint: running.Endpoints[c[0]], Account: name, Key: c[1], Secret: c[2]}, "demo")
+		if err != nil {
+			return fmt.Errorf("connect the demo account %s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+// play starts the demo world.
+func play(c *cobra.Command, port int) (*standin.World, *standin.Running, error) {
+	world, err := standin.Read(demo.World)
+	if err != nil {
+		return nil, nil, err
+	}
+	running, err := world.Serve(c.Context(), port)
+	if err != nil {
+		return nil, nil, err
+	}
+	go world.Live(c.Context(), time.Minute, "grayshoal-own", standin.Visitor)
+	return world, running, nil
+}
+
+func standinsCommand() *cobra.Command {
+	var port, many int
+	c := &cobra.Command{
+		Use:   "standins",
+		Short: "Start the world outside alone, and print how its accounts are reached",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			world, running, err := play(c, port)
+			if err != nil {
+				return err
+			}
+			defer running.Close() //nolint:errcheck // the process ends
+			if many > 0 {
+				for provider := range running.Endpoints {
+					world.Add(standin.Many("many-"+provider, provider, max(1, many/50), many))
+				}
+			}
+			credentials := world.Credentials()
+			out := c.OutOrStdout()
+			for _, name := range slices.Sorted(maps.Keys(credentials)) {
+				a := credentials[name]
+				fmt.Fprintf(out, "%-14s %-9s %s  key %q  secret %q\n", name, a[0], running.Endpoints[a[0]], a[1], a[2])
+			}
+			fmt.Fprintf(out, "faults, and machines that come and go: %s\n", running.Play)
+			<-c.Context().Done()
+			return nil
+		},
+	}
+	c.Flags().IntVar(&port, "port", 8430, "the first of five ports on loopback; `N` 0 for any that are free")
+	c.Flags().IntVar(&many, "many", 0, "add an account of `N` workloads for each provider")
 	return c
 }
 
@@ -54,13 +130,14 @@ func serveCommand() *cobra.Command {
 		Short: "Start the server on a database",
 		Args:  cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return serve(c, f, func() (*estate.Estate, error) {
-				if file == "" {
-					return nil, errors.New("the database is empty; give an estate to begin with by --import FILE")
+			var first func() (*estate.Estate, error) // without one the browser offers ways to begin
+			if file != "" {
+				first = func() (*estate.Estate, error) {
+					e, _, err := readEstate(c, file)
+					return e, err
 				}
-				e, _, err := readEstate(c, file)
-				return e, err
-			})
+			}
+			return serve(c, f, first, nil)
 		},
 	}
 	f.add(c, filepath.Join("data", "bivium.db"))
@@ -68,8 +145,9 @@ func serveCommand() *cobra.Command {
 	return c
 }
 
-// serve answers until the command's context ends.
-func serve(c *cobra.Command, f serveFlags, first func() (*estate.Estate, error)) (err error) {
+// serve answers until the command's context ends. then, if given, is done before
+// the first answer.
+func serve(c *cobra.Command, f serveFlags, first func() (*estate.Estate, error), then func(context.Context, *app.App) error) (err error) {
 	level := slog.LevelInfo
 	if f.quiet {
 		level = slog.LevelWarn
@@ -84,10 +162,24 @@ func serve(c *cobra.Command, f serveFlags, first func() (*estate.Estate, error))
 		return errors.Join(err, l.Close())
 	}
 	defer func() { err = errors.Join(err, s.Close()) }()
-	a, err := app.Open(context.WithoutCancel(c.Context()), s, time.Now, first)
+	v, err := vault.Open(f.db + ".key")
 	if err != nil {
 		return errors.Join(err, l.Close())
 	}
+	ctx := context.WithoutCancel(c.Context())
+	dial := func(provider string, a drivers.Access) (drivers.Driver, error) {
+		return providers.Open(provider, a, nil)
+	}
+	a, err := app.Open(ctx, app.Config{Store: s, Clock: time.Now, Vault: v, First: first, Dial: dial, Log: log})
+	if err != nil {
+		return errors.Join(err, l.Close())
+	}
+	defer a.Close()
+	if then != nil {
+		if err := then(ctx, a); err != nil {
+			return errors.Join(err, l.Close())
+		}
+	}
 	fmt.Fprintf(c.OutOrStdout(), "http://%s\n", l.Addr())
-	return server.Serve(c.Context(), l, server.New(server.Config{App: a, Files: web.Files(), Log: log}))
+	return server.Serve(c.Context(), l, server.New(server.Config{App: a, Files: web.Files(), Log: log, Demo: demo.Grayshoal}))
 }

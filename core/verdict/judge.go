@@ -238,3 +238,25 @@ func (j *Judge) findShared(segment int, a netip.Addr) (Endpoint, bool) {
 	}
 	return found, ok
 }
+
+// GroupsOf returns the groups that a workload is in by one of its addresses,
+// sorted, whether a segment holds it or not. Cost: that of Stance, for each
+// address.
+func (j *Judge) GroupsOf(workload int) []int {
+	w := &j.estate.Workloads[workload]
+	network := j.net.Network(w.Network)
+	if network == paths.None {
+		return nil
+	}
+	var groups []int
+	for _, a := range w.Addresses {
+		p := Endpoint{Addr: a, Home: paths.Home{Network: network, Subnet: paths.None}, Workload: workload, Exit: paths.None}
+		for _, s := range j.net.Networks[network].Subnets {
+			if prefix := j.net.Subnets[s].Prefix; prefix.Contains(a) && (p.Home.Subnet == paths.None || prefix.Bits() > p.Home.Prefix.Bits()) {
+				p.Home.Subnet, p.Home.Prefix = s, prefix
+			}
+		}
+		groups = append(groups, j.members.of(&p)...)
+	}
+	return sorted(groups)
+}

@@ -6,24 +6,41 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"bivium/core/estate"
+	"bivium/core/inventory"
 	"bivium/core/survey"
 	"bivium/core/verdict"
+	"bivium/internal/drivers"
 	"bivium/internal/store"
+	"bivium/internal/vault"
 )
 
 // App serves one stored estate. It is safe for concurrent use: readers work on
 // an unchanging snapshot, and one writer at a time makes the next.
 type App struct {
-	store *store.Store
-	clock func() time.Time
-	edit  sync.Mutex
-	now   atomic.Pointer[Snapshot]
+	Config
+	edit    sync.Mutex
+	now     atomic.Pointer[Snapshot]
+	reading readings
+}
+
+// Config is what an App works with.
+type Config struct {
+	Store *store.Store
+	Clock func() time.Time
+	Vault *vault.Vault
+	// First gives the estate to begin with if the store is empty; nil for one that
+	// holds nothing yet.
+	First func() (*estate.Estate, error)
+	// Dial returns the driver of an account.
+	Dial func(provider string, a drivers.Access) (drivers.Driver, error)
+	Log  *slog.Logger
 }
 
 // Snapshot is an estate at one revision, with everything that follows from it.
@@ -34,7 +51,10 @@ type Snapshot struct {
 	Faults   []estate.Fault
 	Judge    *verdict.Judge
 	Survey   *survey.Survey
+	Known    []inventory.Known   // what accounts have, as it was last read
+	Mapping  []inventory.Mapping // of their tags to labels
 	index    *nameIndex
+	tree     *tree
 	troubles *troubles
 }
 
@@ -47,7 +67,7 @@ type troubles struct {
 // NewSnapshot returns an estate with everything that follows from it.
 func NewSnapshot(e *estate.Estate, revision int64) *Snapshot {
 	judge := verdict.New(e)
-	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Survey: survey.New(judge), troubles: &troubles{}}
+	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Survey: survey.New(judge), troubles: &troubles{}, tree: &tree{}}
 	s.index = newNameIndex(s)
 	s.Survey.Expectations() // an edit then looks only at those that it touches
 	return s
@@ -58,7 +78,23 @@ func NewSnapshot(e *estate.Estate, revision int64) *Snapshot {
 // leaves alone.
 func (s *Snapshot) revised(next *estate.Estate, revision int64) (*Snapshot, survey.Difference) {
 	sv, d := s.Survey.Revise(next)
-	after := &Snapshot{Estate: next, Revision: revision, Faults: s.revisedFaults(next), Judge: sv.Judge(), Survey: sv, index: s.index, troubles: &troubles{}}
+	after := &Snapshot{
+		Estate: next, Revision: revision, Faults: s.revisedFaults(next), Judge: sv.Judge(), Survey: sv,
+		Known: s.Known, Mapping: s.Mapping, index: s.index, tree: s.tree, troubles: &troubles{},
+	}
+	return after, d
+}
+
+// following returns the snapshot of any estate that comes after that of s, and
+// what fares differently.
+func (s *Snapshot) following(next *estate.Estate, revision int64, known []inventory.Known, mapping []inventory.Mapping) (*Snapshot, survey.Difference) {
+	sv, d := s.Survey.Revise(next)
+	after := &Snapshot{
+		Estate: next, Revision: revision, Faults: Faults(sv.Judge()), Judge: sv.Judge(), Survey: sv,
+		Known: known, Mapping: mapping, tree: &tree{}, troubles: &troubles{},
+	}
+	after.index = newNameIndex(after)
+	sv.Expectations()
 	return after, d
 }
 
@@ -83,24 +119,33 @@ func Faults(j *verdict.Judge) []estate.Fault {
 	return append(estate.Check(j.Estate()), survey.ShareFaults(j)...)
 }
 
-// Open returns the app on a store. first gives the estate to begin with if the
-// store is empty; what the store holds is kept.
-func Open(ctx context.Context, s *store.Store, clock func() time.Time, first func() (*estate.Estate, error)) (*App, error) {
-	e, revision, err := s.Get(ctx)
+// Open returns the app on a store. What the store holds is kept.
+func Open(ctx context.Context, c Config) (*App, error) {
+	if c.First == nil {
+		c.First = func() (*estate.Estate, error) { return &estate.Estate{Version: estate.Version, Name: "estate"}, nil }
+	}
+	e, revision, err := c.Store.Get(ctx)
 	if errors.Is(err, store.ErrEmpty) {
-		if e, err = first(); err != nil {
+		if e, err = c.First(); err != nil {
 			return nil, fmt.Errorf("read the first estate: %w", err)
 		}
-		if err = s.Put(ctx, e); err != nil {
+		if err = c.Store.Put(ctx, e); err != nil {
 			return nil, fmt.Errorf("store the first estate: %w", err)
 		}
-		e, revision, err = s.Get(ctx)
+		e, revision, err = c.Store.Get(ctx)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("load the estate: %w", err)
 	}
-	a := &App{store: s, clock: clock}
-	a.now.Store(NewSnapshot(e, revision))
+	if err := c.Store.Interrupted(ctx); err != nil {
+		return nil, fmt.Errorf("look for readings that were cut off: %w", err)
+	}
+	first := NewSnapshot(e, revision)
+	if first.Known, first.Mapping, err = c.Store.Inventory(ctx); err != nil {
+		return nil, err
+	}
+	a := &App{Config: c}
+	a.now.Store(first)
 	return a, nil
 }
 

@@ -36,6 +36,7 @@ type Effect struct {
 	Revision int64        `json:"revision"`
 	Cells    []CellEffect `json:"cells"`
 	Flows    []FlowEffect `json:"flows"`
+	More     int          `json:"more"` // flows that are not shown
 }
 
 // CellEffect is a cell of the board in which flows fare differently.
@@ -69,23 +70,33 @@ func (s *Snapshot) Try(name string, body []byte) (*Effect, error) {
 		return nil, err
 	}
 	after, d := s.revised(next, s.Revision)
-	e := &Effect{Revision: s.Revision, Cells: []CellEffect{}, Flows: []FlowEffect{}}
-	for _, c := range d.Cells(shownNodes(&d)) {
+	return s.effect(after, &d, len(d.Changes)), nil
+}
+
+// effect puts what fares differently into words; of flows, those of most at most,
+// those that change outcome first.
+func (s *Snapshot) effect(after *Snapshot, d *survey.Difference, most int) *Effect {
+	e := &Effect{Revision: s.Revision, Cells: []CellEffect{}, Flows: []FlowEffect{}, More: max(0, len(d.Changes)-most)}
+	for _, c := range d.Cells(shownNodes(d)) {
 		e.Cells = append(e.Cells, CellEffect{NodeID(c.Row), NodeID(c.Col), c.Before, c.After, c.Outcome})
 	}
+	changes := make([]*survey.Change, len(d.Changes))
 	for i := range d.Changes {
-		e.Flows = append(e.Flows, s.flowEffect(&d.Changes[i], after))
+		changes[i] = &d.Changes[i]
 	}
-	slices.SortStableFunc(e.Flows, func(a, b FlowEffect) int {
+	slices.SortStableFunc(changes, func(a, b *survey.Change) int {
 		switch {
-		case a.Outcome == b.Outcome:
+		case a.Outcome() == b.Outcome():
 			return 0
-		case a.Outcome:
+		case a.Outcome():
 			return -1
 		}
 		return 1
 	})
-	return e, nil
+	for _, c := range changes[:min(most, len(changes))] {
+		e.Flows = append(e.Flows, s.flowEffect(c, after))
+	}
+	return e
 }
 
 // maxShown is how many rows of a board an effect tells the cells of, one by one.
@@ -172,7 +183,7 @@ func (a *App) Save(ctx context.Context, name string, body []byte, based int64, a
 	if err != nil {
 		return nil, err
 	}
-	revision, err := a.store.Replace(ctx, document.Whole("policies", name, policy), based, actor, a.clock())
+	revision, err := a.Store.Replace(ctx, document.Whole("policies", name, policy), based, actor, a.Clock())
 	if err != nil {
 		return nil, err
 	}

@@ -12,7 +12,10 @@ import (
 	"bivium/internal/app"
 )
 
-type handlers struct{ app *app.App }
+type handlers struct {
+	app  *app.App
+	demo []byte
+}
 
 func (h *handlers) getEstate(c echo.Context) error {
 	return c.JSON(http.StatusOK, h.app.Now().Summary())
@@ -113,15 +116,15 @@ func (h *handlers) tryPolicy(c echo.Context) error {
 }
 
 func (h *handlers) putPolicy(c echo.Context) error {
-	based, err := strconv.ParseInt(strings.Trim(c.Request().Header.Get("If-Match"), `"`), 10, 64)
+	based, err := basedOn(c)
 	if err != nil {
-		return echo.NewHTTPError(http.StatusPreconditionRequired, `send the revision that the edit is based on, as If-Match: "7"`)
+		return err
 	}
 	body, err := io.ReadAll(c.Request().Body)
 	if err != nil {
 		return err
 	}
-	now, err := h.app.Save(c.Request().Context(), c.Param("name"), body, based, "demo")
+	now, err := h.app.Save(c.Request().Context(), c.Param("name"), body, based, actor)
 	if err != nil {
 		return err
 	}

@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/labstack/echo/v4"
@@ -29,11 +30,15 @@ type Config struct {
 	App   *app.App
 	Files fs.FS // the front end; index.html may be missing
 	Log   *slog.Logger
+	Demo  []byte // the document that a newcomer may look at
 }
 
-// maxBody is the size of the largest body that is read. The largest thing that
-// is sent is one policy.
-const maxBody = "1M"
+// maxBody is the size of the largest body that is read, and maxDocument that of
+// the largest document that is imported.
+const (
+	maxBody     = "1M"
+	maxDocument = "256M"
+)
 
 // shutdownGrace is how long requests under way may go on after a stop.
 const shutdownGrace = 5 * time.Second
@@ -53,10 +58,10 @@ func New(c Config) http.Handler {
 		localHost(),
 		sameOrigin(),
 		securityHeaders(),
-		middleware.BodyLimit(maxBody),
+		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{Limit: maxBody, Skipper: imports}),
 		middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024}),
 	)
-	h := &handlers{c.App}
+	h := &handlers{c.App, c.Demo}
 	api := e.Group("/api", noStore)
 	api.GET("/estate", h.getEstate)
 	api.GET("/complete", h.complete)
@@ -70,12 +75,32 @@ func New(c Config) http.Handler {
 	api.GET("/policies/:name", h.getPolicy)
 	api.PUT("/policies/:name", h.putPolicy)
 	api.POST("/policies/:name/try", h.tryPolicy)
+	api.GET("/accounts", h.getAccounts)
+	api.POST("/accounts", h.connect)
+	api.POST("/accounts/:name/reading", h.startReading)
+	api.DELETE("/accounts/:name/reading", h.stopReading)
+	api.GET("/accounts/:name/health", h.getHealth)
+	api.POST("/rows", h.getRows)
+	api.GET("/sheet", h.getSheet)
+	api.GET("/tags", h.getTags)
+	api.PUT("/tags", h.putTags)
+	api.POST("/tags/try", h.tryTags)
+	api.PUT("/workloads/:name/labels", h.putLabels)
+	api.GET("/members", h.getMembers)
+	api.POST("/groups", h.postGroup)
+	api.POST("/import", h.postImport, middleware.BodyLimit(maxDocument))
+	api.POST("/import/try", h.tryImport, middleware.BodyLimit(maxDocument))
+	api.POST("/demo", h.postDemo)
+	api.GET("/export", h.export)
 	api.GET("/openapi.yaml", func(c echo.Context) error { return c.Blob(http.StatusOK, "application/yaml", Specification) })
 	api.Any("/*", func(echo.Context) error { return echo.ErrNotFound })
 	e.GET("/healthz", func(c echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/*", frontEnd(c.Files))
 	return e
 }
+
+// imports reports whether a request brings a document.
+func imports(c echo.Context) bool { return strings.HasPrefix(c.Request().URL.Path, "/api/import") }
 
 // Serve answers on a listener until ctx ends, and then lets the requests under
 // way finish.

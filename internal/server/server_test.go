@@ -28,8 +28,12 @@ import (
 	"bivium/core/verdict"
 	"bivium/demo"
 	"bivium/internal/app"
+	"bivium/internal/drivers"
+	"bivium/internal/drivers/call"
+	"bivium/internal/drivers/providers"
 	"bivium/internal/server"
 	"bivium/internal/store"
+	"bivium/internal/vault"
 )
 
 // world is a server on a database of its own, with a client that holds every
@@ -45,7 +49,15 @@ func open(t *testing.T, file string) (*app.App, *store.Store) {
 	t.Helper()
 	s, err := store.Open(t.Context(), file)
 	require.NoError(t, err)
-	a, err := app.Open(t.Context(), s, time.Now, func() (*estate.Estate, error) { return document.Read(demo.Grayshoal) })
+	v, err := vault.Open(file + ".key")
+	require.NoError(t, err)
+	a, err := app.Open(t.Context(), app.Config{
+		Store: s, Clock: time.Now, Vault: v, Log: slog.New(slog.DiscardHandler),
+		First: func() (*estate.Estate, error) { return document.Read(demo.Grayshoal) },
+		Dial: func(provider string, a drivers.Access) (drivers.Driver, error) {
+			return providers.Open(provider, a, func(c *call.Client) { c.Pause = time.Millisecond })
+		},
+	})
 	require.NoError(t, err)
 	return a, s
 }

@@ -106,9 +106,12 @@ func (s *Store) Put(ctx context.Context, e *estate.Estate) error {
 		if err != nil {
 			return err
 		}
-		defer insert.Close() //nolint:errcheck // the transaction ends it in any case
-		for i, o := range document.Split(e) {
-			if _, err := insert.ExecContext(ctx, o.List, o.Key, i, o.Body); err != nil {
+		defer insert.Close()       //nolint:errcheck // the transaction ends it in any case
+		places := map[string]int{} // by list: how many it has
+		for _, o := range document.Split(e) {
+			place := places[o.List]
+			places[o.List]++
+			if _, err := insert.ExecContext(ctx, o.List, o.Key, place, o.Body); err != nil {
 				return fmt.Errorf("store %s %s: %w", o.List, o.Key, err)
 			}
 		}

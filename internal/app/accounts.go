@@ -1,0 +1,233 @@
+package app
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"bivium/core/estate"
+	"bivium/internal/drivers"
+	"bivium/internal/drivers/call"
+	"bivium/internal/drivers/providers"
+	"bivium/internal/store"
+)
+
+// Connection is how a user wants an account to be reached.
+type Connection struct {
+	Name     string `json:"name"` // in the estate
+	Provider string `json:"provider"`
+	Endpoint string `json:"endpoint"`
+	Account  string `json:"account"` // as the provider calls it
+	Key      string `json:"key"`
+	Secret   string `json:"secret"`
+}
+
+// AccountView is an account as a user sees it. The credential is not in it.
+type AccountView struct {
+	Name      string       `json:"name"`
+	Provider  string       `json:"provider"`
+	Endpoint  string       `json:"endpoint"` // "" where it is not connected
+	Remote    string       `json:"remote"`
+	Networks  int          `json:"networks"`
+	Workloads int          `json:"workloads"`
+	Reading   *ReadingView `json:"reading"` // the last one, or the one that runs; null for none
+}
+
+// credential is what is sealed.
+type credential struct {
+	Key    string `json:"key"`
+	Secret string `json:"secret"`
+}
+
+// check returns what is wrong with a connection, each at its field.
+func (c *Connection) check() Problems {
+	var problems Problems
+	add := func(at, message, fix string) { problems = append(problems, Problem{at, message, fix}) }
+	if err := estate.CheckName(c.Name); err != nil {
+		add("name", err.Error(), "write a short name in small letters, such as north")
+	}
+	if !slices.Contains(providers.Names(), c.Provider) {
+		add("provider", fmt.Sprintf("there is no driver for %q", c.Provider), fmt.Sprintf("choose one of %v", providers.Names()))
+	}
+	if _, err := call.CheckEndpoint(c.Endpoint); err != nil {
+		add("endpoint", err.Error(), "")
+	}
+	if c.Provider == "cirra" && c.Account == "" {
+		add("account", "this provider asks which of its accounts is meant", "write the account as the provider calls it")
+	}
+	if c.Secret == "" {
+		add("secret", "there is no secret", "write the token or secret that the provider gave you")
+	}
+	return problems
+}
+
+// Connect stores how an account is reached, once the provider has accepted the
+// credential, and puts the account into the estate if it is not there.
+func (a *App) Connect(ctx context.Context, c Connection, actor string) (*AccountView, error) {
+	if problems := c.check(); len(problems) > 0 {
+		return nil, problems
+	}
+	d, err := a.Dial(c.Provider, drivers.Access{Endpoint: c.Endpoint, Account: c.Account, Key: c.Key, Secret: c.Secret})
+	if err != nil {
+		return nil, &Problem{"endpoint", err.Error(), ""}
+	}
+	if _, err := d.Health(ctx); err != nil {
+		return nil, connectProblem(err)
+	}
+	plain, err := json.Marshal(credential{c.Key, c.Secret})
+	if err != nil {
+		return nil, err
+	}
+	if err := a.addAccount(ctx, c, actor); err != nil {
+		return nil, err
+	}
+	source := store.Source{Account: c.Name, Provider: c.Provider, Endpoint: c.Endpoint, Remote: c.Account, Sealed: a.Vault.Seal(c.Name, plain)}
+	if err := a.Store.PutSource(ctx, &source); err != nil {
+		return nil, err
+	}
+	return a.account(ctx, c.Name)
+}
+
+// connectProblem puts what kept an account from being reached at its field.
+func connectProblem(err error) error {
+	switch {
+	case errors.Is(err, drivers.ErrCredential):
+		return &Problem{"secret", "the provider does not accept the credential", "look whether it is that of this account, and has not expired"}
+	case errors.Is(err, drivers.ErrMissing):
+		return &Problem{"account", "the provider does not know this account", "write it as the provider calls it"}
+	case errors.Is(err, drivers.ErrUnreachable):
+		return &Problem{"endpoint", "nobody answers there: " + err.Error(), "look whether the address is right and can be reached from here"}
+	}
+	return &Problem{"endpoint", err.Error(), "look whether this is the address of the provider's interface"}
+}
+
+func (a *App) addAccount(ctx context.Context, c Connection, actor string) error {
+	a.edit.Lock()
+	defer a.edit.Unlock()
+	now := a.Now()
+	for _, had := range now.Estate.Accounts {
+		if had.Name == c.Name && had.Provider != c.Provider {
+			return &Problem{"name", fmt.Sprintf("the account %s is one of %s", c.Name, had.Provider), "choose another name, or that provider"}
+		}
+		if had.Name == c.Name {
+			return nil
+		}
+	}
+	next := *now.Estate
+	next.Accounts = append(slices.Clip(next.Accounts), estate.Account{Name: c.Name, Provider: c.Provider})
+	revision, err := a.Store.Change(ctx, &store.Revision{Before: now.Estate, After: &next, Based: now.Revision, Actor: actor, At: a.Clock()})
+	if err != nil {
+		return err
+	}
+	after, _ := now.following(&next, revision, now.Known, now.Mapping)
+	a.now.Store(after)
+	return nil
+}
+
+// Accounts returns all accounts, connected or not, by name.
+func (a *App) Accounts(ctx context.Context) ([]AccountView, error) {
+	sources, err := a.Store.Sources(ctx)
+	if err != nil {
+		return nil, err
+	}
+	now := a.Now()
+	out := []AccountView{}
+	at := map[string]int{}
+	for _, x := range now.Estate.Accounts {
+		at[x.Name] = len(out)
+		out = append(out, AccountView{Name: x.Name, Provider: x.Provider})
+	}
+	for _, s := range sources {
+		if i, ok := at[s.Account]; ok {
+			out[i].Endpoint, out[i].Remote = s.Endpoint, s.Remote
+		}
+	}
+	of := make(map[string]string, len(now.Estate.Networks))
+	for i := range now.Estate.Networks {
+		n := &now.Estate.Networks[i]
+		of[n.Name] = n.Account
+		if k, ok := at[n.Account]; ok {
+			out[k].Networks++
+		}
+	}
+	for i := range now.Estate.Workloads {
+		w := &now.Estate.Workloads[i]
+		account := w.Account
+		if account == "" {
+			account = of[w.Network]
+		}
+		if k, ok := at[account]; ok {
+			out[k].Workloads++
+		}
+	}
+	for i := range out {
+		if out[i].Reading, err = a.lastReading(ctx, out[i].Name); err != nil {
+			return nil, err
+		}
+	}
+	slices.SortFunc(out, func(a, b AccountView) int {
+		if a.Name < b.Name {
+			return -1
+		}
+		return 1
+	})
+	return out, nil
+}
+
+func (a *App) account(ctx context.Context, name string) (*AccountView, error) {
+	all, err := a.Accounts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range all {
+		if all[i].Name == name {
+			return &all[i], nil
+		}
+	}
+	return nil, fmt.Errorf("account %q: %w", name, store.ErrNotFound)
+}
+
+// access returns how a connected account is reached, with its credential.
+func (a *App) access(ctx context.Context, account string) (provider string, access drivers.Access, err error) {
+	sources, err := a.Store.Sources(ctx)
+	if err != nil {
+		return "", drivers.Access{}, err
+	}
+	for _, s := range sources {
+		if s.Account != account {
+			continue
+		}
+		plain, err := a.Vault.Open(account, s.Sealed)
+		if err != nil {
+			return "", drivers.Access{}, &Problem{"secret", err.Error(), ""}
+		}
+		var c credential
+		if err := json.Unmarshal(plain, &c); err != nil {
+			return "", drivers.Access{}, err
+		}
+		return s.Provider, drivers.Access{Endpoint: s.Endpoint, Account: s.Remote, Key: c.Key, Secret: c.Secret}, nil
+	}
+	return "", drivers.Access{}, &Problem{"account", fmt.Sprintf("the account %s is not connected", account), "connect it first"}
+}
+
+// Health asks a connected account for the state of what its provider runs.
+func (a *App) Health(ctx context.Context, account string) ([]drivers.Health, error) {
+	provider, access, err := a.access(ctx, account)
+	if err != nil {
+		return nil, err
+	}
+	d, err := a.Dial(provider, access)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	states, err := d.Health(ctx)
+	if err != nil {
+		return nil, connectProblem(err)
+	}
+	return states, nil
+}

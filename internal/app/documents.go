@@ -1,0 +1,88 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"bivium/core/document"
+	"bivium/core/estate"
+	"bivium/core/inventory"
+)
+
+// Import is what a document would change, or has changed.
+type Import struct {
+	Revision int64              `json:"revision"`
+	Name     string             `json:"name"`
+	Counts   map[string][3]int  `json:"counts"` // by list: new, changed and gone things
+	Changes  []inventory.Change `json:"changes"`
+	Faults   []estate.Fault     `json:"faults"`
+	Effect   *Effect            `json:"effect"`
+}
+
+// TryImport returns what would change if a document took the place of the
+// estate; errors of the document are Problems, each with its line.
+func (s *Snapshot) TryImport(text []byte) (*Import, *estate.Estate, error) {
+	e, err := document.Read(text)
+	var unreadable document.Errors
+	if errors.As(err, &unreadable) {
+		var problems Problems
+		for _, x := range unreadable[:min(len(unreadable), maxThings)] {
+			problems = append(problems, Problem{fmt.Sprintf("line %d, %s", x.Line, x.Path), x.Message, x.Fix})
+		}
+		return nil, nil, problems
+	}
+	if err != nil {
+		return nil, nil, &Problem{"document", err.Error(), ""}
+	}
+	after, d := s.following(e, s.Revision, s.Known, s.Mapping)
+	out := &Import{Revision: s.Revision, Name: e.Name, Counts: map[string][3]int{}, Changes: []inventory.Change{}, Faults: append([]estate.Fault{}, after.Faults...), Effect: s.effect(after, &d, maxFlows)}
+	before := map[[2]string]string{}
+	for _, o := range document.Split(s.Estate) {
+		before[[2]string{o.List, o.Key}] = string(o.Body)
+	}
+	note := func(list, key string, what inventory.What, n int) {
+		counts := out.Counts[list]
+		counts[n]++
+		out.Counts[list] = counts
+		if len(out.Changes) < maxChanges {
+			out.Changes = append(out.Changes, inventory.Change{Kind: inventory.Kind(list), Name: key, What: what})
+		}
+	}
+	for _, o := range document.Split(e) {
+		key := [2]string{o.List, o.Key}
+		was, there := before[key]
+		delete(before, key)
+		switch {
+		case !there:
+			note(o.List, o.Key, inventory.New, 0)
+		case was != string(o.Body):
+			note(o.List, o.Key, inventory.Changed, 1)
+		}
+	}
+	for key := range before {
+		note(key[0], key[1], inventory.Gone, 2)
+	}
+	return out, e, nil
+}
+
+// Import puts a document in the place of the estate, if that is still at
+// revision based.
+func (a *App) Import(ctx context.Context, text []byte, based int64, actor string) (*Import, error) {
+	out, e, err := a.Now().TryImport(text)
+	if err != nil {
+		return nil, err
+	}
+	_, err = a.amend(ctx, based, actor, func(next *estate.Estate) error {
+		*next = *e
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	out.Revision = a.Now().Revision
+	return out, nil
+}
+
+// Export returns the estate as a document.
+func (s *Snapshot) Export() ([]byte, error) { return document.Write(s.Estate) }

@@ -1,0 +1,213 @@
+package app
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"bivium/core/estate"
+	"bivium/core/inventory"
+	"bivium/internal/store"
+)
+
+// Tagged is how the tags of all accounts would be mapped.
+type Tagged struct {
+	Rules      []inventory.Mapping `json:"rules"`
+	Counts     []int               `json:"counts"`     // by rule: the things that it gives a label
+	Tags       []TagUse            `json:"tags"`       // every key and value that teams wrote
+	Unlabelled int                 `json:"unlabelled"` // workloads that get no label
+	Workloads  int                 `json:"workloads"`  // that were read
+	Rows       []TaggedRow         `json:"rows"`
+	More       int                 `json:"more"`    // rows that are not shown
+	Changed    int                 `json:"changed"` // workloads whose labels are others than now
+}
+
+// TagUse is one tag, by how many it is worn, and what becomes of it.
+type TagUse struct {
+	Key    string `json:"key"`
+	Value  string `json:"value"`
+	Count  int    `json:"count"`
+	Label  string `json:"label"` // key=value; "" where no rule speaks of it
+	Rule   int    `json:"rule"`  // -1 for none
+	Groups int    `json:"-"`
+}
+
+// TaggedRow is one workload and its labels.
+type TaggedRow struct {
+	Name      string               `json:"name"`
+	Account   string               `json:"account"`
+	Tags      map[string]string    `json:"tags"`
+	Labels    map[string]string    `json:"labels"`
+	Was       map[string]string    `json:"was"`  // the labels that it has now
+	Hand      map[string]string    `json:"hand"` // those set by hand
+	Unmapped  []string             `json:"unmapped"`
+	Conflicts []inventory.Conflict `json:"conflicts"`
+}
+
+// maxRows is how many workloads a preview shows.
+const maxRows = 200
+
+// Map returns how some rules would map the tags of everything that was read;
+// those in need of a look come first: conflicts, no label at all, tags that no
+// rule speaks of, labels that change.
+func (s *Snapshot) Map(rules []inventory.Mapping) (*Tagged, error) {
+	table, faults := inventory.NewTable(rules)
+	if len(faults) > 0 {
+		return nil, mappingProblems(faults)
+	}
+	out := &Tagged{Rules: append([]inventory.Mapping{}, rules...), Counts: make([]int, len(rules)), Tags: []TagUse{}, Rows: []TaggedRow{}}
+	providers := map[string]string{}
+	for _, a := range s.Estate.Accounts {
+		providers[a.Name] = a.Provider
+	}
+	uses := map[[2]string]*TagUse{}
+	type ranked struct {
+		TaggedRow
+		rank int
+	}
+	var rows []ranked
+	for i := range s.Known {
+		one := &s.Known[i]
+		got := table.Labels(providers[one.Account], one.Account, one.Tags)
+		for _, rule := range got.By {
+			out.Counts[rule]++
+		}
+		alone := inventory.Labelled{}
+		for key, value := range one.Tags {
+			use, ok := uses[[2]string{key, value}]
+			if !ok {
+				alone = table.Labels(providers[one.Account], one.Account, map[string]string{key: value})
+				use = &TagUse{Key: key, Value: value, Rule: -1}
+				for _, label := range slices.Sorted(maps.Keys(alone.Labels)) {
+					use.Label, use.Rule = label+"="+alone.Labels[label], alone.By[label]
+				}
+				uses[[2]string{key, value}] = use
+			}
+			use.Count++
+		}
+		if one.Kind != inventory.WorkloadKind {
+			continue
+		}
+		out.Workloads++
+		labels := maps.Clone(got.Labels)
+		maps.Copy(labels, one.Hand)
+		if len(labels) == 0 {
+			out.Unlabelled++
+		}
+		was := map[string]string{}
+		if w, ok := s.index.workload[one.Name]; ok && s.Estate.Workloads[w].Labels != nil {
+			was = s.Estate.Workloads[w].Labels
+		}
+		row := ranked{TaggedRow{one.Name, one.Account, orEmpty(one.Tags), labels, was, orEmpty(one.Hand), orNone(got.Unmapped), orNone(got.Conflicts)}, 4}
+		switch {
+		case len(got.Conflicts) > 0:
+			row.rank = 0
+		case len(labels) == 0:
+			row.rank = 1
+		case len(got.Unmapped) > 0:
+			row.rank = 2
+		case !maps.Equal(labels, was):
+			row.rank = 3
+		}
+		if !maps.Equal(labels, was) {
+			out.Changed++
+		}
+		rows = append(rows, row)
+	}
+	slices.SortStableFunc(rows, func(a, b ranked) int { return a.rank - b.rank })
+	out.More = max(0, len(rows)-maxRows)
+	for i := range rows[:min(len(rows), maxRows)] {
+		out.Rows = append(out.Rows, rows[i].TaggedRow)
+	}
+	for _, use := range uses {
+		out.Tags = append(out.Tags, *use)
+	}
+	slices.SortFunc(out.Tags, func(a, b TagUse) int {
+		for _, d := range [...]int{min(a.Rule, 0) - min(b.Rule, 0), strings.Compare(strings.ToLower(a.Key), strings.ToLower(b.Key)), strings.Compare(a.Key, b.Key), strings.Compare(a.Value, b.Value)} {
+			if d != 0 {
+				return d
+			}
+		}
+		return 0
+	})
+	return out, nil
+}
+
+func orEmpty(m map[string]string) map[string]string {
+	if m == nil {
+		return map[string]string{}
+	}
+	return m
+}
+
+func orNone[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
+}
+
+func mappingProblems(faults []*inventory.MappingError) Problems {
+	var problems Problems
+	for _, f := range faults {
+		problems = append(problems, Problem{fmt.Sprintf("rules[%d].%s", f.Rule, f.Field), f.Message, f.Fix})
+	}
+	return problems
+}
+
+// SetMapping makes some rules the mapping, and labels everything that was read
+// anew, if the estate is still at revision based.
+func (a *App) SetMapping(ctx context.Context, rules []inventory.Mapping, based int64, actor string) (*Effect, error) {
+	table, faults := inventory.NewTable(rules)
+	if len(faults) > 0 {
+		return nil, mappingProblems(faults)
+	}
+	return a.relabel(ctx, based, actor, func(now *Snapshot) ([]inventory.Known, []inventory.Mapping, *inventory.Table, error) {
+		return now.Known, rules, table, nil
+	})
+}
+
+// SetLabels sets the labels of a workload by hand: those given win over mapped
+// ones for good, until they are left out again.
+func (a *App) SetLabels(ctx context.Context, workload string, hand map[string]string, based int64, actor string) (*Effect, error) {
+	for key, value := range hand {
+		if err := estate.CheckLabel(key, value); err != nil {
+			return nil, &Problem{"labels." + key, err.Error(), "write letters, digits and ._-/:@+ alone"}
+		}
+	}
+	return a.relabel(ctx, based, actor, func(now *Snapshot) ([]inventory.Known, []inventory.Mapping, *inventory.Table, error) {
+		i := slices.IndexFunc(now.Known, func(k inventory.Known) bool { return k.Kind == inventory.WorkloadKind && k.Name == workload })
+		if i < 0 {
+			return nil, nil, nil, &Problem{"workload", fmt.Sprintf("no account that was read has a workload %s", workload), "labels of imported workloads are in their document"}
+		}
+		known := slices.Clone(now.Known)
+		known[i].Hand = hand
+		table, _ := inventory.NewTable(now.Mapping)
+		return known, now.Mapping, table, nil
+	})
+}
+
+// relabel puts the labels of everything that was read to what f gives.
+func (a *App) relabel(ctx context.Context, based int64, actor string, f func(*Snapshot) ([]inventory.Known, []inventory.Mapping, *inventory.Table, error)) (*Effect, error) {
+	a.edit.Lock()
+	defer a.edit.Unlock()
+	now := a.Now()
+	if now.Revision != based {
+		return nil, &store.StaleError{Based: based, Current: now.Revision}
+	}
+	known, mapping, table, err := f(now)
+	if err != nil {
+		return nil, err
+	}
+	next := inventory.Relabel(now.Estate, known, table)
+	after, d := now.following(next, now.Revision+1, known, mapping)
+	if _, err := a.Store.Change(ctx, &store.Revision{Before: now.Estate, After: next, Based: based, Actor: actor, At: a.Clock(), Known: known, Mapping: mapping, Remap: true}); err != nil {
+		return nil, err
+	}
+	a.now.Store(after)
+	e := now.effect(after, &d, maxFlows)
+	e.Revision = after.Revision
+	return e, nil
+}

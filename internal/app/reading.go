@@ -1,0 +1,326 @@
+package app
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"bivium/core/inventory"
+	"bivium/internal/drivers"
+	"bivium/internal/store"
+)
+
+// ReadingView is a reading of an account: how far it is, or what it did.
+type ReadingView struct {
+	ID        int64     `json:"id"`
+	State     string    `json:"state"` // running, done, partial or cut-off
+	Started   time.Time `json:"started"`
+	Ended     time.Time `json:"ended"` // the zero time while it runs
+	Networks  int       `json:"networks"`
+	Workloads int       `json:"workloads"`
+	Total     int       `json:"total"`  // of both, as far as is known by now
+	Step      string    `json:"step"`   // what it does now: read, or take in
+	GoesOn    bool      `json:"goesOn"` // it can go on where it ended
+	Report    Report    `json:"report"`
+}
+
+// Report is what a reading did to the estate.
+type Report struct {
+	Why     string             `json:"why"` // it ended early; "" if it did not
+	Fix     string             `json:"fix"`
+	Notes   []string           `json:"notes"`
+	Counts  []ChangeCount      `json:"counts"`
+	Changes []inventory.Change `json:"changes"` // the first of them
+	Covered []Covered          `json:"covered"`
+	Flows   []FlowEffect       `json:"flows"` // that changed outcome
+	More    int                `json:"more"`  // flows that are not shown
+}
+
+// ChangeCount is how many changes there are of a sort.
+type ChangeCount struct {
+	Kind  inventory.Kind `json:"kind"`
+	What  inventory.What `json:"what"`
+	Count int            `json:"count"`
+}
+
+// Covered is workloads that came to a group, and the rules that cover them now.
+type Covered struct {
+	Group     string   `json:"group"`
+	Workloads []string `json:"workloads"` // the first of them
+	Count     int      `json:"count"`
+	Rules     []Thing  `json:"rules"`
+}
+
+// What a report tells at most of each.
+const (
+	maxChanges = 500
+	maxFlows   = 40
+	maxNamed   = 8
+)
+
+// readings are those that run, by account.
+type readings struct {
+	mu   sync.Mutex
+	runs map[string]*run
+}
+
+type run struct {
+	mu     sync.Mutex
+	view   ReadingView
+	cancel context.CancelCauseFunc
+	done   chan struct{}
+}
+
+var errStopped = errors.New("it was stopped")
+
+func (r *run) now() *ReadingView {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	v := r.view
+	return &v
+}
+
+// Read begins to read an account, or goes on with a reading that ended early,
+// and returns at once. One account is read once at a time.
+func (a *App) Read(ctx context.Context, account, actor string, goOn bool) (*ReadingView, error) {
+	provider, access, err := a.access(ctx, account)
+	if err != nil {
+		return nil, err
+	}
+	d, err := a.Dial(provider, access)
+	if err != nil {
+		return nil, err
+	}
+	a.reading.mu.Lock()
+	defer a.reading.mu.Unlock()
+	if r, runs := a.reading.runs[account]; runs {
+		return r.now(), nil
+	}
+	reading := &store.Reading{Account: account, Actor: actor, Started: a.Clock()}
+	r := &run{done: make(chan struct{})}
+	if goOn {
+		last, err := a.Store.LastReading(ctx, account)
+		if err != nil || last.Cursor == "" {
+			return nil, &Problem{"account", "there is no reading of " + account + " that could go on", "read it from the beginning"}
+		}
+		last.State, last.Actor = store.Running, actor
+		reading = last
+		networks, workloads, _, err := a.Store.Pages(ctx, last.ID)
+		if err != nil {
+			return nil, err
+		}
+		r.view.Networks, r.view.Workloads = len(networks), len(workloads)
+	} else if err := a.Store.StartReading(ctx, reading); err != nil {
+		return nil, err
+	}
+	r.view.ID, r.view.State, r.view.Started, r.view.Total, r.view.Step = reading.ID, store.Running, reading.Started, reading.Total, "read"
+	r.view.Report = emptyReport()
+	background, cancel := context.WithCancelCause(context.WithoutCancel(ctx))
+	r.cancel = cancel
+	if a.reading.runs == nil {
+		a.reading.runs = map[string]*run{}
+	}
+	a.reading.runs[account] = r
+	go func() {
+		defer close(r.done)
+		a.run(background, r, provider, reading, d)
+		a.reading.mu.Lock()
+		delete(a.reading.runs, account)
+		a.reading.mu.Unlock()
+	}()
+	return r.now(), nil
+}
+
+// run reads page by page, and takes in what was read, however it ended.
+func (a *App) run(ctx context.Context, r *run, provider string, reading *store.Reading, d drivers.Driver) {
+	err := a.pages(ctx, r, reading, d)
+	if cause := context.Cause(ctx); cause != nil {
+		err = cause
+	}
+	ctx = context.WithoutCancel(ctx) // what was read is kept
+	r.mu.Lock()
+	r.view.Step = "take in"
+	r.mu.Unlock()
+	if err := a.takeIn(ctx, provider, reading, err); err != nil {
+		a.Log.Error("a reading could not be taken in", "account", reading.Account, "error", err)
+		report := emptyReport()
+		report.Why = "what was read could not be taken in: " + err.Error()
+		reading.State, reading.Ended, reading.Report = store.Partial, a.Clock(), mustJSON(report)
+		if err := a.Store.EndReading(ctx, reading); err != nil {
+			a.Log.Error("a reading could not be ended", "account", reading.Account, "error", err)
+		}
+	}
+}
+
+func (a *App) pages(ctx context.Context, r *run, reading *store.Reading, d drivers.Driver) error {
+	for begun := reading.Cursor == ""; begun || reading.Cursor != ""; begun = false {
+		page, err := d.Page(ctx, reading.Cursor)
+		if err != nil {
+			return err
+		}
+		reading.Cursor, reading.Total = page.Next, page.Total
+		if err := a.Store.KeepPage(ctx, reading, &inventory.Reading{Networks: page.Networks, Workloads: page.Workloads}, page.Notes); err != nil {
+			return err
+		}
+		r.mu.Lock()
+		r.view.Networks += len(page.Networks)
+		r.view.Workloads += len(page.Workloads)
+		r.view.Total = max(page.Total, r.view.Networks+r.view.Workloads)
+		r.view.Report.Notes = append(r.view.Report.Notes, page.Notes...)
+		r.mu.Unlock()
+	}
+	return nil
+}
+
+// takeIn takes a reading into the estate; why says why it ended early, nil if it
+// did not.
+func (a *App) takeIn(ctx context.Context, provider string, reading *store.Reading, why error) error {
+	networks, workloads, notes, err := a.Store.Pages(ctx, reading.ID)
+	if err != nil {
+		return err
+	}
+	report := emptyReport()
+	report.Notes = append(report.Notes, notes...)
+	reading.State = store.Done
+	if why != nil {
+		reading.State = store.Partial
+		report.Why, report.Fix = whyEnded(why)
+	}
+	a.edit.Lock()
+	defer a.edit.Unlock()
+	now := a.Now()
+	table, _ := inventory.NewTable(now.Mapping)
+	taken := inventory.Take(now.Estate, now.Known, &inventory.Reading{Account: reading.Account, Provider: provider, Networks: networks, Workloads: workloads, Partial: why != nil}, table)
+	after, d := now.following(taken.Estate, now.Revision+1, taken.Known, now.Mapping)
+	report.tell(now, after, taken.Changes)
+	e := now.effect(after, &d, maxFlows)
+	report.Flows, report.More = e.Flows, e.More
+	reading.Ended, reading.Report = a.Clock(), mustJSON(report)
+	if _, err := a.Store.Change(ctx, &store.Revision{Before: now.Estate, After: taken.Estate, Based: now.Revision, Actor: reading.Actor, At: reading.Ended, Known: taken.Known, Reading: reading}); err != nil {
+		return err
+	}
+	a.now.Store(after)
+	return nil
+}
+
+// whyEnded tells a user why a reading ended early, and what to do.
+func whyEnded(err error) (why, fix string) {
+	switch {
+	case errors.Is(err, errStopped):
+		return "it was stopped", "go on with it, or read again"
+	case errors.Is(err, drivers.ErrCredential):
+		return "the provider does not accept the credential any more", "connect the account with a new one, and go on"
+	case errors.Is(err, drivers.ErrUnreachable):
+		return "the provider did not answer, however often it was asked: " + err.Error(), "go on with it when the provider is back"
+	}
+	return err.Error(), "go on with it, or read again"
+}
+
+// tell puts what a reading changed into the report.
+func (r *Report) tell(before, after *Snapshot, changes []inventory.Change) {
+	for _, kind := range []inventory.Kind{inventory.NetworkKind, inventory.WorkloadKind} {
+		for _, what := range []inventory.What{inventory.New, inventory.Changed, inventory.Gone, inventory.Kept, inventory.LeftOut} {
+			if n := inventory.Count(changes, kind, what); n > 0 {
+				r.Counts = append(r.Counts, ChangeCount{kind, what, n})
+			}
+		}
+	}
+	r.Changes = append(r.Changes, changes[:min(len(changes), maxChanges)]...)
+	names := after.Judge.GroupNames()
+	came := make([]*Covered, len(names))
+	for _, c := range changes {
+		if c.Kind != inventory.WorkloadKind || c.What != inventory.New && c.What != inventory.Changed {
+			continue
+		}
+		had := map[string]bool{}
+		if i, ok := before.index.workload[c.Name]; ok {
+			for _, g := range before.Judge.GroupsOf(i) {
+				had[before.Judge.GroupNames()[g]] = true
+			}
+		}
+		i, ok := after.index.workload[c.Name]
+		if !ok {
+			continue
+		}
+		for _, g := range after.Judge.GroupsOf(i) {
+			if had[names[g]] {
+				continue
+			}
+			if came[g] == nil {
+				came[g] = &Covered{Group: names[g], Workloads: []string{}, Rules: after.rulesOn(names[g])}
+			}
+			came[g].Count++
+			if len(came[g].Workloads) < maxNamed {
+				came[g].Workloads = append(came[g].Workloads, c.Name)
+			}
+		}
+	}
+	for _, c := range came {
+		if c != nil {
+			r.Covered = append(r.Covered, *c)
+		}
+	}
+}
+
+func emptyReport() Report {
+	return Report{Notes: []string{}, Counts: []ChangeCount{}, Changes: []inventory.Change{}, Covered: []Covered{}, Flows: []FlowEffect{}}
+}
+
+func mustJSON(v any) []byte {
+	b, err := json.Marshal(v)
+	if err != nil {
+		panic(fmt.Sprintf("app: %T as JSON: %v", v, err))
+	}
+	return b
+}
+
+// StopReading stops the reading of an account, if one runs; what it read is kept.
+func (a *App) StopReading(account string) {
+	a.reading.mu.Lock()
+	r := a.reading.runs[account]
+	a.reading.mu.Unlock()
+	if r != nil {
+		r.cancel(errStopped)
+	}
+}
+
+// Close stops all readings where they are; they are cut off, and can go on.
+func (a *App) Close() {
+	a.reading.mu.Lock()
+	var runs []*run
+	for _, r := range a.reading.runs {
+		runs = append(runs, r)
+	}
+	a.reading.mu.Unlock()
+	for _, r := range runs {
+		r.cancel(errStopped)
+		<-r.done
+	}
+}
+
+func (a *App) lastReading(ctx context.Context, account string) (*ReadingView, error) {
+	a.reading.mu.Lock()
+	r := a.reading.runs[account]
+	a.reading.mu.Unlock()
+	if r != nil {
+		return r.now(), nil
+	}
+	last, err := a.Store.LastReading(ctx, account)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil //nolint:nilnil // an account that was never read
+	}
+	if err != nil {
+		return nil, err
+	}
+	v := &ReadingView{ID: last.ID, State: last.State, Started: last.Started, Ended: last.Ended, Total: last.Total, GoesOn: last.Cursor != "" && last.State != store.Done, Report: emptyReport()}
+	if err := json.Unmarshal(last.Report, &v.Report); err != nil {
+		return nil, err
+	}
+	if last.State == store.CutOff {
+		v.Report.Why, v.Report.Fix = "the server ended while it ran", "go on with it, or read again"
+	}
+	return v, nil
+}

@@ -1,0 +1,328 @@
+package app
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+
+	"bivium/core/estate"
+	"bivium/core/inventory"
+)
+
+// Rows is a window of the tree of accounts, regions, networks, subnets and
+// workloads, with those parts open that were asked for.
+type Rows struct {
+	Revision int64 `json:"revision"`
+	Total    int   `json:"total"` // rows in all
+	From     int   `json:"from"`
+	Found    int   `json:"found"` // rows that match, where something was looked for
+	Rows     []Row `json:"rows"`
+}
+
+// Row is one row of the tree.
+type Row struct {
+	ID        string            `json:"id"`
+	Kind      string            `json:"kind"` // account, region, network, subnet or workload
+	Name      string            `json:"name"`
+	Depth     int               `json:"depth"`
+	Open      bool              `json:"open"`
+	Parts     int               `json:"parts"`     // rows right below it
+	Workloads int               `json:"workloads"` // anywhere below it
+	Found     bool              `json:"found"`     // it matches what was looked for
+	At        string            `json:"at"`        // its addresses or prefixes
+	Labels    map[string]string `json:"labels"`
+	Segments  []string          `json:"segments"`
+	Groups    []string          `json:"groups"`
+	Places    []Place           `json:"places"`   // where a network is attached
+	Troubles  int               `json:"troubles"` // faults and findings that name it
+	State     string            `json:"state"`    // gone: no longer in its account; "" for all well
+}
+
+// Place is an attachment, as a row of the tree shows it.
+type Place struct {
+	Hub   string `json:"hub"`
+	State string `json:"state"`
+}
+
+// Look is which rows are asked for.
+type Look struct {
+	Open     []string
+	Find     string // a name, part of one, an address, a prefix, a label or a group
+	Unplaced bool   // only what no segment holds
+	From     int
+}
+
+// tree is the rows of a snapshot, built when they are first asked for.
+type tree struct {
+	once    sync.Once
+	nodes   []treeNode
+	top     []int32
+	byID    map[string]int32
+	trouble map[Thing]int
+}
+
+type treeNode struct {
+	id, kind, name  string
+	parent          int32
+	parts           []int32
+	workloads       int
+	network, at     int // numbers in the estate: of the network, and of the subnet or workload
+	unplaced, known bool
+}
+
+// window is how many rows are given at once.
+const window = 120
+
+// Rows returns a window of the tree. Cost: the rows in all, in small steps.
+func (s *Snapshot) Rows(look Look) *Rows {
+	t := s.builtTree()
+	open := map[int32]bool{}
+	for _, id := range look.Open {
+		if i, ok := t.byID[id]; ok {
+			open[i] = true
+		}
+	}
+	var found map[int32]bool // what matches, and what leads to it
+	out := &Rows{Revision: s.Revision, From: look.From, Rows: []Row{}}
+	matched := map[int32]bool{}
+	if look.Find != "" || look.Unplaced {
+		found = map[int32]bool{}
+		matches := s.matcher(look.Find)
+		for i := range t.nodes {
+			n := &t.nodes[i]
+			if look.Unplaced && !n.unplaced || look.Unplaced && look.Find == "" && n.kind == "workload" || !matches(n) {
+				continue
+			}
+			matched[int32(i)] = true
+			for at := int32(i); at >= 0 && !found[at]; at = t.nodes[at].parent {
+				found[at] = true
+			}
+		}
+		out.Found = len(matched)
+	}
+	type level struct {
+		list []int32
+		next int
+	}
+	for levels := []level{{t.top, 0}}; len(levels) > 0; {
+		l := &levels[len(levels)-1]
+		if l.next == len(l.list) {
+			levels = levels[:len(levels)-1]
+			continue
+		}
+		at := l.list[l.next]
+		l.next++
+		if found != nil && !found[at] {
+			continue
+		}
+		n := &t.nodes[at]
+		isOpen := open[at] || found != nil && !matched[at]
+		if out.Total >= look.From && len(out.Rows) < window {
+			row := s.row(n, len(levels)-1, isOpen)
+			row.Found = matched[at]
+			out.Rows = append(out.Rows, row)
+		}
+		out.Total++
+		if isOpen {
+			levels = append(levels, level{n.parts, 0})
+		}
+	}
+	return out
+}
+
+// matcher returns what tells whether a row is what is looked for.
+func (s *Snapshot) matcher(text string) func(*treeNode) bool {
+	text = strings.ToLower(strings.TrimSpace(text))
+	e := s.Estate
+	if a, err := netip.ParseAddr(text); err == nil {
+		return func(n *treeNode) bool {
+			switch n.kind {
+			case "workload":
+				return slices.Contains(e.Workloads[n.at].Addresses, a)
+			case "subnet":
+				return e.Networks[n.network].Subnets[n.at].Prefix.Contains(a)
+			}
+			return false
+		}
+	}
+	if p, err := netip.ParsePrefix(text); err == nil {
+		return func(n *treeNode) bool {
+			switch n.kind {
+			case "workload":
+				return slices.ContainsFunc(e.Workloads[n.at].Addresses, p.Contains)
+			case "subnet":
+				return e.Networks[n.network].Subnets[n.at].Prefix.Overlaps(p)
+			}
+			return false
+		}
+	}
+	group := slices.Index(s.Judge.GroupNames(), text)
+	key, value, label := strings.Cut(text, "=")
+	return func(n *treeNode) bool {
+		if strings.Contains(n.name, text) {
+			return true
+		}
+		switch {
+		case n.kind == "workload" && group >= 0:
+			return slices.Contains(s.Judge.GroupsOf(n.at), group)
+		case n.kind == "workload" && label:
+			return e.Workloads[n.at].Labels[key] == value
+		case n.kind == "network" && label:
+			return e.Networks[n.network].Labels[key] == value
+		}
+		return false
+	}
+}
+
+func (s *Snapshot) row(n *treeNode, depth int, open bool) Row {
+	e := s.Estate
+	r := Row{ID: n.id, Kind: n.kind, Name: n.name, Depth: depth, Open: open, Parts: len(n.parts), Workloads: n.workloads, Labels: map[string]string{}, Segments: []string{}, Groups: []string{}, Places: []Place{}}
+	r.Troubles = s.tree.trouble[Thing{n.kind, n.name}]
+	switch n.kind {
+	case "network":
+		net := &e.Networks[n.network]
+		r.Labels = orEmpty(net.Labels)
+		r.Segments = segmentsOf(net)
+		for _, a := range e.Attachments {
+			if a.Network == n.name {
+				r.Places = append(r.Places, Place{a.Hub, a.State})
+			}
+		}
+		if n.known {
+			r.State = "gone"
+		}
+		if len(net.Subnets) == 1 {
+			r.At = net.Subnets[0].Prefix.String()
+		}
+	case "subnet":
+		net := &e.Networks[n.network]
+		sub := &net.Subnets[n.at]
+		r.At = sub.Prefix.String()
+		r.Troubles = s.tree.trouble[Thing{n.kind, net.Name + "/" + sub.Name}]
+		if seg := net.SegmentOf(sub); seg != "" {
+			r.Segments = []string{seg}
+		}
+	case "workload":
+		w := &e.Workloads[n.at]
+		r.Labels = orEmpty(w.Labels)
+		words := make([]string, len(w.Addresses))
+		for i, a := range w.Addresses {
+			words[i] = a.String()
+		}
+		r.At = strings.Join(words, ", ")
+		names := s.Judge.GroupNames()
+		for _, g := range s.Judge.GroupsOf(n.at) {
+			r.Groups = append(r.Groups, names[g])
+		}
+	}
+	return r
+}
+
+// segmentsOf returns the segments that hold some of a network, in order.
+func segmentsOf(n *estate.Network) []string {
+	out := []string{}
+	if len(n.Subnets) == 0 && n.Segment != "" {
+		out = append(out, n.Segment)
+	}
+	for i := range n.Subnets {
+		if seg := n.SegmentOf(&n.Subnets[i]); seg != "" && !slices.Contains(out, seg) {
+			out = append(out, seg)
+		}
+	}
+	return out
+}
+
+const noAccount = "no account"
+
+// builtTree returns the tree, which is built once for each snapshot.
+func (s *Snapshot) builtTree() *tree {
+	s.tree.once.Do(func() {
+		e, t := s.Estate, s.tree
+		t.byID = map[string]int32{}
+		t.trouble = s.troubleCounts()
+		gone := map[string]bool{}
+		for i := range s.Known {
+			gone[s.Known[i].Name] = s.Known[i].Gone && s.Known[i].Kind == inventory.NetworkKind
+		}
+		for _, a := range e.Accounts {
+			t.under(-1, "account", a.Name, "")
+		}
+		networks := make([]int32, len(e.Networks))
+		at := map[string]int{}
+		for i := range e.Networks {
+			n := &e.Networks[i]
+			at[n.Name] = i
+			account := t.under(-1, "account", cmp.Or(n.Account, noAccount), "")
+			region := t.under(account, "region", cmp.Or(n.Region, "no region"), t.nodes[account].name+"/")
+			networks[i] = t.under(region, "network", n.Name, "")
+			t.nodes[networks[i]].network = i
+			t.nodes[networks[i]].unplaced = len(segmentsOf(n)) == 0
+			t.nodes[networks[i]].known = gone[n.Name]
+			for k := range n.Subnets {
+				x := t.under(networks[i], "subnet", n.Subnets[k].Name, n.Name+"/")
+				t.nodes[x].network, t.nodes[x].at = i, k
+				t.nodes[x].unplaced = n.SegmentOf(&n.Subnets[k]) == ""
+			}
+		}
+		for i := range e.Workloads {
+			w := &e.Workloads[i]
+			n, ok := at[w.Network]
+			if !ok {
+				continue // a fault, which says so
+			}
+			parent := networks[n]
+			net := &e.Networks[n]
+			for k := range net.Subnets {
+				if len(w.Addresses) > 0 && net.Subnets[k].Prefix.Contains(w.Addresses[0]) {
+					parent = t.byID["subnet:"+net.Name+"/"+net.Subnets[k].Name]
+				}
+			}
+			x := t.under(parent, "workload", w.Name, "")
+			t.nodes[x].network, t.nodes[x].at = n, i
+			t.nodes[x].unplaced = t.nodes[parent].unplaced
+			for up := parent; up >= 0; up = t.nodes[up].parent {
+				t.nodes[up].workloads++
+			}
+		}
+		byName := func(a, b int32) int { return strings.Compare(t.nodes[a].name, t.nodes[b].name) }
+		slices.SortFunc(t.top, byName)
+		for i := range t.nodes {
+			slices.SortFunc(t.nodes[i].parts, byName)
+		}
+	})
+	return s.tree
+}
+
+// under returns the row of a name below another, and makes it if there is none.
+func (t *tree) under(parent int32, kind, name, path string) int32 {
+	id := kind + ":" + path + name
+	if i, ok := t.byID[id]; ok {
+		return i
+	}
+	i := int32(len(t.nodes))
+	t.nodes = append(t.nodes, treeNode{id: id, kind: kind, name: name, parent: parent})
+	t.byID[id] = i
+	if parent < 0 {
+		t.top = append(t.top, i)
+	} else {
+		t.nodes[parent].parts = append(t.nodes[parent].parts, i)
+	}
+	return i
+}
+
+// troubleCounts returns how many faults, and findings that have been worked out,
+// name each thing.
+func (s *Snapshot) troubleCounts() map[Thing]int {
+	out := map[Thing]int{}
+	troubles := s.Troubles()
+	for _, list := range [][]Trouble{troubles.Faults, troubles.Findings} {
+		for i := range list {
+			for _, x := range list[i].Refs {
+				out[x]++
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,236 @@
+package server
+
+import (
+	"encoding/json"
+	"io"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/labstack/echo/v4"
+
+	"bivium/core/estate"
+	"bivium/core/inventory"
+	"bivium/internal/app"
+	"bivium/internal/drivers/providers"
+)
+
+// actor is who edits: there is no sign-in yet.
+const actor = "demo"
+
+// basedOn returns the revision that an edit is based on.
+func basedOn(c echo.Context) (int64, error) {
+	based, err := strconv.ParseInt(strings.Trim(c.Request().Header.Get("If-Match"), `"`), 10, 64)
+	if err != nil {
+		return 0, echo.NewHTTPError(http.StatusPreconditionRequired, `send the revision that the edit is based on, as If-Match: "7"`)
+	}
+	return based, nil
+}
+
+// read puts the body of a request into out.
+func read(c echo.Context, out any) error {
+	d := json.NewDecoder(c.Request().Body)
+	d.DisallowUnknownFields()
+	if err := d.Decode(out); err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, "the request cannot be read: "+err.Error())
+	}
+	return nil
+}
+
+func (h *handlers) getAccounts(c echo.Context) error {
+	accounts, err := h.app.Accounts(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]any{"providers": providers.Names(), "accounts": accounts})
+}
+
+func (h *handlers) connect(c echo.Context) error {
+	var body app.Connection
+	if err := read(c, &body); err != nil {
+		return err
+	}
+	account, err := h.app.Connect(c.Request().Context(), body, actor)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, account)
+}
+
+func (h *handlers) startReading(c echo.Context) error {
+	reading, err := h.app.Read(c.Request().Context(), c.Param("name"), actor, c.QueryParam("goOn") == "true")
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusAccepted, reading)
+}
+
+func (h *handlers) stopReading(c echo.Context) error {
+	h.app.StopReading(c.Param("name"))
+	return c.NoContent(http.StatusNoContent)
+}
+
+func (h *handlers) getHealth(c echo.Context) error {
+	states, err := h.app.Health(c.Request().Context(), c.Param("name"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, states)
+}
+
+func (h *handlers) getRows(c echo.Context) error {
+	var look struct {
+		Open     []string `json:"open"`
+		Find     string   `json:"find"`
+		Unplaced bool     `json:"unplaced"`
+		From     int      `json:"from"`
+	}
+	if err := read(c, &look); err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, h.app.Now().Rows(app.Look(look)))
+}
+
+func (h *handlers) getSheet(c echo.Context) error {
+	sheet, err := h.app.Sheet(c.Request().Context(), c.QueryParam("kind"), c.QueryParam("name"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, sheet)
+}
+
+type mapping struct {
+	Rules []inventory.Mapping `json:"rules"`
+}
+
+func (h *handlers) getTags(c echo.Context) error {
+	now := h.app.Now()
+	return h.mapped(c, now.Mapping)
+}
+
+func (h *handlers) tryTags(c echo.Context) error {
+	var body mapping
+	if err := read(c, &body); err != nil {
+		return err
+	}
+	return h.mapped(c, body.Rules)
+}
+
+func (h *handlers) mapped(c echo.Context, rules []inventory.Mapping) error {
+	tagged, err := h.app.Now().Map(rules)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, tagged)
+}
+
+func (h *handlers) putTags(c echo.Context) error {
+	based, err := basedOn(c)
+	if err != nil {
+		return err
+	}
+	var body mapping
+	if err := read(c, &body); err != nil {
+		return err
+	}
+	effect, err := h.app.SetMapping(c.Request().Context(), body.Rules, based, actor)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, effect)
+}
+
+func (h *handlers) putLabels(c echo.Context) error {
+	based, err := basedOn(c)
+	if err != nil {
+		return err
+	}
+	var body struct {
+		Labels map[string]string `json:"labels"`
+	}
+	if err := read(c, &body); err != nil {
+		return err
+	}
+	effect, err := h.app.SetLabels(c.Request().Context(), c.Param("name"), body.Labels, based, actor)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, effect)
+}
+
+func (h *handlers) getMembers(c echo.Context) error {
+	some, count, err := h.app.Now().Members(c.QueryParam("match"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]any{"some": some, "count": count})
+}
+
+func (h *handlers) postGroup(c echo.Context) error {
+	based, err := basedOn(c)
+	if err != nil {
+		return err
+	}
+	var body struct {
+		Name        string `json:"name"`
+		Match       string `json:"match"`
+		Description string `json:"description"`
+	}
+	if err := read(c, &body); err != nil {
+		return err
+	}
+	effect, err := h.app.PutGroup(c.Request().Context(), estate.Group{Name: body.Name, Match: body.Match, Description: body.Description}, based, actor)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, effect)
+}
+
+func (h *handlers) tryImport(c echo.Context) error {
+	text, err := io.ReadAll(c.Request().Body)
+	if err != nil {
+		return err
+	}
+	imported, _, err := h.app.Now().TryImport(text)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, imported)
+}
+
+func (h *handlers) postImport(c echo.Context) error {
+	based, err := basedOn(c)
+	if err != nil {
+		return err
+	}
+	text, err := io.ReadAll(c.Request().Body)
+	if err != nil {
+		return err
+	}
+	return h.imported(c, text, based)
+}
+
+func (h *handlers) postDemo(c echo.Context) error {
+	based, err := basedOn(c)
+	if err != nil {
+		return err
+	}
+	return h.imported(c, h.demo, based)
+}
+
+func (h *handlers) imported(c echo.Context, text []byte, based int64) error {
+	imported, err := h.app.Import(c.Request().Context(), text, based, actor)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, imported)
+}
+
+func (h *handlers) export(c echo.Context) error {
+	text, err := h.app.Now().Export()
+	if err != nil {
+		return err
+	}
+	c.Response().Header().Set("Content-Disposition", `attachment; filename="estate.yaml"`)
+	return c.Blob(http.StatusOK, "application/yaml", text)
+}

@@ -1,0 +1,91 @@
+package standin
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/netip"
+	"time"
+)
+
+// Running is a world that answers on loopback.
+type Running struct {
+	Endpoints map[string]string // by provider
+	Play      string            // address of the interface that plays with the world
+	servers   []*http.Server
+}
+
+// Serve lets the world answer on loopback, each provider at its own port: those
+// from first on, in order of name, or any free ones if it is 0.
+func (w *World) Serve(ctx context.Context, first int) (*Running, error) {
+	r := &Running{Endpoints: map[string]string{}}
+	for i, part := range []struct {
+		name    string
+		handler http.Handler
+	}{{"cirra", w.Cirra()}, {"premises", w.Premises()}, {"stratok", w.Stratok()}, {"velum", w.Velum()}, {"play", w.Play()}} {
+		port := 0
+		if first > 0 {
+			port = first + i
+		}
+		l, err := new(net.ListenConfig).Listen(ctx, "tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if err != nil {
+			return nil, errors.Join(fmt.Errorf("start the stand-in of %s: %w", part.name, err), r.Close())
+		}
+		s := &http.Server{Handler: part.handler, ReadHeaderTimeout: 10 * time.Second}
+		r.servers = append(r.servers, s)
+		go s.Serve(l) //nolint:errcheck // Close ends it
+		if part.name == "play" {
+			r.Play = "http://" + l.Addr().String()
+		} else {
+			r.Endpoints[part.name] = "http://" + l.Addr().String()
+		}
+	}
+	return r, nil
+}
+
+// Close ends all answers.
+func (r *Running) Close() error {
+	var err error
+	for _, s := range r.servers {
+		err = errors.Join(err, s.Close())
+	}
+	return err
+}
+
+// Live lets a machine of an account come and go by itself until ctx ends.
+func (w *World) Live(ctx context.Context, every time.Duration, account string, m Machine) {
+	tick := time.NewTicker(every)
+	defer tick.Stop()
+	for here := false; ; here = !here {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if here {
+			w.Stop(account, m.ID) //nolint:errcheck // the account is there for good
+		} else {
+			w.Start(account, &m) //nolint:errcheck // likewise
+		}
+	}
+}
+
+// Visitor is the machine that comes and goes at Grayshoal Wind: the laptop of a
+// crew that is on shore now and then.
+var Visitor = Machine{
+	ID: "crew-laptop-7", Name: "crew-7", Network: "net-crew-remote",
+	Addresses: []netip.Addr{netip.MustParseAddr("10.50.0.77")}, Tags: map[string]string{"Role": "Crew"},
+}
+
+// Credentials returns how each account is reached, by name: for those who play.
+func (w *World) Credentials() map[string][3]string {
+	w.mu.RLock()
+	defer w.mu.RUnlock()
+	out := map[string][3]string{}
+	for name, a := range w.accounts {
+		out[name] = [3]string{a.Provider, a.Key, a.Secret}
+	}
+	return out
+}
