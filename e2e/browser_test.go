@@ -28,23 +28,29 @@ const (
 	patience = 20 * time.Second
 )
 
-// serve starts the built binary on a database and a free port, and returns its
-// address and a function that stops it.
+// serve starts the built binary on a database and a free port, with the demo
+// estate, and returns its address and a function that stops it.
 func serve(t *testing.T, db string) (address string, stop func()) {
+	t.Helper()
+	lines, stop := start(t, 1, "demo", "--quiet", "--listen", "127.0.0.1:0", "--db", db)
+	return lines[0], stop
+}
+
+// start starts the built binary with some arguments, and returns the first lines
+// that it prints and a function that stops it.
+func start(t *testing.T, lines int, args ...string) (printed []string, stop func()) {
 	t.Helper()
 	if _, err := os.Stat(binary); err != nil {
 		t.Skip("no binary; make build")
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	cmd := exec.CommandContext(ctx, binary, "demo", "--quiet", "--listen", "127.0.0.1:0", "--db", db)
+	cmd := exec.CommandContext(ctx, binary, args...)
 	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
 	cmd.WaitDelay = 10 * time.Second
 	cmd.Stderr = os.Stderr
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())
-	line, err := bufio.NewReader(out).ReadString('\n')
-	require.NoError(t, err)
 	stopped := false
 	stop = func() {
 		if !stopped {
@@ -54,7 +60,13 @@ func serve(t *testing.T, db string) (address string, stop func()) {
 		}
 	}
 	t.Cleanup(stop)
-	return strings.TrimSpace(line), stop
+	read := bufio.NewReader(out)
+	for range lines {
+		line, err := read.ReadString('\n')
+		require.NoError(t, err)
+		printed = append(printed, strings.TrimSpace(line))
+	}
+	return printed, stop
 }
 
 // user is a person at a browser.
@@ -130,6 +142,19 @@ func (u *user) gone(selector string) {
 	require.NoError(u.t, u.fresh().Wait(rod.Eval(`(s) => !document.querySelector(s)`, selector)), "waiting for %s to go", selector)
 }
 
+// clicksOn clicks on an element that holds a text. One that is drawn anew just
+// then is looked for again, as a person would.
+func (u *user) clicksOn(selector, text string) {
+	u.t.Helper()
+	var err error
+	for range 5 {
+		if err = u.sees(selector, text).Timeout(patience).Click(proto.InputMouseButtonLeft, 1); err == nil {
+			return
+		}
+	}
+	require.NoError(u.t, err, "clicking on %q in %s", text, selector)
+}
+
 func (u *user) clicks(selector string) {
 	u.t.Helper()
 	require.NoError(u.t, u.find(selector).Click(proto.InputMouseButtonLeft, 1))
@@ -141,6 +166,14 @@ func (u *user) types(text string) {
 	for _, r := range text {
 		require.NoError(u.t, u.fresh().Keyboard.Type(input.Key(r)))
 	}
+}
+
+// writes puts a text in the place of what a field holds.
+func (u *user) writes(field, text string) {
+	u.t.Helper()
+	e := u.find(field)
+	require.NoError(u.t, e.SelectAllText())
+	require.NoError(u.t, e.Input(text))
 }
 
 func (u *user) presses(keys ...input.Key) {

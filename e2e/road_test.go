@@ -92,7 +92,7 @@ func TestABadEdit(t *testing.T) {
 	// Nothing is lost on reload, and the estate is as it was.
 	u.reload()
 	u.sees("[role=alert]", `there is no service "wbe"`)
-	u.sees("footer", "revision 1")
+	u.sees("footer", "revision 2")
 
 	// Mend it: take the bad names away, and change something that can be.
 	u.clicks("[aria-label='Take wbe out of services of rule 1']")
@@ -103,7 +103,7 @@ func TestABadEdit(t *testing.T) {
 	u.presses(input.Enter)
 	u.sees("[data-testid=effect]", "read-api") // which is just tcp/8443
 	u.sees("button", "Save").MustClick()
-	u.sees("footer", "revision 2")
+	u.sees("footer", "revision 3")
 }
 
 // TestTwoPeople edits one policy from two pages: the second is shown both
@@ -119,13 +119,13 @@ func TestTwoPeople(t *testing.T) {
 	theirs.clicks("[aria-label='Remove rule 2']")
 	theirs.sees("[data-testid=effect]", "settles it") // denied by the default instead
 	theirs.sees("button", "Save").MustClick()
-	theirs.sees("footer", "revision 2")
+	theirs.sees("footer", "revision 3")
 
 	mine.sees("button", "Save").MustClick()
 	mine.sees("[role=alert]", "Somebody else changed this policy")
 	mine.sees("[role=alert]", "inspect web by tidegate")
 	theirs.reload()
-	theirs.sees("footer", "revision 2") // nothing was overwritten
+	theirs.sees("footer", "revision 3") // nothing was overwritten
 
 	mine.sees("button", "Put mine in its place").MustClick()
 	mine.gone("[role=alert]")

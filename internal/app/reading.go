@@ -29,7 +29,8 @@ type ReadingView struct {
 
 // Report is what a reading did to the estate.
 type Report struct {
-	Why     string             `json:"why"` // it ended early; "" if it did not
+	Read    [2]int             `json:"read"` // networks and workloads
+	Why     string             `json:"why"`  // it ended early; "" if it did not
 	Fix     string             `json:"fix"`
 	Notes   []string           `json:"notes"`
 	Counts  []ChangeCount      `json:"counts"`
@@ -183,6 +184,7 @@ func (a *App) takeIn(ctx context.Context, provider string, reading *store.Readin
 		return err
 	}
 	report := emptyReport()
+	report.Read = [2]int{len(networks), len(workloads)}
 	report.Notes = append(report.Notes, notes...)
 	reading.State = store.Done
 	if why != nil {
@@ -319,6 +321,7 @@ func (a *App) lastReading(ctx context.Context, account string) (*ReadingView, er
 	if err := json.Unmarshal(last.Report, &v.Report); err != nil {
 		return nil, err
 	}
+	v.Networks, v.Workloads = v.Report.Read[0], v.Report.Read[1]
 	if last.State == store.CutOff {
 		v.Report.Why, v.Report.Fix = "the server ended while it ran", "go on with it, or read again"
 	}

@@ -35,7 +35,7 @@ func (s *Snapshot) Summary() *Summary {
 		Name: e.Name, Description: e.Description, Revision: s.Revision, Segments: []Named{}, Groups: []Named{}, Services: []Named{}, Pools: []Named{},
 		Faults: append([]estate.Fault{}, s.Faults...),
 		Counts: map[string]int{
-			"hubs": len(e.Hubs), "networks": len(e.Networks), "workloads": len(e.Workloads), "groups": len(e.Groups),
+			"accounts": len(e.Accounts), "hubs": len(e.Hubs), "networks": len(e.Networks), "workloads": len(e.Workloads), "groups": len(e.Groups),
 			"policies": len(e.Policies), "shares": len(e.Shares), "segments": len(e.Segments),
 		},
 	}

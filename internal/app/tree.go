@@ -2,6 +2,7 @@ package app
 
 import (
 	"cmp"
+	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
@@ -84,11 +85,11 @@ func (s *Snapshot) Rows(look Look) *Rows {
 			open[i] = true
 		}
 	}
-	var found map[int32]bool // what matches, and what leads to it
+	var leads map[int32]bool // what has a match below it; nil where nothing is looked for
 	out := &Rows{Revision: s.Revision, From: look.From, Rows: []Row{}}
 	matched := map[int32]bool{}
 	if look.Find != "" || look.Unplaced {
-		found = map[int32]bool{}
+		leads = map[int32]bool{}
 		matches := s.matcher(look.Find)
 		for i := range t.nodes {
 			n := &t.nodes[i]
@@ -96,8 +97,8 @@ func (s *Snapshot) Rows(look Look) *Rows {
 				continue
 			}
 			matched[int32(i)] = true
-			for at := int32(i); at >= 0 && !found[at]; at = t.nodes[at].parent {
-				found[at] = true
+			for at := n.parent; at >= 0 && !leads[at]; at = t.nodes[at].parent {
+				leads[at] = true
 			}
 		}
 		out.Found = len(matched)
@@ -105,8 +106,9 @@ func (s *Snapshot) Rows(look Look) *Rows {
 	type level struct {
 		list []int32
 		next int
+		all  bool // below a match that was opened, everything shows
 	}
-	for levels := []level{{t.top, 0}}; len(levels) > 0; {
+	for levels := []level{{t.top, 0, leads == nil}}; len(levels) > 0; {
 		l := &levels[len(levels)-1]
 		if l.next == len(l.list) {
 			levels = levels[:len(levels)-1]
@@ -114,11 +116,12 @@ func (s *Snapshot) Rows(look Look) *Rows {
 		}
 		at := l.list[l.next]
 		l.next++
-		if found != nil && !found[at] {
+		if !l.all && !matched[at] && !leads[at] {
 			continue
 		}
+		all := l.all || matched[at] && open[at]
 		n := &t.nodes[at]
-		isOpen := open[at] || found != nil && !matched[at]
+		isOpen := open[at] || leads[at]
 		if out.Total >= look.From && len(out.Rows) < window {
 			row := s.row(n, len(levels)-1, isOpen)
 			row.Found = matched[at]
@@ -126,7 +129,7 @@ func (s *Snapshot) Rows(look Look) *Rows {
 		}
 		out.Total++
 		if isOpen {
-			levels = append(levels, level{n.parts, 0})
+			levels = append(levels, level{n.parts, 0, all})
 		}
 	}
 	return out
@@ -193,8 +196,11 @@ func (s *Snapshot) row(n *treeNode, depth int, open bool) Row {
 		if n.known {
 			r.State = "gone"
 		}
-		if len(net.Subnets) == 1 {
+		if len(net.Subnets) > 0 {
 			r.At = net.Subnets[0].Prefix.String()
+		}
+		if more := len(net.Subnets) - 1; more > 0 {
+			r.At += fmt.Sprintf(" + %d", more)
 		}
 	case "subnet":
 		net := &e.Networks[n.network]
@@ -212,6 +218,12 @@ func (s *Snapshot) row(n *treeNode, depth int, open bool) Row {
 			words[i] = a.String()
 		}
 		r.At = strings.Join(words, ", ")
+		if parent := &s.tree.nodes[n.parent]; parent.kind == "subnet" {
+			net := &e.Networks[n.network]
+			if seg := net.SegmentOf(&net.Subnets[parent.at]); seg != "" {
+				r.Segments = []string{seg}
+			}
+		}
 		names := s.Judge.GroupNames()
 		for _, g := range s.Judge.GroupsOf(n.at) {
 			r.Groups = append(r.Groups, names[g])

@@ -71,8 +71,9 @@ func sameOrigin() echo.MiddlewareFunc {
 			if site := r.Header.Get("Sec-Fetch-Site"); site != "" && site != "same-origin" && site != "none" {
 				return echo.NewHTTPError(http.StatusForbidden, "a page of another site cannot write here")
 			}
-			if r.Header.Get(echo.HeaderContentType) != echo.MIMEApplicationJSON {
-				return echo.NewHTTPError(http.StatusUnsupportedMediaType, "send JSON, as application/json")
+			kind := r.Header.Get(echo.HeaderContentType)
+			if kind != echo.MIMEApplicationJSON && !(kind == "application/yaml" && imports(c)) {
+				return echo.NewHTTPError(http.StatusUnsupportedMediaType, "send JSON, as application/json; a document as application/yaml")
 			}
 			return next(c)
 		}

@@ -3,8 +3,11 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, Navigate, RouterProvider, useLocation } from "react-router";
 import { Frame } from "./frame/Frame";
+import { BeginPlace } from "./places/begin/BeginPlace";
 import { BoardPlace } from "./places/board/BoardPlace";
+import { EstatePlace } from "./places/estate/EstatePlace";
 import { FindingsPlace } from "./places/findings/FindingsPlace";
+import { LabelsPlace } from "./places/labels/LabelsPlace";
 import { RulesPlace } from "./places/rules/RulesPlace";
 import "./styles.css";
 
@@ -22,6 +25,9 @@ const router = createBrowserRouter([
     element: <Frame />,
     children: [
       { path: "/", element: <Home /> },
+      { path: "/begin", element: <BeginPlace /> },
+      { path: "/estate", element: <EstatePlace /> },
+      { path: "/estate/labels", element: <LabelsPlace /> },
       { path: "/board", element: <BoardPlace /> },
       { path: "/findings", element: <FindingsPlace /> },
       { path: "/rules", element: <RulesPlace /> },

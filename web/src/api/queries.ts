@@ -117,3 +117,112 @@ export async function savePolicy(policy: Schemas["Policy"], revision: number) {
     }),
   );
 }
+
+/** How often a reading that runs is looked at, in milliseconds. */
+const watching = 400;
+
+export const accountsQuery = queryOptions({
+  queryKey: [estate, "accounts"],
+  queryFn: async ({ signal }) => take(await client.GET("/api/accounts", { signal })),
+  refetchInterval: (query) =>
+    query.state.data?.accounts.some((a) => a.reading?.state === "running") ? watching : false,
+});
+
+export const healthQuery = (account: string, enabled: boolean) =>
+  queryOptions({
+    queryKey: [estate, "health", account],
+    queryFn: async ({ signal }) =>
+      take(await client.GET("/api/accounts/{name}/health", { params: { path: { name: account } }, signal })),
+    enabled,
+    retry: false,
+  });
+
+/** How many rows of the tree are fetched at once; the server gives no fewer. */
+export const treePage = 100;
+
+export const rowsQuery = (look: Schemas["Look"]) =>
+  queryOptions({
+    queryKey: [estate, "rows", look],
+    queryFn: async ({ signal }) => take(await client.POST("/api/rows", { body: look, signal })),
+    placeholderData: keepPreviousData,
+  });
+
+export const sheetQuery = (kind: string, name: string) =>
+  queryOptions({
+    queryKey: [estate, "sheet", kind, name],
+    queryFn: async ({ signal }) =>
+      take(await client.GET("/api/sheet", { params: { query: { kind, name } }, signal })),
+    retry: false,
+  });
+
+export const tagsQuery = queryOptions({
+  queryKey: [estate, "tags"],
+  queryFn: async ({ signal }) => take(await client.GET("/api/tags", { signal })),
+});
+
+export const tagsTryQuery = (rules: Schemas["Mapping"][], enabled: boolean) =>
+  queryOptions({
+    queryKey: [estate, "tags-try", rules],
+    queryFn: async ({ signal }) => take(await client.POST("/api/tags/try", { body: { rules }, signal })),
+    enabled,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+
+export const membersQuery = (match: string) =>
+  queryOptions({
+    queryKey: [estate, "members", match],
+    queryFn: async ({ signal }) =>
+      take(await client.GET("/api/members", { params: { query: { match } }, signal })),
+    enabled: match !== "",
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+
+const based = (revision: number) => ({ header: { "If-Match": `"${revision}"` } });
+
+export const connect = async (body: Schemas["Connection"]) =>
+  take(await client.POST("/api/accounts", { body }));
+
+export const startReading = async (name: string, goOn: boolean) =>
+  take(
+    await client.POST("/api/accounts/{name}/reading", {
+      params: { path: { name }, query: { goOn } },
+      ...asJson,
+    }),
+  );
+
+export const stopReading = async (name: string) => {
+  await client.DELETE("/api/accounts/{name}/reading", { params: { path: { name } }, ...asJson });
+};
+
+// The server takes writes as JSON alone, those without a body too.
+const asJson = { headers: { "Content-Type": "application/json" } };
+
+export const putTags = async (rules: Schemas["Mapping"][], revision: number) =>
+  take(await client.PUT("/api/tags", { params: based(revision), body: { rules } }));
+
+export const putLabels = async (name: string, labels: Record<string, string>, revision: number) =>
+  take(
+    await client.PUT("/api/workloads/{name}/labels", {
+      params: { path: { name }, ...based(revision) },
+      body: { labels },
+    }),
+  );
+
+export const postGroup = async (body: Schemas["NewGroup"], revision: number) =>
+  take(await client.POST("/api/groups", { params: based(revision), body }));
+
+const asDocument = {
+  headers: { "Content-Type": "application/yaml" },
+  bodySerializer: (text: string) => text,
+};
+
+export const tryImport = async (body: string) =>
+  take(await client.POST("/api/import/try", { body, ...asDocument }));
+
+export const postImport = async (body: string, revision: number) =>
+  take(await client.POST("/api/import", { params: based(revision), body, ...asDocument }));
+
+export const postDemo = async (revision: number) =>
+  take(await client.POST("/api/demo", { params: based(revision), ...asJson }));

@@ -195,6 +195,253 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All accounts, with the reading that runs or was the last */
+        get: operations["getAccounts"];
+        put?: never;
+        /** Connect an account; its credential is tried, encrypted and never sent back */
+        post: operations["connect"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/accounts/{name}/reading": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to read an account, or go on where it ended */
+        post: operations["startReading"];
+        /** Stop reading; what was read is kept */
+        delete: operations["stopReading"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/accounts/{name}/health": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** The state of what the provider runs */
+        get: operations["getHealth"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A window of the tree of everything there is */
+        post: operations["getRows"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One thing, with everything that touches it */
+        get: operations["getSheet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tags": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How tags are mapped to labels */
+        get: operations["getTags"];
+        /** Map tags by these rules */
+        put: operations["putTags"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tags/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How tags would be mapped; nothing is stored */
+        post: operations["tryTags"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workloads/{name}/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Set the labels of a workload by hand */
+        put: operations["putLabels"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who a selector of labels would take */
+        get: operations["getMembers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add a group */
+        post: operations["postGroup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a document in the place of the estate */
+        post: operations["postImport"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/import/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a document would change; nothing is stored */
+        post: operations["tryImport"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/demo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put the demo estate in the place of an empty one */
+        post: operations["postDemo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The estate as a document */
+        get: operations["export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -501,6 +748,8 @@ export interface components {
             revision: number;
             cells: components["schemas"]["CellEffect"][];
             flows: components["schemas"]["FlowEffect"][];
+            /** @description Flows that are not shown */
+            more: number;
         };
         CellEffect: {
             row: string;
@@ -520,6 +769,228 @@ export interface components {
             witness: components["schemas"]["Witness"];
             was: components["schemas"]["Sentence"] | null;
             will: components["schemas"]["Sentence"] | null;
+        };
+        /** @enum {unknown} */
+        What: "new" | "changed" | "gone" | "kept" | "left out";
+        Accounts: {
+            providers: string[];
+            accounts: components["schemas"]["Account"][];
+        };
+        Account: {
+            name: string;
+            provider: string;
+            endpoint: string;
+            remote: string;
+            networks: number;
+            workloads: number;
+            reading: components["schemas"]["Reading"] | null;
+        };
+        Connection: {
+            name: string;
+            provider: string;
+            endpoint: string;
+            account: string;
+            key: string;
+            secret: string;
+        };
+        Reading: {
+            id: number;
+            /** @enum {unknown} */
+            state: "running" | "done" | "partial" | "cut-off";
+            /** Format: date-time */
+            started: string;
+            /** Format: date-time */
+            ended: string;
+            networks: number;
+            workloads: number;
+            total: number;
+            step: string;
+            goesOn: boolean;
+            report: components["schemas"]["Report"];
+        };
+        Report: {
+            /** @description Networks and workloads */
+            read: number[];
+            why: string;
+            fix: string;
+            notes: string[];
+            counts: components["schemas"]["ChangeCount"][];
+            changes: components["schemas"]["InventoryChange"][];
+            covered: components["schemas"]["Covered"][];
+            flows: components["schemas"]["FlowEffect"][];
+            more: number;
+        };
+        ChangeCount: {
+            kind: string;
+            what: components["schemas"]["What"];
+            count: number;
+        };
+        InventoryChange: {
+            kind: string;
+            name: string;
+            what: components["schemas"]["What"];
+            how?: string;
+        };
+        Covered: {
+            group: string;
+            workloads: string[];
+            count: number;
+            rules: components["schemas"]["Ref"][];
+        };
+        Health: {
+            /** @enum {unknown} */
+            kind: "hub" | "firewall" | "uplink";
+            name: string;
+            region: string;
+            /** @enum {unknown} */
+            state: "up" | "down" | "waiting";
+            why?: string;
+        };
+        Look: {
+            open: string[];
+            find: string;
+            unplaced: boolean;
+            from: number;
+        };
+        Rows: {
+            revision: number;
+            total: number;
+            from: number;
+            found: number;
+            rows: components["schemas"]["Row"][];
+        };
+        Row: {
+            id: string;
+            /** @enum {unknown} */
+            kind: "account" | "region" | "network" | "subnet" | "workload";
+            name: string;
+            depth: number;
+            open: boolean;
+            parts: number;
+            workloads: number;
+            found: boolean;
+            at: string;
+            labels: {
+                [key: string]: string;
+            };
+            segments: string[];
+            groups: string[];
+            places: components["schemas"]["Place"][];
+            troubles: number;
+            state: string;
+        };
+        Place: {
+            hub: string;
+            state: string;
+        };
+        Sheet: {
+            revision: number;
+            kind: string;
+            name: string;
+            document: string;
+            labels: {
+                [key: string]: string;
+            };
+            hand: {
+                [key: string]: string;
+            };
+            tags: {
+                [key: string]: string;
+            };
+            read: boolean;
+            groups: components["schemas"]["Named"][];
+            rules: components["schemas"]["Ref"][];
+            uses: components["schemas"]["Ref"][];
+            members: number;
+            some: string[];
+            troubles: components["schemas"]["Trouble"][];
+            history: components["schemas"]["Step"][];
+        };
+        Step: {
+            revision: number;
+            /** Format: date-time */
+            at: string;
+            actor: string;
+            what: string;
+            before: string;
+            after: string;
+        };
+        Mapping: {
+            provider?: string;
+            account?: string;
+            key: string;
+            value?: string;
+            label: string;
+            to?: string;
+        };
+        MappingRules: {
+            rules: components["schemas"]["Mapping"][];
+        };
+        Tagged: {
+            rules: components["schemas"]["Mapping"][];
+            counts: number[];
+            tags: components["schemas"]["TagUse"][];
+            unlabelled: number;
+            workloads: number;
+            rows: components["schemas"]["TaggedRow"][];
+            more: number;
+            changed: number;
+        };
+        TagUse: {
+            key: string;
+            value: string;
+            count: number;
+            label: string;
+            rule: number;
+        };
+        TaggedRow: {
+            name: string;
+            account: string;
+            tags: {
+                [key: string]: string;
+            };
+            labels: {
+                [key: string]: string;
+            };
+            was: {
+                [key: string]: string;
+            };
+            hand: {
+                [key: string]: string;
+            };
+            unmapped: string[];
+            conflicts: components["schemas"]["LabelConflict"][];
+        };
+        LabelConflict: {
+            label: string;
+            value: string;
+            by: number;
+            other: string;
+            beside: number;
+        };
+        Labels: {
+            labels: {
+                [key: string]: string;
+            };
+        };
+        Members: {
+            some: string[];
+            count: number;
+        };
+        NewGroup: {
+            name: string;
+            match: string;
+            description?: string;
+        };
+        Import: {
+            revision: number;
+            name: string;
+            counts: {
+                [key: string]: number[];
+            };
+            changes: components["schemas"]["InventoryChange"][];
+            faults: components["schemas"]["Fault"][];
+            effect: components["schemas"]["Effect"];
         };
     };
     responses: {
@@ -828,6 +1299,423 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Effect"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getAccounts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Accounts"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    connect: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Connection"];
+            };
+        };
+        responses: {
+            /** @description The answer */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startReading: {
+        parameters: {
+            query?: {
+                goOn?: boolean;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reading"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    stopReading: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHealth: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Health"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRows: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Look"];
+            };
+        };
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rows"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSheet: {
+        parameters: {
+            query: {
+                kind: string;
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheet"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getTags: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tagged"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putTags: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The revision, in quotes: "7" */
+                "If-Match": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MappingRules"];
+            };
+        };
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Effect"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryTags: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MappingRules"];
+            };
+        };
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tagged"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putLabels: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The revision, in quotes: "7" */
+                "If-Match": string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Labels"];
+            };
+        };
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Effect"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getMembers: {
+        parameters: {
+            query: {
+                match: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Members"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    postGroup: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The revision, in quotes: "7" */
+                "If-Match": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGroup"];
+            };
+        };
+        responses: {
+            /** @description The answer */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Effect"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    postImport: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The revision, in quotes: "7" */
+                "If-Match": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/yaml": string;
+            };
+        };
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Import"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryImport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/yaml": string;
+            };
+        };
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Import"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    postDemo: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The revision, in quotes: "7" */
+                "If-Match": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Import"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    export: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The document */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/yaml": string;
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,7 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { Moon, Sun } from "lucide-react";
-import { NavLink, Outlet, useLocation } from "react-router";
+import { Navigate, NavLink, Outlet, useLocation } from "react-router";
 import { estateQuery } from "../api/queries";
+import { isEmpty } from "../places/begin/steps";
 import { counted } from "../parts/wording";
 import { AnswerLine } from "./AnswerLine";
 import { QuestionLine } from "./QuestionLine";
@@ -9,6 +10,7 @@ import { Shortcuts } from "./Shortcuts";
 import { useTheme } from "./theme";
 
 const places = [
+  { path: "/estate", name: "Estate" },
   { path: "/rules", name: "Rules" },
   { path: "/board", name: "Board" },
   { path: "/findings", name: "Findings" },
@@ -16,9 +18,10 @@ const places = [
 
 /** The frame of every place: question on top, places beside, the place below. */
 export function Frame() {
-  const { search } = useLocation();
+  const { search, pathname } = useLocation();
   const [theme, toggle] = useTheme();
   const estate = useQuery(estateQuery);
+  const empty = estate.data && isEmpty(estate.data);
   return (
     <div className="flex h-full flex-col">
       <header className="flex items-center gap-x-5 gap-y-2 border-b border-line px-5 py-2.5 max-[960px]:flex-wrap">
@@ -45,7 +48,11 @@ export function Frame() {
       </header>
       <AnswerLine />
       <main className="min-h-0 flex-1">
-        <Outlet />
+        {empty && pathname !== "/begin" && !pathname.startsWith("/estate") ? (
+          <Navigate to="/begin" replace />
+        ) : (
+          <Outlet />
+        )}
       </main>
       <footer className="flex gap-5 border-t border-line px-5 py-1 text-xs text-soft">
         {estate.data && (

@@ -3,11 +3,11 @@ import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import { roadQuery, troublesQuery } from "../../api/queries";
 import { useAddress } from "../../frame/address";
+import { ThingLink } from "../../parts/ThingLink";
 import { counted, serviceWords } from "../../parts/wording";
 import { Road } from "../../road/Road";
 import { inKinds } from "./kinds";
 import type { Kind, Listed } from "./kinds";
-import { ThingLink } from "./ThingLink";
 
 /** What wants to be looked at: faults, and what is legal and probably wrong. */
 export function FindingsPlace() {

@@ -55,23 +55,3 @@ export function inKinds(t: Schemas["Troubles"]): Kind[] {
 function capital(text: string): string {
   return text.charAt(0).toUpperCase() + text.slice(1);
 }
-
-/** The address where an object can be looked at, or null if no place shows it yet. */
-export function placeOf(thing: Schemas["Thing"], search: string): string | null {
-  const params = new URLSearchParams(search);
-  params.delete("finding");
-  switch (thing.kind) {
-    case "policy":
-      return `/rules/${thing.name}?${params}`;
-    case "segment":
-      params.set("open", thing.name);
-      return `/board?${params}`;
-    case "network":
-    case "group":
-    case "workload":
-      params.set("from", thing.name);
-      for (const k of ["to", "on", "row", "col", "at"]) params.delete(k);
-      return `/board?${params}`;
-  }
-  return null;
-}

@@ -1,0 +1,116 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Search } from "lucide-react";
+import { useEffect, useRef, useState } from "react";
+import { Link } from "react-router";
+import { accountsQuery, estateQuery, everything } from "../../api/queries";
+import { useAddress } from "../../frame/address";
+import { Button } from "../../parts/fields";
+import { useDebounced } from "../../parts/useDebounced";
+import { ConnectOverlay } from "./ConnectOverlay";
+import { GroupOverlay } from "./GroupOverlay";
+import { ImportOverlay } from "./ImportOverlay";
+import { ThingSheet } from "./ThingSheet";
+import { Tree } from "./Tree";
+
+/** How long typing rests before it is looked for, in milliseconds. */
+const rest = 120;
+
+/** What is there: accounts down to workloads, and everything that touches each. */
+export function EstatePlace() {
+  const { params, change } = useAddress();
+  const estate = useQuery(estateQuery);
+  const accounts = useQuery(accountsQuery);
+  useEndOfReadings(accounts.data?.accounts.filter((a) => a.reading?.state === "running").length ?? 0);
+  const [text, setText] = useState(params.get("find") ?? "");
+  const find = useDebounced(text, rest);
+  useEffect(() => {
+    if (find !== (params.get("find") ?? "")) change({ find: find || null }, true);
+  }, [find, params, change]);
+  const unplaced = params.get("unplaced") === "1";
+  const thing = params.get("thing");
+  const colon = thing?.indexOf(":") ?? -1;
+  const close = (what: string) => () => change({ [what]: null }, true);
+  return (
+    <div className="relative flex h-full">
+      <section aria-label="Estate" className="flex min-w-0 flex-1 flex-col">
+        <div className="flex items-center gap-2 px-5 pt-3 pb-2.5 text-[13px]">
+          <label className="flex w-[22rem] items-center gap-2 rounded border border-line bg-sheet px-2.5 py-1 focus-within:border-accent">
+            <Search size={14} className="flex-none text-soft" aria-hidden />
+            <input
+              aria-label="Find"
+              value={text}
+              onChange={(e) => setText(e.target.value)}
+              placeholder="name, address, prefix, label or group"
+              className="min-w-0 flex-1 bg-transparent outline-none"
+            />
+          </label>
+          <label className="flex items-center gap-1.5 whitespace-nowrap">
+            <input
+              type="checkbox"
+              checked={unplaced}
+              onChange={(e) => change({ unplaced: e.target.checked ? "1" : null })}
+            />
+            in no segment
+          </label>
+          <span className="flex-1" />
+          <Link to="/estate/labels" className="px-1.5 whitespace-nowrap text-accent hover:underline">
+            Labels
+          </Link>
+          <a href="/api/export" download className="px-1.5 text-accent hover:underline">
+            Export
+          </a>
+          <Button onClick={() => change({ import: "1" })}>Import</Button>
+          <Button onClick={() => change({ group: "1" })}>New group</Button>
+          <Button main onClick={() => change({ connect: "1" })}>
+            Connect an account
+          </Button>
+        </div>
+        {estate.data && (
+          <Tree
+            find={find}
+            unplaced={unplaced}
+            selected={thing}
+            accounts={accounts.data?.accounts ?? []}
+            onSelect={(id) => change({ thing: id })}
+          />
+        )}
+      </section>
+      {thing && colon > 0 && (
+        <ThingSheet
+          key={thing}
+          kind={thing.slice(0, colon)}
+          name={thing.slice(colon + 1)}
+          accounts={accounts.data?.accounts ?? []}
+          onClose={() => change({ thing: null })}
+        />
+      )}
+      {params.has("connect") && accounts.data && (
+        <ConnectOverlay
+          providers={accounts.data.providers}
+          again={accounts.data.accounts.find((a) => a.name === params.get("connect"))}
+          onClose={close("connect")}
+        />
+      )}
+      {params.has("import") && estate.data && (
+        <ImportOverlay revision={estate.data.revision} onClose={close("import")} />
+      )}
+      {params.has("group") && estate.data && (
+        <GroupOverlay
+          revision={estate.data.revision}
+          match={find.includes("=") ? find : ""}
+          onClose={close("group")}
+        />
+      )}
+    </div>
+  );
+}
+
+/** Makes everything stale when a reading has ended: it may have changed the estate. */
+function useEndOfReadings(running: number) {
+  const queries = useQueryClient();
+  const before = useRef(running);
+  useEffect(() => {
+    if (running < before.current) void queries.invalidateQueries({ queryKey: everything });
+    before.current = running;
+  }, [running, queries]);
+}

@@ -1,0 +1,267 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { X } from "lucide-react";
+import { useState } from "react";
+import type { FormEvent, ReactNode } from "react";
+import type { Schemas } from "../../api/client";
+import { everything, healthQuery, putLabels, sheetQuery } from "../../api/queries";
+import { useAddress } from "../../frame/address";
+import { Button, Label } from "../../parts/fields";
+import { ThingLink } from "../../parts/ThingLink";
+import { counted, grouped } from "../../parts/wording";
+import { when } from "./ReadingLine";
+import { ReportSheet } from "./ReportSheet";
+
+interface Props {
+  kind: string;
+  name: string;
+  accounts: Schemas["Account"][];
+  onClose: () => void;
+}
+
+/** One thing with everything that touches it. */
+export function ThingSheet({ kind, name, accounts, onClose }: Props) {
+  const known = kind !== "region";
+  const sheet = useQuery({ ...sheetQuery(kind, name), enabled: known });
+  const account = kind === "account" ? accounts.find((a) => a.name === name) : undefined;
+  const { change } = useAddress();
+  return (
+    <aside
+      aria-label={`${kind} ${name}`}
+      className="h-full w-[400px] flex-none overflow-y-auto border-l border-line bg-sheet px-5 pt-3 pb-6 2xl:w-[500px]"
+    >
+      <header className="flex items-start gap-2">
+        <h2 className="min-w-0 flex-1 font-serif text-[18px] leading-snug font-semibold break-words">
+          <span className="font-normal text-soft">{kind}</span> {name}
+        </h2>
+        <button aria-label="Close" className="pt-1 text-soft hover:text-ink" onClick={onClose}>
+          <X size={17} />
+        </button>
+      </header>
+      {sheet.error && <p className="py-2 text-denied">{sheet.error.message}</p>}
+      {(kind === "workload" || kind === "network" || kind === "group") && (
+        <p className="flex gap-3 pt-1 text-[13px]">
+          {(["from", "to"] as const).map((end) => (
+            <button
+              key={end}
+              className="text-accent hover:underline"
+              onClick={() => change({ [end]: name, row: null, col: null, at: null })}
+            >
+              Ask {end} it
+            </button>
+          ))}
+        </p>
+      )}
+      {account && <AccountParts account={account} />}
+      {sheet.data && <Parts key={sheet.data.revision} sheet={sheet.data} />}
+    </aside>
+  );
+}
+
+function Part({ title, children }: { title: ReactNode; children: ReactNode }) {
+  return (
+    <section className="pt-3.5">
+      <h3 className="pb-1 text-xs font-semibold text-soft">{title}</h3>
+      {children}
+    </section>
+  );
+}
+
+function Parts({ sheet }: { sheet: Schemas["Sheet"] }) {
+  return (
+    <>
+      {sheet.kind === "workload" && <Labels sheet={sheet} />}
+      {sheet.kind === "network" && Object.keys(sheet.labels).length > 0 && (
+        <Part title="Labels">
+          <LabelList labels={sheet.labels} hand={sheet.hand} />
+        </Part>
+      )}
+      {sheet.read && (
+        <Part title="Tags, as its account has them">
+          {Object.keys(sheet.tags).length === 0 ? (
+            <p className="text-[13px] text-soft">none</p>
+          ) : (
+            <p className="font-mono text-xs leading-5">
+              {Object.entries(sheet.tags).map(([k, v]) => (
+                <span key={k} className="block">
+                  <span className="text-soft">{k}:</span> {v}
+                </span>
+              ))}
+            </p>
+          )}
+        </Part>
+      )}
+      {sheet.kind === "group" && (
+        <Part title={counted(sheet.members, "workload is a member", "workloads are members")}>
+          <p className="text-[13px]">
+            {sheet.some.map((w, i) => (
+              <span key={w}>
+                {i > 0 && ", "}
+                <ThingLink plain thing={{ kind: "workload", name: w }} />
+              </span>
+            ))}
+            {sheet.members > sheet.some.length && ` and ${grouped(sheet.members - sheet.some.length)} more`}
+          </p>
+        </Part>
+      )}
+      {sheet.groups.length > 0 && (
+        <Part title="In groups, and why">
+          <ul className="text-[13px]">
+            {sheet.groups.map((g) => (
+              <li key={g.name} className="flex gap-2">
+                <ThingLink plain thing={{ kind: "group", name: g.name }} />
+                <span className="min-w-0 truncate font-mono text-xs leading-5 text-soft">{g.hint}</span>
+              </li>
+            ))}
+          </ul>
+        </Part>
+      )}
+      <Things title="Rules that speak of it" things={sheet.rules} />
+      <Things title="Named by" things={sheet.uses} />
+      {sheet.troubles.length > 0 && (
+        <Part title={counted(sheet.troubles.length, "fault or finding", "faults and findings")}>
+          <ul className="text-[13px]">
+            {sheet.troubles.slice(0, 20).map((t, i) => (
+              <li key={i} className="border-t border-line py-1">
+                {t.message}
+                {t.fix && <span className="text-soft">; {t.fix}</span>}
+              </li>
+            ))}
+          </ul>
+        </Part>
+      )}
+      {sheet.history.length > 0 && (
+        <Part title="Last changes">
+          <ul className="text-[13px]">
+            {sheet.history.map((h) => (
+              <li key={h.revision}>
+                <span className="text-soft">revision {h.revision}</span> {h.what}
+                {h.before === "" ? ": new" : ""}{" "}
+                <span className="text-soft">
+                  · {h.actor}, {when(h.at)}
+                </span>
+              </li>
+            ))}
+          </ul>
+        </Part>
+      )}
+      <Part title="In the document">
+        <pre className="overflow-x-auto rounded bg-paper px-2.5 py-2 font-mono text-xs">{sheet.document}</pre>
+      </Part>
+    </>
+  );
+}
+
+function Things({ title, things }: { title: string; things: Schemas["Ref"][] }) {
+  if (things.length === 0) return null;
+  return (
+    <Part title={title}>
+      <ul className="flex flex-wrap gap-1.5">
+        {things.map((t) => (
+          <li key={t.kind + t.name}>
+            <ThingLink thing={t} />
+          </li>
+        ))}
+      </ul>
+    </Part>
+  );
+}
+
+function LabelList({ labels, hand }: { labels: Record<string, string>; hand: Record<string, string> }) {
+  return (
+    <p className="flex flex-wrap gap-1">
+      {Object.entries(labels).map(([k, v]) => (
+        <Label key={k} name={k} value={v} hand={k in hand} />
+      ))}
+    </p>
+  );
+}
+
+/** Labels; those set by hand win over mapped ones, and can be added and taken off here. */
+function Labels({ sheet }: { sheet: Schemas["Sheet"] }) {
+  const queries = useQueryClient();
+  const [text, setText] = useState("");
+  const save = useMutation({
+    mutationFn: (hand: Record<string, string>) => putLabels(sheet.name, hand, sheet.revision),
+    onSuccess: () => queries.invalidateQueries({ queryKey: everything }),
+  });
+  const add = (event: FormEvent) => {
+    event.preventDefault();
+    const [key, value] = text.split("=");
+    if (key && value !== undefined) save.mutate({ ...sheet.hand, [key.trim()]: value.trim() });
+  };
+  return (
+    <Part title="Labels">
+      <LabelList labels={sheet.labels} hand={sheet.hand} />
+      {Object.keys(sheet.labels).length === 0 && <p className="text-[13px] text-denied">none yet</p>}
+      {sheet.read && (
+        <>
+          <form onSubmit={add} className="flex gap-2 pt-2 text-[13px]">
+            <input
+              aria-label="Label by hand"
+              value={text}
+              onChange={(e) => setText(e.target.value)}
+              placeholder="key=value, by hand"
+              className="min-w-0 flex-1 rounded border border-line bg-paper px-2 py-0.5 font-mono"
+            />
+            <Button type="submit" disabled={!/^[^=]+=.*$/.test(text) || save.isPending}>
+              Set
+            </Button>
+          </form>
+          {Object.keys(sheet.hand).map((k) => (
+            <button
+              key={k}
+              className="pt-1 pr-3 text-xs text-accent hover:underline"
+              onClick={() => {
+                const rest = Object.entries(sheet.hand).filter(([key]) => key !== k);
+                save.mutate(Object.fromEntries(rest));
+              }}
+            >
+              take {k} off
+            </button>
+          ))}
+          {save.error && <p className="pt-1 text-[13px] text-denied">{save.error.message}</p>}
+        </>
+      )}
+    </Part>
+  );
+}
+
+function AccountParts({ account }: { account: Schemas["Account"] }) {
+  const health = useQuery(healthQuery(account.name, account.endpoint !== ""));
+  const { change } = useAddress();
+  return (
+    <>
+      <p className="pt-1 text-[13px] text-soft">
+        {account.provider}
+        {account.endpoint ? (
+          <>
+            {" "}
+            at <span className="font-mono">{account.endpoint}</span> ·{" "}
+            <button className="text-accent hover:underline" onClick={() => change({ connect: account.name })}>
+              change
+            </button>
+          </>
+        ) : (
+          ", not connected"
+        )}
+      </p>
+      {account.reading && <ReportSheet reading={account.reading} />}
+      {(health.data || health.error) && (
+        <Part title="What its provider runs">
+          {health.error && <p className="text-[13px] text-denied">{health.error.message}</p>}
+          <ul className="text-[13px]">
+            {health.data?.map((h) => (
+              <li key={h.kind + h.name} className="flex gap-2">
+                <span className="text-soft">{h.kind}</span> {h.name}
+                <span className={h.state === "up" ? "text-soft" : "text-denied"}>
+                  {h.state}
+                  {h.why && `: ${h.why}`}
+                </span>
+              </li>
+            ))}
+          </ul>
+        </Part>
+      )}
+    </>
+  );
+}
