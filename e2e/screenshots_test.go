@@ -32,6 +32,15 @@ func TestScreenshots(t *testing.T) {
 	u.sees("[data-testid=effect]", "read-api")
 	u.photograph(file("rules"))
 
+	u.goTo(address + "/estate?rows=account:cirra-north,region:cirra-north/north,network:telemetry,subnet:telemetry/collectors,subnet:telemetry/historian,network:salvage-sandbox,subnet:salvage-sandbox/default&thing=account:cirra-north")
+	u.clicksOn("[data-thing='account:cirra-north'] button", "Read")
+	u.sees("[data-testid=report]", "rov-console")
+	u.photograph(file("estate"))
+
+	u.goTo(address + "/estate/labels")
+	u.sees("[data-testid=mapping]", "2 workloads have no label")
+	u.photograph(file("labels"))
+
 	u.goTo(address + "/findings")
 	u.sees("[data-testid=road]", "consoles-no-shell")
 	u.photograph(file("findings"))

@@ -21,14 +21,14 @@ var printed = regexp.MustCompile(`^\S+ +(\w+) +(http://\S+)`)
 
 func startOutside(t *testing.T) *outside {
 	t.Helper()
-	lines, _ := start(t, 5, "standins", "--port", "0")
+	lines, _ := start(t, 6, "standins", "--port", "0")
 	w := &outside{t, map[string]string{}, ""}
-	for _, line := range lines[:4] {
+	for _, line := range lines[:5] {
 		m := printed.FindStringSubmatch(line)
 		require.NotNil(t, m, line)
 		w.endpoints[m[1]] = m[2]
 	}
-	_, w.play, _ = strings.Cut(lines[4], "go: ")
+	_, w.play, _ = strings.Cut(lines[5], "go: ")
 	return w
 }
 

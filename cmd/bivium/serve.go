@@ -85,7 +85,7 @@ func play(c *cobra.Command, port int) (*standin.World, *standin.Running, error) 
 	if err != nil {
 		return nil, nil, err
 	}
-	go world.Live(c.Context(), time.Minute, "grayshoal-own", standin.Visitor)
+	world.Live(c.Context(), standin.Visitors)
 	return world, running, nil
 }
 

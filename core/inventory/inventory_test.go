@@ -64,6 +64,9 @@ func drawReading(t *rapid.T, account string) *Reading {
 		r.Networks = append(r.Networks, n)
 		for k := range rapid.IntRange(0, 3).Draw(t, "workloads") {
 			w := Workload{ID: fmt.Sprint(n.ID, "-", k), Name: rapid.SampledFrom([]string{"web 1", "db", "WEB 1"}).Draw(t, "workload"), Network: n.ID, Tags: map[string]string{"Role": rapid.SampledFrom([]string{"Web", "db"}).Draw(t, "tag")}}
+			if rapid.IntRange(0, 5).Draw(t, "abroad") == 0 { // in a network of either account, which may be gone
+				w.Network = rapid.SampledFrom([]string{"a-0", "b-0"}).Draw(t, "where")
+			}
 			if rapid.IntRange(0, 5).Draw(t, "addressed") > 0 {
 				w.Addresses = []netip.Addr{netip.AddrFrom4([4]byte{10, byte(i), 0, byte(k + 1)})}
 			}
@@ -78,7 +81,7 @@ func drawReading(t *rapid.T, account string) *Reading {
 func TestTakingIn(t *testing.T) {
 	table, faults := NewTable([]Mapping{{Key: "role", Label: "role"}})
 	require.Empty(t, faults)
-	kept := 0
+	kept, abroad := 0, 0
 	rapid.Check(t, func(t *rapid.T) {
 		e := &estate.Estate{Version: 1, Name: "e", Segments: []estate.Segment{{Name: "s", Default: estate.Deny}}, Hubs: []estate.Hub{{Name: "h"}}}
 		var known []Known
@@ -104,13 +107,15 @@ func TestTakingIn(t *testing.T) {
 			here := 0
 			for i := range r.Workloads {
 				w := &r.Workloads[i]
-				if len(w.Addresses) == 0 {
+				if len(w.Addresses) == 0 || byID[w.Network] == nil {
 					continue
 				}
 				here++
 				is := taken.Estate.Workloads[at[byID[w.ID].Name]]
 				require.Equal(t, w.Addresses, is.Addresses)
 				require.Equal(t, byID[w.Network].Name, is.Network)
+				require.Equal(t, byID[w.Network].Account == r.Account, is.Account == "", "an account is named where it is not the network's")
+				abroad += oneIf(is.Account != "")
 				require.Equal(t, Tidy(w.Tags["Role"]), is.Labels["role"])
 			}
 			if !r.Partial {
@@ -146,6 +151,7 @@ func TestTakingIn(t *testing.T) {
 		}
 	})
 	assert.Positive(t, kept, "nothing that is spoken of ever went")
+	assert.Positive(t, abroad, "no workload was ever in another account's network")
 }
 
 func oneIf(b bool) int {

@@ -5,6 +5,7 @@
 package verdict
 
 import (
+	"encoding/binary"
 	"net/netip"
 	"slices"
 
@@ -239,24 +240,55 @@ func (j *Judge) findShared(segment int, a netip.Addr) (Endpoint, bool) {
 	return found, ok
 }
 
-// GroupsOf returns the groups that a workload is in by one of its addresses,
-// sorted, whether a segment holds it or not. Cost: that of Stance, for each
-// address.
-func (j *Judge) GroupsOf(workload int) []int {
-	w := &j.estate.Workloads[workload]
-	network := j.net.Network(w.Network)
-	if network == paths.None {
-		return nil
+// GroupsOf returns the groups that each workload is in by one of its addresses,
+// sorted, whether a segment holds it or not. Workloads share lists that are
+// equal. Cost: a look-up of its prefixes for each address; groups are found once
+// for each set of labels and each place that groups tell from others.
+func (j *Judge) GroupsOf() [][]int {
+	type base struct {
+		groups string
+		kin    int
 	}
-	var groups []int
-	for _, a := range w.Addresses {
-		p := Endpoint{Addr: a, Home: paths.Home{Network: network, Subnet: paths.None}, Workload: workload, Exit: paths.None}
-		for _, s := range j.net.Networks[network].Subnets {
-			if prefix := j.net.Subnets[s].Prefix; prefix.Contains(a) && (p.Home.Subnet == paths.None || prefix.Bits() > p.Home.Prefix.Bits()) {
-				p.Home.Subnet, p.Home.Prefix = s, prefix
+	known := map[base][]int{}
+	out := make([][]int, len(j.estate.Workloads))
+	for i := range j.estate.Workloads {
+		w := &j.estate.Workloads[i]
+		network := j.net.Network(w.Network)
+		if network == paths.None {
+			continue
+		}
+		for k, a := range w.Addresses {
+			p := j.PlaceOf(0, j.homeIn(network, a), a)
+			key := base{string(appendNumbers(nil, p.base)), j.Kin(i)}
+			groups, ok := known[key]
+			if !ok {
+				groups = j.In(&p, i)
+				known[key] = groups
+			}
+			if k == 0 {
+				out[i] = groups
+			} else if !slices.Equal(groups, out[i]) {
+				out[i] = sorted(append(slices.Clone(out[i]), groups...))
 			}
 		}
-		groups = append(groups, j.members.of(&p)...)
 	}
-	return sorted(groups)
+	return out
+}
+
+// homeIn returns the home that an address has in a network, by its longest subnet.
+func (j *Judge) homeIn(network int, a netip.Addr) paths.Home {
+	home := paths.Home{Network: network, Subnet: paths.None}
+	for _, s := range j.net.Networks[network].Subnets {
+		if prefix := j.net.Subnets[s].Prefix; prefix.Contains(a) && (home.Subnet == paths.None || prefix.Bits() > home.Prefix.Bits()) {
+			home.Subnet, home.Prefix = s, prefix
+		}
+	}
+	return home
+}
+
+func appendNumbers(key []byte, numbers []int) []byte {
+	for _, n := range numbers {
+		key = binary.AppendUvarint(key, uint64(n))
+	}
+	return key
 }

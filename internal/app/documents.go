@@ -38,7 +38,7 @@ func (s *Snapshot) TryImport(text []byte) (*Import, *estate.Estate, error) {
 	after, d := s.following(e, s.Revision, s.Known, s.Mapping)
 	out := &Import{Revision: s.Revision, Name: e.Name, Counts: map[string][3]int{}, Changes: []inventory.Change{}, Faults: append([]estate.Fault{}, after.Faults...), Effect: s.effect(after, &d, maxFlows)}
 	before := map[[2]string]string{}
-	for _, o := range document.Split(s.Estate) {
+	for _, o := range named(s.Estate) {
 		before[[2]string{o.List, o.Key}] = string(o.Body)
 	}
 	note := func(list, key string, what inventory.What, n int) {
@@ -49,7 +49,7 @@ func (s *Snapshot) TryImport(text []byte) (*Import, *estate.Estate, error) {
 			out.Changes = append(out.Changes, inventory.Change{Kind: inventory.Kind(list), Name: key, What: what})
 		}
 	}
-	for _, o := range document.Split(e) {
+	for _, o := range named(e) {
 		key := [2]string{o.List, o.Key}
 		was, there := before[key]
 		delete(before, key)
@@ -64,6 +64,32 @@ func (s *Snapshot) TryImport(text []byte) (*Import, *estate.Estate, error) {
 		note(key[0], key[1], inventory.Gone, 2)
 	}
 	return out, e, nil
+}
+
+// named returns the things of an estate, those without a name by what they
+// connect: their place in the list says nothing of them.
+func named(e *estate.Estate) []document.Object {
+	objects := document.Split(e)
+	had := map[[2]string]int{}
+	at := map[string]int{}
+	for i := range objects {
+		o := &objects[i]
+		n := at[o.List]
+		at[o.List]++
+		switch o.List {
+		case "links":
+			o.Key = e.Links[n].Between[0] + "-" + e.Links[n].Between[1]
+		case "attachments":
+			o.Key = e.Attachments[n].Network + "@" + e.Attachments[n].Hub
+		case "peerings":
+			o.Key = e.Peerings[n].Between[0] + "-" + e.Peerings[n].Between[1]
+		}
+		key := [2]string{o.List, o.Key}
+		if had[key]++; had[key] > 1 {
+			o.Key = fmt.Sprintf("%s, %d", o.Key, had[key])
+		}
+	}
+	return objects
 }
 
 // Import puts a document in the place of the estate, if that is still at

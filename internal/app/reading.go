@@ -239,7 +239,7 @@ func (r *Report) tell(before, after *Snapshot, changes []inventory.Change) {
 		}
 		had := map[string]bool{}
 		if i, ok := before.index.workload[c.Name]; ok {
-			for _, g := range before.Judge.GroupsOf(i) {
+			for _, g := range before.groupsOf(i) {
 				had[before.Judge.GroupNames()[g]] = true
 			}
 		}
@@ -247,7 +247,7 @@ func (r *Report) tell(before, after *Snapshot, changes []inventory.Change) {
 		if !ok {
 			continue
 		}
-		for _, g := range after.Judge.GroupsOf(i) {
+		for _, g := range after.groupsOf(i) {
 			if had[names[g]] {
 				continue
 			}

@@ -27,7 +27,8 @@ type Sheet struct {
 	Members  int               `json:"members"`
 	Some     []string          `json:"some"` // the first members of a group
 	Troubles []Trouble         `json:"troubles"`
-	History  []store.Step      `json:"history"` // the last changes of it, newest first
+	Counting bool              `json:"counting"` // the faults and findings are still being worked out
+	History  []store.Step      `json:"history"`  // the last changes of it, newest first
 }
 
 // maxHistory is how many changes of a thing a sheet shows.
@@ -49,11 +50,13 @@ func (a *App) Sheet(ctx context.Context, kind, name string) (*Sheet, error) {
 		}
 	}
 	s.uses(out)
-	troubles := s.Troubles()
-	for _, all := range [][]Trouble{troubles.Faults, troubles.Findings} {
-		for i := range all {
-			if slices.Contains(all[i].Refs, Thing{kind, name}) {
-				out.Troubles = append(out.Troubles, all[i])
+	if out.Counting = s.builtTree().trouble.Load() == nil; !out.Counting {
+		troubles := s.Troubles()
+		for _, all := range [][]Trouble{troubles.Faults, troubles.Findings} {
+			for i := range all {
+				if slices.Contains(all[i].Refs, Thing{kind, name}) {
+					out.Troubles = append(out.Troubles, all[i])
+				}
 			}
 		}
 	}
@@ -152,7 +155,7 @@ func (s *Snapshot) membership(out *Sheet) {
 	case "workload":
 		i := s.index.workload[out.Name]
 		out.Labels = orEmpty(s.Estate.Workloads[i].Labels)
-		for _, g := range s.Judge.GroupsOf(i) {
+		for _, g := range s.groupsOf(i) {
 			out.Groups = append(out.Groups, Named{names[g], hints[names[g]]})
 			for _, rule := range s.rulesOn(names[g]) {
 				if !slices.Contains(out.Rules, rule) {
@@ -169,7 +172,7 @@ func (s *Snapshot) membership(out *Sheet) {
 	case "group":
 		g := slices.Index(names, out.Name)
 		for i := range s.Estate.Workloads {
-			if slices.Contains(s.Judge.GroupsOf(i), g) {
+			if slices.Contains(s.groupsOf(i), g) {
 				out.Members++
 				if len(out.Some) < 4*maxNamed {
 					out.Some = append(out.Some, s.Estate.Workloads[i].Name)
@@ -203,6 +206,24 @@ func (s *Snapshot) rulesOn(group string) []Thing {
 	return out
 }
 
+// segmentsAround returns the segments that hold some of a thing.
+func (s *Snapshot) segmentsAround(kind, name string) []string {
+	switch kind {
+	case "segment":
+		return []string{name}
+	case "workload":
+		t := s.builtTree()
+		return s.row(&t.nodes[t.byID["workload:"+name]], 0, false).Segments
+	case "network":
+		for i := range s.Estate.Networks {
+			if s.Estate.Networks[i].Name == name {
+				return segmentsOf(&s.Estate.Networks[i])
+			}
+		}
+	}
+	return nil
+}
+
 // uses tells what else of the estate names a thing.
 func (s *Snapshot) uses(out *Sheet) {
 	e, name := s.Estate, out.Name
@@ -212,6 +233,7 @@ func (s *Snapshot) uses(out *Sheet) {
 		}
 	}
 	is := func(kind, other string) bool { return out.Kind == kind && other == name }
+	in := s.segmentsAround(out.Kind, name) // their exits are its ways out
 	for i := range e.Hubs {
 		use("hub", e.Hubs[i].Name, is("account", e.Hubs[i].Account))
 	}
@@ -229,7 +251,7 @@ func (s *Snapshot) uses(out *Sheet) {
 		use("peering", p.Between[0]+"-"+p.Between[1], is("network", p.Between[0]) || is("network", p.Between[1]))
 	}
 	for _, x := range e.Exits {
-		use("exit", x.Name, is("hub", x.Hub) || out.Kind == "segment" && slices.Contains(x.Segments, name))
+		use("exit", x.Name, is("hub", x.Hub) || slices.ContainsFunc(in, func(s string) bool { return slices.Contains(x.Segments, s) }))
 	}
 	for _, p := range e.Publications {
 		use("publication", p.Name, is("exit", p.Exit) || is("segment", p.To.Segment) || out.Kind == "group" && slices.Contains(p.To.Groups.Groups, name))

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"bivium/core/estate"
 	"bivium/core/inventory"
@@ -18,7 +19,8 @@ type Rows struct {
 	Revision int64 `json:"revision"`
 	Total    int   `json:"total"` // rows in all
 	From     int   `json:"from"`
-	Found    int   `json:"found"` // rows that match, where something was looked for
+	Found    int   `json:"found"`    // rows that match, where something was looked for
+	Counting bool  `json:"counting"` // faults and findings are still being counted
 	Rows     []Row `json:"rows"`
 }
 
@@ -38,6 +40,7 @@ type Row struct {
 	Groups    []string          `json:"groups"`
 	Places    []Place           `json:"places"`   // where a network is attached
 	Troubles  int               `json:"troubles"` // faults and findings that name it
+	Account   string            `json:"account"`  // of a workload, if it is not that of its network
 	State     string            `json:"state"`    // gone: no longer in its account; "" for all well
 }
 
@@ -61,7 +64,10 @@ type tree struct {
 	nodes   []treeNode
 	top     []int32
 	byID    map[string]int32
-	trouble map[Thing]int
+	trouble atomic.Pointer[map[Thing]int] // nil until they are counted
+
+	members sync.Once
+	groups  [][]int // by workload
 }
 
 type treeNode struct {
@@ -86,7 +92,7 @@ func (s *Snapshot) Rows(look Look) *Rows {
 		}
 	}
 	var leads map[int32]bool // what has a match below it; nil where nothing is looked for
-	out := &Rows{Revision: s.Revision, From: look.From, Rows: []Row{}}
+	out := &Rows{Revision: s.Revision, From: look.From, Counting: t.trouble.Load() == nil, Rows: []Row{}}
 	matched := map[int32]bool{}
 	if look.Find != "" || look.Unplaced {
 		leads = map[int32]bool{}
@@ -135,6 +141,13 @@ func (s *Snapshot) Rows(look Look) *Rows {
 	return out
 }
 
+// groupsOf returns the groups that a workload is in, by number. Those of all are
+// found when some are first asked for.
+func (s *Snapshot) groupsOf(workload int) []int {
+	s.tree.members.Do(func() { s.tree.groups = s.Judge.GroupsOf() })
+	return s.tree.groups[workload]
+}
+
 // matcher returns what tells whether a row is what is looked for.
 func (s *Snapshot) matcher(text string) func(*treeNode) bool {
 	text = strings.ToLower(strings.TrimSpace(text))
@@ -169,7 +182,7 @@ func (s *Snapshot) matcher(text string) func(*treeNode) bool {
 		}
 		switch {
 		case n.kind == "workload" && group >= 0:
-			return slices.Contains(s.Judge.GroupsOf(n.at), group)
+			return slices.Contains(s.groupsOf(n.at), group)
 		case n.kind == "workload" && label:
 			return e.Workloads[n.at].Labels[key] == value
 		case n.kind == "network" && label:
@@ -182,7 +195,7 @@ func (s *Snapshot) matcher(text string) func(*treeNode) bool {
 func (s *Snapshot) row(n *treeNode, depth int, open bool) Row {
 	e := s.Estate
 	r := Row{ID: n.id, Kind: n.kind, Name: n.name, Depth: depth, Open: open, Parts: len(n.parts), Workloads: n.workloads, Labels: map[string]string{}, Segments: []string{}, Groups: []string{}, Places: []Place{}}
-	r.Troubles = s.tree.trouble[Thing{n.kind, n.name}]
+	r.Troubles = s.tree.troubles(n.kind, n.name)
 	switch n.kind {
 	case "network":
 		net := &e.Networks[n.network]
@@ -206,13 +219,13 @@ func (s *Snapshot) row(n *treeNode, depth int, open bool) Row {
 		net := &e.Networks[n.network]
 		sub := &net.Subnets[n.at]
 		r.At = sub.Prefix.String()
-		r.Troubles = s.tree.trouble[Thing{n.kind, net.Name + "/" + sub.Name}]
+		r.Troubles = s.tree.troubles(n.kind, net.Name+"/"+sub.Name)
 		if seg := net.SegmentOf(sub); seg != "" {
 			r.Segments = []string{seg}
 		}
 	case "workload":
 		w := &e.Workloads[n.at]
-		r.Labels = orEmpty(w.Labels)
+		r.Labels, r.Account = orEmpty(w.Labels), w.Account
 		words := make([]string, len(w.Addresses))
 		for i, a := range w.Addresses {
 			words[i] = a.String()
@@ -225,7 +238,7 @@ func (s *Snapshot) row(n *treeNode, depth int, open bool) Row {
 			}
 		}
 		names := s.Judge.GroupNames()
-		for _, g := range s.Judge.GroupsOf(n.at) {
+		for _, g := range s.groupsOf(n.at) {
 			r.Groups = append(r.Groups, names[g])
 		}
 	}
@@ -253,7 +266,7 @@ func (s *Snapshot) builtTree() *tree {
 	s.tree.once.Do(func() {
 		e, t := s.Estate, s.tree
 		t.byID = map[string]int32{}
-		t.trouble = s.troubleCounts()
+		go s.countTroubles()
 		gone := map[string]bool{}
 		for i := range s.Known {
 			gone[s.Known[i].Name] = s.Known[i].Gone && s.Known[i].Kind == inventory.NetworkKind
@@ -324,17 +337,27 @@ func (t *tree) under(parent int32, kind, name, path string) int32 {
 	return i
 }
 
-// troubleCounts returns how many faults, and findings that have been worked out,
-// name each thing.
-func (s *Snapshot) troubleCounts() map[Thing]int {
-	out := map[Thing]int{}
+// countTroubles counts the faults and findings that name each thing. Finding them
+// takes seconds in a large estate, which rows and sheets do not wait for.
+func (s *Snapshot) countTroubles() {
+	counts := map[Thing]int{}
+	if len(s.Estate.Workloads) > 0 {
+		s.groupsOf(0) // all of them, before somebody waits for it
+	}
 	troubles := s.Troubles()
 	for _, list := range [][]Trouble{troubles.Faults, troubles.Findings} {
 		for i := range list {
 			for _, x := range list[i].Refs {
-				out[x]++
+				counts[x]++
 			}
 		}
 	}
-	return out
+	s.tree.trouble.Store(&counts)
+}
+
+func (t *tree) troubles(kind, name string) int {
+	if counts := t.trouble.Load(); counts != nil {
+		return (*counts)[Thing{kind, name}]
+	}
+	return 0
 }

@@ -56,6 +56,9 @@ func (w *World) now(account string) (kind string, wait time.Duration) {
 	f := a.faults.fault
 	a.faults.asked++
 	wait = time.Duration(f.Wait) * time.Millisecond
+	if !a.rate.Allow() {
+		return "full", wait
+	}
 	if n := a.faults.asked - f.After; n <= 0 || f.Times > 0 && n > f.Times {
 		return "none", wait
 	}

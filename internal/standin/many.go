@@ -8,7 +8,7 @@ import (
 // Many returns an account with as many networks and machines as are asked for,
 // tagged as unevenly as teams do; up to 65,536 networks of 254 machines each.
 func Many(name, provider string, networks, machines int) *Account {
-	a := &Account{Name: name, Provider: provider, Key: name + "-key", Secret: name + "-secret"}
+	a := &Account{Name: name, Provider: provider, Key: name + "-key", Secret: name + "-secret", Rate: 5000}
 	for i := range networks {
 		prefix := netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(i >> 8), byte(i), 0}), 24)
 		a.Networks = append(a.Networks, &Network{

@@ -54,29 +54,41 @@ func (r *Running) Close() error {
 	return err
 }
 
-// Live lets a machine of an account come and go by itself until ctx ends.
-func (w *World) Live(ctx context.Context, every time.Duration, account string, m Machine) {
-	tick := time.NewTicker(every)
-	defer tick.Stop()
-	for here := false; ; here = !here {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-		if here {
-			w.Stop(account, m.ID) //nolint:errcheck // the account is there for good
-		} else {
-			w.Start(account, &m) //nolint:errcheck // likewise
-		}
-	}
+// Visitor is a machine that comes and goes by itself.
+type Visitor struct {
+	Account string
+	Machine Machine
+	Every   time.Duration
 }
 
-// Visitor is the machine that comes and goes at Grayshoal Wind: the laptop of a
-// crew that is on shore now and then.
-var Visitor = Machine{
-	ID: "crew-laptop-7", Name: "crew-7", Network: "net-crew-remote",
-	Addresses: []netip.Addr{netip.MustParseAddr("10.50.0.77")}, Tags: map[string]string{"Role": "Crew"},
+// Visitors are those of Grayshoal Wind: laptops of crews that are on shore now and
+// then, and a machine that forecasts are computed on by night.
+var Visitors = []Visitor{
+	{"grayshoal-own", Machine{ID: "crew-laptop-7", Name: "crew-7", Network: "net-crew-remote", Addresses: []netip.Addr{netip.MustParseAddr("10.50.0.77")}, Tags: map[string]string{"Role": "Crew"}}, time.Minute},
+	{"grayshoal-own", Machine{ID: "crew-laptop-9", Name: "crew-9", Network: "net-crew-remote", Addresses: []netip.Addr{netip.MustParseAddr("10.50.0.79")}, Tags: map[string]string{"role": "crew"}}, 100 * time.Second},
+	{"velum-central", Machine{ID: "batch-1", Name: "forecast-batch", Network: "net-forecast", Addresses: []netip.Addr{netip.MustParseAddr("10.71.0.40")}, Tags: map[string]string{"application": "forecast", "ENV": "Prod"}}, 3 * time.Minute},
+}
+
+// Live lets machines come and go by themselves until ctx ends.
+func (w *World) Live(ctx context.Context, visitors []Visitor) {
+	for _, v := range visitors {
+		go func() {
+			tick := time.NewTicker(v.Every)
+			defer tick.Stop()
+			for here := false; ; here = !here {
+				select {
+				case <-ctx.Done():
+					return
+				case <-tick.C:
+				}
+				if here {
+					w.Stop(v.Account, v.Machine.ID) //nolint:errcheck // the account is there for good
+				} else {
+					w.Start(v.Account, &v.Machine) //nolint:errcheck // likewise
+				}
+			}
+		}()
+	}
 }
 
 // Credentials returns how each account is reached, by name: for those who play.

@@ -13,6 +13,7 @@ import (
 	"sync"
 
 	"go.yaml.in/yaml/v3"
+	"golang.org/x/time/rate"
 )
 
 // World is everything there is outside. It is safe for concurrent use.
@@ -31,8 +32,10 @@ type Account struct {
 	Machines []*Machine `yaml:"machines"`
 	Hubs     []Part     `yaml:"hubs"`
 	Walls    []Part     `yaml:"firewalls"`
+	Rate     float64    `yaml:"rate"` // requests a second that are answered; 0 for 200
 
 	faults *faults
+	rate   *rate.Limiter
 	in     map[string][]*Machine // by network
 }
 
@@ -115,6 +118,10 @@ func (w *World) Add(a *Account) {
 		}
 	}
 	a.faults = &faults{}
+	if a.Rate == 0 {
+		a.Rate = 200
+	}
+	a.rate = rate.NewLimiter(rate.Limit(a.Rate), int(a.Rate))
 	a.index()
 	w.accounts[a.Name] = a
 }

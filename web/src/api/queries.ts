@@ -144,6 +144,7 @@ export const rowsQuery = (look: Schemas["Look"]) =>
   queryOptions({
     queryKey: [estate, "rows", look],
     queryFn: async ({ signal }) => take(await client.POST("/api/rows", { body: look, signal })),
+    refetchInterval: (query) => (query.state.data?.counting ? 1000 : false),
     placeholderData: keepPreviousData,
   });
 
@@ -152,6 +153,7 @@ export const sheetQuery = (kind: string, name: string) =>
     queryKey: [estate, "sheet", kind, name],
     queryFn: async ({ signal }) =>
       take(await client.GET("/api/sheet", { params: { query: { kind, name } }, signal })),
+    refetchInterval: (query) => (query.state.data?.counting ? 1000 : false),
     retry: false,
   });
 

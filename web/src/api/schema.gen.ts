@@ -857,6 +857,8 @@ export interface components {
             total: number;
             from: number;
             found: number;
+            /** @description Faults and findings are still being counted */
+            counting: boolean;
             rows: components["schemas"]["Row"][];
         };
         Row: {
@@ -877,6 +879,8 @@ export interface components {
             groups: string[];
             places: components["schemas"]["Place"][];
             troubles: number;
+            /** @description Of a workload, if it is not that of its network */
+            account: string;
             state: string;
         };
         Place: {
@@ -904,6 +908,8 @@ export interface components {
             members: number;
             some: string[];
             troubles: components["schemas"]["Trouble"][];
+            /** @description Faults and findings are still being worked out */
+            counting: boolean;
             history: components["schemas"]["Step"][];
         };
         Step: {

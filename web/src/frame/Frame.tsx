@@ -6,6 +6,7 @@ import { isEmpty } from "../places/begin/steps";
 import { counted } from "../parts/wording";
 import { AnswerLine } from "./AnswerLine";
 import { QuestionLine } from "./QuestionLine";
+import { NextStep } from "./NextStep";
 import { Shortcuts } from "./Shortcuts";
 import { useTheme } from "./theme";
 
@@ -68,6 +69,7 @@ export function Frame() {
           </>
         )}
         {estate.error && <span className="text-denied">{estate.error.message}</span>}
+        {estate.data && <NextStep estate={estate.data} />}
         <Shortcuts />
       </footer>
     </div>

@@ -31,7 +31,7 @@ export function stepsOf(e: Schemas["Estate"], tagged: Schemas["Tagged"] | undefi
     {
       title: "Label",
       what: "sort the tags of the teams into labels that rules can use",
-      done: tagged !== undefined && tagged.workloads > 0 && tagged.unlabelled === 0,
+      done: tagged !== undefined && tagged.unlabelled === 0 && count("workloads") > 0,
       to: "/estate/labels",
     },
     { title: "Group", what: "workloads by their labels", done: count("groups") > 0, to: "/estate?group=1" },

@@ -20,7 +20,9 @@ export function EstatePlace() {
   const { params, change } = useAddress();
   const estate = useQuery(estateQuery);
   const accounts = useQuery(accountsQuery);
-  useEndOfReadings(accounts.data?.accounts.filter((a) => a.reading?.state === "running").length ?? 0);
+  useEndOfReadings(
+    accounts.data?.accounts.map((a) => [a.name, a.reading?.id, a.reading?.state].join()).join(" "),
+  );
   const [text, setText] = useState(params.get("find") ?? "");
   const find = useDebounced(text, rest);
   useEffect(() => {
@@ -105,12 +107,14 @@ export function EstatePlace() {
   );
 }
 
-/** Makes everything stale when a reading has ended: it may have changed the estate. */
-function useEndOfReadings(running: number) {
+/** Makes everything stale when a reading begins or ends: it may have changed the estate. */
+function useEndOfReadings(readings: string | undefined) {
   const queries = useQueryClient();
-  const before = useRef(running);
+  const before = useRef(readings);
   useEffect(() => {
-    if (running < before.current) void queries.invalidateQueries({ queryKey: everything });
-    before.current = running;
-  }, [running, queries]);
+    if (before.current !== undefined && readings !== before.current) {
+      void queries.invalidateQueries({ queryKey: everything });
+    }
+    before.current = readings;
+  }, [readings, queries]);
 }

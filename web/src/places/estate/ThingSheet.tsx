@@ -116,7 +116,10 @@ function Parts({ sheet }: { sheet: Schemas["Sheet"] }) {
         </Part>
       )}
       <Things title="Rules that speak of it" things={sheet.rules} />
-      <Things title="Named by" things={sheet.uses} />
+      <Things
+        title={sheet.kind === "workload" ? "Its segment leaves by" : "Named by, and ways out"}
+        things={sheet.uses}
+      />
       {sheet.troubles.length > 0 && (
         <Part title={counted(sheet.troubles.length, "fault or finding", "faults and findings")}>
           <ul className="text-[13px]">

@@ -5,7 +5,6 @@ import type { KeyboardEvent } from "react";
 import type { Schemas } from "../../api/client";
 import { rowsQuery, treePage } from "../../api/queries";
 import { useAddress } from "../../frame/address";
-import { Label } from "../../parts/fields";
 import { counted, grouped } from "../../parts/wording";
 import { ReadingLine } from "./ReadingLine";
 
@@ -81,7 +80,9 @@ export function Tree({ find, unplaced, selected, accounts, onSelect }: Props) {
   if (first?.error) return <p className="px-5 text-denied">{first.error.message}</p>;
   return (
     <>
-      <div className={`${columns} mx-5 border-b border-line pb-1 text-xs text-soft`}>
+      <div
+        className={`${columns} overflow-y-auto px-5 border-b border-line pb-1 text-xs text-soft [scrollbar-gutter:stable]`}
+      >
         <span>{find || unplaced ? counted(first?.data?.found ?? 0, "match", "matches") : "name"}</span>
         <span>addresses</span>
         <span>labels</span>
@@ -100,7 +101,7 @@ export function Tree({ find, unplaced, selected, accounts, onSelect }: Props) {
         aria-activedescendant={`row-${cursor}`}
         tabIndex={0}
         onKeyDown={onKey}
-        className="group/tree min-h-0 flex-1 overflow-auto px-5"
+        className="group/tree min-h-0 flex-1 overflow-auto px-5 [scrollbar-gutter:stable]"
       >
         {first?.data && total === 0 && <Nothing find={find} unplaced={unplaced} />}
         <div className="relative" style={{ height: rows.getTotalSize() }}>
@@ -191,6 +192,7 @@ function RowCells({ row, account, narrow, onToggle }: CellsProps) {
           {grouped(row.workloads)}
         </span>
       )}
+      {row.account && <span className="flex-none text-xs text-soft">of {row.account}</span>}
       {row.state === "gone" && <span className="flex-none text-xs text-denied">gone from its account</span>}
     </span>
   );
@@ -211,11 +213,7 @@ function RowCells({ row, account, narrow, onToggle }: CellsProps) {
       <span role="gridcell" className="truncate font-mono text-[13px]" title={row.at}>
         {row.at}
       </span>
-      <span role="gridcell" className="flex gap-1 overflow-hidden">
-        {Object.entries(row.labels).map(([key, value]) => (
-          <Label key={key} name={key} value={value} />
-        ))}
-      </span>
+      <Labels labels={row.labels} />
       <span role="gridcell" className={`truncate ${placeless ? "text-denied" : ""}`}>
         {placeless ? "none yet" : row.segments.join(", ")}
       </span>
@@ -239,6 +237,25 @@ function RowCells({ row, account, narrow, onToggle }: CellsProps) {
         {row.troubles > 0 ? row.troubles : ""}
       </span>
     </>
+  );
+}
+
+function Labels({ labels }: { labels: Record<string, string> }) {
+  const list = Object.entries(labels);
+  return (
+    <span
+      role="gridcell"
+      className="truncate font-mono text-xs"
+      title={list.map(([key, value]) => `${key}=${value}`).join(", ")}
+    >
+      {list.map(([key, value], i) => (
+        <span key={key}>
+          {i > 0 && " "}
+          <span className="text-soft">{key}=</span>
+          {value}
+        </span>
+      ))}
+    </span>
   );
 }
 

@@ -91,7 +91,12 @@ function Detail({ trouble }: { trouble: Listed }) {
       className="h-full w-[430px] flex-none overflow-y-auto border-l border-line bg-sheet px-5 pt-3 2xl:w-[540px]"
     >
       <h2 className="font-serif text-[17px] leading-snug font-semibold">{trouble.message}</h2>
-      {trouble.fix && <p className="pt-1.5">{trouble.fix}</p>}
+      {trouble.fix && (
+        <p className="pt-1.5">
+          <span className="text-soft">To mend it: </span>
+          {trouble.fix}
+        </p>
+      )}
       {trouble.path && <p className="pt-1 font-mono text-xs text-soft">{trouble.path}</p>}
       {trouble.refs.length > 0 && (
         <ul className="flex flex-wrap gap-1.5 pt-2.5">

@@ -1,0 +1,246 @@
+package server_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bivium/internal/app"
+	"bivium/internal/standin"
+)
+
+type problem struct{ Problems []app.Problem }
+
+const secret = "many-secret-nobody-should-see"
+
+// outside plays an account of a provider, of so many workloads.
+func outside(t *testing.T, provider string, workloads int) (*standin.World, app.Connection) {
+	t.Helper()
+	world := &standin.World{}
+	a := standin.Many("many", provider, 2, workloads)
+	a.Secret = secret
+	a.Hubs = []standin.Part{{Name: "fjord", Region: "north", State: "down", Why: "a test"}}
+	world.Add(a)
+	s := httptest.NewServer(map[string]http.Handler{"cirra": world.Cirra(), "velum": world.Velum(), "stratok": world.Stratok()}[provider])
+	t.Cleanup(s.Close)
+	return world, app.Connection{Name: "many", Provider: provider, Endpoint: s.URL, Account: "many", Key: a.Key, Secret: secret}
+}
+
+func body(t *testing.T, v any) string {
+	t.Helper()
+	b, err := json.Marshal(v)
+	require.NoError(t, err)
+	return string(b)
+}
+
+// reading waits until no reading of the account runs, and returns the last.
+func (w *world) reading(account string) *app.ReadingView {
+	w.t.Helper()
+	var last *app.ReadingView
+	require.Eventually(w.t, func() bool {
+		var all struct{ Accounts []app.AccountView }
+		w.send(http.MethodGet, "/api/accounts", "", nil, http.StatusOK, "Accounts", &all)
+		for _, a := range all.Accounts {
+			if a.Name == account {
+				last = a.Reading
+			}
+		}
+		return last != nil && last.State != "running"
+	}, 20*time.Second, 20*time.Millisecond)
+	return last
+}
+
+func (w *world) revision() map[string]string {
+	w.t.Helper()
+	var e app.Summary
+	w.send(http.MethodGet, "/api/estate", "", nil, http.StatusOK, "Estate", &e)
+	return map[string]string{"If-Match": fmt.Sprintf(`"%d"`, e.Revision)}
+}
+
+// TestAnAccountOverHTTP connects, reads, maps, labels and groups, and looks for
+// the credential in all that comes out.
+func TestAnAccountOverHTTP(t *testing.T) {
+	w := start(t)
+	world, c := outside(t, "velum", 900)
+	wrong := c
+	wrong.Secret = "another"
+	var p problem
+	w.send(http.MethodPost, "/api/accounts", body(t, wrong), nil, http.StatusUnprocessableEntity, "Problem", &p)
+	require.Equal(t, "secret", p.Problems[0].At)
+	wrong = app.Connection{Name: "No Name", Provider: "nobody", Endpoint: "http://169.254.169.254/"}
+	w.send(http.MethodPost, "/api/accounts", body(t, wrong), nil, http.StatusUnprocessableEntity, "Problem", &p)
+	assert.Len(t, p.Problems, 4)
+	w.send(http.MethodPost, "/api/accounts/many/reading", "", map[string]string{"Content-Type": "application/json"}, http.StatusUnprocessableEntity, "Problem", &p)
+
+	var account app.AccountView
+	w.send(http.MethodPost, "/api/accounts", body(t, c), nil, http.StatusCreated, "Account", &account)
+	assert.NotContains(t, body(t, account), secret)
+	for _, file := range []string{w.file, w.file + "-wal"} {
+		stored, err := os.ReadFile(file)
+		require.NoError(t, err)
+		assert.False(t, bytes.Contains(stored, []byte(secret)), "%s holds the secret", file)
+	}
+
+	// Cut short, what was read is kept as partial, and it goes on from there.
+	require.NoError(t, world.Fail("many", standin.Fault{Kind: "gone", After: 2}))
+	asJSON := map[string]string{"Content-Type": "application/json"}
+	w.send(http.MethodPost, "/api/accounts/many/reading", "", asJSON, http.StatusAccepted, "Reading", nil)
+	r := w.reading("many")
+	assert.Equal(t, "partial", r.State)
+	assert.True(t, r.GoesOn)
+	assert.Contains(t, r.Report.Why, "did not answer")
+	assert.Equal(t, [2]int{2, 500}, r.Report.Read)
+	require.NoError(t, world.Fail("many", standin.Fault{Kind: "none"}))
+	w.send(http.MethodPost, "/api/accounts/many/reading?goOn=true", "", asJSON, http.StatusAccepted, "Reading", nil)
+	r = w.reading("many")
+	assert.Equal(t, "done", r.State)
+	assert.Equal(t, 900, r.Workloads)
+	assert.Equal(t, 400, r.Report.Counts[0].Count, "those of the first pages are there already")
+
+	var tagged app.Tagged
+	w.send(http.MethodGet, "/api/tags", "", nil, http.StatusOK, "Tagged", &tagged)
+	assert.Equal(t, 900, tagged.Unlabelled)
+	rules := `{"rules":[{"key":"env|stage|environment","label":"env"},{"key":"app","label":"app"}]}`
+	w.send(http.MethodPost, "/api/tags/try", rules, nil, http.StatusOK, "Tagged", &tagged)
+	assert.Zero(t, tagged.Unlabelled)
+	w.send(http.MethodPut, "/api/tags", `{"rules":[{"key":"","label":"a b"}]}`, w.revision(), http.StatusUnprocessableEntity, "Problem", &p)
+	require.Equal(t, "rules[0].key", p.Problems[0].At)
+	w.send(http.MethodPut, "/api/tags", rules, w.revision(), http.StatusOK, "Effect", nil)
+	w.send(http.MethodPut, "/api/tags", rules, map[string]string{"If-Match": `"1"`}, http.StatusConflict, "Problem", nil)
+
+	w.send(http.MethodPut, "/api/workloads/machine-000007/labels", `{"labels":{"app":"mine"}}`, w.revision(), http.StatusOK, "Effect", nil)
+	var sheet app.Sheet
+	w.send(http.MethodGet, "/api/sheet?kind=workload&name=machine-000007", "", nil, http.StatusOK, "Sheet", &sheet)
+	assert.Equal(t, "mine", sheet.Labels["app"])
+	assert.Equal(t, "app-007", sheet.Tags["App"])
+	require.GreaterOrEqual(t, len(sheet.History), 3, "read, mapped, labelled")
+
+	w.send(http.MethodPost, "/api/groups", `{"name":"mine","match":"app=mine"}`, w.revision(), http.StatusCreated, "Effect", nil)
+	w.send(http.MethodPost, "/api/groups", `{"name":"mine","match":"app=mine"}`, w.revision(), http.StatusUnprocessableEntity, "Problem", nil)
+	w.send(http.MethodGet, "/api/sheet?kind=group&name=mine", "", nil, http.StatusOK, "Sheet", &sheet)
+	assert.Equal(t, []string{"machine-000007"}, sheet.Some)
+
+	var rows app.Rows
+	w.send(http.MethodPost, "/api/rows", `{"open":[],"find":"mine","unplaced":true,"from":0}`, nil, http.StatusOK, "Rows", &rows)
+	require.Equal(t, 1, rows.Found)
+	assert.Equal(t, "workload:machine-000007", rows.Rows[len(rows.Rows)-1].ID)
+	var states []any
+	w.send(http.MethodGet, "/api/accounts/many/health", "", nil, http.StatusOK, "", &states)
+	assert.NotEmpty(t, states)
+}
+
+// TestAReadingThatWasCutOff kills nothing, but does what a crash does: the server
+// that reads is forgotten, and another opens its database.
+func TestAReadingThatWasCutOff(t *testing.T) {
+	w := start(t)
+	world, c := outside(t, "cirra", 2600)
+	w.send(http.MethodPost, "/api/accounts", body(t, c), nil, http.StatusCreated, "Account", nil)
+	require.NoError(t, world.Fail("many", standin.Fault{Kind: "slow", After: 3, Wait: 40}))
+	w.send(http.MethodPost, "/api/accounts/many/reading", "", map[string]string{"Content-Type": "application/json"}, http.StatusAccepted, "Reading", nil)
+	copied := w.file + ".copy"
+	require.Eventually(t, func() bool {
+		var all struct{ Accounts []app.AccountView }
+		w.send(http.MethodGet, "/api/accounts", "", nil, http.StatusOK, "Accounts", &all)
+		for _, a := range all.Accounts {
+			if a.Name == "many" && a.Reading != nil && a.Reading.Workloads >= 500 {
+				return true
+			}
+		}
+		return false
+	}, 20*time.Second, time.Millisecond)
+	for _, part := range []string{"", "-wal", ".key"} { // what is on disk when the power goes
+		b, err := os.ReadFile(w.file + part)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(copied+part, b, 0o600))
+	}
+	w.reading("many")
+
+	other, _ := open(t, copied)
+	accounts, err := other.Accounts(t.Context())
+	require.NoError(t, err)
+	var last *app.ReadingView
+	for _, a := range accounts {
+		if a.Name == "many" {
+			last = a.Reading
+		}
+	}
+	require.Equal(t, "cut-off", last.State)
+	assert.True(t, last.GoesOn)
+	_, err = other.Read(t.Context(), "many", "tester", true)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		accounts, err = other.Accounts(t.Context())
+		require.NoError(t, err)
+		for _, a := range accounts {
+			if a.Name == "many" {
+				last = a.Reading
+			}
+		}
+		return last.State == "done"
+	}, 20*time.Second, 20*time.Millisecond)
+	assert.Equal(t, 2600, last.Workloads)
+	for _, a := range accounts {
+		if a.Name == "many" {
+			assert.Equal(t, 2600, a.Workloads)
+		}
+	}
+}
+
+// TestEveryThingHasASheet follows every link that faults and findings offer.
+func TestEveryThingHasASheet(t *testing.T) {
+	w := start(t)
+	var troubles app.Troubles
+	w.send(http.MethodGet, "/api/troubles", "", nil, http.StatusOK, "Troubles", &troubles)
+	kinds := map[string]bool{}
+	for _, x := range troubles.Findings {
+		for _, thing := range x.Refs {
+			kinds[thing.Kind] = true
+			var sheet app.Sheet
+			w.send(http.MethodGet, "/api/sheet?kind="+thing.Kind+"&name="+url.QueryEscape(thing.Name), "", nil, http.StatusOK, "Sheet", &sheet)
+			require.NotEmpty(t, sheet.Document, "%v", thing)
+		}
+	}
+	assert.Greater(t, len(kinds), 6, "%v", kinds)
+	w.send(http.MethodGet, "/api/sheet?kind=network&name=nowhere", "", nil, http.StatusNotFound, "Problem", nil)
+	w.send(http.MethodGet, "/api/sheet?kind=wish&name=x", "", nil, http.StatusNotFound, "Problem", nil)
+}
+
+// TestADocumentIsSeenBeforeItReplaces tries what is exported, an edit of it, and
+// one that cannot be read.
+func TestADocumentIsSeenBeforeItReplaces(t *testing.T) {
+	w := start(t)
+	r, err := w.http.Client().Get(w.http.URL + "/api/export")
+	require.NoError(t, err)
+	var exported bytes.Buffer
+	_, err = exported.ReadFrom(r.Body)
+	require.NoError(t, err)
+	require.NoError(t, r.Body.Close())
+	yaml := map[string]string{"Content-Type": "application/yaml"}
+	var imported app.Import
+	w.send(http.MethodPost, "/api/import/try", exported.String(), yaml, http.StatusOK, "Import", &imported)
+	assert.Empty(t, imported.Changes)
+	assert.Empty(t, imported.Effect.Flows)
+
+	var p problem
+	w.send(http.MethodPost, "/api/import/try", "bivium: 1\nestate: x\nnetworks:\n  - {name: n, kind: cloud, colour: red}\n", yaml, http.StatusUnprocessableEntity, "Problem", &p)
+	require.Contains(t, p.Problems[0].At, "line 4")
+
+	edited := bytes.Replace(exported.Bytes(), []byte("default: allow"), []byte("default: deny"), 1)
+	require.NotEqual(t, exported.Bytes(), edited)
+	w.send(http.MethodPost, "/api/import/try", string(edited), yaml, http.StatusOK, "Import", &imported)
+	assert.Equal(t, [3]int{0, 1, 0}, imported.Counts["segments"])
+	assert.NotEmpty(t, imported.Effect.Flows)
+	based := w.revision()
+	based["Content-Type"] = "application/yaml"
+	w.send(http.MethodPost, "/api/import", string(edited), based, http.StatusOK, "Import", nil)
+	w.send(http.MethodPost, "/api/import", string(edited), based, http.StatusConflict, "Problem", nil)
+}
