@@ -381,51 +381,6 @@ func (k *taker) spoken(kind Kind, name string) string {
 	return ""
 }
 
-// peerings takes in the peerings that were read, and lets go of those between
-// networks of the account that are gone.
-func (k *taker) peerings() {
-	names := map[string]bool{}
-	for i := range k.e.Networks {
-		names[k.e.Networks[i].Name] = true
-	}
-	read := map[[2]string]bool{}
-	own := map[string]bool{}
-	for i := range k.reading.Networks {
-		n := &k.reading.Networks[i]
-		a := k.networkName[n.ID]
-		own[a] = true
-		for _, id := range n.Peers {
-			if b, ok := k.networkName[id]; ok && names[b] && a != b {
-				read[ordered(a, b)] = true
-			}
-		}
-	}
-	var kept []estate.Peering
-	for _, p := range k.e.Peerings {
-		pair := ordered(p.Between[0], p.Between[1])
-		gone := own[pair[0]] && own[pair[1]] && !read[pair] && !k.reading.Partial
-		if !gone && names[pair[0]] && names[pair[1]] {
-			kept = append(kept, p)
-		} else {
-			k.note(NetworkKind, pair[0], Changed, "peering with "+pair[1]+" gone")
-		}
-		delete(read, pair)
-	}
-	pairs := slices.SortedFunc(maps.Keys(read), func(a, b [2]string) int { return strings.Compare(a[0]+" "+a[1], b[0]+" "+b[1]) })
-	for _, pair := range pairs {
-		kept = append(kept, estate.Peering{Between: pair})
-		k.note(NetworkKind, pair[0], Changed, "peering with "+pair[1]+" new")
-	}
-	k.e.Peerings = kept
-}
-
-func ordered(a, b string) [2]string {
-	if a > b {
-		a, b = b, a
-	}
-	return [2]string{a, b}
-}
-
 // share gives the estate the lists of the one before wherever they are equal,
 // so that a survey can be revised.
 func (k *taker) share(before *estate.Estate) {
@@ -493,30 +448,4 @@ func unique(name string, taken func(string) bool) string {
 		name = base + number
 	}
 	return name
-}
-
-// Relabel returns e with the labels of everything known put to what a table
-// gives, with those set by hand laid over. Lists that do not differ are shared.
-func Relabel(e *estate.Estate, known []Known, t *Table) *estate.Estate {
-	next := *e
-	next.Networks, next.Workloads = slices.Clone(e.Networks), slices.Clone(e.Workloads)
-	networks := indexOf(e.Networks, func(n *estate.Network) string { return n.Name })
-	workloads := indexOf(e.Workloads, func(w *estate.Workload) string { return w.Name })
-	providers := map[string]string{}
-	for _, a := range e.Accounts {
-		providers[a.Name] = a.Provider
-	}
-	for i := range known {
-		one := &known[i]
-		labels := over(t.Labels(providers[one.Account], one.Account, one.Tags).Labels, one.Hand)
-		if n, ok := networks[one.Name]; ok && one.Kind == NetworkKind {
-			next.Networks[n].Labels = labels
-		}
-		if w, ok := workloads[one.Name]; ok && one.Kind == WorkloadKind {
-			next.Workloads[w].Labels = labels
-		}
-	}
-	k := taker{e: &next}
-	k.share(e)
-	return &next
 }

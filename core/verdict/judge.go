@@ -109,6 +109,7 @@ type Judge struct {
 	books        []book
 
 	policyIndex map[string]int // name to index in the estate
+	numbers     *numbers       // shared by all that come of this judge by edits
 }
 
 // New returns a judge for e. An estate with faults is judged too: what speaks
@@ -121,6 +122,7 @@ func New(e *estate.Estate) *Judge {
 		j.defaults[j.net.Segment(s.Name)] = s.Default
 	}
 	j.compileRules(e)
+	j.numbers = newNumbers(j)
 	j.indexEstate()
 	return j
 }

@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"slices"
+	"sync"
 
 	"bivium/core/estate"
 	"bivium/core/paths"
@@ -65,6 +66,56 @@ func (j *Judge) Revise(e *estate.Estate) (*Judge, Revision) {
 	return &next, v.revision
 }
 
+// numbers gives policies and guardrails their numbers, by name, for a judge and
+// all that come of it by edits: what one edit calls by a number, no other does,
+// so that what is known of one survey can be shared by all of the family.
+type numbers struct {
+	mu    sync.Mutex
+	known [2]map[string]int
+	names [2][]string
+}
+
+const (
+	policyNumber = iota
+	railNumber
+)
+
+func newNumbers(j *Judge) *numbers {
+	n := &numbers{known: [2]map[string]int{{}, {}}}
+	add := func(sort int, name string) {
+		if _, twice := n.known[sort][name]; !twice { // a fault, which is shown
+			n.known[sort][name] = len(n.names[sort])
+		}
+		n.names[sort] = append(n.names[sort], name)
+	}
+	for i := range j.policies {
+		add(policyNumber, j.policies[i].name)
+	}
+	for i := range j.rails {
+		add(railNumber, j.rails[i].name)
+	}
+	return n
+}
+
+// of returns the number of a name, the next one if it has none.
+func (n *numbers) of(sort int, name string) int {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	i, ok := n.known[sort][name]
+	if !ok {
+		i = len(n.names[sort])
+		n.known[sort][name] = i
+		n.names[sort] = append(n.names[sort], name)
+	}
+	return i
+}
+
+func (n *numbers) name(sort, number int) string {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.names[sort][number]
+}
+
 // reviser puts policies of an edit into a judge.
 type reviser struct {
 	next     *Judge
@@ -77,19 +128,17 @@ type reviser struct {
 func (v *reviser) put(p *estate.Policy) {
 	j := v.next
 	if p.Guardrail() {
-		n := slices.IndexFunc(j.rails, func(r rail) bool { return r.name == p.Name })
-		if n < 0 {
-			n = len(j.rails)
-			j.rails = append(j.rails, rail{})
+		n := j.numbers.of(railNumber, p.Name)
+		for len(j.rails) <= n {
+			j.rails = append(j.rails, rail{name: j.numbers.name(railNumber, len(j.rails))})
 		}
 		j.rails[n] = v.compiler.rail(p)
 		v.revision.Rails = append(v.revision.Rails, n)
 		return
 	}
-	n := slices.IndexFunc(j.policies, func(q policy) bool { return q.name == p.Name })
-	if n < 0 {
-		n = len(j.policies)
-		j.policies = append(j.policies, policy{})
+	n := j.numbers.of(policyNumber, p.Name)
+	for len(j.policies) <= n {
+		j.policies = append(j.policies, policy{name: j.numbers.name(policyNumber, len(j.policies))})
 	}
 	was := j.policies[n]
 	j.policies[n] = v.compiler.policy(p)

@@ -1,0 +1,54 @@
+package inventory
+
+import (
+	"maps"
+	"slices"
+	"strings"
+
+	"bivium/core/estate"
+)
+
+// peerings takes in the peerings that were read, and lets go of those between
+// networks of the account that are gone.
+func (k *taker) peerings() {
+	names := map[string]bool{}
+	for i := range k.e.Networks {
+		names[k.e.Networks[i].Name] = true
+	}
+	read := map[[2]string]bool{}
+	own := map[string]bool{}
+	for i := range k.reading.Networks {
+		n := &k.reading.Networks[i]
+		a := k.networkName[n.ID]
+		own[a] = true
+		for _, id := range n.Peers {
+			if b, ok := k.networkName[id]; ok && names[b] && a != b {
+				read[ordered(a, b)] = true
+			}
+		}
+	}
+	var kept []estate.Peering
+	for _, p := range k.e.Peerings {
+		pair := ordered(p.Between[0], p.Between[1])
+		gone := own[pair[0]] && own[pair[1]] && !read[pair] && !k.reading.Partial
+		if !gone && names[pair[0]] && names[pair[1]] {
+			kept = append(kept, p)
+		} else {
+			k.note(NetworkKind, pair[0], Changed, "peering with "+pair[1]+" gone")
+		}
+		delete(read, pair)
+	}
+	pairs := slices.SortedFunc(maps.Keys(read), func(a, b [2]string) int { return strings.Compare(a[0]+" "+a[1], b[0]+" "+b[1]) })
+	for _, pair := range pairs {
+		kept = append(kept, estate.Peering{Between: pair})
+		k.note(NetworkKind, pair[0], Changed, "peering with "+pair[1]+" new")
+	}
+	k.e.Peerings = kept
+}
+
+func ordered(a, b string) [2]string {
+	if a > b {
+		a, b = b, a
+	}
+	return [2]string{a, b}
+}

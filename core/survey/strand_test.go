@@ -1,0 +1,94 @@
+package survey
+
+import (
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"bivium/core/estate"
+	"bivium/core/verdict"
+)
+
+// TestEveryFlowIsInExactlyOneStrand counts, for each pair of classes and each
+// atom of services, the strands that hold it. Inside there is at most one, and
+// none only where the two have no flow; from the internet at most one for each
+// publication, and their masks hold what the publication lets in.
+func TestEveryFlowIsInExactlyOneStrand(t *testing.T) {
+	strands, none := 0, 0
+	rapid.Check(t, func(t *rapid.T) {
+		s := New(verdict.New(drawValid(t)))
+		for a := range s.classes {
+			for b := range s.classes {
+				src, dst := &s.classes[a], &s.classes[b]
+				held := map[int][]int{} // by publication: how often each atom
+				s.eachStrand(a, b, func(x strand) {
+					strands++
+					if held[x.publication] == nil {
+						held[x.publication] = make([]int, s.atoms.Len())
+					}
+					require.Less(t, int(x.vector), len(s.vectors))
+					for atom := range s.atoms.Len() {
+						if x.mask == nil || x.mask.Test(uint(atom)) {
+							held[x.publication][atom]++
+							require.GreaterOrEqual(t, s.vectors[x.vector][atom], int32(0), "a strand without a result")
+						}
+					}
+				})
+				for publication, counts := range held {
+					for atom, n := range counts {
+						require.LessOrEqual(t, n, 1, "classes %d to %d, publication %d, atom %d", a, b, publication, atom)
+					}
+				}
+				if src.Internal() && src.four == dst.four && !alone(src, dst) && dst.seen[src.End.Segment] != seesOther {
+					require.Len(t, held, 1, "flows from %s to %s are in no strand", src.End.Addr, dst.End.Addr)
+				} else if src.Internal() {
+					none++
+					require.Empty(t, held, "flows that cannot be from %s to %s", src.End.Addr, dst.End.Addr)
+				}
+			}
+		}
+	})
+	assert.Positive(t, none)
+	assert.Greater(t, strands, 10000)
+}
+
+// TestManyReviseOneSurvey lets several edits be tried on one survey at once, as a
+// server does, and holds each against a survey from the ground; the race detector
+// sees what they share.
+func TestManyReviseOneSurvey(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		e := drawValid(t)
+		s := New(verdict.New(e))
+		edits := make([]*estate.Estate, 4)
+		for i := range edits {
+			edits[i] = editPolicy(t, e)
+		}
+		type outcome struct {
+			revised *Survey
+			changes []string
+		}
+		got := make([]outcome, len(edits))
+		var wait sync.WaitGroup
+		for i := range edits {
+			wait.Go(func() {
+				revised, d := s.Revise(edits[i])
+				got[i] = outcome{revised, changesOf(&d)}
+			})
+		}
+		wait.Wait()
+		nodes := s.Nodes(func(string) bool { return true })
+		for i := range edits {
+			anew := New(verdict.New(edits[i]))
+			want := Compare(New(verdict.New(e)), anew)
+			require.Equal(t, changesOf(&want), got[i].changes)
+			for _, row := range nodes {
+				for _, col := range nodes {
+					require.Equal(t, anew.Between(row, col), got[i].revised.Between(row, col), "%v to %v", row, col)
+				}
+			}
+		}
+	})
+}

@@ -1,0 +1,128 @@
+package store_test
+
+import (
+	"database/sql"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"bivium/core/document"
+	"bivium/core/estate"
+	"bivium/core/inventory"
+	"bivium/internal/store"
+)
+
+// TestChangesComeBackAsTheyWereMade makes a row of changes: things that come, go,
+// change and move, with and without names. What comes back is what was put, in
+// its order, and the history of each thing leads from what it was to what it is.
+func TestChangesComeBackAsTheyWereMade(t *testing.T) {
+	first := grayshoal(t)
+	rapid.Check(t, func(t *rapid.T) {
+		file := filepath.Join(tempDir(t), "a.db")
+		s, err := store.Open(t.Context(), file)
+		require.NoError(t, err)
+		defer s.Close() //nolint:errcheck // the test ends
+		require.NoError(t, s.Put(t.Context(), first))
+		e, revision := first, int64(1)
+		last := map[string]string{} // by workload: its body
+		for step := range 4 {
+			next := *e
+			next.Workloads = slices.Clone(e.Workloads)
+			next.Attachments = slices.Clone(e.Attachments)
+			drop := rapid.IntRange(0, len(next.Workloads)-1).Draw(t, "gone")
+			gone := next.Workloads[drop].Name
+			next.Workloads = slices.Delete(next.Workloads, drop, drop+1)
+			next.Workloads = slices.Insert(next.Workloads, rapid.IntRange(0, len(next.Workloads)).Draw(t, "at"), estate.Workload{Name: fmt.Sprint("new-", step), Network: "common", Addresses: e.Workloads[0].Addresses})
+			next.Attachments = slices.Delete(next.Attachments, 0, rapid.IntRange(0, 3).Draw(t, "detached"))
+			next.Attachments[rapid.IntRange(0, len(next.Attachments)-1).Draw(t, "dearer")].Cost = 77
+			known := []inventory.Known{{Account: "a", Kind: inventory.WorkloadKind, ID: fmt.Sprint(step), Name: "x", Tags: map[string]string{"k": "v"}}}
+			revision, err = s.Change(t.Context(), &store.Revision{Before: e, After: &next, Based: revision, Actor: "tester", At: time.Now(), Known: known})
+			require.NoError(t, err)
+			_, err = s.Change(t.Context(), &store.Revision{Before: e, After: &next, Based: revision - 1, Actor: "tester", At: time.Now()})
+			var stale *store.StaleError
+			require.ErrorAs(t, err, &stale)
+
+			got, at, err := s.Get(t.Context())
+			require.NoError(t, err)
+			require.Equal(t, revision, at)
+			require.Equal(t, document.Split(&next), document.Split(got), "in its order, too")
+			back, _, err := s.Inventory(t.Context())
+			require.NoError(t, err)
+			require.Equal(t, known, back)
+			history, err := s.History(t.Context(), "workloads", gone, 10)
+			require.NoError(t, err)
+			require.Empty(t, history[0].After)
+			if was, made := last[gone]; made {
+				require.Equal(t, was, history[0].Before)
+			}
+			for _, o := range document.Split(&next) {
+				if o.List == "workloads" {
+					last[o.Key] = string(o.Body)
+				}
+			}
+			e = got
+		}
+	})
+}
+
+var dirs int
+
+// tempDir returns a directory of its own for each drawn case.
+func tempDir(t *rapid.T) string {
+	dirs++
+	return filepath.Join(base, fmt.Sprint(dirs))
+}
+
+// TestAnOldDatabaseGoesOn opens one as the first version left it: positions were
+// those among all things, and are those within a list now.
+func TestAnOldDatabaseGoesOn(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "a.db")
+	s := open(t, file)
+	e := grayshoal(t)
+	require.NoError(t, s.Put(t.Context(), e))
+	require.NoError(t, s.Close())
+	db, err := sql.Open("sqlite", file)
+	require.NoError(t, err)
+	for _, statement := range []string{
+		`UPDATE object SET position = position + (SELECT count(*) FROM object AS o WHERE o.list < object.list)`,
+		`DROP TABLE mapping`, `DROP TABLE known`, `DROP TABLE page`, `DROP TABLE reading`, `DROP TABLE source`, `DROP TABLE step`, `DROP TABLE revision`,
+		`DELETE FROM goose_db_version WHERE version_id = 2`,
+	} {
+		_, err := db.ExecContext(t.Context(), statement)
+		require.NoError(t, err, statement)
+	}
+	require.NoError(t, db.Close())
+
+	s = open(t, file)
+	next := *e
+	next.Attachments = next.Attachments[2:]
+	_, err = s.Change(t.Context(), &store.Revision{Before: e, After: &next, Based: 1, Actor: "tester", At: time.Now()})
+	require.NoError(t, err)
+	got, _, err := s.Get(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, document.Split(&next), document.Split(got))
+}
+
+func TestTheHistoryOfStepsCannotBeChanged(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "a.db")
+	s := open(t, file)
+	e := grayshoal(t)
+	require.NoError(t, s.Put(t.Context(), e))
+	next := *e
+	next.Workloads = next.Workloads[1:]
+	_, err := s.Change(t.Context(), &store.Revision{Before: e, After: &next, Based: 1, Actor: "tester", At: time.Now()})
+	require.NoError(t, err)
+	db, err := sql.Open("sqlite", file)
+	require.NoError(t, err)
+	defer db.Close() //nolint:errcheck // the test ends
+	for _, statement := range []string{`UPDATE step SET after = NULL`, `DELETE FROM step`} {
+		_, err := db.ExecContext(t.Context(), statement)
+		assert.ErrorContains(t, err, "history", statement)
+	}
+}
