@@ -2,11 +2,13 @@ package e2e
 
 import (
 	"net/http"
+	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
 
+	"github.com/go-rod/rod/lib/input"
 	"github.com/stretchr/testify/require"
 )
 
@@ -137,4 +139,81 @@ func TestTakingStock(t *testing.T) {
 	u.sees("[data-testid=reading-central]", "17 workloads new")
 	u.goTo(address + "/begin")
 	u.sees("h1", "How far it is")
+}
+
+// TestLookingAround walks the tree by keyboard, works through a finding to the
+// thing it names, and looks at a document before it replaces anything.
+func TestLookingAround(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	u.goTo(address + "/estate")
+	u.find("[data-thing='account:cirra-north']")
+	require.NoError(t, u.find("[role=treegrid]").Focus())
+	u.presses(input.ArrowRight) // opens the first account
+	u.find("[data-thing='region:cirra-north/north']")
+	u.presses(input.ArrowDown, input.ArrowRight)
+	u.find("[data-thing='network:common']")
+	u.presses(input.ArrowDown, input.Enter)
+	u.sees("aside", "network common")
+	u.sees("aside", "attachment common@fjord")
+	u.reload()
+	u.sees("aside", "network common")
+	u.find("[data-thing='network:common']") // what was open is open
+	require.NoError(t, u.find("[role=treegrid]").Focus())
+	u.presses(input.ArrowLeft)
+	u.gone("[data-thing='region:cirra-north/north']")
+
+	// What no segment holds, and whose a machine is.
+	u.goTo(address + "/estate?unplaced=1")
+	u.sees("[data-thing='network:tide-lab']", "none yet")
+	u.goTo(address + "/estate?find=seabed")
+	u.sees("section[aria-label=Estate]", "Nothing has the name")
+	u.goTo(address + "/estate")
+	u.clicksOn("[data-thing='account:cirra-surveys'] button", "Read")
+	u.sees("[data-testid=reading-cirra-surveys]", "1 workload left out")
+	u.clicksOn("[data-thing='account:cirra-north'] button", "Read")
+	u.sees("[data-testid=reading-cirra-north]", "2 workloads new")
+	u.clicksOn("[data-thing='account:cirra-surveys'] button", "Read again")
+	u.sees("[data-testid=reading-cirra-surveys]", "1 workload new")
+	u.goTo(address + "/estate?find=seabed")
+	u.sees("[data-thing='workload:seabed-maps']", "of cirra-surveys")
+
+	// A finding leads to the thing that it names, with all that touches it.
+	u.goTo(address + "/findings")
+	u.clicksOn("section[aria-label=Findings] button", "tidegate-delta-2")
+	u.sees("aside", "To mend it")
+	u.clicksOn("aside a", "tidegate")
+	u.sees("aside h3", "In the document")
+	u.sees("aside", "crew-web")
+
+	// A document that cannot be read says where; one that can, what it changes.
+	imports := func(text string) {
+		file := filepath.Join(t.TempDir(), "estate.yaml")
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		require.NoError(t, u.find("[aria-label=Document]").SetFiles([]string{file}))
+	}
+	u.goTo(address + "/estate?import=1")
+	imports("bivium: 1\nestate: small\nsegments:\n  - {name: office, defualt: deny}\n")
+	u.sees("[role=dialog] [role=alert]", "line 4")
+	imports("bivium: 1\nestate: small\nsegments:\n  - {name: office}\n")
+	u.sees("[data-testid=import]", "No faults")
+	u.sees("[data-testid=import]", "gone")
+	u.clicksOn("[role=dialog] button", "Replace the estate")
+	u.sees("footer", "small")
+	u.sees("footer", "0 workloads")
+}
+
+// TestTheDemoFromNothing takes the third way to begin.
+func TestTheDemoFromNothing(t *testing.T) {
+	lines, _ := start(t, 1, "serve", "--quiet", "--listen", "127.0.0.1:0", "--db", filepath.Join(t.TempDir(), "empty.db"))
+	u := browse(t, 1280, 800)
+	u.goTo(lines[0] + "/board") // which leads to the beginning, as any place does
+	u.sees("footer", "Connect: an account")
+	u.clicks("[aria-label='No more steps']") // who knows the way is not led
+	u.reload()
+	u.sees("footer", "0 workloads")
+	u.gone("[aria-label='No more steps']")
+	u.clicksOn("button", "Look at the demo")
+	u.marks("office>internet", "denied", "inspected", "blocked", "unrouted")
+	u.sees("footer", "grayshoal")
 }

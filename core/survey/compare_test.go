@@ -161,6 +161,42 @@ func TestCompareFindsEveryChangeAndNoOther(t *testing.T) {
 	assert.Greater(t, witnessed, 50, "too few changes were found")
 }
 
+// TestCompareEstatesThatShareLittle compares estates drawn apart from each other:
+// segments, networks and whole address ranges come and go, as when a document
+// takes the place of another.
+func TestCompareEstatesThatShareLittle(t *testing.T) {
+	gone, came, segments := 0, 0, 0
+	rapid.Check(t, func(t *rapid.T) {
+		e, next := drawValid(t), drawValid(t)
+		if rapid.IntRange(0, 5).Draw(t, "emptied") == 0 {
+			next = &estate.Estate{Version: 1, Name: "empty", Segments: next.Segments[:1]}
+		}
+		before, after := verdict.New(e), verdict.New(next)
+		d := Compare(New(before), New(after))
+		segments += oneIf(len(e.Segments) != len(next.Segments))
+		for _, c := range d.Changes {
+			require.Positive(t, c.Pairs.Sign())
+			require.False(t, c.Services.Empty())
+			gone += oneIf(c.After == nil)
+			came += oneIf(c.Before == nil)
+			if c.From.Kind == NodeInternet {
+				continue // see TestCompareFindsEveryChangeAndNoOther
+			}
+			if c.Before != nil {
+				require.Equal(t, *c.Before, before.Judge(c.Witness), "%v", c.Witness)
+			}
+			if c.After != nil {
+				require.Equal(t, *c.After, after.Judge(c.Witness), "%v", c.Witness)
+			}
+		}
+		back := Compare(New(after), New(before))
+		require.Len(t, back.Changes, len(d.Changes), "what changes on the way there changes on the way back")
+	})
+	assert.Greater(t, gone, 100)
+	assert.Greater(t, came, 100)
+	assert.Greater(t, segments, 20)
+}
+
 func TestCompareOfAnEstateWithItselfIsEmpty(t *testing.T) {
 	all, _ := estates(t)
 	s := New(verdict.New(all[0]))

@@ -27,7 +27,7 @@ func (v *view) source(class int) int32 {
 
 // target returns the kind of a class as a destination.
 func (v *view) target(class int) int32 {
-	if class < 0 {
+	if class < 0 || v.from < 0 { // one of the two is not there
 		return absent
 	}
 	c := &v.classes[class]

@@ -37,6 +37,7 @@ export function ImportOverlay({ revision, onClose }: { revision: number; onClose
         type="file"
         aria-label="Document"
         accept=".yaml,.yml,.json"
+        onClick={(e) => (e.currentTarget.value = "")} // a file that was mended is chosen again
         onChange={(e) => void choose(e.target.files?.[0])}
         className="my-3 block w-full rounded border border-dashed border-line px-3 py-4 text-[13px] file:mr-3 file:rounded file:border file:border-line file:bg-sheet file:px-3 file:py-1"
       />
