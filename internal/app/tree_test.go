@@ -88,7 +88,9 @@ func TestFindingFindsAllAndNothingElse(t *testing.T) {
 		{"historian", func(_ int, w *estate.Workload) bool { return strings.Contains(w.Name, "historian") }},
 		{"HISTORIAN-1 ", func(_ int, w *estate.Workload) bool { return w.Name == "historian-1" }},
 		{"env=dev", func(_ int, w *estate.Workload) bool { return w.Labels["env"] == "dev" }},
-		{"10.60.2.11", func(_ int, w *estate.Workload) bool { return slices.Contains(w.Addresses, netip.MustParseAddr("10.60.2.11")) }},
+		{"10.60.2.11", func(_ int, w *estate.Workload) bool {
+			return slices.Contains(w.Addresses, netip.MustParseAddr("10.60.2.11"))
+		}},
 		{"2001:db8:61::/64", func(_ int, w *estate.Workload) bool {
 			return slices.ContainsFunc(w.Addresses, netip.MustParsePrefix("2001:db8:61::/64").Contains)
 		}},
