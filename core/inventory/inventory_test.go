@@ -92,6 +92,8 @@ func TestTakingIn(t *testing.T) {
 			again := Take(taken.Estate, taken.Known, r, table)
 			again.Changes = slices.DeleteFunc(again.Changes, func(c Change) bool { return c.What == LeftOut || c.What == Kept })
 			require.Empty(t, again.Changes, "the same reading changes nothing")
+			require.False(t, again.Altered)
+			require.Equal(t, document(e) != document(taken.Estate), taken.Altered)
 			require.Equal(t, taken.Estate, again.Estate)
 			require.Equal(t, taken.Known, again.Known)
 
@@ -153,6 +155,8 @@ func TestTakingIn(t *testing.T) {
 	assert.Positive(t, kept, "nothing that is spoken of ever went")
 	assert.Positive(t, abroad, "no workload was ever in another account's network")
 }
+
+func document(e *estate.Estate) string { return fmt.Sprintf("%+v", *e) }
 
 func oneIf(b bool) int {
 	if b {

@@ -19,6 +19,7 @@ type Taken struct {
 	Estate  *estate.Estate
 	Known   []Known // all that is known of all accounts
 	Changes []Change
+	Altered bool // Estate is not as it was
 }
 
 // Take returns e with a reading of one account taken in, given what is known of
@@ -45,7 +46,7 @@ func Take(e *estate.Estate, known []Known, r *Reading, t *Table) Taken {
 	k.peerings()
 	k.share(e)
 	sortChanges(k.changes)
-	return Taken{&next, k.all(), k.changes}
+	return Taken{&next, k.all(), k.changes, k.altered}
 }
 
 type key struct {
@@ -61,6 +62,7 @@ type taker struct {
 	known       map[key]*Known
 	networkName map[string]string // by ID
 	changes     []Change
+	altered     bool
 }
 
 func (k *taker) note(kind Kind, name string, what What, how ...string) {
@@ -388,6 +390,8 @@ func (k *taker) share(before *estate.Estate) {
 	for _, name := range []string{"Accounts", "Networks", "Workloads", "Peerings"} {
 		if a, b := to.FieldByName(name), from.FieldByName(name); a.Len() == b.Len() && reflect.DeepEqual(a.Interface(), b.Interface()) {
 			a.Set(b)
+		} else {
+			k.altered = true
 		}
 	}
 }

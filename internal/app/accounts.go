@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"bivium/core/estate"
+	"bivium/core/inventory"
 	"bivium/internal/drivers"
 	"bivium/internal/drivers/call"
 	"bivium/internal/drivers/providers"
@@ -211,6 +212,37 @@ func (a *App) access(ctx context.Context, account string) (provider string, acce
 		return s.Provider, drivers.Access{Endpoint: s.Endpoint, Account: s.Remote, Key: c.Key, Secret: c.Secret}, nil
 	}
 	return "", drivers.Access{}, &Problem{"account", fmt.Sprintf("the account %s is not connected", account), "connect it first"}
+}
+
+// NativeRules asks the account of a network for the rules that its provider has
+// there now.
+func (a *App) NativeRules(ctx context.Context, network string) ([]drivers.RuleList, error) {
+	known := a.Now().Known
+	for i := range known {
+		k := &known[i]
+		if k.Kind != inventory.NetworkKind || k.Name != network {
+			continue
+		}
+		provider, access, err := a.access(ctx, k.Account)
+		if err != nil {
+			return nil, err
+		}
+		d, err := a.Dial(provider, access)
+		if err != nil {
+			return nil, err
+		}
+		ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+		defer cancel()
+		lists, err := d.Rules(ctx, k.ID)
+		if errors.Is(err, drivers.ErrMissing) {
+			return nil, &Problem{"network", "the provider has no such network any more", "read its account again"}
+		}
+		if err != nil {
+			return nil, connectProblem(err)
+		}
+		return append([]drivers.RuleList{}, lists...), nil
+	}
+	return nil, &Problem{"network", fmt.Sprintf("no account that was read has a network %s", network), "read its account first"}
 }
 
 // Health asks a connected account for the state of what its provider runs.

@@ -150,7 +150,7 @@ func (a *App) run(ctx context.Context, r *run, provider string, reading *store.R
 		report := emptyReport()
 		report.Why = "what was read could not be taken in: " + err.Error()
 		reading.State, reading.Ended, reading.Report = store.Partial, a.Clock(), mustJSON(report)
-		if err := a.Store.EndReading(ctx, reading); err != nil {
+		if err := a.Store.EndReading(ctx, reading, nil); err != nil {
 			a.Log.Error("a reading could not be ended", "account", reading.Account, "error", err)
 		}
 	}
@@ -196,6 +196,14 @@ func (a *App) takeIn(ctx context.Context, provider string, reading *store.Readin
 	now := a.Now()
 	table, _ := inventory.NewTable(now.Mapping)
 	taken := inventory.Take(now.Estate, now.Known, &inventory.Reading{Account: reading.Account, Provider: provider, Networks: networks, Workloads: workloads, Partial: why != nil}, table)
+	if !taken.Altered {
+		report.tell(now, now, taken.Changes)
+		reading.Ended, reading.Report, reading.Revision = a.Clock(), mustJSON(report), now.Revision
+		same := *now
+		same.Known = taken.Known
+		a.now.Store(&same)
+		return a.Store.EndReading(ctx, reading, taken.Known)
+	}
 	after, d := now.following(taken.Estate, now.Revision+1, taken.Known, now.Mapping)
 	report.tell(now, after, taken.Changes)
 	e := now.effect(after, &d, maxFlows)

@@ -18,6 +18,9 @@ type Driver interface {
 	// them, longer than the driver lives: a reading that was cut off goes on at
 	// the last. Networks come before the workloads that live in them.
 	Page(ctx context.Context, cursor string) (*Page, error)
+	// Rules returns the rules that the provider has on a network and what lives in
+	// it, as they are now; ErrMissing if there is no such network.
+	Rules(ctx context.Context, network string) ([]RuleList, error)
 	// Health returns the state of what the provider runs for the account.
 	Health(ctx context.Context) ([]Health, error)
 }
@@ -38,6 +41,12 @@ type Health struct {
 	Region string `json:"region"`
 	State  string `json:"state"` // up, down or waiting
 	Why    string `json:"why,omitempty"`
+}
+
+// RuleList is rules that a provider has, in the order in which it asks them.
+type RuleList struct {
+	On    string   `json:"on"`    // what they hang on: a network, a subnet or a workload, as the provider calls it
+	Rules []string `json:"rules"` // in the provider's own words, one a line
 }
 
 // Access is how an account is reached.

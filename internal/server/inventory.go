@@ -78,6 +78,14 @@ func (h *handlers) getHealth(c echo.Context) error {
 	return c.JSON(http.StatusOK, states)
 }
 
+func (h *handlers) getNativeRules(c echo.Context) error {
+	lists, err := h.app.NativeRules(c.Request().Context(), c.Param("name"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, lists)
+}
+
 func (h *handlers) getRows(c echo.Context) error {
 	var look struct {
 		Open     []string `json:"open"`

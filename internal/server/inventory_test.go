@@ -133,8 +133,12 @@ func TestAnAccountOverHTTP(t *testing.T) {
 	w.send(http.MethodPost, "/api/rows", `{"open":[],"find":"mine","unplaced":true,"from":0}`, nil, http.StatusOK, "Rows", &rows)
 	require.Equal(t, 1, rows.Found)
 	assert.Equal(t, "workload:machine-000007", rows.Rows[len(rows.Rows)-1].ID)
+	var lists []any
+	w.send(http.MethodGet, "/api/networks/net-00000/rules", "", nil, http.StatusOK, "RuleList", &lists)
+	assert.Len(t, lists, 1)
+	w.send(http.MethodGet, "/api/networks/telemetry/rules", "", nil, http.StatusUnprocessableEntity, "Problem", nil)
 	var states []any
-	w.send(http.MethodGet, "/api/accounts/many/health", "", nil, http.StatusOK, "", &states)
+	w.send(http.MethodGet, "/api/accounts/many/health", "", nil, http.StatusOK, "Health", &states)
 	assert.NotEmpty(t, states)
 }
 

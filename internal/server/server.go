@@ -80,6 +80,7 @@ func New(c Config) http.Handler {
 	api.POST("/accounts/:name/reading", h.startReading)
 	api.DELETE("/accounts/:name/reading", h.stopReading)
 	api.GET("/accounts/:name/health", h.getHealth)
+	api.GET("/networks/:name/rules", h.getNativeRules)
 	api.POST("/rows", h.getRows)
 	api.GET("/sheet", h.getSheet)
 	api.GET("/tags", h.getTags)

@@ -13,6 +13,7 @@ import (
 //
 //	GET /v1/ACCOUNT/networks?cursor=C   {"items": [...], "next": "C", "total": N}
 //	GET /v1/ACCOUNT/machines?cursor=C   likewise
+//	GET /v1/ACCOUNT/lists?network=ID    {"items": [...]}
 //	GET /v1/ACCOUNT/parts               {"hubs": [...], "firewalls": [...]}
 func (w *World) Cirra() http.Handler {
 	e := echo.New()
@@ -38,6 +39,16 @@ func (w *World) Cirra() http.Handler {
 				items[i] = map[string]any{"machineId": m.ID, "hostName": m.Name, "interfaces": []any{map[string]any{"networkId": m.Network, "addresses": m.Addresses}}, "tags": pairs(m.Tags)}
 			}
 			return c.JSON(http.StatusOK, listing(items, next, len(a.Machines)))
+		case "lists":
+			rules, there := a.rulesOn(c.QueryParam("network"))
+			if !there {
+				return echo.ErrNotFound
+			}
+			items := make([]map[string]any, len(rules))
+			for i, r := range rules { // lists allow, and say nothing else
+				items[i] = map[string]any{"machine": r.On, "entry": map[string]any{"protocol": r.Protocol, "ports": r.Ports, "source": r.From}}
+			}
+			return c.JSON(http.StatusOK, map[string]any{"items": items})
 		case "parts":
 			return c.JSON(http.StatusOK, map[string]any{"hubs": a.Hubs, "firewalls": a.Walls})
 		}

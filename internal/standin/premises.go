@@ -1,7 +1,9 @@
 package standin
 
 import (
+	"maps"
 	"net/http"
+	"slices"
 	"strconv"
 
 	"github.com/labstack/echo/v4"
@@ -12,6 +14,7 @@ import (
 //
 //	GET /sites?from=0     {"sites": [...], "of": N}
 //	GET /devices?from=0   {"devices": [...], "of": N}
+//	GET /acls?site=ID     access lists as RFC 8519 models them, in the JSON of RFC 7951
 //	GET /uplinks          {"uplinks": [...]}
 func (w *World) Premises() http.Handler {
 	e := echo.New()
@@ -50,6 +53,30 @@ func (w *World) Premises() http.Handler {
 			devices = append(devices, map[string]any{"serial": m.ID, "name": m.Name, "site": m.Network, "addresses": m.Addresses, "notes": m.Tags})
 		}
 		return c.JSON(http.StatusOK, map[string]any{"devices": devices, "of": len(a.Machines)})
+	})
+	e.GET("/acls", func(c echo.Context) error {
+		a, _, err := known(c)
+		if err != nil {
+			return err
+		}
+		rules, there := a.rulesOn(c.QueryParam("site"))
+		if !there {
+			return echo.ErrNotFound
+		}
+		lists := map[string][]map[string]any{}
+		for i, r := range rules {
+			forwarding := map[string]string{"allow": "accept", "deny": "drop"}[r.Action]
+			lists[r.On] = append(lists[r.On], map[string]any{
+				"name":    "rule-" + strconv.Itoa(i+1),
+				"matches": map[string]any{"ipv4": map[string]any{"source-ipv4-network": r.From}, r.Protocol: map[string]any{"destination-port": map[string]any{"port": r.Ports}}},
+				"actions": map[string]any{"forwarding": "ietf-access-control-list:" + forwarding},
+			})
+		}
+		acls := []map[string]any{}
+		for _, name := range slices.Sorted(maps.Keys(lists)) {
+			acls = append(acls, map[string]any{"name": name, "type": "ipv4-acl-type", "aces": map[string]any{"ace": lists[name]}})
+		}
+		return c.JSON(http.StatusOK, map[string]any{"ietf-access-control-list:acls": map[string]any{"acl": acls}})
 	})
 	e.GET("/uplinks", func(c echo.Context) error {
 		a, _, err := known(c)

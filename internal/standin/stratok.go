@@ -17,6 +17,7 @@ import (
 //
 //	GET /nets              [{...}]
 //	GET /nets/ID/hosts     [{...}]
+//	GET /nets/ID/rules     [{...}]
 //	GET /parts             [{...}]
 //
 // Stratok-Signature is the HMAC-SHA-256 (RFC 2104) of the method, a space, the
@@ -65,6 +66,21 @@ func (w *World) Stratok() http.Handler {
 			return c.JSON(http.StatusOK, out)
 		}
 		return echo.ErrNotFound
+	})
+	e.GET("/nets/:id/rules", func(c echo.Context) error {
+		a, err := signed(c)
+		if err != nil {
+			return err
+		}
+		rules, there := a.rulesOn(c.Param("id"))
+		if !there {
+			return echo.ErrNotFound
+		}
+		out := []map[string]any{}
+		for i, r := range rules {
+			out = append(out, map[string]any{"order": i + 1, "do": r.Action, "way": "inbound", "target": r.On, "on": r.Protocol + ":" + r.Ports, "from": r.From})
+		}
+		return c.JSON(http.StatusOK, out)
 	})
 	e.GET("/parts", func(c echo.Context) error {
 		a, err := signed(c)

@@ -4,6 +4,7 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"net/http"
+	"net/netip"
 	"strings"
 	"sync"
 	"time"
@@ -59,6 +60,7 @@ func (w *World) Velum() http.Handler {
 		var ask struct {
 			Of   string
 			Page int
+			Net  string // that rules are asked of
 		}
 		if err := json.NewDecoder(c.Request().Body).Decode(&ask); err != nil || ask.Page < 1 {
 			return echo.ErrBadRequest
@@ -91,6 +93,15 @@ func (w *World) Velum() http.Handler {
 				}
 				rows = append(rows, row)
 			}
+		case "rules":
+			rules, there := a.rulesOn(ask.Net)
+			if !there {
+				return echo.ErrNotFound
+			}
+			for _, r := range rules {
+				rows = append(rows, map[string]any{"range": r.On, "priority": r.Priority, "verb": r.Action, "match": strings.TrimSpace(r.Protocol + " " + r.Ports), "sources": []netip.Prefix{r.From}})
+			}
+			count = len(rows)
 		case "parts":
 			for kind, list := range map[string][]Part{"hub": a.Hubs, "firewall": a.Walls} {
 				for _, p := range list {

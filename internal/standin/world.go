@@ -30,6 +30,7 @@ type Account struct {
 	Secret   string     `yaml:"secret"`
 	Networks []*Network `yaml:"networks"`
 	Machines []*Machine `yaml:"machines"`
+	Rules    []Rule     `yaml:"rules"`
 	Hubs     []Part     `yaml:"hubs"`
 	Walls    []Part     `yaml:"firewalls"`
 	Rate     float64    `yaml:"rate"` // requests a second that are answered; 0 for 200
@@ -71,6 +72,31 @@ type Subnet struct {
 type Entry struct {
 	To  netip.Prefix `yaml:"to"`
 	Via string       `yaml:"via"`
+}
+
+// Rule is a rule that somebody wrote by hand: each provider has a way of its own
+// to write it.
+type Rule struct {
+	Network  string       `yaml:"network"` // ID
+	On       string       `yaml:"on"`      // a subnet or a machine of it, by name
+	Priority int          `yaml:"priority"`
+	Action   string       `yaml:"action"` // allow or deny
+	Protocol string       `yaml:"protocol"`
+	Ports    string       `yaml:"ports"`
+	From     netip.Prefix `yaml:"from"`
+}
+
+// rulesOn returns the rules on a network, in order, and whether it is there.
+func (a *Account) rulesOn(network string) ([]Rule, bool) {
+	there := slices.ContainsFunc(a.Networks, func(n *Network) bool { return n.ID == network })
+	var out []Rule
+	for _, r := range a.Rules {
+		if r.Network == network {
+			out = append(out, r)
+		}
+	}
+	slices.SortStableFunc(out, func(x, y Rule) int { return x.Priority - y.Priority })
+	return out, there
 }
 
 // Machine is a workload. Network is the ID of a network, of this account or of

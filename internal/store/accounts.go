@@ -103,9 +103,12 @@ func (s *Store) Pages(ctx context.Context, id int64) (networks []inventory.Netwo
 	return networks, workloads, notes, nil
 }
 
-// EndReading stores how a reading ended that changed nothing.
-func (s *Store) EndReading(ctx context.Context, r *Reading) error {
-	return s.inTransaction(ctx, func(tx *sql.Tx) error { return endReading(ctx, tx, r) })
+// EndReading stores how a reading ended that left the estate as it was, and what
+// is known of all accounts; nil where that did not change.
+func (s *Store) EndReading(ctx context.Context, r *Reading, known []inventory.Known) error {
+	return s.inTransaction(ctx, func(tx *sql.Tx) error {
+		return errors.Join(putKnown(ctx, tx, known), endReading(ctx, tx, r))
+	})
 }
 
 func endReading(ctx context.Context, tx *sql.Tx, r *Reading) error {

@@ -136,6 +136,24 @@ func tags(list []tag) map[string]string {
 	return out
 }
 
+// Rules reads the lists of the machines of a network; they allow, and what no list
+// names is denied.
+func (d *driver) Rules(ctx context.Context, network string) ([]drivers.RuleList, error) {
+	var answer struct {
+		Items []struct {
+			Machine string
+			Entry   struct{ Protocol, Ports, Source string }
+		}
+	}
+	if _, err := d.client.Get(ctx, d.path+"/lists?"+url.Values{"network": {network}}.Encode(), &answer); err != nil {
+		return nil, err
+	}
+	return drivers.InLists(len(answer.Items), func(i int) (on, text string) {
+		x := answer.Items[i]
+		return x.Machine, "allow " + x.Entry.Protocol + " " + x.Entry.Ports + " from " + x.Entry.Source
+	}), nil
+}
+
 // Health reads the state of the hubs and firewalls.
 func (d *driver) Health(ctx context.Context) ([]drivers.Health, error) {
 	var answer struct {

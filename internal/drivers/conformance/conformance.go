@@ -163,6 +163,26 @@ func Run(t *testing.T, p Provider) {
 		assert.Len(t, networks, 120)
 		assert.Len(t, workloads, 238, "those of the network are gone with it")
 	})
+	t.Run("rules", func(t *testing.T) {
+		a := p.Open(t, 2, 3)
+		networks, _, _ := read(t, a.Driver, nil)
+		found := 0
+		for _, n := range networks {
+			lists, err := a.Driver.Rules(t.Context(), n.ID)
+			require.NoError(t, err)
+			for _, list := range lists {
+				assert.NotEmpty(t, list.On)
+				found += len(list.Rules)
+			}
+		}
+		assert.Positive(t, found, "the provider has a rule on some network")
+		_, err := a.Driver.Rules(t.Context(), "no-such-network")
+		assert.ErrorIs(t, err, drivers.ErrMissing)
+		a.Fail("wrong", 0, 0)
+		_, err = a.Driver.Rules(t.Context(), networks[0].ID)
+		var senseless *drivers.AnswerError
+		assert.ErrorAs(t, err, &senseless)
+	})
 	t.Run("health", func(t *testing.T) {
 		a := p.Open(t, 1, 1)
 		states, err := a.Driver.Health(t.Context())

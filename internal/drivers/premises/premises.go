@@ -3,9 +3,14 @@ package premises
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/netip"
+	"net/url"
+	"slices"
+	"strings"
 
 	"bivium/core/inventory"
 	"bivium/internal/drivers"
@@ -96,6 +101,40 @@ func (s *site) read() inventory.Network {
 		out.Subnets = append(out.Subnets, inventory.Subnet{Name: l.Name, Prefix: l.Prefix})
 	}
 	return out
+}
+
+// Rules reads the access lists of a site (RFC 8519).
+func (d *driver) Rules(ctx context.Context, network string) ([]drivers.RuleList, error) {
+	var answer struct {
+		ACLs struct {
+			ACL []struct {
+				Name string
+				ACEs struct {
+					ACE []struct {
+						Name    string
+						Matches map[string]json.RawMessage
+						Actions struct{ Forwarding string }
+					}
+				}
+			}
+		} `json:"ietf-access-control-list:acls"`
+	}
+	if _, err := d.client.Get(ctx, "/acls?site="+url.QueryEscape(network), &answer); err != nil {
+		return nil, err
+	}
+	var out []drivers.RuleList
+	for _, list := range answer.ACLs.ACL {
+		rules := drivers.RuleList{On: list.Name}
+		for _, ace := range list.ACEs.ACE {
+			words := []string{ace.Name, strings.TrimPrefix(ace.Actions.Forwarding, "ietf-access-control-list:")}
+			for _, kind := range slices.Sorted(maps.Keys(ace.Matches)) {
+				words = append(words, kind+" "+string(ace.Matches[kind]))
+			}
+			rules.Rules = append(rules.Rules, strings.Join(words, " "))
+		}
+		out = append(out, rules)
+	}
+	return out, nil
 }
 
 // Health reads the state of the uplinks.

@@ -174,6 +174,21 @@ func (n *network) read() (inventory.Network, error) {
 	return out, nil
 }
 
+// Rules reads the ordered list of a network, by the targets that its rules name.
+func (d *driver) Rules(ctx context.Context, network string) ([]drivers.RuleList, error) {
+	var answer []struct {
+		Order                     int
+		Do, Way, Target, On, From string
+	}
+	if _, err := d.client.Get(ctx, "/nets/"+url.PathEscape(network)+"/rules", &answer); err != nil {
+		return nil, err
+	}
+	return drivers.InLists(len(answer), func(i int) (on, text string) {
+		r := answer[i]
+		return r.Target, fmt.Sprintf("%d %s %s %s from %s", r.Order, r.Do, r.Way, r.On, r.From)
+	}), nil
+}
+
 // Health reads the state of the hubs and firewalls.
 func (d *driver) Health(ctx context.Context) ([]drivers.Health, error) {
 	var answer []struct{ Kind, Label, Zone, Status, Note string }

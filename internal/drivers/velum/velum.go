@@ -33,8 +33,7 @@ func New(a drivers.Access, c *call.Client) drivers.Driver {
 }
 
 // query asks one question, with another token if the one at hand is not good.
-func (d *driver) query(ctx context.Context, of string, page int, out any) error {
-	ask := map[string]any{"of": of, "page": page}
+func (d *driver) query(ctx context.Context, ask map[string]any, out any) error {
 	if d.token != "" {
 		_, err := d.client.Post(ctx, "/query", ask, out)
 		if !errors.Is(err, drivers.ErrCredential) {
@@ -86,7 +85,7 @@ func (d *driver) Page(ctx context.Context, cursor string) (*drivers.Page, error)
 			Rows         []network
 			Pages, Count int
 		}
-		if err := d.query(ctx, "networks", at.Page, &answer); err != nil {
+		if err := d.query(ctx, map[string]any{"of": "networks", "page": at.Page}, &answer); err != nil {
 			return nil, err
 		}
 		for i := range answer.Rows {
@@ -107,7 +106,7 @@ func (d *driver) Page(ctx context.Context, cursor string) (*drivers.Page, error)
 		Rows         []host
 		Pages, Count int
 	}
-	if err := d.query(ctx, "hosts", at.Page, &answer); err != nil {
+	if err := d.query(ctx, map[string]any{"of": "hosts", "page": at.Page}, &answer); err != nil {
 		return nil, err
 	}
 	for i := range answer.Rows {
@@ -142,12 +141,30 @@ func (n *network) read() (inventory.Network, error) {
 	return out, nil
 }
 
+// Rules reads the ordered rules on the ranges of a network.
+func (d *driver) Rules(ctx context.Context, network string) ([]drivers.RuleList, error) {
+	var answer struct {
+		Rows []struct {
+			Range, Verb, Match string
+			Priority           int
+			Sources            []string
+		}
+	}
+	if err := d.query(ctx, map[string]any{"of": "rules", "page": 1, "net": network}, &answer); err != nil {
+		return nil, err
+	}
+	return drivers.InLists(len(answer.Rows), func(i int) (on, text string) {
+		r := answer.Rows[i]
+		return r.Range, fmt.Sprintf("%d %s %s from %s", r.Priority, r.Verb, r.Match, strings.Join(r.Sources, ", "))
+	}), nil
+}
+
 // Health reads the state of the hubs and firewalls.
 func (d *driver) Health(ctx context.Context) ([]drivers.Health, error) {
 	var answer struct {
 		Rows []struct{ Kind, Title, Place, Condition, Because string }
 	}
-	if err := d.query(ctx, "parts", 1, &answer); err != nil {
+	if err := d.query(ctx, map[string]any{"of": "parts", "page": 1}, &answer); err != nil {
 		return nil, err
 	}
 	var out []drivers.Health

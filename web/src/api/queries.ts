@@ -137,6 +137,15 @@ export const healthQuery = (account: string, enabled: boolean) =>
     retry: false,
   });
 
+export const nativeRulesQuery = (network: string, enabled: boolean) =>
+  queryOptions({
+    queryKey: [estate, "native-rules", network],
+    queryFn: async ({ signal }) =>
+      take(await client.GET("/api/networks/{name}/rules", { params: { path: { name: network } }, signal })),
+    enabled,
+    retry: false,
+  });
+
 /** How many rows of the tree are fetched at once; the server gives no fewer. */
 export const treePage = 100;
 

@@ -252,6 +252,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/networks/{name}/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** The rules that the provider of a network has there now */
+        get: operations["getNativeRules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rows": {
         parameters: {
             query?: never;
@@ -846,6 +865,10 @@ export interface components {
             state: "up" | "down" | "waiting";
             why?: string;
         };
+        RuleList: {
+            on: string;
+            rules: string[];
+        };
         Look: {
             open: string[];
             find: string;
@@ -1420,6 +1443,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Health"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getNativeRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleList"][];
                 };
             };
             default: components["responses"]["Problem"];

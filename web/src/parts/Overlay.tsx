@@ -17,6 +17,14 @@ export function Overlay({ title, wide, onClose, children }: Props) {
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/25" />
         <Dialog.Content
           aria-describedby={undefined}
+          onOpenAutoFocus={(event) => {
+            const first = (event.currentTarget as Element).querySelector<HTMLElement>(
+              "input:not([type=radio])",
+            );
+            if (!first) return;
+            event.preventDefault();
+            first.focus();
+          }}
           className={`fixed top-1/2 left-1/2 z-50 flex max-h-[88vh] max-w-[94vw] -translate-1/2 flex-col rounded-lg border border-line bg-sheet shadow-xl ${wide ? "w-[56rem]" : "w-[32rem]"}`}
         >
           <div className="flex items-center px-6 pt-5 pb-2">

@@ -3,7 +3,7 @@ import { X } from "lucide-react";
 import { useState } from "react";
 import type { FormEvent, ReactNode } from "react";
 import type { Schemas } from "../../api/client";
-import { everything, healthQuery, putLabels, sheetQuery } from "../../api/queries";
+import { everything, healthQuery, nativeRulesQuery, putLabels, sheetQuery } from "../../api/queries";
 import { useAddress } from "../../frame/address";
 import { Button, Label } from "../../parts/fields";
 import { ThingLink } from "../../parts/ThingLink";
@@ -115,6 +115,7 @@ function Parts({ sheet }: { sheet: Schemas["Sheet"] }) {
           </ul>
         </Part>
       )}
+      {sheet.kind === "network" && sheet.read && <NativeRules network={sheet.name} />}
       <Things title="Rules that speak of it" things={sheet.rules} />
       <Things
         title={sheet.kind === "workload" ? "Its segment leaves by" : "Named by, and ways out"}
@@ -151,6 +152,27 @@ function Parts({ sheet }: { sheet: Schemas["Sheet"] }) {
         <pre className="overflow-x-auto rounded bg-paper px-2.5 py-2 font-mono text-xs">{sheet.document}</pre>
       </Part>
     </>
+  );
+}
+
+/** What its provider enforces there today, whoever wrote it. */
+function NativeRules({ network }: { network: string }) {
+  const lists = useQuery(nativeRulesQuery(network, true));
+  return (
+    <Part title="Rules that its provider has there now">
+      {lists.error && <p className="text-[13px] text-denied">{lists.error.message}</p>}
+      {lists.data?.length === 0 && <p className="text-[13px] text-soft">none</p>}
+      {lists.data?.map((list) => (
+        <div key={list.on} className="pb-1 text-[13px]">
+          <span className="text-soft">on</span> {list.on}
+          {list.rules.map((r, i) => (
+            <span key={i} className="block pl-3 font-mono text-xs leading-5">
+              {r}
+            </span>
+          ))}
+        </div>
+      ))}
+    </Part>
   );
 }
 
