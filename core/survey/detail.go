@@ -6,6 +6,7 @@ import (
 	"math/big"
 	"net/netip"
 	"slices"
+	"sync"
 
 	"github.com/bits-and-blooms/bitset"
 
@@ -63,12 +64,14 @@ func (s *Survey) lines(columns []column, from, to Set, atoms *bitset.BitSet, mos
 		}
 		sets[k].Set(uint(atom))
 	}
-	var lines []Line
-	for _, set := range sets {
-		if line := s.line(columns, resultOf, set, from, to, most); len(line.Parts) > 0 {
-			lines = append(lines, line)
-		}
+	lines := make([]Line, len(sets))
+	h := s.newHeadcount()
+	var jobs []func()
+	for i, set := range sets {
+		jobs = append(jobs, func() { lines[i] = s.line(columns, resultOf, set, from, to, most, h) })
 	}
+	inParallel(jobs)
+	lines = slices.DeleteFunc(lines, func(l Line) bool { return len(l.Parts) == 0 })
 	slices.SortStableFunc(lines, func(a, b Line) int { return cmp.Compare(a.Services.Count(), b.Services.Count()) })
 	return lines
 }
@@ -92,7 +95,7 @@ type gathered struct {
 	best    int // the column with the best witness
 }
 
-func (s *Survey) line(columns []column, resultOf [][]int, set *bitset.BitSet, from, to Set, most int) Line {
+func (s *Survey) line(columns []column, resultOf [][]int, set *bitset.BitSet, from, to Set, most int, h *headcount) Line {
 	line := Line{Services: s.atoms.Union(set)}
 	first, _ := set.NextSet(0)
 	at := map[int]int{}
@@ -128,21 +131,70 @@ func (s *Survey) line(columns []column, resultOf [][]int, set *bitset.BitSet, fr
 			sides[1].InPlaceUnion(columns[c].to)
 		}
 		g.part.Witness = s.witness(&columns[g.best], line.Services)
-		g.part.From, g.part.To = s.workloads(from, sides[0]), s.workloads(to, sides[1])
+		g.part.From, g.part.To = h.workloads(0, from, sides[0]), h.workloads(1, to, sides[1])
 		line.Parts = append(line.Parts, g.part)
 	}
 	return line
 }
 
-// workloads returns how many workloads some members of a set have.
-func (s *Survey) workloads(set Set, members *bitset.BitSet) int {
-	seen := map[int]bool{}
+// headcount counts the workloads of some members of the two sets of a cell, each
+// workload once. Most lines are about the same members: what was counted is kept.
+type headcount struct {
+	survey *Survey
+	mu     sync.Mutex
+	known  [2]map[string]int
+	marks  sync.Pool // of *stamps
+}
+
+// stamps mark the workloads that have been seen in one count with its number, so
+// that nothing is cleared between two.
+type stamps struct {
+	marks []uint32 // by workload of the estate
+	count uint32
+}
+
+func (s *Survey) newHeadcount() *headcount {
+	h := &headcount{survey: s, known: [2]map[string]int{{}, {}}}
+	h.marks.New = func() any { return &stamps{marks: make([]uint32, len(s.judge.Estate().Workloads))} }
+	return h
+}
+
+// workloads returns how many workloads some members of a set have; side tells the
+// two sets apart.
+func (h *headcount) workloads(side int, set Set, members *bitset.BitSet) int {
+	key := keyOfWords(members.Words())
+	h.mu.Lock()
+	n, known := h.known[side][key]
+	h.mu.Unlock()
+	if known {
+		return n
+	}
+	t, ok := h.marks.Get().(*stamps)
+	if !ok {
+		panic("survey: the pool holds something else")
+	}
+	defer h.marks.Put(t)
+	t.count++
 	for i := range members.EachSet() {
-		for _, w := range s.workloadsOf(set[i]) {
-			seen[w] = true
+		for _, w := range h.survey.workloadsOf(set[i]) {
+			if t.marks[w] != t.count {
+				t.marks[w] = t.count
+				n++
+			}
 		}
 	}
-	return len(seen)
+	h.mu.Lock()
+	h.known[side][key] = n
+	h.mu.Unlock()
+	return n
+}
+
+func keyOfWords(words []uint64) string {
+	b := make([]byte, 0, 8*len(words))
+	for _, w := range words {
+		b = binary.LittleEndian.AppendUint64(b, w)
+	}
+	return string(b)
 }
 
 // workloadsOf returns the workloads of a member.

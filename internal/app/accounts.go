@@ -75,7 +75,7 @@ func (a *App) Connect(ctx context.Context, c Connection, actor string) (*Account
 	if err != nil {
 		return nil, &Problem{"endpoint", err.Error(), ""}
 	}
-	if _, err := d.Health(ctx); err != nil {
+	if err := try(ctx, d); err != nil {
 		return nil, connectProblem(err)
 	}
 	plain, err := json.Marshal(credential{c.Key, c.Secret})
@@ -90,6 +90,21 @@ func (a *App) Connect(ctx context.Context, c Connection, actor string) (*Account
 		return nil, err
 	}
 	return a.account(ctx, c.Name)
+}
+
+// patience is how long a user waits for a provider.
+const patience = 20 * time.Second
+
+// try asks a provider something, to see whether it answers and accepts the
+// credential.
+func try(ctx context.Context, d drivers.Driver) error {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	_, err := d.Health(ctx)
+	if errors.Is(err, context.DeadlineExceeded) {
+		return fmt.Errorf("%w within %s", drivers.ErrUnreachable, patience)
+	}
+	return err
 }
 
 // connectProblem puts what kept an account from being reached at its field.
@@ -231,7 +246,7 @@ func (a *App) NativeRules(ctx context.Context, network string) ([]drivers.RuleLi
 		if err != nil {
 			return nil, err
 		}
-		ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+		ctx, cancel := context.WithTimeout(ctx, patience)
 		defer cancel()
 		lists, err := d.Rules(ctx, k.ID)
 		if errors.Is(err, drivers.ErrMissing) {
@@ -255,7 +270,7 @@ func (a *App) Health(ctx context.Context, account string) ([]drivers.Health, err
 	if err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	states, err := d.Health(ctx)
 	if err != nil {
