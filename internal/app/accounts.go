@@ -107,6 +107,19 @@ func try(ctx context.Context, d drivers.Driver) error {
 	return err
 }
 
+// Disconnect forgets how an account is reached, with its credential. What was read
+// stays in the estate.
+func (a *App) Disconnect(ctx context.Context, account string) error {
+	a.StopReading(account)
+	a.reading.mu.Lock()
+	r := a.reading.runs[account]
+	a.reading.mu.Unlock()
+	if r != nil {
+		<-r.done
+	}
+	return a.Store.DropSource(ctx, account)
+}
+
 // connectProblem puts what kept an account from being reached at its field.
 func connectProblem(err error) error {
 	switch {

@@ -57,6 +57,13 @@ func (h *handlers) connect(c echo.Context) error {
 	return c.JSON(http.StatusCreated, account)
 }
 
+func (h *handlers) disconnect(c echo.Context) error {
+	if err := h.app.Disconnect(c.Request().Context(), c.Param("name")); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
 func (h *handlers) startReading(c echo.Context) error {
 	reading, err := h.app.Read(c.Request().Context(), c.Param("name"), actor, c.QueryParam("goOn") == "true")
 	if err != nil {

@@ -140,6 +140,18 @@ func TestAnAccountOverHTTP(t *testing.T) {
 	var states []any
 	w.send(http.MethodGet, "/api/accounts/many/health", "", nil, http.StatusOK, "Health", &states)
 	assert.NotEmpty(t, states)
+
+	// Disconnected, the credential is gone, and what was read stays.
+	w.send(http.MethodDelete, "/api/accounts/many", "", asJSON, http.StatusNoContent, "", nil)
+	w.send(http.MethodPost, "/api/accounts/many/reading", "", asJSON, http.StatusUnprocessableEntity, "Problem", &p)
+	var all struct{ Accounts []app.AccountView }
+	w.send(http.MethodGet, "/api/accounts", "", nil, http.StatusOK, "Accounts", &all)
+	for _, a := range all.Accounts {
+		if a.Name == "many" {
+			assert.Empty(t, a.Endpoint)
+			assert.Equal(t, 900, a.Workloads)
+		}
+	}
 }
 
 // TestAReadingThatWasCutOff kills nothing, but does what a crash does: the server

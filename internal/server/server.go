@@ -77,6 +77,7 @@ func New(c Config) http.Handler {
 	api.POST("/policies/:name/try", h.tryPolicy)
 	api.GET("/accounts", h.getAccounts)
 	api.POST("/accounts", h.connect)
+	api.DELETE("/accounts/:name", h.disconnect)
 	api.POST("/accounts/:name/reading", h.startReading)
 	api.DELETE("/accounts/:name/reading", h.stopReading)
 	api.GET("/accounts/:name/health", h.getHealth)

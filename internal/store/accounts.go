@@ -45,6 +45,13 @@ func (s *Store) PutSource(ctx context.Context, o *Source) error {
 	return err
 }
 
+// DropSource forgets how an account is reached, with its credential and its
+// readings.
+func (s *Store) DropSource(ctx context.Context, account string) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM source WHERE account = ?`, account)
+	return err
+}
+
 // Sources returns how each account is reached, by name.
 func (s *Store) Sources(ctx context.Context) ([]Source, error) {
 	rows, err := s.db.QueryContext(ctx, `SELECT account, provider, endpoint, remote, sealed FROM source ORDER BY account`)

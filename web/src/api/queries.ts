@@ -203,6 +203,10 @@ export const startReading = async (name: string, goOn: boolean) =>
     }),
   );
 
+export const disconnect = async (name: string) => {
+  await client.DELETE("/api/accounts/{name}", { params: { path: { name } }, ...asJson });
+};
+
 export const stopReading = async (name: string) => {
   await client.DELETE("/api/accounts/{name}/reading", { params: { path: { name } }, ...asJson });
 };

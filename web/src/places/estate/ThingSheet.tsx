@@ -3,7 +3,14 @@ import { X } from "lucide-react";
 import { useState } from "react";
 import type { FormEvent, ReactNode } from "react";
 import type { Schemas } from "../../api/client";
-import { everything, healthQuery, nativeRulesQuery, putLabels, sheetQuery } from "../../api/queries";
+import {
+  disconnect,
+  everything,
+  healthQuery,
+  nativeRulesQuery,
+  putLabels,
+  sheetQuery,
+} from "../../api/queries";
 import { useAddress } from "../../frame/address";
 import { Button, Label } from "../../parts/fields";
 import { ThingLink } from "../../parts/ThingLink";
@@ -254,6 +261,11 @@ function Labels({ sheet }: { sheet: Schemas["Sheet"] }) {
 function AccountParts({ account }: { account: Schemas["Account"] }) {
   const health = useQuery(healthQuery(account.name, account.endpoint !== ""));
   const { change } = useAddress();
+  const queries = useQueryClient();
+  const leave = useMutation({
+    mutationFn: () => disconnect(account.name),
+    onSettled: () => queries.invalidateQueries({ queryKey: everything }),
+  });
   return (
     <>
       <p className="pt-1 text-[13px] text-soft">
@@ -264,6 +276,14 @@ function AccountParts({ account }: { account: Schemas["Account"] }) {
             at <span className="font-mono">{account.endpoint}</span> ·{" "}
             <button className="text-accent hover:underline" onClick={() => change({ connect: account.name })}>
               change
+            </button>{" "}
+            ·{" "}
+            <button
+              className="text-accent hover:underline"
+              title="forget the credential; what was read stays"
+              onClick={() => leave.mutate()}
+            >
+              disconnect
             </button>
           </>
         ) : (
