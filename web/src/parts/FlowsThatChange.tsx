@@ -20,7 +20,8 @@ export function FlowsThatChange({ flows, more }: { flows: Schemas["FlowEffect"][
             <span className="min-w-0 truncate font-mono">{serviceWords(f.services)}</span>
           </span>
           <span className="block text-soft">
-            such as {f.witness.source} → {f.witness.destination}
+            {f.before && f.after && !f.outcome && "same outcome, settled otherwise; "}such as{" "}
+            {f.witness.source} → {f.witness.destination}
           </span>
         </li>
       ))}
