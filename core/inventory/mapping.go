@@ -38,8 +38,11 @@ type Conflict struct {
 	Beside int    `json:"beside"`
 }
 
-// Table is mapping rules, checked and ready for use.
-type Table struct{ rules []rule }
+// Table is mapping rules, checked and ready for use, by one user at a time.
+type Table struct {
+	rules []rule
+	known map[string]Labelled // by provider, account and tags: many things wear the same
+}
 
 type rule struct {
 	Mapping
@@ -61,7 +64,7 @@ func (e *MappingError) Error() string {
 // NewTable returns the table of some rules, or everything that is wrong with
 // them, each a *MappingError.
 func NewTable(rules []Mapping) (*Table, []*MappingError) {
-	t := &Table{}
+	t := &Table{known: map[string]Labelled{}}
 	var faults []*MappingError
 	for i, m := range rules {
 		fault := func(field, message, fix string) {
@@ -141,26 +144,43 @@ func glob(pattern, word string) bool {
 	return strings.HasSuffix(rest, parts[len(parts)-1])
 }
 
-// Labels maps the tags of a thing of an account. Cost: the tags times the rules.
+// Labels maps the tags of a thing of an account. The answer must not be changed.
+// Cost: the tags times the rules, once for equal tags.
 func (t *Table) Labels(provider, account string, tags map[string]string) Labelled {
+	keys := slices.Sorted(maps.Keys(tags))
+	wears := provider + "\x00" + account
+	for _, key := range keys {
+		wears += "\x00" + key + "\x00" + tags[key]
+	}
+	out, known := t.known[wears]
+	if !known {
+		out = t.labels(provider, account, keys, tags)
+		t.known[wears] = out
+	}
+	return out
+}
+
+func (t *Table) labels(provider, account string, keys []string, tags map[string]string) Labelled {
 	out := Labelled{Labels: map[string]string{}, By: map[string]int{}}
 	from := map[string]string{} // by label: the key of the tag that it comes of
 	spoken := make(map[string]bool, len(tags))
-	keys := slices.Sorted(maps.Keys(tags))
+	folded := make([][2]string, len(keys)) // of each tag: its key and its value
+	for i, key := range keys {
+		folded[i] = [2]string{fold(key), fold(tags[key])}
+	}
 	for i := range t.rules {
 		r := &t.rules[i]
 		if r.Provider != "" && r.Provider != provider || r.Account != "" && r.Account != account {
 			continue
 		}
-		for _, key := range keys {
-			value := tags[key]
-			if !matches(r.keys, fold(key)) || len(r.values) > 0 && !matches(r.values, fold(value)) {
+		for k, key := range keys {
+			if !matches(r.keys, folded[k][0]) || len(r.values) > 0 && !matches(r.values, folded[k][1]) {
 				continue
 			}
 			spoken[key] = true
 			to := r.To
 			if to == "" {
-				to = Tidy(value)
+				to = Tidy(tags[key])
 			}
 			had, taken := out.Labels[r.Label]
 			switch {
