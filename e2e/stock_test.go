@@ -163,6 +163,12 @@ func TestLookingAround(t *testing.T) {
 	u.presses(input.ArrowLeft)
 	u.gone("[data-thing='region:cirra-north/north']")
 
+	// A region has no sheet: a click opens it.
+	u.clicks("[aria-label='Open stratok-south']")
+	u.clicksOn("[data-thing='region:stratok-south/south']", "south")
+	u.find("[data-thing='network:portal']")
+	u.sees("aside", "network common")
+
 	// What no segment holds, and whose a machine is.
 	u.goTo(address + "/estate?unplaced=1")
 	u.sees("[data-thing='network:tide-lab']", "none yet")

@@ -8,6 +8,8 @@ const shortcuts = [
   ["Enter", "on the board: open the cell"],
   ["o", "on the board: open or close the row's segment"],
   ["Esc", "close the cell"],
+  ["↑ ↓ → ←", "in Estate: move, open and close rows"],
+  ["Enter", "in Estate: everything about the row"],
   ["?", "this list"],
 ];
 

@@ -27,8 +27,7 @@ interface Props {
 
 /** One thing with everything that touches it. */
 export function ThingSheet({ kind, name, accounts, onClose }: Props) {
-  const known = kind !== "region";
-  const sheet = useQuery({ ...sheetQuery(kind, name), enabled: known });
+  const sheet = useQuery(sheetQuery(kind, name));
   const account = kind === "account" ? accounts.find((a) => a.name === name) : undefined;
   const { change } = useAddress();
   return (

@@ -61,6 +61,9 @@ export function Tree({ find, unplaced, selected, accounts, onSelect }: Props) {
     const next = row.open ? open.filter((id) => id !== row.id) : [...open, row.id];
     change({ rows: next.join(",") }, true);
   };
+  // A region, and what has no account, is nothing by itself.
+  const lookAt = (row: Schemas["Row"]) =>
+    row.kind === "region" || row.id === "account:no account" ? toggle(row) : onSelect(row.id);
   const onKey = (event: KeyboardEvent) => {
     const row = rowAt(cursor);
     const step = { ArrowDown: 1, ArrowUp: -1, PageDown: 15, PageUp: -15, Home: -total, End: total }[
@@ -70,7 +73,7 @@ export function Tree({ find, unplaced, selected, accounts, onSelect }: Props) {
       const next = Math.max(0, Math.min(total - 1, cursor + step));
       setCursor(next);
       rows.scrollToIndex(next);
-    } else if (row && event.key === "Enter") onSelect(row.id);
+    } else if (row && event.key === "Enter") lookAt(row);
     else if (row && event.key === "ArrowRight" && !row.open && row.parts > 0) toggle(row);
     else if (row && event.key === "ArrowLeft" && row.open) toggle(row);
     else return;
@@ -118,7 +121,7 @@ export function Tree({ find, unplaced, selected, accounts, onSelect }: Props) {
                 data-thing={row?.id}
                 onClick={() => {
                   setCursor(item.index);
-                  if (row) onSelect(row.id);
+                  if (row) lookAt(row);
                 }}
                 className={`${columns} absolute inset-x-0 cursor-pointer border-b border-line/60 hover:bg-wash aria-selected:bg-wash ${item.index === cursor ? "group-focus-visible/tree:outline group-focus-visible/tree:-outline-offset-1 group-focus-visible/tree:outline-accent" : ""}`}
                 style={{ top: item.start, height: rowHeight }}
