@@ -35,8 +35,8 @@ export function EstatePlace() {
   return (
     <div className="relative flex h-full">
       <section aria-label="Estate" className="flex min-w-0 flex-1 flex-col">
-        <div className="flex items-center gap-2 px-5 pt-3 pb-2.5 text-[13px]">
-          <label className="flex w-[22rem] items-center gap-2 rounded border border-line bg-sheet px-2.5 py-1 focus-within:border-accent">
+        <div className="flex flex-wrap items-center gap-2 px-5 pt-3 pb-2.5 text-[13px]">
+          <label className="flex w-[17rem] min-w-0 flex-initial items-center gap-2 rounded border border-line bg-sheet px-2.5 py-1 focus-within:border-accent">
             <Search size={14} className="flex-none text-soft" aria-hidden />
             <input
               aria-label="Find"

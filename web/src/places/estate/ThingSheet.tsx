@@ -33,7 +33,7 @@ export function ThingSheet({ kind, name, accounts, onClose }: Props) {
   return (
     <aside
       aria-label={`${kind} ${name}`}
-      className="h-full w-[400px] flex-none overflow-y-auto border-l border-line bg-sheet px-5 pt-3 pb-6 2xl:w-[500px]"
+      className="h-full w-[400px] flex-none overflow-y-auto border-l border-line bg-sheet px-5 pt-3 pb-6 max-[960px]:absolute max-[960px]:inset-0 max-[960px]:z-20 max-[960px]:w-full 2xl:w-[500px]"
     >
       <header className="flex items-start gap-2">
         <h2 className="min-w-0 flex-1 font-serif text-[18px] leading-snug font-semibold break-words">

@@ -5,6 +5,7 @@ import type { KeyboardEvent } from "react";
 import type { Schemas } from "../../api/client";
 import { rowsQuery, treePage } from "../../api/queries";
 import { useAddress } from "../../frame/address";
+import { useNarrow } from "../../parts/useNarrow";
 import { counted, grouped } from "../../parts/wording";
 import { ReadingLine } from "./ReadingLine";
 
@@ -20,7 +21,7 @@ const rowHeight = 30;
 /** The columns, and fewer of them beside a sheet. */
 const shape = {
   wide: "grid-cols-[minmax(15rem,2.2fr)_minmax(8rem,1.2fr)_minmax(10rem,2fr)_minmax(5rem,0.8fr)_minmax(8rem,1.6fr)_minmax(5rem,0.9fr)_3.6rem]",
-  narrow: "grid-cols-[minmax(12rem,2fr)_minmax(7.5rem,1.1fr)_minmax(11rem,2.2fr)_minmax(4rem,0.7fr)_3.6rem]",
+  narrow: "grid-cols-[minmax(9rem,2fr)_minmax(7rem,1.1fr)_minmax(7rem,2.2fr)_minmax(4rem,0.7fr)_3.6rem]",
 };
 
 /** The tree of everything there is; only the rows on screen are fetched and drawn. */
@@ -30,7 +31,8 @@ export function Tree({ find, unplaced, selected, accounts, onSelect }: Props) {
   const scroller = useRef<HTMLDivElement>(null);
   const [cursor, setCursor] = useState(0);
   const look = { open, find, unplaced };
-  const narrow = selected !== null;
+  const small = useNarrow();
+  const narrow = selected !== null || small;
   const columns = `grid items-center gap-x-3 ${narrow ? shape.narrow : shape.wide}`;
 
   // The virtualizer keeps state of its own, which the compiler cannot see; it
@@ -84,7 +86,7 @@ export function Tree({ find, unplaced, selected, accounts, onSelect }: Props) {
   return (
     <>
       <div
-        className={`${columns} overflow-y-auto px-5 border-b border-line pb-1 text-xs text-soft [scrollbar-gutter:stable]`}
+        className={`${columns} overflow-x-hidden overflow-y-auto px-5 border-b border-line pb-1 text-xs text-soft [scrollbar-gutter:stable]`}
       >
         <span>{find || unplaced ? counted(first?.data?.found ?? 0, "match", "matches") : "name"}</span>
         <span>addresses</span>

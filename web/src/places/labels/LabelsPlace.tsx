@@ -51,7 +51,7 @@ function Editor({ saved, revision }: { saved: Schemas["Tagged"]; revision: numbe
           underscores do not matter; * stands for anything, | for or.
         </p>
       </div>
-      <div className="grid min-h-0 flex-1 grid-cols-[minmax(44rem,3fr)_minmax(22rem,2fr)]">
+      <div className="grid min-h-0 flex-1 grid-cols-[minmax(44rem,3fr)_minmax(22rem,2fr)] max-[1100px]:block max-[1100px]:overflow-auto">
         <div className="min-h-0 overflow-y-auto px-5 pb-6">
           <RuleTable
             rules={rules}
