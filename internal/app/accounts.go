@@ -242,6 +242,16 @@ func (a *App) access(ctx context.Context, account string) (provider string, acce
 	return "", drivers.Access{}, &Problem{"account", fmt.Sprintf("the account %s is not connected", account), "connect it first"}
 }
 
+// driver returns the driver of a connected account, and who its provider is.
+func (a *App) driver(ctx context.Context, account string) (provider string, d drivers.Driver, err error) {
+	provider, access, err := a.access(ctx, account)
+	if err != nil {
+		return "", nil, err
+	}
+	d, err = a.Dial(provider, access)
+	return provider, d, err
+}
+
 // NativeRules asks the account of a network for the rules that its provider has
 // there now.
 func (a *App) NativeRules(ctx context.Context, network string) ([]drivers.RuleList, error) {
@@ -251,11 +261,7 @@ func (a *App) NativeRules(ctx context.Context, network string) ([]drivers.RuleLi
 		if k.Kind != inventory.NetworkKind || k.Name != network {
 			continue
 		}
-		provider, access, err := a.access(ctx, k.Account)
-		if err != nil {
-			return nil, err
-		}
-		d, err := a.Dial(provider, access)
+		_, d, err := a.driver(ctx, k.Account)
 		if err != nil {
 			return nil, err
 		}
@@ -275,11 +281,7 @@ func (a *App) NativeRules(ctx context.Context, network string) ([]drivers.RuleLi
 
 // Health asks a connected account for the state of what its provider runs.
 func (a *App) Health(ctx context.Context, account string) ([]drivers.Health, error) {
-	provider, access, err := a.access(ctx, account)
-	if err != nil {
-		return nil, err
-	}
-	d, err := a.Dial(provider, access)
+	_, d, err := a.driver(ctx, account)
 	if err != nil {
 		return nil, err
 	}
@@ -289,5 +291,5 @@ func (a *App) Health(ctx context.Context, account string) ([]drivers.Health, err
 	if err != nil {
 		return nil, connectProblem(err)
 	}
-	return states, nil
+	return append([]drivers.Health{}, states...), nil
 }

@@ -22,7 +22,17 @@ type Import struct {
 
 // TryImport returns what would change if a document took the place of the
 // estate; errors of the document are Problems, each with its line.
-func (s *Snapshot) TryImport(text []byte) (*Import, *estate.Estate, error) {
+func (s *Snapshot) TryImport(text []byte) (*Import, error) {
+	e, err := readDocument(text)
+	if err != nil {
+		return nil, err
+	}
+	after, d := s.following(e, s.Revision, s.Known, s.Mapping)
+	return s.imported(after, s.effect(after, &d, maxFlows)), nil
+}
+
+// readDocument returns the estate of a document, or its errors as Problems.
+func readDocument(text []byte) (*estate.Estate, error) {
 	e, err := document.Read(text)
 	var unreadable document.Errors
 	if errors.As(err, &unreadable) {
@@ -30,13 +40,18 @@ func (s *Snapshot) TryImport(text []byte) (*Import, *estate.Estate, error) {
 		for _, x := range unreadable[:min(len(unreadable), maxThings)] {
 			problems = append(problems, Problem{fmt.Sprintf("line %d, %s", x.Line, x.Path), x.Message, x.Fix})
 		}
-		return nil, nil, problems
+		return nil, problems
 	}
 	if err != nil {
-		return nil, nil, &Problem{"document", err.Error(), ""}
+		return nil, &Problem{"document", err.Error(), ""}
 	}
-	after, d := s.following(e, s.Revision, s.Known, s.Mapping)
-	out := &Import{Revision: s.Revision, Name: e.Name, Counts: map[string][3]int{}, Changes: []inventory.Change{}, Faults: append([]estate.Fault{}, after.Faults...), Effect: s.effect(after, &d, maxFlows)}
+	return e, nil
+}
+
+// imported tells what is different in an estate that takes the place of that of s.
+func (s *Snapshot) imported(after *Snapshot, effect *Effect) *Import {
+	e := after.Estate
+	out := &Import{Revision: after.Revision, Name: e.Name, Counts: map[string][3]int{}, Changes: []inventory.Change{}, Faults: append([]estate.Fault{}, after.Faults...), Effect: effect}
 	before := map[[2]string]string{}
 	for _, o := range named(s.Estate) {
 		before[[2]string{o.List, o.Key}] = string(o.Body)
@@ -63,7 +78,7 @@ func (s *Snapshot) TryImport(text []byte) (*Import, *estate.Estate, error) {
 	for key := range before {
 		note(key[0], key[1], inventory.Gone, 2)
 	}
-	return out, e, nil
+	return out
 }
 
 // named returns the things of an estate, those without a name by what they
@@ -95,19 +110,18 @@ func named(e *estate.Estate) []document.Object {
 // Import puts a document in the place of the estate, if that is still at
 // revision based.
 func (a *App) Import(ctx context.Context, text []byte, based int64, actor string) (*Import, error) {
-	out, e, err := a.Now().TryImport(text)
+	e, err := readDocument(text)
 	if err != nil {
 		return nil, err
 	}
-	_, err = a.amend(ctx, based, actor, func(next *estate.Estate) error {
+	before, after, effect, err := a.amend(ctx, based, actor, func(next *estate.Estate) error {
 		*next = *e
 		return nil
 	})
 	if err != nil {
 		return nil, err
 	}
-	out.Revision = a.Now().Revision
-	return out, nil
+	return before.imported(after, effect), nil
 }
 
 // Export returns the estate as a document.

@@ -39,33 +39,35 @@ func (a *App) PutGroup(ctx context.Context, g estate.Group, based int64, actor s
 	if _, _, err := a.Now().Members(g.Match); err != nil {
 		return nil, err
 	}
-	return a.amend(ctx, based, actor, func(e *estate.Estate) error {
+	_, _, effect, err := a.amend(ctx, based, actor, func(e *estate.Estate) error {
 		if slices.ContainsFunc(e.Groups, func(o estate.Group) bool { return o.Name == g.Name }) {
 			return &Problem{"name", fmt.Sprintf("there is a group %s already", g.Name), "choose another name"}
 		}
 		e.Groups = append(slices.Clip(e.Groups), g)
 		return nil
 	})
+	return effect, err
 }
 
-// amend stores an edit of the estate that f makes, and returns what it changed.
-func (a *App) amend(ctx context.Context, based int64, actor string, f func(*estate.Estate) error) (*Effect, error) {
+// amend stores an edit of the estate that f makes, and returns the snapshots before
+// and after it, and what it changed.
+func (a *App) amend(ctx context.Context, based int64, actor string, f func(*estate.Estate) error) (before, after *Snapshot, effect *Effect, err error) {
 	a.edit.Lock()
 	defer a.edit.Unlock()
 	now := a.Now()
 	if now.Revision != based {
-		return nil, &store.StaleError{Based: based, Current: now.Revision}
+		return nil, nil, nil, &store.StaleError{Based: based, Current: now.Revision}
 	}
 	next := *now.Estate
 	if err := f(&next); err != nil {
-		return nil, err
+		return nil, nil, nil, err
 	}
 	after, d := now.following(&next, now.Revision+1, now.Known, now.Mapping)
 	if _, err := a.Store.Change(ctx, &store.Revision{Before: now.Estate, After: &next, Based: based, Actor: actor, At: a.Clock()}); err != nil {
-		return nil, err
+		return nil, nil, nil, err
 	}
 	a.now.Store(after)
 	e := now.effect(after, &d, maxFlows)
 	e.Revision = after.Revision
-	return e, nil
+	return now, after, e, nil
 }

@@ -87,11 +87,7 @@ func (r *run) now() *ReadingView {
 // Read begins to read an account, or goes on with a reading that ended early,
 // and returns at once. One account is read once at a time.
 func (a *App) Read(ctx context.Context, account, actor string, goOn bool) (*ReadingView, error) {
-	provider, access, err := a.access(ctx, account)
-	if err != nil {
-		return nil, err
-	}
-	d, err := a.Dial(provider, access)
+	provider, d, err := a.driver(ctx, account)
 	if err != nil {
 		return nil, err
 	}

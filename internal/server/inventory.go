@@ -206,7 +206,7 @@ func (h *handlers) tryImport(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	imported, _, err := h.app.Now().TryImport(text)
+	imported, err := h.app.Now().TryImport(text)
 	if err != nil {
 		return err
 	}
