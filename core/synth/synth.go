@@ -47,6 +47,8 @@ func New(name string, size Size, seed uint64) *estate.Estate {
 	m.policies()
 	m.shares()
 	m.expectations()
+	m.r = rand.New(rand.NewPCG(seed, 0x77697265)) // what is above stays as it is, whatever is drawn below
+	m.wiring()
 	return m.e
 }
 

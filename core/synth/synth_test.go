@@ -11,6 +11,7 @@ import (
 
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/core/paths"
 	"bivium/core/survey"
 	"bivium/core/synth"
 	"bivium/core/verdict"
@@ -33,6 +34,42 @@ func TestEstatesAreAsLargeAsTheySayAndWithoutFaults(t *testing.T) {
 		assert.InDelta(t, size.Rules, got.Rules, float64(size.Rules)/50)
 		got.Rules = size.Rules
 		assert.Equal(t, size, got)
+	}
+}
+
+func TestNetworksAreWiredInEveryWayTheModelKnows(t *testing.T) {
+	e := synth.New("wired", synth.Sizes["M"], 1)
+	net := paths.New(e)
+	var own, behind, six, waiting, accepted int
+	for i := range net.Networks {
+		n := &net.Networks[i]
+		own += len(n.Routes)
+		if len(n.Attachments) == 0 {
+			behind++
+			for _, s := range n.Subnets {
+				subnet := &net.Subnets[s]
+				home, _ := net.Home(subnet.Segment, subnet.Prefix.Addr())
+				assert.Equal(t, i, home.Network, "a static prefix of %s's neighbour covers it", n.Name)
+			}
+		}
+	}
+	for i := range e.Workloads {
+		six += len(e.Workloads[i].Addresses) - 1
+	}
+	for i := range e.Attachments {
+		for _, l := range e.Attachments[i].Learned {
+			if l.Status == "waiting" {
+				waiting++
+			} else {
+				accepted++
+			}
+		}
+	}
+	for what, count := range map[string]int{
+		"routes of networks": own, "networks behind a neighbour": behind, "IPv6 addresses": six, "waiting prefixes": waiting,
+		"accepted prefixes": accepted, "peerings": len(e.Peerings), "publications": len(e.Publications),
+	} {
+		assert.Positive(t, count, what)
 	}
 }
 
