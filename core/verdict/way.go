@@ -269,3 +269,19 @@ func (j *Judge) speakerName(r Reason, i int) string {
 func unknownVerdict() Verdict {
 	return Verdict{Outcome: Unrouted, Reason: ReasonUnknown, Pools: []string{}, By: []string{}}
 }
+
+// PoolNames returns the names of the pools, by number.
+func (j *Judge) PoolNames() []string {
+	out := make([]string, len(j.pools))
+	for i := range j.pools {
+		out[i] = j.pools[i].name
+	}
+	return out
+}
+
+// PassedAt returns the hub at which a pool is passed on a hub path (M8.4), or
+// paths.None.
+func (j *Judge) PassedAt(pool int, w *Way) int {
+	hub, _ := j.groundOf(w).pass(pool)
+	return hub
+}
