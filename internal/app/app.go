@@ -28,6 +28,7 @@ type App struct {
 	edit    sync.Mutex
 	now     atomic.Pointer[Snapshot]
 	reading readings
+	states  lastStates
 }
 
 // Config is what an App works with.
@@ -56,6 +57,7 @@ type Snapshot struct {
 	index    *nameIndex
 	tree     *tree
 	troubles *troubles
+	passages *passages
 }
 
 // troubles keeps what Troubles works out.
@@ -67,7 +69,7 @@ type troubles struct {
 // NewSnapshot returns an estate with everything that follows from it.
 func NewSnapshot(e *estate.Estate, revision int64) *Snapshot {
 	judge := verdict.New(e)
-	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Survey: survey.New(judge), troubles: &troubles{}, tree: &tree{}}
+	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Survey: survey.New(judge), troubles: &troubles{}, passages: &passages{}, tree: &tree{}}
 	s.index = newNameIndex(s)
 	s.Survey.Expectations() // an edit then looks only at those that it touches
 	return s
@@ -80,7 +82,7 @@ func (s *Snapshot) revised(next *estate.Estate, revision int64) (*Snapshot, surv
 	sv, d := s.Survey.Revise(next)
 	after := &Snapshot{
 		Estate: next, Revision: revision, Faults: s.revisedFaults(next), Judge: sv.Judge(), Survey: sv,
-		Known: s.Known, Mapping: s.Mapping, index: s.index, tree: s.tree, troubles: &troubles{},
+		Known: s.Known, Mapping: s.Mapping, index: s.index, tree: s.tree, troubles: &troubles{}, passages: &passages{},
 	}
 	return after, d
 }
@@ -91,7 +93,7 @@ func (s *Snapshot) following(next *estate.Estate, revision int64, known []invent
 	sv, d := s.Survey.Revise(next)
 	after := &Snapshot{
 		Estate: next, Revision: revision, Faults: Faults(sv.Judge()), Judge: sv.Judge(), Survey: sv,
-		Known: known, Mapping: mapping, tree: &tree{}, troubles: &troubles{},
+		Known: known, Mapping: mapping, tree: &tree{}, troubles: &troubles{}, passages: &passages{},
 	}
 	after.index = newNameIndex(after)
 	sv.Expectations()

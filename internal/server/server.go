@@ -82,6 +82,8 @@ func New(c Config) http.Handler {
 	api.DELETE("/accounts/:name/reading", h.stopReading)
 	api.GET("/accounts/:name/health", h.getHealth)
 	api.GET("/networks/:name/rules", h.getNativeRules)
+	api.GET("/lanes", h.getLanes)
+	api.GET("/states", h.getStates)
 	api.POST("/rows", h.getRows)
 	api.GET("/sheet", h.getSheet)
 	api.GET("/tags", h.getTags)

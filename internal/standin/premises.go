@@ -85,7 +85,7 @@ func (w *World) Premises() http.Handler {
 		}
 		uplinks := []map[string]any{}
 		for _, n := range a.Networks {
-			uplinks = append(uplinks, map[string]any{"site": n.ID, "name": n.Name, "region": n.Region, "state": n.Uplink})
+			uplinks = append(uplinks, map[string]any{"site": n.ID, "name": n.Name, "region": n.Region, "state": n.Uplink, "remark": n.Why})
 		}
 		return c.JSON(http.StatusOK, map[string]any{"uplinks": uplinks})
 	})

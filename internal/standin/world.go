@@ -60,6 +60,7 @@ type Network struct {
 	Peers   []string          `yaml:"peers"`
 	Gateway bool              `yaml:"gateway"`
 	Uplink  string            `yaml:"uplink"`
+	Why     string            `yaml:"why"` // of an uplink that is not up
 }
 
 // Subnet is one prefix of a network.

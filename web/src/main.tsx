@@ -7,6 +7,7 @@ import { BeginPlace } from "./places/begin/BeginPlace";
 import { BoardPlace } from "./places/board/BoardPlace";
 import { EstatePlace } from "./places/estate/EstatePlace";
 import { FindingsPlace } from "./places/findings/FindingsPlace";
+import { LanesPlace } from "./places/lanes/LanesPlace";
 import { LabelsPlace } from "./places/labels/LabelsPlace";
 import { RulesPlace } from "./places/rules/RulesPlace";
 import "./styles.css";
@@ -28,6 +29,7 @@ const router = createBrowserRouter([
       { path: "/begin", element: <BeginPlace /> },
       { path: "/estate", element: <EstatePlace /> },
       { path: "/estate/labels", element: <LabelsPlace /> },
+      { path: "/lanes", element: <LanesPlace /> },
       { path: "/board", element: <BoardPlace /> },
       { path: "/findings", element: <FindingsPlace /> },
       { path: "/rules", element: <RulesPlace /> },

@@ -140,7 +140,7 @@ func (d *driver) Rules(ctx context.Context, network string) ([]drivers.RuleList,
 // Health reads the state of the uplinks.
 func (d *driver) Health(ctx context.Context) ([]drivers.Health, error) {
 	var answer struct {
-		Uplinks []struct{ Name, Region, State string }
+		Uplinks []struct{ Name, Region, State, Remark string }
 	}
 	if _, err := d.client.Get(ctx, "/uplinks", &answer); err != nil {
 		return nil, err
@@ -148,7 +148,7 @@ func (d *driver) Health(ctx context.Context) ([]drivers.Health, error) {
 	var out []drivers.Health
 	for _, u := range answer.Uplinks {
 		if u.State != "" { // a network without an uplink of its own
-			out = append(out, drivers.Health{Kind: "uplink", Name: u.Name, Region: u.Region, State: u.State})
+			out = append(out, drivers.Health{Kind: "uplink", Name: u.Name, Region: u.Region, State: u.State, Why: u.Remark})
 		}
 	}
 	return out, nil

@@ -128,6 +128,20 @@ export const accountsQuery = queryOptions({
     query.state.data?.accounts.some((a) => a.reading?.state === "running") ? watching : false,
 });
 
+export const lanesQuery = queryOptions({
+  queryKey: [estate, "lanes"],
+  queryFn: async ({ signal }) => take(await client.GET("/api/lanes", { signal })),
+});
+
+/** How often accounts are asked how things are, in milliseconds. */
+const asking = 15_000;
+
+export const statesQuery = queryOptions({
+  queryKey: [estate, "states"],
+  queryFn: async ({ signal }) => take(await client.GET("/api/states", { signal })),
+  refetchInterval: asking,
+});
+
 export const healthQuery = (account: string, enabled: boolean) =>
   queryOptions({
     queryKey: [estate, "health", account],

@@ -290,6 +290,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/lanes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the estate hangs together */
+        get: operations["getLanes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/states": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What all connected accounts say about what runs there */
+        get: operations["getStates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rows": {
         parameters: {
             query?: never;
@@ -954,6 +988,106 @@ export interface components {
             counting: boolean;
             history: components["schemas"]["Step"][];
         };
+        Lanes: {
+            revision: number;
+            hubs: components["schemas"]["LaneHub"][];
+            segments: components["schemas"]["Lane"][];
+            links: components["schemas"]["LaneLink"][];
+            networks: components["schemas"]["LaneNetwork"][];
+            peerings: components["schemas"]["LanePeering"][];
+            exits: components["schemas"]["LaneExit"][];
+            shares: components["schemas"]["LaneShare"][];
+            gates: components["schemas"]["Gate"][];
+        };
+        LaneHub: {
+            name: string;
+            account: string;
+            region: string;
+        };
+        Lane: {
+            name: string;
+            /** @enum {unknown} */
+            default: "allow" | "deny";
+        };
+        LaneLink: {
+            name: string;
+            between: string[];
+            cost: number;
+            state: string;
+            segments: string[];
+            why: string;
+        };
+        LaneNetwork: {
+            name: string;
+            kind: string;
+            account: string;
+            region: string;
+            gone: boolean;
+            lives: components["schemas"]["Living"][];
+            at: components["schemas"]["LaneAttach"][];
+        };
+        Living: {
+            segment: string;
+            prefixes: string[];
+        };
+        LaneAttach: {
+            hub: string;
+            cost: number;
+            state: string;
+            why: string;
+            waiting: number;
+        };
+        LanePeering: {
+            between: string[];
+            offersHub: string;
+        };
+        LaneExit: {
+            name: string;
+            hub: string;
+            state: string;
+            segments: string[];
+            published: string[];
+        };
+        LaneShare: {
+            name: string;
+            owner: string;
+            guest: string;
+            /** @enum {unknown} */
+            direction: "inbound" | "both";
+            enabled: boolean;
+        };
+        Gate: {
+            pool: string;
+            hub: string;
+            /** @enum {unknown} */
+            onFailure: "closed" | "open";
+            firewalls: components["schemas"]["GateFirewall"][];
+            segments: string[];
+            internet: boolean;
+        };
+        GateFirewall: {
+            name: string;
+            state: string;
+            why: string;
+        };
+        States: {
+            /** Format: date-time */
+            at: string;
+            states: components["schemas"]["AccountState"][];
+            silent: components["schemas"]["Silence"][];
+        };
+        AccountState: {
+            account: string;
+            kind: string;
+            name: string;
+            region: string;
+            state: string;
+            why?: string;
+        };
+        Silence: {
+            account: string;
+            why: string;
+        };
         Step: {
             revision: number;
             /** Format: date-time */
@@ -1506,6 +1640,48 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RuleList"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLanes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lanes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getStates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["States"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { useLocation } from "react-router";
 import { ApiProblem } from "../api/client";
 import { answerQuery } from "../api/queries";
 import { Marks } from "../parts/marks/RoadMark";
@@ -8,6 +9,7 @@ import { isAsked, questionOf, useAddress } from "./address";
 /** The answer in one sentence, under the question. */
 export function AnswerLine() {
   const { params, change } = useAddress();
+  const onLanes = useLocation().pathname === "/lanes";
   const asked = questionOf(params);
   const answer = useQuery(answerQuery(asked));
   if (!isAsked(asked)) return null;
@@ -23,12 +25,30 @@ export function AnswerLine() {
       <p className="min-w-0 flex-1 font-serif text-[17px] leading-snug">
         <Sentence tokens={answer.data.sentence} />
       </p>
-      {params.has("row") && (
+      {params.has("row") && !onLanes && (
         <button
           className="rounded border border-line px-2.5 py-1 text-sm hover:border-accent"
           onClick={() => change({ row: null, col: null, at: null })}
         >
           Show the road
+        </button>
+      )}
+      {onLanes && (
+        <button
+          className="flex-none rounded border border-line px-2.5 py-1 text-sm hover:border-accent"
+          onClick={() =>
+            change({
+              road: params.has("road") ? null : "shown",
+              row: null,
+              col: null,
+              at: null,
+              net: null,
+              lane: null,
+              hub: null,
+            })
+          }
+        >
+          {params.has("road") ? "Hide" : "Show"} the road
         </button>
       )}
       <button

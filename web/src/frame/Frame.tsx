@@ -12,6 +12,7 @@ import { useTheme } from "./theme";
 
 const places = [
   { path: "/estate", name: "Estate" },
+  { path: "/lanes", name: "Lanes" },
   { path: "/rules", name: "Rules" },
   { path: "/board", name: "Board" },
   { path: "/findings", name: "Findings" },

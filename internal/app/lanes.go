@@ -1,0 +1,238 @@
+package app
+
+import (
+	"slices"
+	"sync"
+
+	"bivium/core/estate"
+	"bivium/core/inventory"
+	"bivium/core/survey"
+)
+
+// Lanes is how the estate hangs together: hubs, segments, what is attached
+// where, and what joins them. Where it is drawn is for the screen to say.
+type Lanes struct {
+	Revision int64         `json:"revision"`
+	Hubs     []LaneHub     `json:"hubs"`
+	Segments []Lane        `json:"segments"`
+	Links    []LaneLink    `json:"links"`
+	Networks []LaneNetwork `json:"networks"`
+	Peerings []LanePeering `json:"peerings"`
+	Exits    []LaneExit    `json:"exits"`
+	Shares   []LaneShare   `json:"shares"`
+	Gates    []Gate        `json:"gates"`
+}
+
+// LaneHub is a hub.
+type LaneHub struct {
+	Name    string `json:"name"`
+	Account string `json:"account"`
+	Region  string `json:"region"`
+}
+
+// Lane is a segment.
+type Lane struct {
+	Name    string        `json:"name"`
+	Default estate.Action `json:"default"`
+}
+
+// LaneLink joins two hubs.
+type LaneLink struct {
+	Name     string   `json:"name"`
+	Between  []string `json:"between"`
+	Cost     int      `json:"cost"`
+	State    string   `json:"state"`
+	Segments []string `json:"segments"` // empty: it carries all
+	Why      string   `json:"why"`
+}
+
+// LaneNetwork is a network, with the segments it lives in and where it is attached.
+type LaneNetwork struct {
+	Name    string   `json:"name"`
+	Kind    string   `json:"kind"`
+	Account string   `json:"account"`
+	Region  string   `json:"region"`
+	Gone    bool     `json:"gone"` // its account does not have it any more
+	Lives   []Living `json:"lives"`
+	At      []Attach `json:"at"`
+}
+
+// Living is the prefixes of a network that lie in a segment, or in none.
+type Living struct {
+	Segment  string   `json:"segment"` // "": in none
+	Prefixes []string `json:"prefixes"`
+}
+
+// Attach is an attachment.
+type Attach struct {
+	Hub     string `json:"hub"`
+	Cost    int    `json:"cost"`
+	State   string `json:"state"`
+	Why     string `json:"why"`
+	Waiting int    `json:"waiting"` // learned prefixes that wait
+}
+
+// LanePeering joins two networks.
+type LanePeering struct {
+	Between   []string `json:"between"`
+	OffersHub string   `json:"offersHub"`
+}
+
+// LaneExit is a way out.
+type LaneExit struct {
+	Name      string   `json:"name"`
+	Hub       string   `json:"hub"`
+	State     string   `json:"state"`
+	Segments  []string `json:"segments"`
+	Published []string `json:"published"` // what may be reached through it from the internet
+}
+
+// LaneShare joins two segments.
+type LaneShare struct {
+	Name      string `json:"name"`
+	Owner     string `json:"owner"`
+	Guest     string `json:"guest"`
+	Direction string `json:"direction"`
+	Enabled   bool   `json:"enabled"`
+}
+
+// Gate is a pool at a hub, with the segments whose flows it sees there.
+type Gate struct {
+	Pool      string         `json:"pool"`
+	Hub       string         `json:"hub"`
+	OnFailure string         `json:"onFailure"`
+	Firewalls []GateFirewall `json:"firewalls"`
+	Segments  []string       `json:"segments"`
+	Internet  bool           `json:"internet"` // it sees flows from or to the internet
+}
+
+// GateFirewall is a firewall of a gate.
+type GateFirewall struct {
+	Name  string `json:"name"`
+	State string `json:"state"`
+	Why   string `json:"why"`
+}
+
+// passages keeps where pools see flows, once that was asked for.
+type passages struct {
+	once sync.Once
+	all  []survey.Passage
+}
+
+func (s *Snapshot) passagesNow() []survey.Passage {
+	s.passages.once.Do(func() { s.passages.all = s.Survey.Passages() })
+	return s.passages.all
+}
+
+// Lanes returns how the estate hangs together. Cost: linear in the estate without
+// its workloads and rules, and what Passages takes, once for each revision.
+func (s *Snapshot) Lanes() *Lanes {
+	e := s.Estate
+	out := &Lanes{
+		Revision: s.Revision, Hubs: []LaneHub{}, Segments: []Lane{}, Links: []LaneLink{}, Networks: []LaneNetwork{},
+		Peerings: []LanePeering{}, Exits: []LaneExit{}, Shares: []LaneShare{},
+	}
+	for _, h := range e.Hubs {
+		out.Hubs = append(out.Hubs, LaneHub{h.Name, h.Account, h.Region})
+	}
+	for _, x := range e.Segments {
+		out.Segments = append(out.Segments, Lane{x.Name, x.Default})
+	}
+	for _, l := range e.Links {
+		out.Links = append(out.Links, LaneLink{l.Between[0] + "-" + l.Between[1], l.Between[:], l.Cost, l.State, orNone(l.Segments), l.Description})
+	}
+	for _, p := range e.Peerings {
+		out.Peerings = append(out.Peerings, LanePeering{p.Between[:], p.OffersHub})
+	}
+	for _, x := range e.Exits {
+		published := []string{}
+		for _, p := range e.Publications {
+			if p.Exit == x.Name && p.Enabled {
+				published = append(published, p.Name)
+			}
+		}
+		out.Exits = append(out.Exits, LaneExit{x.Name, x.Hub, x.State, orNone(x.Segments), published})
+	}
+	for _, x := range e.Shares {
+		out.Shares = append(out.Shares, LaneShare{x.Name, x.Owner.Segment, x.Guest.Segment, x.Direction, x.Enabled})
+	}
+	out.Networks = s.laneNetworks()
+	out.Gates = s.gates()
+	return out
+}
+
+func (s *Snapshot) laneNetworks() []LaneNetwork {
+	e := s.Estate
+	gone := map[string]bool{}
+	for i := range s.Known {
+		if k := &s.Known[i]; k.Kind == inventory.NetworkKind && k.Gone {
+			gone[k.Name] = true
+		}
+	}
+	at := map[string][]Attach{}
+	for i := range e.Attachments {
+		a := &e.Attachments[i]
+		x := Attach{Hub: a.Hub, Cost: a.Cost, State: a.State, Why: a.Description}
+		for _, l := range a.Learned {
+			if l.Status == "waiting" {
+				x.Waiting++
+			}
+		}
+		at[a.Network] = append(at[a.Network], x)
+	}
+	out := make([]LaneNetwork, len(e.Networks))
+	for i := range e.Networks {
+		n := &e.Networks[i]
+		out[i] = LaneNetwork{n.Name, n.Kind, n.Account, n.Region, gone[n.Name], livings(n), at[n.Name]}
+		if out[i].At == nil {
+			out[i].At = []Attach{}
+		}
+	}
+	return out
+}
+
+// livings returns the prefixes of a network by segment, in order of its subnets.
+func livings(n *estate.Network) []Living {
+	out := []Living{}
+	for i := range n.Subnets {
+		segment := n.SegmentOf(&n.Subnets[i])
+		k := slices.IndexFunc(out, func(l Living) bool { return l.Segment == segment })
+		if k < 0 {
+			k = len(out)
+			out = append(out, Living{Segment: segment})
+		}
+		out[k].Prefixes = append(out[k].Prefixes, n.Subnets[i].Prefix.String())
+	}
+	if len(out) == 0 {
+		out = append(out, Living{n.Segment, []string{}})
+	}
+	return out
+}
+
+// gates returns each pool at each hub where it has firewalls.
+func (s *Snapshot) gates() []Gate {
+	out := []Gate{}
+	for i := range s.Estate.Pools {
+		p := &s.Estate.Pools[i]
+		for _, f := range p.Firewalls {
+			k := slices.IndexFunc(out, func(g Gate) bool { return g.Pool == p.Name && g.Hub == f.Hub })
+			if k < 0 {
+				k = len(out)
+				out = append(out, Gate{Pool: p.Name, Hub: f.Hub, OnFailure: p.OnFailure, Segments: []string{}})
+			}
+			out[k].Firewalls = append(out[k].Firewalls, GateFirewall{f.Name, f.State, f.Description})
+		}
+	}
+	for _, p := range s.passagesNow() {
+		k := slices.IndexFunc(out, func(g Gate) bool { return g.Pool == p.Pool && g.Hub == p.Hub })
+		for _, segment := range []string{p.From, p.To} {
+			switch {
+			case segment == "":
+				out[k].Internet = true
+			case !slices.Contains(out[k].Segments, segment):
+				out[k].Segments = append(out[k].Segments, segment)
+			}
+		}
+	}
+	return out
+}

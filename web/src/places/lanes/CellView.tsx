@@ -1,0 +1,158 @@
+import { memo } from "react";
+import type { DragEvent } from "react";
+import { KindGlyph, StateGlyph } from "./Glyphs";
+import { attachState, cellKey } from "./layout";
+import type { Chip, Plan, Told } from "./layout";
+import type { At } from "./Plane";
+
+type Props = {
+  plan: Plan;
+  told: Told;
+  lane: number;
+  column: number;
+  lit: string;
+  onOpen: (at: At) => void;
+  onNetwork: (name: string) => void;
+  onDrop: (network: string, at: At) => void;
+};
+
+/** The kind of data that a network is dragged as. */
+export const dragged = "application/x-bivium-network";
+
+/** A place where a lane and a column meet: what is attached there, by name or in number. */
+export const CellView = memo(function CellView(props: Props) {
+  const { plan, told, lane, column, lit, onOpen, onNetwork, onDrop } = props;
+  const at = { lane, column };
+  const cell = plan.cells.get(cellKey(lane, column));
+  const row = plan.lanes[lane];
+  const { left, width } = plan.columns[column] ?? { left: 0, width: 0 };
+  if (!row) return null;
+  const hub = plan.columns[column]?.hub;
+  const drop = {
+    onDragOver: (event: DragEvent) => {
+      if (event.dataTransfer.types.includes(dragged) && hub && !row.internet) event.preventDefault();
+    },
+    onDrop: (event: DragEvent) => {
+      event.preventDefault();
+      onDrop(event.dataTransfer.getData(dragged), at);
+    },
+  };
+  return (
+    <div
+      {...drop}
+      data-cell={`${row.name} ${hub?.name ?? ""}`}
+      className="absolute"
+      style={{ left, top: row.top, width, height: row.height }}
+      onDoubleClick={() => onOpen(at)}
+    >
+      {!row.internet && hub && (
+        <button
+          tabIndex={-1}
+          aria-label={`Routes of ${row.name} at ${hub.name}`}
+          title={`Routes of ${row.name} at ${hub.name}`}
+          onClick={() => onOpen(at)}
+          className="absolute top-0 left-0 w-full rounded hover:bg-accent/8"
+          style={{ height: plan.detail === "far" ? row.height : plan.sizes.rail + 8 }}
+        />
+      )}
+      {plan.detail === "far" && cell && cell.count > 0 && (
+        <span
+          className={`pointer-events-none absolute inset-x-0 text-center text-xs leading-4 ${cell.sick > 0 ? "font-semibold text-denied" : ""}`}
+          style={{ top: plan.sizes.rail - 8 }}
+        >
+          <span className={`px-1 ${lane % 2 === 0 ? "bg-sheet" : "bg-paper"}`}>{cell.count}</span>
+        </span>
+      )}
+      {cell?.chips.map((chip) => (
+        <ChipView
+          key={chip.network.name}
+          plan={plan}
+          told={told}
+          chip={chip}
+          left={chip.x - left}
+          top={chip.y - row.top}
+          lit={lit}
+          onNetwork={onNetwork}
+        />
+      ))}
+      {cell && cell.folded > 0 && plan.sizes.chip > 0 && (
+        <button
+          tabIndex={-1}
+          onClick={() => onOpen(at)}
+          className="absolute truncate rounded px-1.5 text-left text-[13px] leading-5 text-soft hover:text-accent"
+          style={{
+            left: 22,
+            top: row.rail - row.top + plan.sizes.below + (cell.rows - 1) * plan.sizes.chip,
+            width: width - 26,
+          }}
+        >
+          {cell.chips.length > 0 ? `and ${cell.folded} more` : `${cell.folded} networks`}
+          {cell.foldedSick > 0 && <span className="text-denied">, {cell.foldedSick} sick</span>}
+        </button>
+      )}
+      {row.internet &&
+        plan.detail !== "far" &&
+        cell?.exits.map((x, i) => (
+          <span
+            key={x.name}
+            className={`absolute truncate text-[13px] leading-5 ${x.state === "up" ? "" : "text-denied"}`}
+            style={{
+              left: 26,
+              top: row.rail - row.top + 8 + i * plan.sizes.chip,
+              width: width - 30,
+            }}
+            title={`exit ${x.name} of ${x.segments.join(", ")}`}
+          >
+            {x.name}
+            {x.state !== "up" && " down"}
+            {x.published.length > 0 && (
+              <span className="text-soft"> · in: {x.published.slice(0, 2).join(", ")}</span>
+            )}
+          </span>
+        ))}
+    </div>
+  );
+});
+
+type ChipProps = {
+  plan: Plan;
+  told: Told;
+  chip: Chip;
+  left: number;
+  top: number;
+  lit: string;
+  onNetwork: (name: string) => void;
+};
+
+function ChipView({ plan, told, chip, left, top, lit, onNetwork }: ChipProps) {
+  const { network, attach } = chip;
+  const { state, why } = attachState(told, network, attach);
+  const dear = network.at.length > 1 && attach && attach.cost > Math.min(...network.at.map((a) => a.cost));
+  return (
+    <button
+      draggable
+      onDragStart={(event) => event.dataTransfer.setData(dragged, network.name)}
+      data-chip={network.name}
+      data-state={state}
+      onClick={() => onNetwork(network.name)}
+      title={`${network.name}, ${network.kind}${attach ? `, cost ${attach.cost}` : ""}${state === "up" ? "" : `, ${state}: ${why}`}`}
+      className={`absolute flex items-center gap-1.5 rounded-full border px-2 text-[13px] leading-5 hover:border-accent ${
+        state === "up" ? "border-line bg-paper" : "border-dashed border-denied bg-paper"
+      } ${lit === network.name ? "ring-2 ring-accent" : ""} ${dear ? "text-soft" : ""}`}
+      style={{ left, top, maxWidth: chip.width, height: plan.sizes.chip - 4 }}
+    >
+      <span className="text-soft">
+        <KindGlyph kind={network.kind} />
+      </span>
+      <span className="truncate">{network.name}</span>
+      {attach && attach.cost > 1 && <span className="text-xs text-soft">{attach.cost}</span>}
+      {attach && attach.waiting > 0 && (
+        <span className="rounded-full bg-wash px-1.5 text-[11px] leading-4 whitespace-nowrap">
+          {attach.waiting} waiting
+        </span>
+      )}
+      {network.gone && <span className="text-xs text-denied">gone</span>}
+      <StateGlyph state={state} />
+    </button>
+  );
+}

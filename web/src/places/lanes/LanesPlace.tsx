@@ -1,0 +1,116 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useMemo, useRef, useState } from "react";
+import { answerQuery, lanesQuery, statesQuery } from "../../api/queries";
+import { isAsked, questionOf, useAddress } from "../../frame/address";
+import { Panel } from "../../road/Panel";
+import { courseOf } from "./course";
+import { details, fitting, layout } from "./layout";
+import type { Detail, Estate, State, Told } from "./layout";
+import { Plane } from "./Plane";
+import type { At, Jumper } from "./Plane";
+import { Key } from "./Key";
+import { Sick } from "./Sick";
+import { Tray } from "./Tray";
+
+/** Lanes: how the estate hangs together. */
+export function LanesPlace() {
+  const lanes = useQuery(lanesQuery);
+  const states = useQuery(statesQuery);
+  const told: Told = useMemo(
+    () =>
+      new Map(
+        states.data?.states.map((s) => [
+          `${s.kind}:${s.name}`,
+          { state: s.state as State, why: s.why ?? "" },
+        ]),
+      ),
+    [states.data],
+  );
+  return (
+    <div className="relative flex h-full">
+      <section aria-label="Lanes" className="flex min-w-0 flex-1 flex-col">
+        {lanes.error && <p className="px-5 py-3 text-denied">{lanes.error.message}</p>}
+        {lanes.data && <Whole estate={lanes.data} told={told} />}
+      </section>
+      <Side />
+    </div>
+  );
+}
+
+/** What is beside the plane: the road of the question that is asked. */
+function Side() {
+  const { params } = useAddress();
+  if (params.get("road") !== "shown") return null;
+  return <Panel />;
+}
+
+function Whole({ estate, told }: { estate: Estate; told: Told }) {
+  const { params, change } = useAddress();
+  const jumper = useRef<Jumper>(null);
+  const [width, setWidth] = useState(0);
+  const wanted = params.get("detail") as Detail | null;
+  const detail = wanted && details.includes(wanted) ? wanted : fitting(estate, width || 1240);
+  const focus = params.get("hub") ?? "";
+  const plan = useMemo(
+    () => layout(estate, detail, told, width, focus),
+    [estate, detail, told, width, focus],
+  );
+
+  const asked = questionOf(params);
+  const answer = useQuery({ ...answerQuery(asked), enabled: isAsked(asked) });
+  const course = useMemo(
+    () => (isAsked(asked) && answer.data ? courseOf(plan, answer.data.trace) : null),
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+    [plan, answer.data, asked.from, asked.to, asked.on],
+  );
+  const begin = course?.there[0];
+  useEffect(() => {
+    if (begin) jumper.current?.show(begin);
+  }, [begin]);
+  const [at, setAt] = useState<At>({ lane: 0, column: 0 });
+  const step = (by: number) => {
+    const next = details[details.indexOf(detail) + by];
+    if (next) change({ detail: next }, true);
+  };
+  const jump = (to: At) => {
+    setAt(to);
+    jumper.current?.to(to);
+  };
+  return (
+    <>
+      <Sick
+        estate={estate}
+        told={told}
+        plan={plan}
+        detail={detail}
+        onDetail={(d) => change({ detail: d }, true)}
+        onJump={jump}
+      />
+      <Tray networks={plan.tray} />
+      <Plane
+        plan={plan}
+        told={told}
+        course={course}
+        at={at}
+        lit={params.get("net") ?? ""}
+        jumper={jumper}
+        onWidth={setWidth}
+        onMove={setAt}
+        onOpen={(to) => {
+          setAt(to);
+          change({
+            lane: plan.lanes[to.lane]?.name ?? null,
+            hub: plan.columns[to.column]?.hub?.name ?? null,
+            net: null,
+          });
+        }}
+        onNetwork={(name) => change({ net: name, lane: null, hub: null })}
+        onHub={(name) => change({ hub: name, lane: null, net: null })}
+        onLane={() => undefined}
+        onDrop={() => undefined}
+        onDetail={step}
+      />
+      <Key detail={detail} />
+    </>
+  );
+}

@@ -1,0 +1,171 @@
+import { useState } from "react";
+import { ThingLink } from "../../parts/ThingLink";
+import { counted } from "../../parts/wording";
+import { attachState, details } from "./layout";
+import type { Detail, Estate, Plan, Told } from "./layout";
+import type { At } from "./Plane";
+
+interface Trouble {
+  kind: string;
+  name: string;
+  what: string;
+  at: At | null;
+}
+
+/** What is sick, in words, with the way to it. */
+export function troublesOf(estate: Estate, told: Told, plan: Plan): Trouble[] {
+  const out: Trouble[] = [];
+  const column = (hub: string) => plan.columns.findIndex((c) => c.hub?.name === hub);
+  const lane = (segment?: string) => plan.lanes.findIndex((l) => l.name === segment && !l.internet);
+  for (const h of estate.hubs) {
+    const state = told.get(`hub:${h.name}`);
+    if (state && state.state !== "up")
+      out.push({
+        kind: "hub",
+        name: h.name,
+        what: `is ${state.state}: ${state.why}`,
+        at: { lane: 0, column: column(h.name) },
+      });
+  }
+  for (const l of estate.links) {
+    if (l.state !== "up") out.push({ kind: "link", name: l.name, what: `is down. ${l.why}`, at: null });
+  }
+  for (const n of estate.networks) {
+    for (const a of n.at) {
+      const { state, why } = attachState(told, n, a);
+      if (state !== "up")
+        out.push({
+          kind: "attachment",
+          name: `${n.name}@${a.hub}`,
+          what: `is ${state}${why ? `: ${why}` : ""}`,
+          at: { lane: Math.max(0, lane(n.lives[0]?.segment)), column: column(a.hub) },
+        });
+    }
+  }
+  for (const g of estate.gates) {
+    const sick = g.firewalls.filter((f) => f.state !== "healthy");
+    for (const f of sick) {
+      const why = told.get(`firewall:${f.name}`)?.why || f.why;
+      const left = g.firewalls.length - sick.length;
+      const rest =
+        left > 0 ? `${left} of ${g.firewalls.length} left at ${g.hub}` : `none is left at ${g.hub}`;
+      out.push({
+        kind: "firewall",
+        name: f.name,
+        what: `is ${f.state}${why ? `, ${why}` : ""}: ${rest}`,
+        at: { lane: Math.max(0, lane(g.segments[0])), column: column(g.hub) },
+      });
+    }
+  }
+  return out;
+}
+
+type Props = {
+  estate: Estate;
+  told: Told;
+  plan: Plan;
+  detail: Detail;
+  onDetail: (d: Detail) => void;
+  onJump: (at: At) => void;
+};
+
+/** The line above the plane: what is sick, how much is drawn, and a way to anything by name. */
+export function Sick({ estate, told, plan, detail, onDetail, onJump }: Props) {
+  const troubles = troublesOf(estate, told, plan);
+  const [open, setOpen] = useState(false);
+  return (
+    <>
+      <div className="flex items-center gap-4 px-5 py-2 text-[13px]">
+        {troubles.length === 0 ? (
+          <span className="text-soft">Everything is up</span>
+        ) : (
+          <button
+            aria-expanded={open}
+            onClick={() => setOpen(!open)}
+            className="min-w-0 truncate text-left text-denied hover:underline"
+          >
+            {troubles.length > 2
+              ? `${counted(troubles.length, "thing is", "things are")} not well`
+              : troubles.map((t) => `${t.name} ${t.what.split(/[:,.]/)[0]}`).join(" · ")}
+          </button>
+        )}
+        <span className="flex-1" />
+        <Jump plan={plan} onJump={onJump} />
+        <div
+          role="group"
+          aria-label="How much is drawn"
+          className="flex flex-none rounded border border-line"
+        >
+          {details.map((d) => (
+            <button
+              key={d}
+              aria-pressed={d === detail}
+              onClick={() => onDetail(d)}
+              className="border-l border-line px-2.5 py-0.5 text-soft first:border-0 hover:text-ink aria-pressed:bg-wash aria-pressed:text-ink"
+            >
+              {d}
+            </button>
+          ))}
+        </div>
+      </div>
+      {open && (
+        <ul
+          aria-label="Not well"
+          className="max-h-44 overflow-y-auto border-t border-line bg-sheet px-5 py-2 text-[13px]"
+        >
+          {troubles.map((t) => (
+            <li key={t.kind + t.name} className="flex items-baseline gap-2 py-0.5">
+              <ThingLink thing={t} />
+              <span className="min-w-0 flex-1">{t.what}</span>
+              {t.at && (
+                <button className="text-accent hover:underline" onClick={() => t.at && onJump(t.at)}>
+                  show
+                </button>
+              )}
+            </li>
+          ))}
+        </ul>
+      )}
+    </>
+  );
+}
+
+/** A field that leads to a network, a hub or a segment by its name. */
+function Jump({ plan, onJump }: { plan: Plan; onJump: (at: At) => void }) {
+  const [text, setText] = useState("");
+  const go = () => {
+    const at = find(plan, text.trim().toLowerCase());
+    if (at) onJump(at);
+  };
+  return (
+    <input
+      aria-label="Go to a network, hub or segment"
+      placeholder="go to…"
+      value={text}
+      list="lanes-names"
+      onChange={(event) => setText(event.target.value)}
+      onKeyDown={(event) => event.key === "Enter" && go()}
+      className="w-36 rounded border border-line bg-sheet px-2 py-0.5"
+    />
+  );
+}
+
+/** Where something of a name, or of a name that begins so, is drawn. */
+export function find(plan: Plan, text: string): At | null {
+  if (text === "") return null;
+  for (const fits of [
+    (n: string) => n === text,
+    (n: string) => n.startsWith(text),
+    (n: string) => n.includes(text),
+  ]) {
+    const lane = plan.lanes.findIndex((l) => fits(l.name));
+    if (lane >= 0)
+      return { lane, column: Math.max(0, Math.min(plan.columns.length - 1, plan.lanes[lane]?.from ?? 0)) };
+    const column = plan.columns.findIndex((c) => c.hub && fits(c.hub.name));
+    if (column >= 0) return { lane: 0, column };
+    for (const cell of plan.cells.values()) {
+      if (cell.chips.some((c) => fits(c.network.name))) return { lane: cell.lane, column: cell.column };
+    }
+  }
+  return null;
+}

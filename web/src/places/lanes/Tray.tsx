@@ -1,0 +1,37 @@
+import { counted } from "../../parts/wording";
+import { KindGlyph } from "./Glyphs";
+import { dragged } from "./CellView";
+import type { Network } from "./layout";
+import { useAddress } from "../../frame/address";
+
+/** How many networks the tray shows before it counts the rest. */
+const most = 12;
+
+/** Networks that no segment holds, waiting for a place. */
+export function Tray({ networks }: { networks: Network[] }) {
+  const { change } = useAddress();
+  if (networks.length === 0) return null;
+  return (
+    <div className="flex flex-wrap items-center gap-2 border-y border-line bg-wash px-5 py-1.5 text-[13px]">
+      <span className="text-soft">No segment holds</span>
+      {networks.slice(0, most).map((n) => (
+        <button
+          key={n.name}
+          draggable
+          onDragStart={(event) => event.dataTransfer.setData(dragged, n.name)}
+          onClick={() => change({ net: n.name, lane: null, hub: null })}
+          data-tray={n.name}
+          className="flex items-center gap-1.5 rounded-full border border-dashed border-soft bg-paper px-2.5 leading-6 hover:border-accent"
+        >
+          <KindGlyph kind={n.kind} />
+          {n.name}
+          <span className="text-soft">{n.lives[0]?.prefixes[0]}</span>
+        </button>
+      ))}
+      {networks.length > most && (
+        <span className="text-soft">and {counted(networks.length - most, "more", "more")}</span>
+      )}
+      <span className="ml-auto text-soft">drag it to a lane and a hub, or press it</span>
+    </div>
+  );
+}
