@@ -146,3 +146,23 @@ func (n *node) lineOf(at string) int {
 	}
 	return int(n.line)
 }
+
+// Nameless reports whether the things of a list have no names, and are known by
+// their places in it.
+func Nameless(list string) bool {
+	return list == "links" || list == "attachments" || list == "peerings"
+}
+
+// Shared returns an estate that says what e says, with the lists of known in
+// place of those that are the same: what is worked out of a known list is then
+// seen to hold.
+func Shared(known, e *estate.Estate) *estate.Estate {
+	out := *e
+	from, to := reflect.ValueOf(known).Elem(), reflect.ValueOf(&out).Elem()
+	for _, f := range lists() {
+		if a, b := from.FieldByIndex(f.index), to.FieldByIndex(f.index); a.Len() == b.Len() && reflect.DeepEqual(a.Interface(), b.Interface()) {
+			b.Set(a)
+		}
+	}
+	return &out
+}

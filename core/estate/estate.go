@@ -133,6 +133,7 @@ type Attachment struct {
 	Hub         string    `json:"hub" doc:"req,name"`
 	Cost        int       `json:"cost" doc:"def=1,min=0"`
 	State       string    `json:"state" doc:"def=up,enum=up|down"`
+	Uplink      string    `json:"uplink,omitempty" doc:"enum=native|tunnel|line"` // how it is joined; changes nothing
 	Static      []Static  `json:"static,omitempty"`
 	Learned     []Learned `json:"learned,omitempty"`
 	Description string    `json:"description,omitempty"`

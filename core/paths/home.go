@@ -1,6 +1,7 @@
 package paths
 
 import (
+	"iter"
 	"net/netip"
 
 	"github.com/gaissmai/bart"
@@ -140,4 +141,10 @@ func (m *RouteMarks) At(a netip.Addr) int {
 		return i
 	}
 	return None
+}
+
+// EachBorne returns the prefixes that attachments bear in a segment, static and
+// accepted learned ones, and the networks that are home to them.
+func (n *Net) EachBorne(segment int) iter.Seq2[netip.Prefix, int] {
+	return n.homes[segment].prefixes.All()
 }

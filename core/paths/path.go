@@ -101,7 +101,7 @@ func (n *Net) Forward(segment int, home Home, to Target) Path {
 	case to.External:
 		n.toExit(&p, enter)
 	default:
-		n.toHome(&p, n.Networks[enter].Attachments, to)
+		n.toHome(&p, n.Networks[enter].Attachments, None, to)
 	}
 	return p
 }
@@ -207,8 +207,8 @@ func (n *Net) holds(network int, to Target) bool {
 }
 
 // toHome completes a hub path to an internal target (M7.4). enter is the
-// attachments at which it may enter, or nil for a path that starts at p.Exit.
-func (n *Net) toHome(p *Path, enter []int, to Target) {
+// attachments at which it may enter, or nil for a path that starts at a hub.
+func (n *Net) toHome(p *Path, enter []int, start int, to Target) {
 	leave := n.leaving(to)
 	if len(leave) == 0 {
 		p.Absence = FarNotAttached
@@ -226,7 +226,7 @@ func (n *Net) toHome(p *Path, enter []int, to Target) {
 			}
 		}
 		if enter == nil {
-			try(None, n.Exits[p.Exit].Hub, 0)
+			try(None, start, 0)
 		}
 		for _, in := range enter {
 			try(in, n.Attachments[in].Hub, n.Attachments[in].Cost)
@@ -296,7 +296,7 @@ func (n *Net) toExit(p *Path, enter int) {
 // exit, to an internal target (M7.6).
 func (n *Net) FromExit(exit int, to Target) Path {
 	p := Path{Network: None, Peer: None, Enter: None, Leave: None, Exit: exit, Segment: to.Segment}
-	n.toHome(&p, nil, to)
+	n.toHome(&p, nil, n.Exits[exit].Hub, to)
 	return p
 }
 

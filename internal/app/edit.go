@@ -10,6 +10,7 @@ import (
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/survey"
+	"bivium/core/verdict"
 )
 
 // ErrNoSuchPolicy is returned for a policy that the estate does not have.
@@ -76,14 +77,17 @@ func (s *Snapshot) Try(name string, body []byte) (*Effect, error) {
 // effect puts what fares differently into words; of flows, those of most at most,
 // those that change outcome first.
 func (s *Snapshot) effect(after *Snapshot, d *survey.Difference, most int) *Effect {
-	e := &Effect{Revision: s.Revision, Cells: []CellEffect{}, Flows: []FlowEffect{}, More: max(0, len(d.Changes)-most)}
+	e := &Effect{Revision: s.Revision, Cells: []CellEffect{}, Flows: []FlowEffect{}}
 	for _, c := range d.Cells(shownNodes(d)) {
 		e.Cells = append(e.Cells, CellEffect{NodeID(c.Row), NodeID(c.Col), c.Before, c.After, c.Outcome})
 	}
-	changes := make([]*survey.Change, len(d.Changes))
+	var changes []*survey.Change
 	for i := range d.Changes {
-		changes[i] = &d.Changes[i]
+		if c := &d.Changes[i]; !nobodys(c.Before, c.After) && !nobodys(c.After, c.Before) {
+			changes = append(changes, c)
+		}
 	}
+	e.More = max(0, len(changes)-most)
 	slices.SortStableFunc(changes, func(a, b *survey.Change) int {
 		switch {
 		case a.Outcome() == b.Outcome():
@@ -97,6 +101,12 @@ func (s *Snapshot) effect(after *Snapshot, d *survey.Difference, most int) *Effe
 		e.Flows = append(e.Flows, s.flowEffect(c, after))
 	}
 	return e
+}
+
+// nobodys reports whether flows that are not there on one side went nowhere on the
+// other: addresses that came or went, and that nobody reaches either way.
+func nobodys(absent, other *verdict.Verdict) bool {
+	return absent == nil && other != nil && other.Outcome == verdict.Unrouted
 }
 
 // maxShown is how many rows of a board an effect tells the cells of, one by one.

@@ -48,19 +48,21 @@ type LaneLink struct {
 
 // LaneNetwork is a network, with the segments it lives in and where it is attached.
 type LaneNetwork struct {
-	Name    string   `json:"name"`
-	Kind    string   `json:"kind"`
-	Account string   `json:"account"`
-	Region  string   `json:"region"`
-	Gone    bool     `json:"gone"` // its account does not have it any more
-	Lives   []Living `json:"lives"`
-	At      []Attach `json:"at"`
+	Name    string       `json:"name"`
+	Kind    string       `json:"kind"`
+	Account string       `json:"account"`
+	Region  string       `json:"region"`
+	Gone    bool         `json:"gone"`    // its account does not have it any more
+	Segment string       `json:"segment"` // of a network without subnets; "" for none
+	Subnets []LaneSubnet `json:"subnets"`
+	At      []Attach     `json:"at"`
 }
 
-// Living is the prefixes of a network that lie in a segment, or in none.
-type Living struct {
-	Segment  string   `json:"segment"` // "": in none
-	Prefixes []string `json:"prefixes"`
+// LaneSubnet is a subnet, and the segment that it lies in; "" for none.
+type LaneSubnet struct {
+	Name    string `json:"name"`
+	Prefix  string `json:"prefix"`
+	Segment string `json:"segment"`
 }
 
 // Attach is an attachment.
@@ -69,6 +71,7 @@ type Attach struct {
 	Cost    int    `json:"cost"`
 	State   string `json:"state"`
 	Why     string `json:"why"`
+	Uplink  string `json:"uplink"`  // native, tunnel or line; "" where that is not said
 	Waiting int    `json:"waiting"` // learned prefixes that wait
 }
 
@@ -172,7 +175,7 @@ func (s *Snapshot) laneNetworks() []LaneNetwork {
 	at := map[string][]Attach{}
 	for i := range e.Attachments {
 		a := &e.Attachments[i]
-		x := Attach{Hub: a.Hub, Cost: a.Cost, State: a.State, Why: a.Description}
+		x := Attach{Hub: a.Hub, Cost: a.Cost, State: a.State, Why: a.Description, Uplink: a.Uplink}
 		for _, l := range a.Learned {
 			if l.Status == "waiting" {
 				x.Waiting++
@@ -183,28 +186,14 @@ func (s *Snapshot) laneNetworks() []LaneNetwork {
 	out := make([]LaneNetwork, len(e.Networks))
 	for i := range e.Networks {
 		n := &e.Networks[i]
-		out[i] = LaneNetwork{n.Name, n.Kind, n.Account, n.Region, gone[n.Name], livings(n), at[n.Name]}
+		out[i] = LaneNetwork{n.Name, n.Kind, n.Account, n.Region, gone[n.Name], n.Segment, []LaneSubnet{}, at[n.Name]}
+		for k := range n.Subnets {
+			x := &n.Subnets[k]
+			out[i].Subnets = append(out[i].Subnets, LaneSubnet{x.Name, x.Prefix.String(), n.SegmentOf(x)})
+		}
 		if out[i].At == nil {
 			out[i].At = []Attach{}
 		}
-	}
-	return out
-}
-
-// livings returns the prefixes of a network by segment, in order of its subnets.
-func livings(n *estate.Network) []Living {
-	out := []Living{}
-	for i := range n.Subnets {
-		segment := n.SegmentOf(&n.Subnets[i])
-		k := slices.IndexFunc(out, func(l Living) bool { return l.Segment == segment })
-		if k < 0 {
-			k = len(out)
-			out = append(out, Living{Segment: segment})
-		}
-		out[k].Prefixes = append(out[k].Prefixes, n.Subnets[i].Prefix.String())
-	}
-	if len(out) == 0 {
-		out = append(out, Living{n.Segment, []string{}})
 	}
 	return out
 }

@@ -4,6 +4,8 @@ import (
 	"net/http"
 
 	"github.com/labstack/echo/v4"
+
+	"bivium/core/wiring"
 )
 
 func (h *handlers) getLanes(c echo.Context) error {
@@ -16,4 +18,64 @@ func (h *handlers) getStates(c echo.Context) error {
 		return err
 	}
 	return c.JSON(http.StatusOK, states)
+}
+
+func (h *handlers) getRoutes(c echo.Context) error {
+	now, find := h.app.Now(), c.QueryParam("find")
+	if network := c.QueryParam("network"); network != "" {
+		routes, err := now.NetworkRoutes(network, find)
+		if err != nil {
+			return err
+		}
+		return c.JSON(http.StatusOK, routes)
+	}
+	routes, err := now.HubRoutes(c.QueryParam("segment"), c.QueryParam("hub"), find)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, routes)
+}
+
+type edits struct {
+	Edits []wiring.Edit `json:"edits"`
+}
+
+func (h *handlers) tryWiring(c echo.Context) error {
+	var body edits
+	if err := read(c, &body); err != nil {
+		return err
+	}
+	rewired, err := h.app.Now().TryWiring(body.Edits)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, rewired)
+}
+
+func (h *handlers) postWiring(c echo.Context) error {
+	based, err := basedOn(c)
+	if err != nil {
+		return err
+	}
+	var body edits
+	if err := read(c, &body); err != nil {
+		return err
+	}
+	rewired, err := h.app.Rewire(c.Request().Context(), body.Edits, based, actor)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, rewired)
+}
+
+func (h *handlers) postUndo(c echo.Context) error {
+	based, err := basedOn(c)
+	if err != nil {
+		return err
+	}
+	rewired, err := h.app.Undo(c.Request().Context(), based, actor)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, rewired)
 }

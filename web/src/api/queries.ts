@@ -133,6 +133,31 @@ export const lanesQuery = queryOptions({
   queryFn: async ({ signal }) => take(await client.GET("/api/lanes", { signal })),
 });
 
+export const routesQuery = (of: { segment?: string; hub?: string; network?: string; find?: string }) =>
+  queryOptions({
+    queryKey: [estate, "routes", of],
+    queryFn: async ({ signal }) => take(await client.GET("/api/routes", { params: { query: of }, signal })),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+
+export type WiringEdit = Schemas["WiringEdit"];
+
+/** What edits of the wiring would change, or why they are refused. */
+export const wiringQuery = (edits: WiringEdit[]) =>
+  queryOptions({
+    queryKey: [estate, "wiring", edits],
+    queryFn: async ({ signal }) => take(await client.POST("/api/wiring/try", { body: { edits }, signal })),
+    enabled: edits.length > 0,
+    retry: false,
+  });
+
+export const postWiring = async (edits: WiringEdit[], revision: number) =>
+  take(await client.POST("/api/wiring", { params: based(revision), body: { edits } }));
+
+export const postUndo = async (revision: number) =>
+  take(await client.POST("/api/undo", { params: based(revision), ...asJson }));
+
 /** How often accounts are asked how things are, in milliseconds. */
 const asking = 15_000;
 

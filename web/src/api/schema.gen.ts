@@ -324,6 +324,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/routes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The route table of a segment at a hub, or of a network */
+        get: operations["getRoutes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/wiring/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What edits of the wiring would change, or why they are refused */
+        post: operations["tryWiring"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/wiring": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make edits of the wiring */
+        post: operations["postWiring"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take the last edit back */
+        post: operations["postUndo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rows": {
         parameters: {
             query?: never;
@@ -1023,16 +1091,19 @@ export interface components {
             account: string;
             region: string;
             gone: boolean;
-            lives: components["schemas"]["Living"][];
+            segment: string;
+            subnets: components["schemas"]["LaneSubnet"][];
             at: components["schemas"]["LaneAttach"][];
         };
-        Living: {
+        LaneSubnet: {
+            name: string;
+            prefix: string;
             segment: string;
-            prefixes: string[];
         };
         LaneAttach: {
             hub: string;
             cost: number;
+            uplink: string;
             state: string;
             why: string;
             waiting: number;
@@ -1087,6 +1158,81 @@ export interface components {
         Silence: {
             account: string;
             why: string;
+        };
+        Routes: {
+            revision: number;
+            segment: string;
+            hub: string;
+            network: string;
+            total: number;
+            rows: components["schemas"]["RouteRow"][];
+            waiting: components["schemas"]["WaitingRow"][];
+        };
+        RouteRow: {
+            prefix: string;
+            origin: string;
+            of: components["schemas"]["Ref"];
+            next: string;
+            path: string;
+            cost: number;
+            /** @enum {unknown} */
+            state: "ok" | "nowhere" | "one-way" | "past" | "unused";
+            why: string;
+            mend: components["schemas"]["Mend"] | null;
+            wins: boolean;
+        };
+        Mend: {
+            words: string;
+            edits: components["schemas"]["WiringEdit"][];
+        };
+        WaitingRow: {
+            network: string;
+            hub: string;
+            segment: string;
+            prefix: string;
+            status: string;
+            overlaps: string[];
+            draws: string[];
+        };
+        WiringEdit: {
+            /** @enum {unknown} */
+            op: "live" | "attach" | "detach" | "bring" | "withdraw" | "learn" | "set-route" | "drop-route" | "link" | "unlink" | "offer-hub" | "refuse-hub" | "open-exit" | "close-exit";
+            network?: string;
+            subnet?: string;
+            segment?: string;
+            hub?: string;
+            other?: string;
+            name?: string;
+            segments?: string[];
+            cost?: number;
+            uplink?: string;
+            prefix?: string;
+            via?: string;
+            status?: string;
+        };
+        Wiring: {
+            edits: components["schemas"]["WiringEdit"][];
+        };
+        Rewired: {
+            revision: number;
+            refused: components["schemas"]["Refusal"][];
+            effect: components["schemas"]["Effect"] | null;
+            routes: components["schemas"]["RouteChange"][];
+            more: number;
+        };
+        Refusal: {
+            code: string;
+            message: string;
+            fix: string;
+            refs: components["schemas"]["Ref"][];
+            both: string[];
+        };
+        RouteChange: {
+            segment: string;
+            prefix: string;
+            before: string;
+            after: string;
+            hubs: string[];
         };
         Step: {
             revision: number;
@@ -1682,6 +1828,110 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["States"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRoutes: {
+        parameters: {
+            query?: {
+                segment?: string;
+                hub?: string;
+                network?: string;
+                /** @description An address, a prefix, or part of a name */
+                find?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Routes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryWiring: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Wiring"];
+            };
+        };
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rewired"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    postWiring: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The revision, in quotes: "7" */
+                "If-Match": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Wiring"];
+            };
+        };
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rewired"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    postUndo: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The revision, in quotes: "7" */
+                "If-Match": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rewired"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -69,6 +69,7 @@ export const CellView = memo(function CellView(props: Props) {
           plan={plan}
           told={told}
           chip={chip}
+          lane={row.name}
           left={chip.x - left}
           top={chip.y - row.top}
           lit={lit}
@@ -118,20 +119,23 @@ type ChipProps = {
   plan: Plan;
   told: Told;
   chip: Chip;
+  lane: string;
   left: number;
   top: number;
   lit: string;
   onNetwork: (name: string) => void;
 };
 
-function ChipView({ plan, told, chip, left, top, lit, onNetwork }: ChipProps) {
+function ChipView({ plan, told, chip, lane, left, top, lit, onNetwork }: ChipProps) {
   const { network, attach } = chip;
   const { state, why } = attachState(told, network, attach);
   const dear = network.at.length > 1 && attach && attach.cost > Math.min(...network.at.map((a) => a.cost));
   return (
     <button
       draggable
-      onDragStart={(event) => event.dataTransfer.setData(dragged, network.name)}
+      onDragStart={(event) =>
+        event.dataTransfer.setData(dragged, `${network.name} ${lane} ${attach?.hub ?? ""}`)
+      }
       data-chip={network.name}
       data-state={state}
       onClick={() => onNetwork(network.name)}

@@ -8,7 +8,10 @@ import { details, fitting, layout } from "./layout";
 import type { Detail, Estate, State, Told } from "./layout";
 import { Plane } from "./Plane";
 import type { At, Jumper } from "./Plane";
+import { HubSheet } from "./HubSheet";
 import { Key } from "./Key";
+import { NetworkSheet } from "./NetworkSheet";
+import { RoutesSheet } from "./RoutesSheet";
 import { Sick } from "./Sick";
 import { Tray } from "./Tray";
 
@@ -32,16 +35,25 @@ export function LanesPlace() {
         {lanes.error && <p className="px-5 py-3 text-denied">{lanes.error.message}</p>}
         {lanes.data && <Whole estate={lanes.data} told={told} />}
       </section>
-      <Side />
+      <Side estate={lanes.data} told={told} />
     </div>
   );
 }
 
-/** What is beside the plane: the road of the question that is asked. */
-function Side() {
+/** What is beside the plane: what was picked there, or the road of the question. */
+function Side({ estate, told }: { estate: Estate | undefined; told: Told }) {
   const { params } = useAddress();
-  if (params.get("road") !== "shown") return null;
-  return <Panel />;
+  const [net, lane, hub] = [params.get("net"), params.get("lane"), params.get("hub")];
+  const network = estate?.networks.find((n) => n.name === net);
+  if (estate && network) {
+    const dropped = `${params.get("into")} ${params.get("onto")}`;
+    const now = JSON.stringify([network.subnets, network.at]);
+    return <NetworkSheet key={`${net} ${dropped} ${now}`} estate={estate} told={told} network={network} />;
+  }
+  if (lane && hub) return <RoutesSheet key={`${lane} ${hub}`} segment={lane} hub={hub} />;
+  if (estate && hub) return <HubSheet key={hub} estate={estate} told={told} hub={hub} />;
+  if (params.get("road") === "shown") return <Panel />;
+  return null;
 }
 
 function Whole({ estate, told }: { estate: Estate; told: Told }) {
@@ -106,8 +118,26 @@ function Whole({ estate, told }: { estate: Estate; told: Told }) {
         }}
         onNetwork={(name) => change({ net: name, lane: null, hub: null })}
         onHub={(name) => change({ hub: name, lane: null, net: null })}
-        onLane={() => undefined}
-        onDrop={() => undefined}
+        onLane={(lane) => {
+          const first = Math.min(plan.columns.length - 1, plan.lanes[lane]?.from ?? 0);
+          const hub = plan.columns[first]?.hub?.name;
+          if (hub && !plan.lanes[lane]?.internet)
+            change({ lane: plan.lanes[lane]?.name ?? null, hub, net: null });
+        }}
+        onDrop={(text, to) => {
+          const [net, fromLane, fromHub] = text.split(" ");
+          const hub = plan.columns[to.column]?.hub?.name;
+          if (net && hub)
+            change({
+              net,
+              into: plan.lanes[to.lane]?.name ?? null,
+              onto: hub,
+              "from-lane": fromLane ?? null,
+              "from-hub": fromHub ?? null,
+              lane: null,
+              hub: null,
+            });
+        }}
         onDetail={step}
       />
       <Key detail={detail} />

@@ -1,9 +1,10 @@
 import { useState } from "react";
 import { ThingLink } from "../../parts/ThingLink";
 import { counted } from "../../parts/wording";
-import { attachState, details } from "./layout";
+import { attachState, details, segmentsOf } from "./layout";
 import type { Detail, Estate, Plan, Told } from "./layout";
 import type { At } from "./Plane";
+import { Undo } from "./Undo";
 
 interface Trouble {
   kind: string;
@@ -38,7 +39,7 @@ export function troublesOf(estate: Estate, told: Told, plan: Plan): Trouble[] {
           kind: "attachment",
           name: `${n.name}@${a.hub}`,
           what: `is ${state}${why ? `: ${why}` : ""}`,
-          at: { lane: Math.max(0, lane(n.lives[0]?.segment)), column: column(a.hub) },
+          at: { lane: Math.max(0, lane(segmentsOf(n)[0])), column: column(a.hub) },
         });
     }
   }
@@ -90,6 +91,7 @@ export function Sick({ estate, told, plan, detail, onDetail, onJump }: Props) {
           </button>
         )}
         <span className="flex-1" />
+        <Undo />
         <Jump plan={plan} onJump={onJump} />
         <div
           role="group"

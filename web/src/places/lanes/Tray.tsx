@@ -25,7 +25,7 @@ export function Tray({ networks }: { networks: Network[] }) {
         >
           <KindGlyph kind={n.kind} />
           {n.name}
-          <span className="text-soft">{n.lives[0]?.prefixes[0]}</span>
+          <span className="text-soft">{n.subnets[0]?.prefix}</span>
         </button>
       ))}
       {networks.length > most && (

@@ -128,6 +128,12 @@ export function attachState(told: Told, n: Network, a: Attach | null): { state: 
   return { state: "up", why: "" };
 }
 
+/** The segments that hold some of a network. */
+export function segmentsOf(n: Network): string[] {
+  const all = n.subnets.length > 0 ? n.subnets.map((s) => s.segment) : [n.segment];
+  return [...new Set(all)].filter((s) => s !== "");
+}
+
 /** How much of an estate can be drawn so that it is legible at once. */
 export function fitting(e: Estate, width: number): Detail {
   const columns = e.hubs.length;
@@ -153,7 +159,7 @@ export function layout(e: Estate, detail: Detail, told: Told, wide = 0, focus = 
   const columnOf = new Map(hubs.map((h, i) => [h.name, i]));
   const segments = [...e.segments].sort((a, b) => (a.name < b.name ? -1 : 1));
   const laneOf = new Map(segments.map((l, i) => [l.name, i]));
-  const placed = e.networks.filter((n) => n.lives.some((l) => laneOf.has(l.segment)));
+  const placed = e.networks.filter((n) => segmentsOf(n).some((l) => laneOf.has(l)));
   const hubless = placed.some((n) => n.at.length === 0);
   const bridges = layBridges(e, laneOf);
   const beside = bridges.length <= mostBridges ? Math.max(0, ...bridges.map((b) => b.track + 1)) : 0;
@@ -205,7 +211,7 @@ export function layout(e: Estate, detail: Detail, told: Told, wide = 0, focus = 
       rail: top + s.rail,
       from: Math.min(...at, Infinity),
       to: Math.max(...at, -1),
-      networks: placed.filter((n) => n.lives.some((l) => l.segment === segments[i]?.name)).length,
+      networks: placed.filter((n) => segmentsOf(n).includes(segments[i]?.name ?? "")).length,
     });
     top += height;
   }
@@ -232,7 +238,7 @@ export function layout(e: Estate, detail: Detail, told: Told, wide = 0, focus = 
     hidden,
     bridges,
     peerings: joinPeers(e, cells),
-    tray: e.networks.filter((n) => n.lives.every((l) => l.segment === "")),
+    tray: e.networks.filter((n) => segmentsOf(n).length === 0),
   };
 }
 
@@ -262,7 +268,7 @@ function gather(e: Estate, placed: Network[], internet: number, at: Places): Map
     return c;
   };
   for (const network of placed) {
-    for (const lane of new Set(network.lives.map((l) => at.laneOf.get(l.segment)))) {
+    for (const lane of segmentsOf(network).map((l) => at.laneOf.get(l))) {
       if (lane === undefined) continue;
       if (network.at.length === 0)
         cell(lane, at.hubless).chips.push({ network, attach: null, x: 0, y: 0, width: 0, row: 0 });

@@ -1,0 +1,65 @@
+package survey
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"go4.org/netipx"
+
+	"bivium/core/verdict"
+)
+
+// Brought is addresses of another segment that shares make reachable in one (M6.4).
+type Brought struct {
+	Shares   []string
+	Segment  string           // of the addresses
+	End      verdict.Endpoint // one of them
+	Prefixes []netip.Prefix   // all of them, in as few prefixes as there can be
+}
+
+// Brought returns what shares bring into a segment, by home network and shares,
+// in order. Cost: the classes of the estate, and the shares of each.
+func (s *Survey) Brought(segment int) []Brought {
+	type found struct {
+		Brought
+		ranges netipx.IPSetBuilder
+	}
+	at := map[string]*found{}
+	for i := range s.classes {
+		c := &s.classes[i]
+		if !c.Internal() || c.End.Segment == segment || c.seen[segment] != seesIt {
+			continue
+		}
+		var shares []string
+		s.judge.EachReach(&c.End, func(r verdict.Reach) {
+			if r.Segment == segment && !slices.Contains(shares, r.Share) {
+				shares = append(shares, r.Share)
+			}
+		})
+		slices.Sort(shares)
+		key := strings.Join(shares, " ") + " " + keyOf([]int{c.End.Segment, c.End.Home.Network, oneIf(c.four)})
+		f := at[key]
+		if f == nil {
+			f = &found{Brought: Brought{Shares: shares, Segment: s.net.Segments[c.End.Segment], End: c.End}}
+			at[key] = f
+		}
+		for _, r := range c.Ranges {
+			f.ranges.AddRange(netipx.IPRangeFrom(r.From, r.To))
+		}
+	}
+	out := make([]Brought, 0, len(at))
+	for _, f := range at {
+		set, err := f.ranges.IPSet()
+		if err != nil { // ranges are made from addresses of one family, in order
+			panic("survey: " + err.Error())
+		}
+		f.Prefixes = set.Prefixes()
+		out = append(out, f.Brought)
+	}
+	slices.SortFunc(out, func(a, b Brought) int {
+		return cmp.Or(a.Prefixes[0].Addr().Compare(b.Prefixes[0].Addr()), slices.Compare(a.Shares, b.Shares))
+	})
+	return out
+}

@@ -1,0 +1,337 @@
+package app
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"bivium/core/estate"
+	"bivium/core/paths"
+	"bivium/core/wiring"
+)
+
+// Routes is a route table: of a segment at a hub, or of a network.
+type Routes struct {
+	Revision int64        `json:"revision"`
+	Segment  string       `json:"segment"`
+	Hub      string       `json:"hub"`
+	Network  string       `json:"network"`
+	Total    int          `json:"total"` // before anything was looked for
+	Rows     []RouteRow   `json:"rows"`
+	Waiting  []WaitingRow `json:"waiting"` // learned prefixes that wait to be accepted
+}
+
+// RouteRow is a route.
+type RouteRow struct {
+	Prefix string `json:"prefix"`
+	Origin string `json:"origin"`
+	Of     Thing  `json:"of"`   // the network, exit or share that it comes from
+	Next   string `json:"next"` // the next hop
+	Path   string `json:"path"` // hub by hub
+	Cost   int    `json:"cost"`
+	State  string `json:"state"` // ok, nowhere, one-way, past or unused
+	Why    string `json:"why"`
+	Mend   *Mend  `json:"mend"` // what would mend it
+	Wins   bool   `json:"wins"` // it is the longest match of the address that was looked for
+}
+
+// Mend is edits that would mend something.
+type Mend struct {
+	Words string        `json:"words"`
+	Edits []wiring.Edit `json:"edits"`
+}
+
+// WaitingRow is a learned prefix that waits, or was refused.
+type WaitingRow struct {
+	Network  string   `json:"network"`
+	Hub      string   `json:"hub"`
+	Segment  string   `json:"segment"`
+	Prefix   string   `json:"prefix"`
+	Status   string   `json:"status"`
+	Overlaps []string `json:"overlaps"` // what exists and overlaps
+	Draws    []string `json:"draws"`    // what is reached by wider routes now
+}
+
+// HubRoutes returns the table of a segment at a hub. find is an address, a prefix,
+// or part of a name; "" for everything.
+func (s *Snapshot) HubRoutes(segment, hub, find string) (*Routes, error) {
+	net := s.Judge.Net()
+	seg, at := net.Segment(segment), net.Hub(hub)
+	if seg == paths.None {
+		return nil, &Problem{"segment", fmt.Sprintf("there is no segment %q", segment), "name one that is there"}
+	}
+	if at == paths.None {
+		return nil, &Problem{"hub", fmt.Sprintf("there is no hub %q", hub), "name one that is there"}
+	}
+	out := &Routes{Revision: s.Revision, Segment: segment, Hub: hub, Waiting: s.waiting(func(l *WaitingRow) bool { return l.Segment == segment && l.Hub == hub })}
+	var prefixes []netip.Prefix
+	for _, r := range net.HubTable(seg, at) {
+		out.Rows = append(out.Rows, s.hubRow(&r, seg))
+		prefixes = append(prefixes, r.Prefix)
+	}
+	for _, b := range s.Survey.Brought(seg) {
+		path := net.FromHub(at, paths.Target{Addr: b.End.Addr, Segment: b.End.Segment, Home: b.End.Home})
+		for _, p := range b.Prefixes {
+			row := RouteRow{Prefix: p.String(), Origin: "shared", Of: Thing{"share", strings.Join(b.Shares, ", ")}, State: "ok"}
+			s.describe(&row, &path)
+			if path.Kind == paths.NoPath {
+				row.State, row.Why = "nowhere", s.absenceWords(path.Absence, b.End.Home.Network)
+			}
+			out.Rows = append(out.Rows, row)
+			prefixes = append(prefixes, p)
+		}
+	}
+	out.choose(prefixes, find)
+	return out, nil
+}
+
+// choose keeps the rows that fit what is looked for, the longest match of an
+// address first.
+func (r *Routes) choose(prefixes []netip.Prefix, find string) {
+	r.Total = len(r.Rows)
+	order := make([]int, len(r.Rows))
+	for i := range order {
+		order[i] = i
+	}
+	find = strings.ToLower(strings.TrimSpace(find))
+	if a, err := netip.ParseAddr(find); err == nil {
+		order = slices.DeleteFunc(order, func(i int) bool { return !prefixes[i].Contains(a) })
+		slices.SortStableFunc(order, func(i, k int) int { return prefixes[k].Bits() - prefixes[i].Bits() })
+		if len(order) > 0 {
+			r.Rows[order[0]].Wins = true
+		}
+	} else {
+		slices.SortStableFunc(order, func(i, k int) int {
+			if c := prefixes[i].Addr().Compare(prefixes[k].Addr()); c != 0 {
+				return c
+			}
+			return prefixes[i].Bits() - prefixes[k].Bits()
+		})
+		wanted, err := netip.ParsePrefix(find)
+		order = slices.DeleteFunc(order, func(i int) bool {
+			if err == nil {
+				return !prefixes[i].Overlaps(wanted)
+			}
+			row := &r.Rows[i]
+			return find != "" && !strings.Contains(strings.Join([]string{row.Prefix, row.Of.Name, row.Origin, row.State, row.Next}, " "), find)
+		})
+	}
+	rows := make([]RouteRow, len(order))
+	for i, k := range order {
+		rows[i] = r.Rows[k]
+	}
+	r.Rows = rows
+}
+
+func (s *Snapshot) hubRow(r *paths.HubRoute, segment int) RouteRow {
+	net := s.Judge.Net()
+	row := RouteRow{Prefix: r.Prefix.String(), Origin: string(r.Origin), State: "ok"}
+	s.describe(&row, &r.Path)
+	if r.Home.Network == paths.None {
+		row.Of = Thing{"exit", net.Exits[r.Path.Exit].Name}
+		return row
+	}
+	name := net.Networks[r.Home.Network].Name
+	row.Of = Thing{"network", name}
+	switch {
+	case r.Path.Kind == paths.NoPath:
+		row.State, row.Why = "nowhere", s.absenceWords(r.Path.Absence, r.Home.Network)
+		row.Mend = s.mendNowhere(r, segment)
+	case r.OneWay != paths.None:
+		row.State = "one-way"
+		row.Why = fmt.Sprintf("%s hears no reply from there: %s", net.Networks[r.OneWay].Name, s.absenceWords(r.Reply.Absence, r.Home.Network))
+		row.Mend = s.mendReply(r)
+	}
+	return row
+}
+
+// describe fills in where a path leads.
+func (s *Snapshot) describe(row *RouteRow, p *paths.Path) {
+	net := s.Judge.Net()
+	if p.Kind == paths.NoPath {
+		return
+	}
+	var hubs []string
+	for _, h := range p.Hubs {
+		hubs = append(hubs, net.Hubs[h])
+	}
+	row.Path, row.Cost = strings.Join(hubs, " › "), p.Cost
+	switch {
+	case len(hubs) > 1:
+		row.Next = hubs[1]
+	case p.Leave != paths.None:
+		row.Next = net.Networks[net.Attachments[p.Leave].Network].Name
+	case p.Exit != paths.None:
+		row.Next = net.Exits[p.Exit].Name
+	}
+}
+
+// absenceWords says why there is no path from or to a network.
+func (s *Snapshot) absenceWords(a paths.Absence, network int) string {
+	name := s.Judge.Net().Networks[network].Name
+	switch a {
+	case paths.NoEntry:
+		return fmt.Sprintf("%s has no attachment of its own, and no peer offers it its hub", name)
+	case paths.RouteToNone:
+		return fmt.Sprintf("a route of %s leads nowhere", name)
+	case paths.InternetForInside:
+		return fmt.Sprintf("a route of %s leads inside addresses to the internet", name)
+	case paths.NotAttached:
+		return fmt.Sprintf("%s is not attached to any hub that is up", name)
+	case paths.PeerEnds:
+		return fmt.Sprintf("the peer that the table of %s leads to neither holds the address nor offers its hub", name)
+	case paths.FarNotAttached:
+		return fmt.Sprintf("%s has no attachment that is up, and no peer bears its prefix", name)
+	case paths.NoLinks:
+		return "no links that carry the segment join the two hubs"
+	case paths.NoExit:
+		return "no exit of the segment can be reached"
+	}
+	return string(a.String())
+}
+
+// mendNowhere returns what would make a prefix reachable: a neighbour that bears
+// it, if there is one.
+func (s *Snapshot) mendNowhere(r *paths.HubRoute, segment int) *Mend {
+	net := s.Judge.Net()
+	home := &net.Networks[r.Home.Network]
+	if r.Path.Absence != paths.FarNotAttached {
+		return nil
+	}
+	for _, p := range home.Peers {
+		near := &net.Networks[p.Network]
+		if len(near.Attachments) == 0 {
+			continue
+		}
+		hub := net.Hubs[net.Attachments[near.Attachments[0]].Hub]
+		return &Mend{
+			Words: fmt.Sprintf("let %s, which is peered with %s, announce %s at %s", near.Name, home.Name, r.Prefix, hub),
+			Edits: []wiring.Edit{{Op: wiring.Bring, Network: near.Name, Hub: hub, Prefix: r.Prefix, Segment: net.Segments[segment]}},
+		}
+	}
+	return nil
+}
+
+// mendReply returns what would lead replies back.
+func (s *Snapshot) mendReply(r *paths.HubRoute) *Mend {
+	net := s.Judge.Net()
+	home := &net.Networks[r.Home.Network]
+	switch r.Reply.Absence {
+	case paths.NoEntry, paths.PeerEnds:
+		for _, p := range home.Peers {
+			if near := &net.Networks[p.Network]; len(near.Attachments) > 0 && !p.Offers {
+				return &Mend{
+					Words: fmt.Sprintf("let %s offer its hub to %s", near.Name, home.Name),
+					Edits: []wiring.Edit{{Op: wiring.OfferHub, Network: near.Name, Other: home.Name}},
+				}
+			}
+		}
+	case paths.RouteToNone, paths.InternetForInside:
+		if r.Reply.Entry.Explicit && len(home.Attachments) > 0 {
+			return &Mend{
+				Words: fmt.Sprintf("lead %s of %s to the hub", r.Reply.Entry.Prefix, home.Name),
+				Edits: []wiring.Edit{{Op: wiring.SetRoute, Network: home.Name, Prefix: r.Reply.Entry.Prefix, Via: "hub"}},
+			}
+		}
+	}
+	return nil
+}
+
+// NetworkRoutes returns the table of a network, for the segments that it lives in.
+func (s *Snapshot) NetworkRoutes(network, find string) (*Routes, error) {
+	net := s.Judge.Net()
+	at := net.Network(network)
+	if at == paths.None {
+		return nil, &Problem{"network", fmt.Sprintf("there is no network %q", network), "name one that is there"}
+	}
+	out := &Routes{Revision: s.Revision, Network: network, Waiting: s.waiting(func(l *WaitingRow) bool { return l.Network == network })}
+	var prefixes []netip.Prefix
+	seen := map[string]bool{}
+	segments := []int{paths.None}
+	for _, i := range net.Networks[at].Subnets {
+		segments = append(segments, net.Subnets[i].Segment)
+	}
+	slices.Sort(segments)
+	for _, segment := range slices.Compact(segments) {
+		for _, r := range net.NetworkTable(at, segment) {
+			row := s.networkRow(network, &r)
+			if key := row.Prefix + " " + row.Next + row.Origin; !seen[key] {
+				seen[key] = true
+				out.Rows = append(out.Rows, row)
+				prefixes = append(prefixes, r.Prefix)
+			}
+		}
+	}
+	out.choose(prefixes, find)
+	return out, nil
+}
+
+func (s *Snapshot) networkRow(network string, r *paths.NetworkRoute) RouteRow {
+	row := RouteRow{Prefix: r.Prefix.String(), Origin: string(r.Origin), Of: Thing{"network", network}, Next: string(r.Via), State: "ok"}
+	if peer, ok := r.Via.Peer(); ok {
+		row.Of = Thing{"network", peer}
+	}
+	at := s.Judge.Net().Network(network)
+	attached := len(s.Judge.Net().Networks[at].Attachments) > 0
+	switch {
+	case r.Unused:
+		row.State, row.Why = "unused", "an explicit entry has this prefix"
+	case r.Absence == paths.RouteToNone:
+		row.State, row.Why = "nowhere", "what it matches is dropped, as the entry says"
+	case r.Absence != paths.Present:
+		row.State, row.Why = "nowhere", s.absenceWords(r.Absence, at)
+	case r.Past && r.Origin == paths.OriginExplicit && r.Via == "internet":
+		row.State, row.Why = "past", "what leaves here passes no hub, and no firewall sees it"
+		if attached {
+			row.Mend = &Mend{fmt.Sprintf("lead %s to the hub", r.Prefix), []wiring.Edit{{Op: wiring.SetRoute, Network: network, Prefix: r.Prefix, Via: "hub"}}}
+		}
+	case r.Past:
+		row.State, row.Why = "past", "peered: what goes here passes no hub"
+	}
+	return row
+}
+
+// waiting returns the learned prefixes that wait or were refused, with what they
+// would overlap.
+func (s *Snapshot) waiting(fits func(*WaitingRow) bool) []WaitingRow {
+	out := []WaitingRow{}
+	for i := range s.Estate.Attachments {
+		a := &s.Estate.Attachments[i]
+		for _, l := range a.Learned {
+			row := WaitingRow{Network: a.Network, Hub: a.Hub, Segment: l.Segment, Prefix: l.Prefix.String(), Status: l.Status, Overlaps: []string{}, Draws: []string{}}
+			if l.Status == "accepted" || !fits(&row) {
+				continue
+			}
+			s.overlaps(&row, a.Network, &l)
+			out = append(out, row)
+		}
+	}
+	return out
+}
+
+// overlaps finds what a learned prefix would overlap, and what it would draw away
+// from wider routes.
+func (s *Snapshot) overlaps(row *WaitingRow, network string, l *estate.Learned) {
+	net := s.Judge.Net()
+	segment := net.Segment(l.Segment)
+	if segment == paths.None {
+		return
+	}
+	for i := range net.Subnets {
+		x := &net.Subnets[i]
+		if name := net.Networks[x.Network].Name; x.Segment == segment && x.Prefix.Overlaps(l.Prefix) && name != network {
+			row.Overlaps = append(row.Overlaps, fmt.Sprintf("subnet %s/%s (%s)", name, x.Name, x.Prefix))
+		}
+	}
+	for p, of := range net.EachBorne(segment) {
+		if name := net.Networks[of].Name; p.Overlaps(l.Prefix) && name != network {
+			words := fmt.Sprintf("%s of %s", p, name)
+			if p.Bits() < l.Prefix.Bits() {
+				row.Draws = append(row.Draws, words)
+			} else {
+				row.Overlaps = append(row.Overlaps, words)
+			}
+		}
+	}
+}

@@ -1,0 +1,220 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"bivium/core/document"
+	"bivium/core/estate"
+	"bivium/core/paths"
+	"bivium/core/wiring"
+	"bivium/internal/store"
+)
+
+// Rewired is what edits of the wiring would do, or did.
+type Rewired struct {
+	Revision int64         `json:"revision"`
+	Refused  []Refusal     `json:"refused"` // faults that they would bring; nothing else is told then
+	Effect   *Effect       `json:"effect"`
+	Routes   []RouteChange `json:"routes"`
+	More     int           `json:"more"` // changes of routes that are not shown
+}
+
+// Refusal is a fault that an edit would bring, with the ways out.
+type Refusal struct {
+	Code    string   `json:"code"`
+	Message string   `json:"message"`
+	Fix     string   `json:"fix"`
+	Refs    []Thing  `json:"refs"`
+	Both    []string `json:"both"` // the prefixes that overlap, where some do
+}
+
+// RouteChange is a prefix of a segment that is reached otherwise than before, at
+// some hubs.
+type RouteChange struct {
+	Segment string   `json:"segment"`
+	Prefix  string   `json:"prefix"`
+	Before  string   `json:"before"` // "" where there was no route
+	After   string   `json:"after"`  // "" where there is none any more
+	Hubs    []string `json:"hubs"`
+}
+
+// maxRoutes is how many changes of routes are shown.
+const maxRoutes = 200
+
+// TryWiring returns what some edits of the wiring would do.
+func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
+	next, err := s.rewire(edits)
+	if err != nil {
+		return nil, err
+	}
+	if refused := s.refusals(next); len(refused) > 0 {
+		return &Rewired{Revision: s.Revision, Refused: refused, Routes: []RouteChange{}}, nil
+	}
+	after, d := s.following(next, s.Revision, s.Known, s.Mapping)
+	out := &Rewired{Revision: s.Revision, Refused: []Refusal{}, Effect: s.effect(after, &d, maxFlows)}
+	out.Routes, out.More = s.routeChanges(after)
+	return out, nil
+}
+
+// rewire returns the estate after some edits.
+func (s *Snapshot) rewire(edits []wiring.Edit) (*estate.Estate, error) {
+	if len(edits) == 0 {
+		return nil, &Problem{"edits", "there is nothing to do", "give at least one edit"}
+	}
+	next, err := wiring.Apply(s.Estate, edits)
+	var wrong *wiring.Error
+	if errors.As(err, &wrong) {
+		return nil, Problems{{fmt.Sprintf("edits[%d].%s", wrong.At, wrong.Key), wrong.Message, wrong.Fix}}
+	}
+	return next, err
+}
+
+// refusals returns the faults that an edit brings.
+func (s *Snapshot) refusals(next *estate.Estate) []Refusal {
+	had := map[string]bool{}
+	for _, f := range s.Faults {
+		had[f.Message] = true
+	}
+	var out []Refusal
+	for _, f := range estate.Check(next) {
+		if had[f.Message] {
+			continue
+		}
+		r := Refusal{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Refs: []Thing{}, Both: prefixesIn(f.Message)}
+		for _, x := range f.Refs {
+			r.Refs = append(r.Refs, Thing{string(x.Kind), x.Name})
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// prefixesIn returns the prefixes that a message names.
+func prefixesIn(message string) []string {
+	out := []string{}
+	for _, word := range strings.FieldsFunc(message, func(r rune) bool { return strings.ContainsRune(" (),;", r) }) {
+		if strings.Contains(word, "/") && strings.ContainsAny(word, ".:") && word[0] <= 'f' && !strings.ContainsAny(word, "ghijklmnopqrstuvwxyz-") {
+			out = append(out, word)
+		}
+	}
+	return out
+}
+
+// Rewire makes some edits of the wiring, if the estate is still at revision based.
+// Edits that would bring a fault are refused.
+func (a *App) Rewire(ctx context.Context, edits []wiring.Edit, based int64, actor string) (*Rewired, error) {
+	out := &Rewired{Refused: []Refusal{}}
+	before, after, effect, err := a.amend(ctx, based, actor, func(e *estate.Estate) error {
+		now := a.Now()
+		next, err := now.rewire(edits)
+		if err != nil {
+			return err
+		}
+		if refused := now.refusals(next); len(refused) > 0 {
+			var problems Problems
+			for _, r := range refused {
+				problems = append(problems, Problem{"edits", r.Message, r.Fix})
+			}
+			return problems
+		}
+		*e = *next
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	out.Revision, out.Effect = after.Revision, effect
+	out.Routes, out.More = before.routeChanges(after)
+	return out, nil
+}
+
+// Undo takes back the last step, if the estate is still at revision based. What a
+// reading brought is not taken back: the next one would bring it again.
+func (a *App) Undo(ctx context.Context, based int64, actor string) (*Rewired, error) {
+	before, after, effect, err := a.amend(ctx, based, actor, func(e *estate.Estate) error {
+		was, err := a.Store.Before(ctx, based)
+		if errors.Is(err, store.ErrNotFound) {
+			return &Problem{"revision", "there is no edit to take back", "what a reading brought stays, and so does what came first"}
+		}
+		if err != nil {
+			return err
+		}
+		*e = *document.Shared(a.Now().Estate, was)
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	out := &Rewired{Revision: after.Revision, Refused: []Refusal{}, Effect: effect}
+	out.Routes, out.More = before.routeChanges(after)
+	return out, nil
+}
+
+// routeChanges returns the routes at hubs that differ between two snapshots, in
+// order; and how many there are beyond those.
+func (s *Snapshot) routeChanges(after *Snapshot) (changes []RouteChange, more int) {
+	old, next := s.Judge.Net(), after.Judge.Net()
+	changes = []RouteChange{}
+	at := map[string]int{}
+	for _, segment := range next.Segments {
+		if old.Segment(segment) == paths.None {
+			continue
+		}
+		for _, hub := range next.Hubs {
+			if old.Hub(hub) == paths.None {
+				continue
+			}
+			was, is := routeWords(old, segment, hub), routeWords(next, segment, hub)
+			for prefix, words := range was {
+				if is[prefix] != words {
+					put(at, &changes, RouteChange{Segment: segment, Prefix: prefix, Before: words, After: is[prefix]}, hub)
+				}
+			}
+			for prefix, words := range is {
+				if _, had := was[prefix]; !had {
+					put(at, &changes, RouteChange{Segment: segment, Prefix: prefix, After: words}, hub)
+				}
+			}
+		}
+	}
+	slices.SortFunc(changes, func(a, b RouteChange) int {
+		return strings.Compare(a.Segment+" "+a.Prefix+a.Before+a.After, b.Segment+" "+b.Prefix+b.Before+b.After)
+	})
+	more = max(0, len(changes)-maxRoutes)
+	return changes[:len(changes)-more], more
+}
+
+// routeWords returns how each prefix of a segment is reached from a hub, so that
+// hubs with the same way out say the same.
+func routeWords(net *paths.Net, segment, hub string) map[string]string {
+	out := map[string]string{}
+	net.EachHubRoute(net.Segment(segment), net.Hub(hub), func(home paths.Home, p paths.Path) {
+		words := ""
+		switch {
+		case p.Kind == paths.NoPath:
+			words = "leads nowhere"
+		case home.Network == paths.None:
+			words = "exit " + net.Exits[p.Exit].Name
+		default:
+			a := &net.Attachments[p.Leave]
+			words = net.Networks[a.Network].Name + " at " + net.Hubs[a.Hub]
+		}
+		out[home.Prefix.String()] = words
+	})
+	return out
+}
+
+func put(at map[string]int, changes *[]RouteChange, c RouteChange, hub string) {
+	key := c.Segment + " " + c.Prefix + " " + c.Before + " " + c.After
+	i, ok := at[key]
+	if !ok {
+		i = len(*changes)
+		at[key] = i
+		*changes = append(*changes, c)
+	}
+	(*changes)[i].Hubs = append((*changes)[i].Hubs, hub)
+}

@@ -1,0 +1,132 @@
+package server_test
+
+import (
+	"net/http"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bivium/core/wiring"
+	"bivium/internal/app"
+)
+
+type edits struct {
+	Edits []wiring.Edit `json:"edits"`
+}
+
+func (w *world) routes(query string) app.Routes {
+	w.t.Helper()
+	var r app.Routes
+	w.get("/api/routes?"+query, "Routes", &r)
+	return r
+}
+
+func outcome(w *world, from, to string) string {
+	return string(w.ask(from, to, "tcp/443").Trace.Verdict.Outcome)
+}
+
+// TestANetworkIsPlacedOverHTTP is refused for an overlap, places a network where
+// there is room, asks a question of it, and takes it back.
+func TestANetworkIsPlacedOverHTTP(t *testing.T) {
+	w := start(t)
+	clash := edits{[]wiring.Edit{{Op: wiring.Live, Network: "bladeworks", Segment: "office"}}}
+	var tried app.Rewired
+	w.send(http.MethodPost, "/api/wiring/try", body(t, clash), nil, http.StatusOK, "Rewired", &tried)
+	require.NotEmpty(t, tried.Refused)
+	assert.Equal(t, "F2", tried.Refused[0].Code)
+	assert.Equal(t, []string{"10.40.0.0/16", "10.40.0.0/18"}, tried.Refused[0].Both, "both prefixes are named")
+	assert.Nil(t, tried.Effect)
+	var p problem
+	w.send(http.MethodPost, "/api/wiring", body(t, clash), w.revision(), http.StatusUnprocessableEntity, "Problem", &p)
+	assert.Contains(t, p.Problems[0].Message, "bladeworks/service")
+
+	place := edits{[]wiring.Edit{{Op: wiring.Live, Network: "tide-lab", Segment: "market"}, {Op: wiring.Attach, Network: "tide-lab", Hub: "delta", Cost: 1}}}
+	w.send(http.MethodPost, "/api/wiring/try", body(t, place), nil, http.StatusOK, "Rewired", &tried)
+	require.Empty(t, tried.Refused)
+	require.Len(t, tried.Routes, 1, "one prefix comes, at every hub")
+	assert.Equal(t, app.RouteChange{Segment: "market", Prefix: "10.95.0.0/24", After: "tide-lab at delta", Hubs: []string{"delta", "fjord", "ridge"}}, tried.Routes[0])
+	assert.NotEmpty(t, tried.Effect.Flows, "flows come with it")
+	for _, f := range tried.Effect.Flows {
+		assert.True(t, f.Before == nil || f.After == nil || f.Outcome, "%v", f)
+	}
+	w.send(http.MethodGet, "/api/ask?from=tide-gauge-1&to=trader-1&on=tcp/443", "", nil, http.StatusUnprocessableEntity, "Problem", nil) // trying changes nothing
+
+	before := w.routes("segment=market&hub=fjord")
+	was := w.revision()
+	w.send(http.MethodPost, "/api/wiring", body(t, place), was, http.StatusOK, "Rewired", &tried)
+	w.send(http.MethodPost, "/api/wiring", body(t, place), was, http.StatusConflict, "Problem", nil)
+	assert.Equal(t, "denied", outcome(w, "tide-gauge-1", "trader-1"), "it has a way, and no policy speaks")
+	after := w.routes("segment=market&hub=fjord")
+	assert.Equal(t, before.Total+1, after.Total)
+
+	w.send(http.MethodPost, "/api/undo", "{}", w.revision(), http.StatusOK, "Rewired", &tried)
+	assert.Equal(t, before.Rows, w.routes("segment=market&hub=fjord").Rows, "all is as it was")
+	w.send(http.MethodPost, "/api/undo", "{}", w.revision(), http.StatusOK, "Rewired", &tried)
+	assert.Equal(t, after.Rows, w.routes("segment=market&hub=fjord").Rows, "an undo is an edit, and can be undone")
+}
+
+// TestWhatIsWrongWithRoutesIsMendedFromTheTable finds that archive has no way
+// back, takes the edit that the table offers, and sees it healed.
+func TestWhatIsWrongWithRoutesIsMendedFromTheTable(t *testing.T) {
+	w := start(t)
+	find := func() app.RouteRow {
+		rows := w.routes("segment=office&hub=delta&find=10.81.0.11").Rows
+		require.NotEmpty(t, rows)
+		require.True(t, rows[0].Wins)
+		return rows[0]
+	}
+	row := find()
+	require.Equal(t, "one-way", row.State)
+	assert.Equal(t, "10.81.0.0/24", row.Prefix)
+	assert.Equal(t, "no-way-back", string(w.ask("staff-1", "archive-1", "tcp/443").Trace.Verdict.Reason))
+	require.NotNil(t, row.Mend)
+	w.send(http.MethodPost, "/api/wiring", body(t, edits{row.Mend.Edits}), w.revision(), http.StatusOK, "Rewired", &app.Rewired{})
+	assert.Equal(t, "ok", find().State)
+	assert.Equal(t, "allowed", outcome(w, "staff-1", "archive-1"))
+
+	dead := w.routes("segment=turbine&hub=delta&find=10.13.1.0/24").Rows
+	require.Len(t, dead, 1)
+	assert.Equal(t, "nowhere", dead[0].State)
+	assert.Contains(t, dead[0].Why, "outer-sound has no attachment that is up")
+	var past []string
+	for _, r := range w.routes("network=forecast-dev").Rows {
+		if r.State == "past" && r.Mend != nil {
+			past = append(past, r.Prefix+" "+r.Next)
+		}
+	}
+	assert.Equal(t, []string{"0.0.0.0/0 internet"}, past)
+
+	waits := w.routes("network=head-office").Waiting
+	require.Len(t, waits, 1)
+	assert.Equal(t, []string{"subnet harbour-east/lan (10.31.0.0/24)"}, waits[0].Overlaps)
+	accept := wiring.Edit{Op: wiring.Learn, Network: "head-office", Hub: "delta", Segment: "office", Status: "accepted"}
+	require.NoError(t, accept.Prefix.UnmarshalText([]byte(waits[0].Prefix)))
+	var p problem
+	w.send(http.MethodPost, "/api/wiring", body(t, edits{[]wiring.Edit{accept}}), w.revision(), http.StatusUnprocessableEntity, "Problem", &p)
+	accept.Status = "refused"
+	w.send(http.MethodPost, "/api/wiring", body(t, edits{[]wiring.Edit{accept}}), w.revision(), http.StatusOK, "Rewired", &app.Rewired{})
+	assert.Equal(t, "refused", w.routes("network=head-office").Waiting[0].Status)
+}
+
+func TestLanesSayWhereGatesReallyAre(t *testing.T) {
+	w := start(t)
+	var lanes app.Lanes
+	w.get("/api/lanes", "Lanes", &lanes)
+	assert.Len(t, lanes.Networks, 18)
+	gate := func(pool, hub string) []string {
+		for _, g := range lanes.Gates {
+			if g.Pool == pool && g.Hub == hub {
+				slices.Sort(g.Segments)
+				return g.Segments
+			}
+		}
+		return nil
+	}
+	assert.Equal(t, []string{"contractor", "market", "turbine"}, gate("breakwater", "fjord"))
+	assert.Equal(t, []string{"market", "office"}, gate("tidegate", "delta"))
+	for _, query := range []string{"segment=office", "segment=nowhere&hub=delta", "network=nobody"} {
+		w.send(http.MethodGet, "/api/routes?"+query, "", nil, http.StatusUnprocessableEntity, "Problem", nil)
+	}
+}

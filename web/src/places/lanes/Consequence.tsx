@@ -1,0 +1,122 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { ApiProblem } from "../../api/client";
+import type { Schemas } from "../../api/client";
+import { estateQuery, everything, postWiring, wiringQuery } from "../../api/queries";
+import type { WiringEdit } from "../../api/queries";
+import { Button } from "../../parts/fields";
+import { FlowsThatChange } from "../../parts/FlowsThatChange";
+import { useDebounced } from "../../parts/useDebounced";
+import { counted } from "../../parts/wording";
+
+interface Props {
+  edits: WiringEdit[];
+  /** What the button says. */
+  verb: string;
+  onDone: () => void;
+}
+
+/** What edits would do: why they are refused, or which routes and flows change; and the button that makes them. */
+export function Consequence({ edits, verb, onDone }: Props) {
+  const queries = useQueryClient();
+  const settled = useDebounced(edits, 120);
+  const estate = useQuery(estateQuery);
+  const tried = useQuery(wiringQuery(settled));
+  const make = useMutation({
+    mutationFn: () => postWiring(edits, estate.data?.revision ?? 0),
+    onSuccess: async () => {
+      onDone();
+      await queries.invalidateQueries({ queryKey: everything });
+    },
+  });
+  if (edits.length === 0) return null;
+  const fresh = settled === edits && tried.data;
+  const refused = fresh ? fresh.refused : [];
+  const error = make.error ?? tried.error;
+  return (
+    <div data-testid="consequence" className="text-[13px]">
+      {!fresh && !error && <p className="py-2 text-soft">Working out what this changes…</p>}
+      {refused.length > 0 && <Refused refused={refused} />}
+      {error && (
+        <p role="alert" className="py-2 text-denied">
+          {error instanceof ApiProblem && error.problem.problems
+            ? error.problem.problems.map((p) => `${p.message}; ${p.fix}`).join(". ")
+            : error.message}
+        </p>
+      )}
+      {fresh && refused.length === 0 && <Changes rewired={fresh} />}
+      <div className="flex justify-end pt-2">
+        <Button main disabled={!fresh || refused.length > 0 || make.isPending} onClick={() => make.mutate()}>
+          {verb}
+        </Button>
+      </div>
+    </div>
+  );
+}
+
+function Refused({ refused }: { refused: Schemas["Refusal"][] }) {
+  return (
+    <div
+      role="alert"
+      aria-label="Refused"
+      className="my-2 border-l-[3px] border-denied bg-denied/8 px-3 py-2"
+    >
+      <p className="font-semibold text-denied">
+        This cannot be: {counted(refused.length, "fault")} would come of it
+      </p>
+      <ul>
+        {refused.slice(0, 6).map((r) => (
+          <li key={r.message} className="pt-1.5">
+            {r.message}
+            {r.both.length === 2 && (
+              <span className="block font-mono text-xs">
+                {r.both[0]} ↔ {r.both[1]}
+              </span>
+            )}
+            <span className="block text-soft">Ways out: {r.fix}</span>
+          </li>
+        ))}
+      </ul>
+      {refused.length > 6 && <p className="pt-1 text-soft">and {refused.length - 6} more like these</p>}
+    </div>
+  );
+}
+
+/** Routes and flows before and after. */
+export function Changes({ rewired }: { rewired: Schemas["Rewired"] }) {
+  const { effect, routes, more } = rewired;
+  return (
+    <>
+      <h4 className="pt-2 font-semibold">
+        {routes.length === 0
+          ? "No route changes"
+          : counted(routes.length + more, "route changes", "routes change")}
+      </h4>
+      {routes.length > 0 && (
+        <table aria-label="Routes that change" className="w-full">
+          <tbody>
+            {routes.slice(0, 12).map((r) => (
+              <tr
+                key={r.segment + r.prefix + r.before + r.after}
+                className="border-t border-line align-baseline"
+              >
+                <td className="py-0.5 pr-2 font-mono text-xs">{r.prefix}</td>
+                <td className="pr-2 text-soft">{r.segment}</td>
+                <td className="pr-1">
+                  {r.before || <span className="text-soft">no route</span>}
+                  <span className="text-soft"> → </span>
+                  {r.after || <span className="text-denied">no route</span>}
+                </td>
+                <td className="text-right text-soft" title={r.hubs.join(", ")}>
+                  {counted(r.hubs.length, "hub")}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {routes.length + more > 12 && <p className="text-soft">and {routes.length + more - 12} more</p>}
+      <h4 className="pt-2 font-semibold">Flows</h4>
+      {effect && <FlowsThatChange flows={effect.flows} more={effect.more} />}
+    </>
+  );
+}

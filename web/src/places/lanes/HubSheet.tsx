@@ -1,0 +1,143 @@
+import { useState } from "react";
+import type { WiringEdit } from "../../api/queries";
+import { Button } from "../../parts/fields";
+import { counted } from "../../parts/wording";
+import { Consequence } from "./Consequence";
+import type { Estate, Told } from "./layout";
+import { Choice } from "./NetworkSheet";
+import { Part, Sheet } from "./Sheet";
+
+/** A hub: how it is, what it is linked to, which pools and exits are there. */
+export function HubSheet({ estate, told, hub }: { estate: Estate; told: Told; hub: string }) {
+  const [edits, setEdits] = useState<WiringEdit[]>([]);
+  const [other, setOther] = useState("");
+  const [cost, setCost] = useState(10);
+  const at = estate.hubs.find((h) => h.name === hub);
+  const state = told.get(`hub:${hub}`);
+  const links = estate.links.filter((l) => l.between.includes(hub));
+  const far = (l: (typeof links)[number]) => l.between.find((b) => b !== hub) ?? "";
+  const unlinked = estate.hubs.filter((h) => h.name !== hub && !links.some((l) => far(l) === h.name));
+  const missing = missingLinks(estate, cost);
+  const gates = estate.gates.filter((g) => g.hub === hub);
+  const exits = estate.exits.filter((x) => x.hub === hub);
+  const attached = estate.networks.filter((n) => n.at.some((a) => a.hub === hub)).length;
+  return (
+    <Sheet
+      title={hub}
+      under={`${[at?.account, at?.region].filter(Boolean).join(" · ")} · ${counted(attached, "network")}`}
+    >
+      {state && state.state !== "up" && (
+        <p className="text-denied">
+          {state.state}: {state.why}
+        </p>
+      )}
+      <Part title="Linked to">
+        <table className="w-full text-[13px]">
+          <tbody>
+            {links.map((l) => (
+              <tr key={l.name} className={l.state === "up" ? "" : "text-denied"}>
+                <td className="py-0.5">{far(l)}</td>
+                <td>
+                  cost {l.cost}
+                  {l.segments.length > 0 && `, ${l.segments.join(", ")} only`}
+                  {l.state !== "up" && ", down"}
+                </td>
+                <td className="text-right">
+                  <button
+                    className="text-soft hover:text-denied"
+                    onClick={() => setEdits([{ op: "unlink", hub, other: far(l) }])}
+                  >
+                    unlink
+                  </button>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+        <div className="flex flex-wrap items-center gap-2 pt-1.5 text-[13px]">
+          <Choice
+            label="Link to"
+            value={other}
+            options={[["", "link to…"], ...unlinked.map((h) => [h.name, h.name] as const)]}
+            onChange={setOther}
+          />
+          <label className="flex items-center gap-1 text-soft">
+            cost
+            <input
+              type="number"
+              min={1}
+              value={cost}
+              onChange={(event) => setCost(Math.max(1, Math.trunc(Number(event.target.value))))}
+              className="w-16 rounded border border-line bg-paper px-1.5 py-0.5 text-ink"
+            />
+          </label>
+          <Button disabled={other === ""} onClick={() => setEdits([{ op: "link", hub, other, cost }])}>
+            Link
+          </Button>
+          {missing.length > 0 && (
+            <Button onClick={() => setEdits(missing)}>
+              Link every hub to every other ({missing.length})
+            </Button>
+          )}
+        </div>
+        <Consequence edits={edits} verb="Do it" onDone={() => setEdits([])} />
+      </Part>
+      {gates.length > 0 && (
+        <Part title="Firewall pools">
+          <ul className="text-[13px]">
+            {gates.map((g) => (
+              <li key={g.pool} className="py-1">
+                <span className="font-semibold">{g.pool}</span>{" "}
+                <span className="text-soft">
+                  {g.segments.length > 0 ? `sees flows of ${g.segments.join(", ")}` : "sees no flow here"}; if
+                  it fails, {g.onFailure === "open" ? "flows go by it" : "flows are denied"}
+                </span>
+                <ul>
+                  {g.firewalls.map((f) => {
+                    const why = told.get(`firewall:${f.name}`)?.why || f.why;
+                    return (
+                      <li key={f.name} className={f.state === "healthy" ? "" : "text-denied"}>
+                        {f.name} {f.state}
+                        {f.state !== "healthy" && why && `, ${why}`}
+                      </li>
+                    );
+                  })}
+                </ul>
+              </li>
+            ))}
+          </ul>
+        </Part>
+      )}
+      {exits.length > 0 && (
+        <Part title="Exits">
+          <ul className="text-[13px]">
+            {exits.map((x) => (
+              <li key={x.name}>
+                <span className="font-semibold">{x.name}</span>{" "}
+                <span className="text-soft">
+                  of {x.segments.join(", ")}
+                  {x.published.length > 0 && `; publishes ${x.published.join(", ")}`}
+                </span>
+                {x.state !== "up" && <span className="text-denied"> down</span>}
+              </li>
+            ))}
+          </ul>
+        </Part>
+      )}
+    </Sheet>
+  );
+}
+
+/** The links that a full mesh of hubs lacks. */
+export function missingLinks(estate: Estate, cost: number): WiringEdit[] {
+  const joined = new Set(
+    estate.links.flatMap((l) => [l.between.join(" "), [...l.between].reverse().join(" ")]),
+  );
+  const names = estate.hubs.map((h) => h.name).sort();
+  return names.flatMap((a, i) =>
+    names
+      .slice(i + 1)
+      .filter((b) => !joined.has(`${a} ${b}`))
+      .map((b): WiringEdit => ({ op: "link", hub: a, other: b, cost })),
+  );
+}

@@ -1,0 +1,216 @@
+import { useState } from "react";
+import { ThingLink } from "../../parts/ThingLink";
+import { useAddress } from "../../frame/address";
+import { Consequence } from "./Consequence";
+import { StateGlyph } from "./Glyphs";
+import { attachState } from "./layout";
+import type { Estate, Network, Told } from "./layout";
+import { dropped, editsOf, placed } from "./placing";
+import type { Placing } from "./placing";
+import { RouteTable } from "./RoutesSheet";
+import { Part, Sheet } from "./Sheet";
+
+/** A network: where it lives, where it is attached and how that is, and its routes; all of it can be changed here. */
+export function NetworkSheet({ estate, told, network }: { estate: Estate; told: Told; network: Network }) {
+  const { params, change } = useAddress();
+  const into = params.get("into");
+  const onto = params.get("onto");
+  const start =
+    into && onto
+      ? dropped(network, into, onto, {
+          segment: params.get("from-lane") ?? "",
+          hub: params.get("from-hub") ?? "",
+        })
+      : placed(network);
+  const [draft, setDraft] = useState<Placing>(start);
+  const edits = editsOf(network, draft);
+  const segments = [...estate.segments].sort((a, b) => (a.name < b.name ? -1 : 1));
+  const peers = estate.peerings.filter((p) => p.between.includes(network.name));
+  const done = () => change({ into: null, onto: null, "from-lane": null, "from-hub": null }, true);
+  return (
+    <Sheet
+      title={network.name}
+      under={
+        <>
+          {network.kind} · {network.account || "no account"}
+          {network.region && ` · ${network.region}`} ·{" "}
+          <ThingLink thing={{ kind: "network", name: network.name }} plain />
+        </>
+      }
+    >
+      <Part title="Lives in">
+        <table className="w-full text-[13px]">
+          <tbody>
+            {Object.keys(draft.segments).map((name) => (
+              <tr key={name}>
+                <td className="py-0.5 pr-2">{name || "what it announces"}</td>
+                <td className="pr-2 font-mono text-xs text-soft">
+                  {network.subnets.find((s) => s.name === name)?.prefix}
+                </td>
+                <td className="text-right">
+                  <Choice
+                    label={`Segment of ${name || network.name}`}
+                    value={draft.segments[name] ?? ""}
+                    options={[["", "no segment"], ...segments.map((s) => [s.name, s.name] as const)]}
+                    onChange={(s) => setDraft({ ...draft, segments: { ...draft.segments, [name]: s } })}
+                  />
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </Part>
+      <Part title="Attached to">
+        <Attachments estate={estate} told={told} network={network} draft={draft} onChange={setDraft} />
+        {peers.map((p) => (
+          <p key={p.between.join()} className="pt-1 text-[13px]">
+            Peered with{" "}
+            <button
+              className="hover:text-accent hover:underline"
+              onClick={() => change({ net: p.between.find((b) => b !== network.name) ?? null })}
+            >
+              {p.between.find((b) => b !== network.name)}
+            </button>
+            <span className="text-soft">
+              {p.offersHub === "" && ", neither offers its hub to the other"}
+              {p.offersHub === network.name && ", which may use its hub"}
+              {p.offersHub !== "" && p.offersHub !== network.name && `, whose hub it may use`}
+            </span>
+          </p>
+        ))}
+      </Part>
+      {edits.length > 0 && (
+        <Part title="What this changes">
+          <Consequence
+            edits={edits}
+            verb={network.at.length === 0 ? "Place it" : "Change it"}
+            onDone={done}
+          />
+        </Part>
+      )}
+      <Part title="Its routes">
+        <RouteTable of={{ network: network.name }} />
+      </Part>
+    </Sheet>
+  );
+}
+
+type AttachProps = {
+  estate: Estate;
+  told: Told;
+  network: Network;
+  draft: Placing;
+  onChange: (p: Placing) => void;
+};
+
+const uplinks = [
+  ["", "uplink not said"],
+  ["native", "native"],
+  ["tunnel", "tunnel"],
+  ["line", "dedicated line"],
+] as const;
+
+function Attachments({ estate, told, network, draft, onChange }: AttachProps) {
+  const hubs = [...estate.hubs].sort((a, b) => (a.name < b.name ? -1 : 1));
+  const free = hubs.filter((h) => !draft.at.some((a) => a.hub === h.name));
+  const least = Math.min(...draft.at.map((a) => a.cost));
+  const set = (hub: string, to: Partial<Placing["at"][number]>) =>
+    onChange({ ...draft, at: draft.at.map((a) => (a.hub === hub ? { ...a, ...to } : a)) });
+  return (
+    <>
+      <ul className="text-[13px]">
+        {draft.at.map((a) => {
+          const now = network.at.find((x) => x.hub === a.hub) ?? null;
+          const { state, why } = attachState(told, network, now);
+          return (
+            <li key={a.hub} data-attached={a.hub} className="py-0.5">
+              <span className="flex items-center gap-2">
+                <span className="min-w-0 flex-1 truncate font-semibold">
+                  {a.hub} {now ? null : <span className="font-normal text-accent">new</span>}
+                  {draft.at.length > 1 && a.cost > least && (
+                    <span className="font-normal text-soft"> standby</span>
+                  )}
+                </span>
+                <StateGlyph state={state} />
+                <Choice
+                  label={`Uplink to ${a.hub}`}
+                  value={a.uplink}
+                  options={uplinks}
+                  onChange={(uplink) => set(a.hub, { uplink })}
+                />
+                <label className="flex items-center gap-1 text-soft">
+                  cost
+                  <input
+                    type="number"
+                    min={0}
+                    aria-label={`Cost to ${a.hub}`}
+                    value={a.cost}
+                    onChange={(event) =>
+                      set(a.hub, { cost: Math.max(0, Math.trunc(Number(event.target.value))) })
+                    }
+                    className="w-14 rounded border border-line bg-paper px-1.5 py-0.5 text-ink"
+                  />
+                </label>
+                <button
+                  className="text-soft hover:text-denied"
+                  aria-label={`Detach from ${a.hub}`}
+                  onClick={() => onChange({ ...draft, at: draft.at.filter((x) => x.hub !== a.hub) })}
+                >
+                  detach
+                </button>
+              </span>
+              {state !== "up" && (
+                <span className="block text-denied">
+                  {state}
+                  {why && `: ${why}`}
+                </span>
+              )}
+            </li>
+          );
+        })}
+      </ul>
+      {draft.at.length === 0 && <p className="text-[13px] text-soft">to no hub</p>}
+      {free.length > 0 && (
+        <div className="pt-1">
+          <Choice
+            label="Attach to"
+            value=""
+            options={[
+              ["", draft.at.length === 0 ? "attach to a hub…" : "attach to another hub, as standby…"],
+              ...free.map((h) => [h.name, h.region ? `${h.name}, ${h.region}` : h.name] as const),
+            ]}
+            onChange={(hub) => {
+              const cost = draft.at.length === 0 ? 1 : least + 4;
+              if (hub) onChange({ ...draft, at: [...draft.at, { hub, cost, uplink: "" }] });
+            }}
+          />
+        </div>
+      )}
+    </>
+  );
+}
+
+type ChoiceProps = {
+  label: string;
+  value: string;
+  options: readonly (readonly [string, string])[];
+  onChange: (value: string) => void;
+};
+
+/** One of a few, by name. */
+export function Choice({ label, value, options, onChange }: ChoiceProps) {
+  return (
+    <select
+      aria-label={label}
+      value={value}
+      onChange={(event) => onChange(event.target.value)}
+      className="max-w-[17rem] rounded border border-line bg-paper px-1.5 py-0.5 text-[13px]"
+    >
+      {options.map(([v, words]) => (
+        <option key={v} value={v}>
+          {words}
+        </option>
+      ))}
+    </select>
+  );
+}

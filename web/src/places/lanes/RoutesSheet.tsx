@@ -1,0 +1,193 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import type { Schemas } from "../../api/client";
+import { routesQuery } from "../../api/queries";
+import type { WiringEdit } from "../../api/queries";
+import { ThingLink } from "../../parts/ThingLink";
+import { useDebounced } from "../../parts/useDebounced";
+import { counted } from "../../parts/wording";
+import { Consequence } from "./Consequence";
+import { Part, Sheet } from "./Sheet";
+
+/** The route table of a segment at a hub. */
+export function RoutesSheet({ segment, hub }: { segment: string; hub: string }) {
+  return (
+    <Sheet
+      title={
+        <>
+          {segment} <span className="font-normal text-soft">at</span> {hub}
+        </>
+      }
+      under="how this hub reaches every address of the segment, and what shares bring"
+    >
+      <RouteTable of={{ segment, hub }} />
+    </Sheet>
+  );
+}
+
+/** How many routes are drawn before the rest is counted. */
+const most = 200;
+
+/** A route table, with a look-up; what is wrong in it can be mended from it. */
+export function RouteTable({ of }: { of: { segment?: string; hub?: string; network?: string } }) {
+  const [find, setFind] = useState("");
+  const [mend, setMend] = useState<Schemas["Mend"] | null>(null);
+  const settled = useDebounced(find, 100);
+  const routes = useQuery(routesQuery(settled ? { ...of, find: settled } : of));
+  const data = routes.data;
+  const wrong = data?.rows.filter((r) => r.state === "nowhere" || r.state === "one-way").length ?? 0;
+  return (
+    <>
+      <input
+        aria-label="Look up an address, a prefix or a name"
+        placeholder="look up: an address, a prefix, a name"
+        value={find}
+        onChange={(event) => setFind(event.target.value)}
+        className="mt-1 w-full rounded border border-line bg-paper px-2.5 py-1"
+      />
+      {routes.error && <p className="pt-2 text-denied">{routes.error.message}</p>}
+      {data && (
+        <>
+          <p className="py-1.5 text-xs text-soft">
+            {settled ? `${data.rows.length} of ` : ""}
+            {counted(data.total, "route")}
+            {wrong > 0 && <span className="text-denied"> · {wrong} do not work</span>}
+            {data.rows[0]?.wins && " · the longest match comes first, and wins"}
+            {settled !== "" && data.rows.length === 0 && " · nothing matches: no route"}
+          </p>
+          <table aria-label="Routes" className="w-full text-[13px]">
+            <tbody>
+              {data.rows.slice(0, most).map((r, i) => (
+                <RouteLine
+                  key={`${r.prefix} ${r.origin} ${i}`}
+                  row={r}
+                  beaten={i > 0 && !!data.rows[0]?.wins}
+                  onMend={setMend}
+                />
+              ))}
+            </tbody>
+          </table>
+          {data.rows.length > most && (
+            <p className="pt-1 text-xs text-soft">and {data.rows.length - most} more: look one up</p>
+          )}
+          {mend && (
+            <Part title={mend.words}>
+              <Consequence edits={mend.edits} verb="Mend it" onDone={() => setMend(null)} />
+            </Part>
+          )}
+          {data.waiting.length > 0 && <Waiting rows={data.waiting} />}
+        </>
+      )}
+    </>
+  );
+}
+
+type LineProps = { row: Schemas["RouteRow"]; beaten: boolean; onMend: (m: Schemas["Mend"]) => void };
+
+function RouteLine({ row, beaten, onMend }: LineProps) {
+  const bad = row.state === "nowhere" || row.state === "one-way";
+  return (
+    <tr
+      data-route={row.prefix}
+      data-state={row.state}
+      className={`border-t border-line align-baseline ${beaten || row.state === "unused" ? "text-soft" : ""} ${row.wins ? "bg-wash font-semibold" : ""}`}
+    >
+      <td className="py-1 pr-2 font-mono text-xs whitespace-nowrap">{row.prefix}</td>
+      <td className="py-1 pr-2">
+        <span className="text-soft">{row.origin} </span>
+        <ThingLink thing={row.of} plain />
+        {row.why && <span className={`block text-xs ${bad ? "text-denied" : "text-soft"}`}>{row.why}</span>}
+        {row.mend && (
+          <button
+            className="block text-left text-xs text-accent hover:underline"
+            onClick={() => row.mend && onMend(row.mend)}
+          >
+            {row.mend.words}
+          </button>
+        )}
+      </td>
+      <td className="py-1 text-right whitespace-nowrap">
+        {row.path ? (
+          <span title={`next: ${row.next}`}>
+            {row.path} <span className="text-soft">{row.cost}</span>
+          </span>
+        ) : (
+          row.state !== "nowhere" && <span className="text-soft">{row.next}</span>
+        )}
+        <RouteState state={row.state} />
+      </td>
+    </tr>
+  );
+}
+
+const states: Record<Schemas["RouteRow"]["state"], string> = {
+  ok: "",
+  nowhere: "leads nowhere",
+  "one-way": "no way back",
+  past: "past the hubs",
+  unused: "not used",
+};
+
+function RouteState({ state }: { state: Schemas["RouteRow"]["state"] }) {
+  if (state === "ok") return null;
+  const bad = state === "nowhere" || state === "one-way";
+  return <span className={`block text-xs ${bad ? "text-denied" : "text-soft"}`}>{states[state]}</span>;
+}
+
+/** Learned prefixes that wait: what each would overlap or draw away, and the decision. */
+export function Waiting({ rows }: { rows: Schemas["WaitingRow"][] }) {
+  const [decided, setDecided] = useState<WiringEdit | null>(null);
+  return (
+    <Part title="Learned, and not accepted">
+      <ul className="text-[13px]">
+        {rows.map((r) => (
+          <li
+            key={r.network + r.hub + r.prefix + r.segment}
+            data-learned={r.prefix}
+            className="border-t border-line py-1.5"
+          >
+            <span className="flex items-baseline gap-2">
+              <span className="font-mono text-xs">{r.prefix}</span>
+              <span className="min-w-0 flex-1 text-soft">
+                {r.status} · {r.segment}, from {r.network} at {r.hub}
+              </span>
+              {["accepted", "refused"]
+                .filter((s) => s !== r.status)
+                .map((status) => (
+                  <button
+                    key={status}
+                    className="text-accent hover:underline"
+                    onClick={() =>
+                      setDecided({
+                        op: "learn",
+                        network: r.network,
+                        hub: r.hub,
+                        prefix: r.prefix,
+                        segment: r.segment,
+                        status,
+                      })
+                    }
+                  >
+                    {status === "accepted" ? "accept" : "refuse"}
+                  </button>
+                ))}
+            </span>
+            {r.overlaps.length > 0 && (
+              <span className="block text-denied">would overlap {r.overlaps.join(", ")}</span>
+            )}
+            {r.draws.length > 0 && (
+              <span className="block">would draw addresses away from {r.draws.join(", ")}</span>
+            )}
+            {decided && decided.prefix === r.prefix && decided.network === r.network && (
+              <Consequence
+                edits={[decided]}
+                verb={decided.status === "accepted" ? "Accept it" : "Refuse it"}
+                onDone={() => setDecided(null)}
+              />
+            )}
+          </li>
+        ))}
+      </ul>
+    </Part>
+  );
+}

@@ -1,0 +1,164 @@
+import { describe, expect, it } from "vitest";
+import type { Schemas } from "../../api/client";
+import { attachState, cellKey, fitting, layout } from "./layout";
+import type { Estate, Network, Told } from "./layout";
+import { dropped, editsOf, placed } from "./placing";
+
+const attach = (hub: string, more: Partial<Schemas["LaneAttach"]> = {}) => ({
+  hub,
+  cost: 1,
+  state: "up",
+  why: "",
+  uplink: "",
+  waiting: 0,
+  ...more,
+});
+
+function network(name: string, segments: string[], hubs: string[]): Network {
+  return {
+    name,
+    kind: "cloud",
+    account: "",
+    region: "",
+    gone: false,
+    segment: "",
+    subnets: segments.map((segment, i) => ({ name: `s${i}`, prefix: `10.0.${i}.0/24`, segment })),
+    at: hubs.map((h) => attach(h)),
+  };
+}
+
+/** An estate of so many lanes, columns and networks, with links and shares between many of them. */
+function estate(lanes: number, hubs: number, networks: number): Estate {
+  const lane = (i: number) => `lane-${String(i % lanes).padStart(2, "0")}`;
+  const hub = (i: number) => `hub-${String(i % hubs).padStart(2, "0")}`;
+  return {
+    revision: 1,
+    hubs: Array.from({ length: hubs }, (_, i) => ({ name: hub(i), account: "", region: "" })),
+    segments: Array.from({ length: lanes }, (_, i) => ({ name: lane(i), default: "deny" as const })),
+    links: Array.from({ length: 2 * hubs }, (_, i) => ({
+      name: `${i}`,
+      between: [hub(i), hub(i * 7 + 1)],
+      cost: 10,
+      state: "up",
+      segments: [],
+      why: "",
+    })).filter((l) => l.between[0] !== l.between[1]),
+    networks: Array.from({ length: networks }, (_, i) =>
+      network(`net-${i}`, [lane(i), lane(i * i)], [hub(i * 3)]),
+    ),
+    peerings: [{ between: ["net-0", "net-1"], offersHub: "" }],
+    exits: [{ name: "out", hub: hub(0), state: "up", segments: [lane(0)], published: [] }],
+    shares: Array.from({ length: lanes * 4 }, (_, i) => ({
+      name: `share-${i}`,
+      owner: lane(i),
+      guest: lane(i * 5 + 1),
+      direction: "inbound" as const,
+      enabled: true,
+    })),
+    gates: [
+      { pool: "p", hub: hub(1), onFailure: "closed", firewalls: [], segments: [lane(0)], internet: false },
+    ],
+  };
+}
+
+const none: Told = new Map();
+
+describe("the plan of lanes", () => {
+  for (const [lanes, hubs, networks] of [
+    [4, 3, 18],
+    [32, 24, 2000],
+  ] as const) {
+    for (const detail of ["far", "counts", "names", "all"] as const) {
+      it(`lets nothing overlap with ${lanes} x ${hubs} x ${networks}, ${detail}`, () => {
+        const e = estate(lanes, hubs, networks);
+        const plan = layout(e, detail, none, 1200);
+        plan.lanes.forEach((l, i) => expect(l.top).toBe(i === 0 ? plan.head : bottom(plan.lanes[i - 1])));
+        let drawn = 0;
+        for (const cell of plan.cells.values()) {
+          const lane = plan.lanes[cell.lane];
+          const column = plan.columns[cell.column];
+          if (!lane || !column) throw new Error("a place without a lane or a column");
+          drawn += cell.chips.length + cell.folded;
+          expect(cell.count).toBe(cell.chips.length + cell.folded);
+          cell.chips.forEach((c, i) => {
+            expect(c.x).toBeGreaterThanOrEqual(column.left);
+            expect(c.x + c.width).toBeLessThanOrEqual(column.left + column.width);
+            expect(c.y).toBeGreaterThan(lane.rail);
+            expect(c.y + plan.sizes.chip).toBeLessThanOrEqual(lane.top + lane.height);
+            for (const o of cell.chips.slice(0, i))
+              expect(o.y !== c.y || o.x + o.width <= c.x, `${o.network.name} and ${c.network.name}`).toBe(
+                true,
+              );
+          });
+        }
+        const expected = e.networks.reduce((n, x) => n + new Set(x.subnets.map((s) => s.segment)).size, 0);
+        expect(drawn).toBe(expected);
+        for (const tracks of [
+          plan.links,
+          plan.bridges.map((b) => ({ from: b.lanes[0], to: b.lanes[1], track: b.track })),
+        ])
+          tracks.forEach((a, i) =>
+            tracks.slice(0, i).forEach((b) => {
+              expect(a.track !== b.track || a.to <= b.from || b.to <= a.from).toBe(true);
+            }),
+          );
+      });
+    }
+  }
+
+  it("stays where it is when a network comes, but for the lane it comes to", () => {
+    const e = estate(6, 5, 40);
+    const before = layout(e, "names", none, 1200);
+    const after = layout(
+      { ...e, networks: [...e.networks, network("zz", ["lane-03"], ["hub-02"])] },
+      "names",
+      none,
+      1200,
+    );
+    expect(after.columns).toEqual(before.columns);
+    for (const [key, cell] of before.cells) {
+      if (key === cellKey(3, 2)) continue;
+      const names = (c: typeof cell | undefined) => c?.chips.map((x) => `${x.network.name} ${x.x}`);
+      expect(names(after.cells.get(key))).toEqual(names(cell));
+    }
+  });
+
+  it("shows what is sick, though the rest of its place is folded", () => {
+    const e = estate(1, 1, 60);
+    const told: Told = new Map([["uplink:net-57", { state: "down", why: "cut" }]]);
+    const cell = layout(e, "names", told, 1200).cells.get(cellKey(0, 0));
+    expect(cell?.chips[0]?.network.name).toBe("net-57");
+    expect(cell?.sick).toBe(1);
+    expect(attachState(told, e.networks[57] as Network, attach("hub-00")).why).toBe("cut");
+  });
+
+  it("draws a small estate by name, and a large one from afar", () => {
+    expect(fitting(estate(4, 3, 18), 1240)).toBe("names");
+    expect(fitting(estate(32, 24, 2000), 1240)).toBe("far");
+  });
+});
+
+describe("placing", () => {
+  it("changes nothing where nothing is moved", () => {
+    const n = network("n", ["a", "b"], ["h"]);
+    expect(editsOf(n, placed(n))).toEqual([]);
+  });
+
+  it("moves what was in the lane that a network is taken from, and its attachment", () => {
+    const n = network("n", ["a", "b"], ["h"]);
+    const edits = editsOf(n, dropped(n, "c", "k", { segment: "a", hub: "h" }));
+    expect(edits).toEqual([
+      { op: "live", network: "n", subnet: "s0", segment: "c" },
+      { op: "attach", network: "n", hub: "k", cost: 1 },
+      { op: "detach", network: "n", hub: "h" },
+    ]);
+  });
+
+  it("places all of a network from the tray that no segment holds", () => {
+    const n = network("n", ["", "b"], []);
+    const edits = editsOf(n, dropped(n, "c", "k", { segment: "", hub: "" }));
+    expect(edits.map((e) => e.op)).toEqual(["live", "attach"]);
+  });
+});
+
+const bottom = (l: { top: number; height: number } | undefined) => (l ? l.top + l.height : 0);
