@@ -87,13 +87,9 @@ func workloadRows(s *survey.Survey) ([]namedSet, error) {
 	var rows []namedSet
 	for i := range list {
 		row := namedSet{name: list[i].Name}
-		for segment := range j.Net().Segments {
-			for _, a := range list[i].Addresses {
-				if end, ok := j.Internal(segment, a); ok && end.Workload == i {
-					if class, ok := s.ClassAt(segment, a); ok {
-						row.set = append(row.set, survey.Member{Class: class, Only: a})
-					}
-				}
+		for _, end := range j.EndsOf(i) {
+			if class, ok := s.ClassAt(end.Segment, end.Addr); ok {
+				row.set = append(row.set, survey.Member{Class: class, Only: end.Addr})
 			}
 		}
 		rows = append(rows, row)

@@ -129,14 +129,23 @@ type Route struct {
 
 // Attachment is the connection of a network to a hub, with the routes it brings.
 type Attachment struct {
-	Network     string    `json:"network" doc:"req,name"`
-	Hub         string    `json:"hub" doc:"req,name"`
-	Cost        int       `json:"cost" doc:"def=1,min=0"`
-	State       string    `json:"state" doc:"def=up,enum=up|down"`
-	Uplink      string    `json:"uplink,omitempty" doc:"enum=native|tunnel|line"` // how it is joined; changes nothing
-	Static      []Static  `json:"static,omitempty"`
-	Learned     []Learned `json:"learned,omitempty"`
-	Description string    `json:"description,omitempty"`
+	Network     string        `json:"network" doc:"req,name"`
+	Hub         string        `json:"hub" doc:"req,name"`
+	Cost        int           `json:"cost" doc:"def=1,min=0"`
+	State       string        `json:"state" doc:"def=up,enum=up|down"`
+	Uplink      string        `json:"uplink,omitempty" doc:"enum=native|tunnel|line"` // how it is joined; changes nothing
+	Static      []Static      `json:"static,omitempty"`
+	Learned     []Learned     `json:"learned,omitempty"`
+	Translate   []Translation `json:"translate,omitempty"`
+	Description string        `json:"description,omitempty"`
+}
+
+// Translation shows subnets of a network to a segment under other addresses, one
+// to one (docs/decisions/05-translation.md).
+type Translation struct {
+	Inside  netip.Prefix `json:"inside" doc:"req"`
+	Outside netip.Prefix `json:"outside" doc:"req"`
+	Segment string       `json:"segment" doc:"req,name"`
 }
 
 // Static is a prefix that an attachment bears by order.

@@ -43,6 +43,9 @@ const (
 	BadPeering Code = "F12"
 	// EmptyGroup is a group that selects nothing.
 	EmptyGroup Code = "F13"
+	// BadTranslation is a translation that maps nothing one to one: of two sizes,
+	// of a part of a subnet, or against another of the same network.
+	BadTranslation Code = "F14"
 )
 
 // Fault is one reason why an estate cannot be applied.
@@ -65,6 +68,7 @@ func Check(e *Estate) []Fault {
 	c.peerings()
 	c.addresses()
 	c.homes()
+	c.translate()
 	slices.SortStableFunc(c.faults, func(a, b Fault) int { return cmp.Compare(codeOrder(a.Code), codeOrder(b.Code)) })
 	return c.faults
 }

@@ -17,6 +17,8 @@ type claim struct {
 	static  bool
 	path    string
 	ref     Ref
+
+	translated bool
 }
 
 // homes reports F2, overlapping homes in one segment, and F8, overlapping
@@ -33,13 +35,17 @@ func (c *checker) homes() {
 		}
 		bySegment[segment] = append(bySegment[segment], cl)
 	}
+	translated := translations(c.e)
 	for i := range c.e.Networks {
 		n := &c.e.Networks[i]
 		var own []claim
 		for j := range n.Subnets {
 			s := &n.Subnets[j]
-			cl := claim{n.Name, s.Prefix, true, false, fmt.Sprintf("networks[%d].subnets[%d].prefix", i, j), Ref{KindSubnet, n.Name + "/" + s.Name}}
+			cl := claim{n.Name, s.Prefix, true, false, fmt.Sprintf("networks[%d].subnets[%d].prefix", i, j), Ref{KindSubnet, n.Name + "/" + s.Name}, false}
 			own = append(own, cl)
+			if shown, ok := Shown(translated[n.Name], n.SegmentOf(s), s.Prefix); ok {
+				cl.prefix, cl.translated = shown, true
+			}
 			put(n.SegmentOf(s), cl)
 		}
 		eachOverlap(own, func(a, b claim) {
@@ -50,11 +56,11 @@ func (c *checker) homes() {
 	for i, a := range c.e.Attachments {
 		of := Ref{KindAttachment, a.Network + "@" + a.Hub}
 		for j, s := range a.Static {
-			put(s.Segment, claim{a.Network, s.Prefix, false, true, fmt.Sprintf("attachments[%d].static[%d].prefix", i, j), of})
+			put(s.Segment, claim{a.Network, s.Prefix, false, true, fmt.Sprintf("attachments[%d].static[%d].prefix", i, j), of, false})
 		}
 		for j, l := range a.Learned {
 			if l.Status == "accepted" {
-				put(l.Segment, claim{a.Network, l.Prefix, false, false, fmt.Sprintf("attachments[%d].learned[%d].prefix", i, j), of})
+				put(l.Segment, claim{a.Network, l.Prefix, false, false, fmt.Sprintf("attachments[%d].learned[%d].prefix", i, j), of, false})
 			}
 		}
 	}
@@ -62,8 +68,12 @@ func (c *checker) homes() {
 		claims := bySegment[segment]
 		subnets := subnetSet(claims)
 		eachOverlap(claims, func(a, b claim) {
+			if a.network == b.network && a.subnet && b.subnet && (a.translated || b.translated) {
+				c.add(BadTranslation, []Ref{b.ref, a.ref}, "translate to addresses that the network does not have there",
+					fmt.Sprintf("in segment %s, %s and %s of one network would both be seen as %s", segment, a.ref, b.ref, b.prefix), "%s", b.path)
+			}
 			if c.overlapIsFault(a, b, subnets) {
-				c.add(Overlap, []Ref{b.ref, a.ref}, "move one to another segment, give it another prefix, or withdraw the route",
+				c.add(Overlap, []Ref{b.ref, a.ref}, "move one to another segment, give it another prefix, translate it, or withdraw the route",
 					fmt.Sprintf("in segment %s, %s (%s) and %s (%s) both claim the same addresses", segment, a.ref, a.prefix, b.ref, b.prefix), "%s", b.path)
 			}
 		})

@@ -4,13 +4,18 @@ import (
 	"encoding/binary"
 )
 
-// Alike returns a key that is equal for networks whose ways through the hubs
+// Alike returns a key that is equal for homes in networks whose ways through the hubs
 // have the same effect on every flow: they are there or not, and reach the same
 // hubs. A network with routes, peerings or prefixes of its own is alike to none.
 // Costs and hops may differ between networks that are alike. Cost: the network's
-// attachments times the different sets of links.
-func (n *Net) Alike(network int) string {
+// attachments times the different sets of links. In a network that translates,
+// each subnet is by itself.
+func (n *Net) Alike(home Home) string {
+	network := home.Network
 	x := &n.Networks[network]
+	if x.own != nil {
+		return string(binary.AppendVarint(binary.AppendVarint([]byte("t"), int64(network)), int64(home.Subnet)))
+	}
 	if len(x.Routes) > 0 || len(x.Peers) > 0 || x.bears {
 		return string(binary.AppendVarint([]byte("n"), int64(network)))
 	}
@@ -38,11 +43,15 @@ func (n *Net) anchors(x *Network) string {
 	return string(key)
 }
 
-// Anchors returns a key that is equal for networks that are attached alike, and
+// Anchors returns a key that is equal for homes in networks that are attached alike, and
 // have the same ways to the internet; a network with routes or peerings is like
 // none.
-func (n *Net) Anchors(network int) string {
+func (n *Net) Anchors(home Home) string {
+	network := home.Network
 	x := &n.Networks[network]
+	if x.own != nil {
+		return string(binary.AppendVarint(binary.AppendVarint([]byte("t"), int64(network)), int64(home.Subnet)))
+	}
 	if len(x.Routes) > 0 || len(x.Peers) > 0 {
 		return string(binary.AppendVarint([]byte("n"), int64(network)))
 	}

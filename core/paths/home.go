@@ -106,7 +106,8 @@ func PrivatePrefixes() []netip.Prefix {
 func Private(a netip.Addr) bool { return private.Contains(a) }
 
 // RouteMarks are the prefixes at whose bounds the way of an address may change
-// although its home does not: those of explicit routes, and of attachments.
+// although its home does not: those of explicit routes, of attachments, and the
+// inside ones of translated subnets.
 type RouteMarks struct {
 	table bart.Table[int]
 }
@@ -129,6 +130,11 @@ func (n *Net) Marks() *RouteMarks {
 	for s := range n.homes {
 		for p := range n.homes[s].prefixes.All() {
 			put(p)
+		}
+	}
+	for i := range n.Subnets {
+		if n.Subnets[i].Translated {
+			put(n.Subnets[i].Inside)
 		}
 	}
 	return m

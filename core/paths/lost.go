@@ -73,6 +73,8 @@ func (n *Net) lostInside(p *Path, to Target, enter int) []Lost {
 			out = append(out, Lost{"attachment", name, "it is down"})
 		case enters:
 			out = append(out, Lost{"attachment", name, n.compare(n.costBy(p, to, i, p.Leave), p.Cost)})
+		case leaves && n.Translates(a.Network) && n.translated(to.Home) != nil && !slices.Contains(n.leaving(to), i):
+			out = append(out, Lost{"attachment", name, "it does not translate the destination"})
 		case to.Home.Subnet == None && !a.Bears(to.Segment, to.Addr):
 			out = append(out, Lost{"attachment", name, "it does not bear the prefix"})
 		default:

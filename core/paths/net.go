@@ -50,6 +50,7 @@ type Network struct {
 
 	table *bart.Table[int] // explicit routes, to an index of Routes
 	bears bool             // some attachment bears a static or accepted learned prefix
+	own   *bart.Lite       // the inside addresses of its translated subnets; nil if it has none
 }
 
 // Peer is one peering, seen from one of its two networks.
@@ -65,11 +66,16 @@ type Route struct {
 	Peer int // None unless Via leads to a network that is peered
 }
 
-// Subnet is a subnet with its network and segment (None for no segment).
+// Subnet is a subnet with its network and segment (None for no segment). Prefix
+// is what the segment sees it as, which is Inside unless it is translated.
 type Subnet struct {
 	Name             string
 	Network, Segment int
 	Prefix           netip.Prefix
+	Inside           netip.Prefix
+	Translated       bool
+
+	through []int // the attachments that are up and translate it
 }
 
 // Attachment is a compiled attachment.
@@ -112,6 +118,7 @@ func New(e *estate.Estate) *Net {
 	n.Segments, n.segmentIDs = names(e.Segments, func(s estate.Segment) string { return s.Name })
 	n.compileNetworks(e)
 	n.compileAttachments(e)
+	n.compileTranslations(e)
 	n.compilePeers(e)
 	n.compileRoutes(e)
 	n.compileExits(e)
@@ -164,7 +171,7 @@ func (n *Net) compileNetworks(e *estate.Estate) {
 		for j := range from.Subnets {
 			s := &from.Subnets[j]
 			to.Subnets = append(to.Subnets, len(n.Subnets))
-			n.Subnets = append(n.Subnets, Subnet{s.Name, number, n.Segment(from.SegmentOf(s)), s.Prefix})
+			n.Subnets = append(n.Subnets, Subnet{Name: s.Name, Network: number, Segment: n.Segment(from.SegmentOf(s)), Prefix: s.Prefix, Inside: s.Prefix})
 		}
 	}
 }

@@ -39,12 +39,14 @@ const (
 	NoLinks                          // entering and leaving hub are not joined by links that carry the segment
 	NoExit                           // no exit that is up serves the segment and can be reached
 	NoPublication                    // nothing publishes the destination
+	Shadowed                         // the source's network has the address inside (T5)
+	NotTranslated                    // no attachment on the way translates the source (T3, T4)
 )
 
 // String returns the code of the reason.
 func (a Absence) String() string {
 	return [...]string{"", "no-entry", "route-none", "internet-for-inside", "not-attached", "peer-ends",
-		"far-not-attached", "no-links", "no-exit", "no-publication"}[a]
+		"far-not-attached", "no-links", "no-exit", "no-publication", "shadowed", "not-translated"}[a]
 }
 
 // Entry is the entry of a route table that a destination met.
@@ -93,17 +95,33 @@ func (n *Net) Forward(segment int, home Home, to Target) Path {
 			return p
 		}
 	}
+	if n.shadowed(home.Network, to) {
+		p.Absence = Shadowed
+		return p
+	}
 	enter, absence := n.follow(&p, segment, to)
 	switch {
 	case absence != Present:
 		p.Absence = absence
+	case p.Kind == Peered && n.translated(home) != nil:
+		p.Kind, p.Absence = NoPath, NotTranslated
 	case p.Kind != NoPath: // peered or bypass, settled without a hub
-	case to.External:
-		n.toExit(&p, enter)
 	default:
-		n.toHome(&p, n.Networks[enter].Attachments, None, to)
+		n.overHubs(&p, n.entering(home, enter), to)
 	}
 	return p
+}
+
+// overHubs completes a path that enters at one of some attachments.
+func (n *Net) overHubs(p *Path, enter []int, to Target) {
+	switch {
+	case len(enter) == 0:
+		p.Absence = NotTranslated
+	case to.External:
+		n.toExit(p, enter)
+	default:
+		n.toHome(p, enter, None, to)
+	}
 }
 
 // follow looks the target up in the route table of p.Network (M7.2, M7.3) and
@@ -145,7 +163,7 @@ func (n *Net) lookup(p *Path, network *Network, segment int, to Target) (*Route,
 	if i, ok := network.table.Lookup(to.Addr); ok {
 		route = &network.Routes[i]
 	}
-	if !to.External && to.Segment == segment && to.Home.Subnet != None && network.peer(to.Home.Network) != nil {
+	if !to.External && to.Segment == segment && to.Home.Subnet != None && network.peer(to.Home.Network) != nil && n.translated(to.Home) == nil {
 		if route == nil || route.To.Bits() < to.Home.Prefix.Bits() {
 			p.Entry = Entry{Prefix: to.Home.Prefix, Via: estate.Via("peer:" + n.Networks[to.Home.Network].Name)}
 			return nil, to.Home.Network
@@ -203,7 +221,7 @@ func (n *Net) followPeer(p *Path, network *Network, peer int, to Target) (int, A
 
 // holds reports whether the target is in a subnet, of its segment, of the network.
 func (n *Net) holds(network int, to Target) bool {
-	return to.Home.Subnet != None && to.Home.Network == network
+	return to.Home.Subnet != None && to.Home.Network == network && n.translated(to.Home) == nil
 }
 
 // toHome completes a hub path to an internal target (M7.4). enter is the
@@ -242,6 +260,9 @@ func (n *Net) toHome(p *Path, enter []int, start int, to Target) {
 
 // leaving returns the attachments at which a hub path may leave to the target.
 func (n *Net) leaving(to Target) []int {
+	if s := n.translated(to.Home); s != nil {
+		return s.through
+	}
 	home := &n.Networks[to.Home.Network]
 	if len(home.Attachments) > 0 {
 		if to.Home.Subnet != None {
@@ -267,7 +288,7 @@ func (n *Net) filter(attachments []int, keep func(*Attachment) bool) []int {
 }
 
 // toExit completes a hub path to the internet (M7.5).
-func (n *Net) toExit(p *Path, enter int) {
+func (n *Net) toExit(p *Path, enter []int) {
 	mesh := n.meshes[p.Segment]
 	best, bestIn, bestExit := unreachable, None, None
 	for x := range n.Exits {
@@ -275,7 +296,7 @@ func (n *Net) toExit(p *Path, enter int) {
 		if !exit.Up || !exit.Serves(p.Segment) {
 			continue
 		}
-		for _, in := range n.Networks[enter].Attachments {
+		for _, in := range enter {
 			a := &n.Attachments[in]
 			// Exits and attachments come in order of name, so the first of
 			// equals is the one that the tie goes to.
@@ -305,13 +326,22 @@ func (n *Net) FromExit(exit int, to Target) Path {
 // the internet (M7.7). The path says which entry, and why not.
 func (n *Net) AnswersOutside(segment int, home Home, external netip.Addr) (Path, bool) {
 	p := Path{Network: home.Network, Peer: None, Enter: None, Leave: None, Exit: None, Segment: segment, External: true}
-	enter, absence := n.follow(&p, segment, Target{Addr: external, External: true})
+	to := Target{Addr: external, External: true}
+	if n.shadowed(home.Network, to) {
+		p.Absence = Shadowed
+		return p, false
+	}
+	enter, absence := n.follow(&p, segment, to)
 	p.Absence = absence
 	if absence != Present || p.Kind == Bypass {
 		return p, false
 	}
-	p.Kind = HubPath
-	p.Enter = n.Networks[enter].Attachments[0]
+	at := n.entering(home, enter)
+	if len(at) == 0 {
+		p.Absence = NotTranslated
+		return p, false
+	}
+	p.Kind, p.Enter = HubPath, at[0]
 	return p, true
 }
 

@@ -204,7 +204,7 @@ func (n *Net) NetworkTable(network, segment int) []NetworkRoute {
 	}
 	for _, p := range x.Peers {
 		for _, s := range n.Networks[p.Network].Subnets {
-			if n.Subnets[s].Segment == segment {
+			if n.Subnets[s].Segment == segment && !n.Subnets[s].Translated {
 				out = append(out, NetworkRoute{
 					Prefix: n.Subnets[s].Prefix, Origin: OriginPeering, Via: estate.Via("peer:" + n.Networks[p.Network].Name),
 					Past: true, Unused: explicit(n.Subnets[s].Prefix),

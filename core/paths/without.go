@@ -23,6 +23,16 @@ func (n *Net) Without(f Failure) *Net {
 		a.Up = false
 		x := &next.Networks[a.Network]
 		x.Attachments = slices.DeleteFunc(slices.Clone(x.Attachments), func(k int) bool { return k == i })
+		if x.own == nil {
+			continue
+		}
+		if &next.Subnets[0] == &n.Subnets[0] {
+			next.Subnets = slices.Clone(n.Subnets)
+		}
+		for _, k := range x.Subnets {
+			s := &next.Subnets[k]
+			s.through = slices.DeleteFunc(slices.Clone(s.through), func(k int) bool { return k == i })
+		}
 	}
 	if f.Attachment != None {
 		return &next

@@ -78,7 +78,7 @@ func divide(j *verdict.Judge) *partition {
 	p.local = make([]setList, len(p.inside))
 	b.likeness = make([]int, len(j.Net().Networks))
 	for n := range b.likeness {
-		b.likeness[n] = number(b.alike, j.Net().Alike(n))
+		b.likeness[n] = number(b.alike, j.Net().Alike(paths.Home{Network: n, Subnet: paths.None}))
 	}
 	for _, x := range lineOf(j) {
 		switch {
@@ -184,7 +184,11 @@ type spotKey struct {
 
 // spotAt returns the spot of an endpoint.
 func (b *builder) spotAt(end *verdict.Endpoint) int {
-	key := spotKey{end.Segment, b.likeness[end.Home.Network], b.marks.At(end.Addr), end.Addr.Is4(), end.Home.Subnet != paths.None}
+	likeness := b.likeness[end.Home.Network]
+	if b.judge.Net().Translates(end.Home.Network) {
+		likeness = number(b.alike, b.judge.Net().Alike(end.Home))
+	}
+	key := spotKey{end.Segment, likeness, b.marks.At(end.Addr), end.Addr.Is4(), end.Home.Subnet != paths.None}
 	i, ok := b.spotOf[key]
 	if !ok {
 		i = len(b.spots)
@@ -219,7 +223,7 @@ func (b *builder) lone(x *stretch) {
 	from := x.From
 	last := netip.Addr{}
 	if home.Subnet != paths.None {
-		b.judge.EachHeld(home.Network, x.From, x.To, func(a netip.Addr, workload int) {
+		b.judge.EachHeld(home, x.From, x.To, func(a netip.Addr, workload int) {
 			if from != a {
 				add(from, paths.None, Range{from, a.Prev()})
 			}
@@ -280,7 +284,7 @@ func (b *builder) seenAlone(end *verdict.Endpoint, set int) string {
 // crowded adds the endpoints of a stretch that several segments have, or that
 // is not private, piece by piece.
 func (b *builder) crowded(x *stretch) {
-	for _, r := range x.pieces(b.judge, x.networksAt(b.judge)) {
+	for _, r := range x.pieces(b.judge, x.subnetsAt(b.judge)) {
 		var ends []verdict.Endpoint
 		brought := make([][]int, len(b.inside)) // by segment: the segments from which shares bring the address
 		for _, s := range x.homes {

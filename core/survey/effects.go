@@ -141,7 +141,7 @@ func (v *surveyor) outward(b *block) {
 		if class.four {
 			family = "4"
 		}
-		key := family + v.net.Anchors(class.End.Home.Network)
+		key := family + v.net.Anchors(class.End.Home)
 		at, known := byAnchors[key]
 		if !known {
 			at = int32(len(matrix))

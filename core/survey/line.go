@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"slices"
 
+	"bivium/core/paths"
 	"bivium/core/verdict"
 )
 
@@ -70,11 +71,11 @@ func fill(b []byte, from int) {
 	}
 }
 
-// pieces cuts a stretch at the addresses that workloads of some networks hold.
-func (x *stretch) pieces(j *verdict.Judge, networks []int) []Range {
+// pieces cuts a stretch at the addresses that workloads of some homes hold.
+func (x *stretch) pieces(j *verdict.Judge, homes []paths.Home) []Range {
 	var cuts []netip.Addr
-	for _, n := range networks {
-		j.EachHeld(n, x.From, x.To, func(a netip.Addr, _ int) { cuts = append(cuts, a) })
+	for _, home := range homes {
+		j.EachHeld(home, x.From, x.To, func(a netip.Addr, _ int) { cuts = append(cuts, a) })
 	}
 	slices.SortFunc(cuts, netip.Addr.Compare)
 	var out []Range
@@ -92,13 +93,12 @@ func (x *stretch) pieces(j *verdict.Judge, networks []int) []Range {
 	return append(out, Range{from, x.To})
 }
 
-// networksAt returns the networks in which the addresses of a stretch have
-// subnets.
-func (x *stretch) networksAt(j *verdict.Judge) []int {
-	var out []int
+// subnetsAt returns the subnets in which the addresses of a stretch have homes.
+func (x *stretch) subnetsAt(j *verdict.Judge) []paths.Home {
+	var out []paths.Home
 	for _, s := range x.homes {
-		if home, ok := j.Net().Home(s, x.From); ok && home.Subnet >= 0 && !slices.Contains(out, home.Network) {
-			out = append(out, home.Network)
+		if home, ok := j.Net().Home(s, x.From); ok && home.Subnet >= 0 {
+			out = append(out, home)
 		}
 	}
 	return out

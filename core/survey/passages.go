@@ -96,7 +96,7 @@ func (w *passer) quarters(x *axis, domain, seenFrom int, key func(*Class) string
 func (w *passer) between(b *block) []Passage {
 	bySpot := func(c *Class) string { return keyOf([]int{c.spot}) }
 	byAnchors := func(c *Class) string {
-		return keyOf([]int{oneIf(c.four)}) + w.net.Anchors(c.End.Home.Network)
+		return keyOf([]int{oneIf(c.four)}) + w.net.Anchors(c.End.Home)
 	}
 	from := w.quarters(&b.src, b.from, b.from, bySpot)
 	if b.to == len(w.inside) {

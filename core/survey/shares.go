@@ -25,7 +25,7 @@ func ShareFaults(j *verdict.Judge) []estate.Fault {
 		if len(x.homes) < 2 {
 			continue // no other segment has the address, so nothing conflicts
 		}
-		for _, r := range x.pieces(j, x.networksAt(j)) {
+		for _, r := range x.pieces(j, x.subnetsAt(j)) {
 			c.piece(r.From)
 		}
 	}

@@ -254,7 +254,7 @@ func (f *faller) strike() {
 		for _, h := range list {
 			k := key{spot: h.spot, moved: f.moves(h.network)}
 			if k.moved || f.meshed {
-				k.alike = net.Alike(h.network)
+				k.alike = net.Alike(f.classes[h.classes[0]].End.Home)
 			}
 			if !k.moved {
 				stay[h.spot]++

@@ -70,7 +70,7 @@ func (f *faller) outbound(b *block) {
 			continue
 		}
 		c := &f.classes[h.classes[0]]
-		k := key{b.src.place(c), c.four, f.judge.Net().Anchors(h.network)}
+		k := key{b.src.place(c), c.four, f.judge.Net().Anchors(c.End.Home)}
 		if groups[k] == nil {
 			groups[k] = &group{}
 		}

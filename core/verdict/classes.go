@@ -96,6 +96,9 @@ func (j *Judge) EachCut(f func(netip.Prefix)) {
 			f(r.To)
 		}
 	}
+	for i := range j.net.Subnets {
+		f(j.net.Subnets[i].Inside)
+	}
 	for p := range j.members.byPrefix.All() {
 		f(p)
 	}
@@ -139,13 +142,14 @@ func (j *Judge) In(p *Place, workload int) []int {
 // Kin returns the number of a workload's set of labels, from 0.
 func (j *Judge) Kin(workload int) int { return int(j.members.kin[workload]) }
 
-// EachHeld calls f for each address that a workload of the network holds in a
-// range, in order.
-func (j *Judge) EachHeld(network int, from, to netip.Addr, f func(a netip.Addr, workload int)) {
-	list := j.members.holders[network]
+// EachHeld calls f for each address that a workload of a home holds in a range
+// within it, in order, as the segment sees them.
+func (j *Judge) EachHeld(home paths.Home, from, to netip.Addr, f func(a netip.Addr, workload int)) {
+	list := j.members.holders[home.Network]
+	from, to = j.net.Inside(home, from), j.net.Inside(home, to)
 	i, _ := slices.BinarySearchFunc(list, from, func(h held, a netip.Addr) int { return h.addr.Compare(a) })
 	for ; i < len(list) && list[i].addr.Compare(to) <= 0; i++ {
-		f(list[i].addr, list[i].workload)
+		f(j.net.Outside(home, list[i].addr), list[i].workload)
 	}
 }
 

@@ -158,7 +158,7 @@ func (j *Judge) Internal(segment int, a netip.Addr) (Endpoint, bool) {
 	}
 	p := Endpoint{Addr: a, Segment: segment, Home: home, Workload: paths.None, Exit: paths.None}
 	if home.Subnet != paths.None {
-		p.Workload = j.members.holder(home.Network, a)
+		p.Workload = j.members.holder(home.Network, j.net.Inside(home, a))
 	}
 	p.groups = j.members.of(&p)
 	return p, true
@@ -260,7 +260,8 @@ func (j *Judge) GroupsOf() [][]int {
 			continue
 		}
 		for k, a := range w.Addresses {
-			p := j.PlaceOf(0, j.homeIn(network, a), a)
+			home := j.homeIn(network, a)
+			p := j.PlaceOf(0, home, j.net.Outside(home, a))
 			key := base{string(appendNumbers(nil, p.base)), j.Kin(i)}
 			groups, ok := known[key]
 			if !ok {
@@ -277,12 +278,34 @@ func (j *Judge) GroupsOf() [][]int {
 	return out
 }
 
-// homeIn returns the home that an address has in a network, by its longest subnet.
+// EndsOf returns the endpoints that a workload is, by its addresses as segments
+// see them.
+func (j *Judge) EndsOf(workload int) []Endpoint {
+	w := &j.estate.Workloads[workload]
+	network := j.net.Network(w.Network)
+	if network == paths.None {
+		return nil
+	}
+	var out []Endpoint
+	for _, a := range w.Addresses {
+		home := j.homeIn(network, a)
+		if home.Subnet == paths.None || j.net.Subnets[home.Subnet].Segment == paths.None {
+			continue
+		}
+		if p, ok := j.Internal(j.net.Subnets[home.Subnet].Segment, j.net.Outside(home, a)); ok && p.Workload == workload {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// homeIn returns the home that an inside address has in a network, by its longest
+// subnet.
 func (j *Judge) homeIn(network int, a netip.Addr) paths.Home {
 	home := paths.Home{Network: network, Subnet: paths.None}
 	for _, s := range j.net.Networks[network].Subnets {
-		if prefix := j.net.Subnets[s].Prefix; prefix.Contains(a) && (home.Subnet == paths.None || prefix.Bits() > home.Prefix.Bits()) {
-			home.Subnet, home.Prefix = s, prefix
+		if x := &j.net.Subnets[s]; x.Inside.Contains(a) && (home.Subnet == paths.None || x.Inside.Bits() > home.Prefix.Bits()) {
+			home.Subnet, home.Prefix = s, x.Prefix
 		}
 	}
 	return home

@@ -94,6 +94,7 @@ func slowly(e *estate.Estate, f verdict.Flow) verdict.Verdict {
 
 func TestJudgeAgreesWithTheOracle(t *testing.T) {
 	reasons := map[verdict.Reason]int{}
+	met := map[string]int{} // what translation does
 	rapid.Check(t, func(t *rapid.T) {
 		e := drawValid(t)
 		j := verdict.New(e)
@@ -109,6 +110,13 @@ func TestJudgeAgreesWithTheOracle(t *testing.T) {
 			}
 			trace := j.Trace(f)
 			require.Equal(t, got, trace.Verdict, "the trace says otherwise")
+			met[trace.Path.Absence]++
+			if trace.Source.Inside != "" {
+				met["from "+string(got.Outcome)]++
+			}
+			if trace.Destination.Inside != "" {
+				met["to "+string(got.Outcome)]++
+			}
 		}
 	})
 	for _, r := range []verdict.Reason{
@@ -119,6 +127,9 @@ func TestJudgeAgreesWithTheOracle(t *testing.T) {
 		if !assert.Positive(t, reasons[r], "no drawn flow was settled by %s", r) {
 			t.Log(reasons)
 		}
+	}
+	for _, what := range []string{"shadowed", "not-translated", "from allowed", "to allowed", "from inspected", "to denied"} {
+		assert.Positive(t, met[what], "no drawn flow met: %s", what)
 	}
 }
 

@@ -42,6 +42,7 @@ type FlowView struct {
 // EndView is one end of the flow. What does not apply is empty.
 type EndView struct {
 	Address  string            `json:"address"`
+	Inside   string            `json:"inside"` // the address that it has in its own network, where that is another
 	Internal bool              `json:"internal"`
 	Segment  string            `json:"segment"`
 	Network  string            `json:"network"`
@@ -188,6 +189,9 @@ func (j *Judge) endView(p *Endpoint) EndView {
 		v.Segment, v.Network, v.Prefix = j.net.Segments[p.Segment], j.net.Networks[p.Home.Network].Name, p.Home.Prefix.String()
 		if p.Home.Subnet != paths.None {
 			v.Subnet = j.net.Subnets[p.Home.Subnet].Name
+		}
+		if inside := j.net.Inside(p.Home, p.Addr); inside != p.Addr {
+			v.Inside = inside.String()
 		}
 		if p.Workload != paths.None {
 			w := &j.estate.Workloads[p.Workload]

@@ -30,6 +30,10 @@ const (
 	RefuseHub Op = "refuse-hub" // Network, Other
 	OpenExit  Op = "open-exit"  // Name, Hub, Segments
 	CloseExit Op = "close-exit" // Name
+	// Translate shows a subnet, or all within a prefix, to a segment under other
+	// addresses: Network, Hub, Segment, Prefix (inside), Outside.
+	Translate   Op = "translate"
+	Untranslate Op = "untranslate" // Network, Hub, Segment, Prefix
 )
 
 // Edit is one edit of how an estate hangs together.
@@ -45,6 +49,7 @@ type Edit struct {
 	Cost     int          `json:"cost,omitempty"`
 	Uplink   string       `json:"uplink,omitempty"`
 	Prefix   netip.Prefix `json:"prefix,omitzero"`
+	Outside  netip.Prefix `json:"outside,omitzero"`
 	Via      estate.Via   `json:"via,omitempty"`
 	Status   string       `json:"status,omitempty"`
 }
@@ -91,6 +96,7 @@ var doers = map[Op]func(*bench) error{
 	Live: (*bench).live, Attach: (*bench).attach, Detach: (*bench).detach, Bring: (*bench).bring, Withdraw: (*bench).withdraw,
 	Learn: (*bench).learn, SetRoute: (*bench).setRoute, DropRoute: (*bench).dropRoute, Link: (*bench).link, Unlink: (*bench).unlink,
 	OfferHub: (*bench).offerHub, RefuseHub: (*bench).refuseHub, OpenExit: (*bench).openExit, CloseExit: (*bench).closeExit,
+	Translate: (*bench).translate, Untranslate: (*bench).untranslate,
 }
 
 func (b *bench) fault(key, message, fix string) error {
@@ -134,7 +140,7 @@ func (b *bench) attachment() (*estate.Attachment, error) {
 	a := &b.e.Attachments[i]
 	if key := "attachment " + a.Network + "@" + a.Hub; !b.own[key] {
 		b.own[key] = true
-		a.Static, a.Learned = slices.Clone(a.Static), slices.Clone(a.Learned)
+		a.Static, a.Learned, a.Translate = slices.Clone(a.Static), slices.Clone(a.Learned), slices.Clone(a.Translate)
 	}
 	return a, nil
 }
@@ -397,4 +403,38 @@ func (b *bench) closeExit() error {
 	mine(b, "exits", &b.e.Exits)
 	b.e.Exits = slices.Delete(b.e.Exits, i, i+1)
 	return nil
+}
+
+func (b *bench) translate() error {
+	a, err := b.attachment()
+	if err != nil {
+		return err
+	}
+	if err := b.segment("segment", b.edit.Segment); err != nil {
+		return err
+	}
+	for key, p := range map[string]netip.Prefix{"prefix": b.edit.Prefix, "outside": b.edit.Outside} {
+		if !p.IsValid() || p != p.Masked() {
+			return b.fault(key, "a prefix is an address and a length, without host bits", "write one such as 100.64.0.0/16")
+		}
+	}
+	t := estate.Translation{Inside: b.edit.Prefix, Outside: b.edit.Outside, Segment: b.edit.Segment}
+	a.Translate = append(slices.DeleteFunc(a.Translate, b.translatesSame), t)
+	return nil
+}
+
+func (b *bench) untranslate() error {
+	a, err := b.attachment()
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(a.Translate, b.translatesSame) {
+		return b.missing("prefix", "translation of", b.edit.Prefix.String())
+	}
+	a.Translate = slices.DeleteFunc(a.Translate, b.translatesSame)
+	return nil
+}
+
+func (b *bench) translatesSame(t estate.Translation) bool {
+	return t.Inside == b.edit.Prefix && t.Segment == b.edit.Segment
 }

@@ -191,18 +191,12 @@ func (s *Snapshot) notEmpty(e *end, field, message string) error {
 }
 
 func (s *Snapshot) findWorkload(e *end, field string, w int) error {
-	net := s.Judge.Net()
 	work := &s.Estate.Workloads[w]
-	home := net.Network(work.Network)
-	for _, a := range work.Addresses {
-		for i := range net.Segments {
-			p, ok := s.Judge.Internal(i, a)
-			c, classed := s.Survey.ClassAt(i, a)
-			if ok && classed && p.Home.Network == home && p.Workload == w {
-				e.segment = i
-				e.addresses = append(e.addresses, a)
-				e.set = append(e.set, survey.Member{Class: c, Only: a})
-			}
+	for _, p := range s.Judge.EndsOf(w) {
+		if c, ok := s.Survey.ClassAt(p.Segment, p.Addr); ok {
+			e.segment = p.Segment
+			e.addresses = append(e.addresses, p.Addr)
+			e.set = append(e.set, survey.Member{Class: c, Only: p.Addr})
 		}
 	}
 	if len(e.set) == 0 {

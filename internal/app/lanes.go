@@ -63,6 +63,7 @@ type LaneSubnet struct {
 	Name    string `json:"name"`
 	Prefix  string `json:"prefix"`
 	Segment string `json:"segment"`
+	Outside string `json:"outside"` // what the segment sees it as, where that is another prefix
 }
 
 // Attach is an attachment.
@@ -184,12 +185,19 @@ func (s *Snapshot) laneNetworks() []LaneNetwork {
 		at[a.Network] = append(at[a.Network], x)
 	}
 	out := make([]LaneNetwork, len(e.Networks))
+	net := s.Judge.Net()
+	shown := map[string]string{}
+	for i := range net.Subnets {
+		if x := &net.Subnets[i]; x.Translated {
+			shown[net.Networks[x.Network].Name+"/"+x.Name] = x.Prefix.String()
+		}
+	}
 	for i := range e.Networks {
 		n := &e.Networks[i]
 		out[i] = LaneNetwork{n.Name, n.Kind, n.Account, n.Region, gone[n.Name], n.Segment, []LaneSubnet{}, at[n.Name]}
 		for k := range n.Subnets {
 			x := &n.Subnets[k]
-			out[i].Subnets = append(out[i].Subnets, LaneSubnet{x.Name, x.Prefix.String(), n.SegmentOf(x)})
+			out[i].Subnets = append(out[i].Subnets, LaneSubnet{x.Name, x.Prefix.String(), n.SegmentOf(x), shown[n.Name+"/"+x.Name]})
 		}
 		if out[i].At == nil {
 			out[i].At = []Attach{}

@@ -134,6 +134,9 @@ func (s *Snapshot) hubRow(r *paths.HubRoute, segment int) RouteRow {
 	}
 	name := net.Networks[r.Home.Network].Name
 	row.Of = Thing{"network", name}
+	if inside := net.InsidePrefix(r.Home); inside != r.Prefix {
+		row.Why = "inside " + inside.String()
+	}
 	switch {
 	case r.Path.Kind == paths.NoPath:
 		row.State, row.Why = "nowhere", s.absenceWords(r.Path.Absence, r.Home.Network)
@@ -183,6 +186,10 @@ func (s *Snapshot) absenceWords(a paths.Absence, network int) string {
 		return fmt.Sprintf("the peer that the table of %s leads to neither holds the address nor offers its hub", name)
 	case paths.FarNotAttached:
 		return fmt.Sprintf("%s has no attachment that is up, and no peer bears its prefix", name)
+	case paths.Shadowed:
+		return fmt.Sprintf("%s has that address inside, and looks for it at home", name)
+	case paths.NotTranslated:
+		return fmt.Sprintf("no attachment of %s that is up translates it", name)
 	case paths.NoLinks:
 		return "no links that carry the segment join the two hubs"
 	case paths.NoExit:

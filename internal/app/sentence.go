@@ -209,6 +209,10 @@ func noPath(t *verdict.Trace) []Token {
 		return say("Unrouted: %s has no attachment that is up.", network)
 	case "peer-ends":
 		return say("Unrouted: the route of %s leads to a peer, and ends there.", network)
+	case "shadowed":
+		return say("Unrouted: network %s has the address %s inside, and looks for it at home.", network, ref("", t.Flow.Destination))
+	case "not-translated":
+		return say("Unrouted: no attachment on the way translates %s of %s.", endRef(&t.Source), network)
 	case "far-not-attached":
 		return say("Unrouted: nothing leads on to %s; network %s has no attachment that is up.", endRef(&t.Destination), ref(estate.KindNetwork, t.Destination.Network))
 	case "no-links":

@@ -4,8 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
+
+	"go4.org/netipx"
 
 	"bivium/core/document"
 	"bivium/core/estate"
@@ -30,6 +33,7 @@ type Refusal struct {
 	Fix     string   `json:"fix"`
 	Refs    []Thing  `json:"refs"`
 	Both    []string `json:"both"` // the prefixes that overlap, where some do
+	Ways    []Mend   `json:"ways"` // edits that, made too, would avoid it
 }
 
 // RouteChange is a prefix of a segment that is reached otherwise than before, at
@@ -52,6 +56,9 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 		return nil, err
 	}
 	if refused := s.refusals(next); len(refused) > 0 {
+		for i := range refused {
+			refused[i].Ways = waysOut(next, edits, &refused[i])
+		}
 		return &Rewired{Revision: s.Revision, Refused: refused, Routes: []RouteChange{}}, nil
 	}
 	after, d := s.following(next, s.Revision, s.Known, s.Mapping)
@@ -84,13 +91,82 @@ func (s *Snapshot) refusals(next *estate.Estate) []Refusal {
 		if had[f.Message] {
 			continue
 		}
-		r := Refusal{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Refs: []Thing{}, Both: prefixesIn(f.Message)}
+		r := Refusal{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Refs: []Thing{}, Both: prefixesIn(f.Message), Ways: []Mend{}}
 		for _, x := range f.Refs {
 			r.Refs = append(r.Refs, Thing{string(x.Kind), x.Name})
 		}
 		out = append(out, r)
 	}
 	return out
+}
+
+// waysOut returns translations of what the edits place that would keep it apart
+// from what is there.
+func waysOut(e *estate.Estate, edits []wiring.Edit, r *Refusal) []Mend {
+	out := []Mend{}
+	if r.Code != string(estate.Overlap) {
+		return out
+	}
+	for _, ref := range r.Refs {
+		network, subnet, _ := strings.Cut(ref.Name, "/")
+		placed := slices.ContainsFunc(edits, func(x wiring.Edit) bool { return x.Network == network })
+		n := slices.IndexFunc(e.Networks, func(n estate.Network) bool { return n.Name == network })
+		if ref.Kind != "subnet" || !placed || n < 0 {
+			continue
+		}
+		k := slices.IndexFunc(e.Networks[n].Subnets, func(s estate.Subnet) bool { return s.Name == subnet })
+		s := &e.Networks[n].Subnets[k]
+		segment := e.Networks[n].SegmentOf(s)
+		free, ok := freePrefix(e, segment, s.Prefix)
+		if !ok {
+			continue
+		}
+		m := Mend{Words: fmt.Sprintf("show %s to %s as %s", ref.Name, segment, free)}
+		for _, a := range e.Attachments {
+			if a.Network == network {
+				m.Edits = append(m.Edits, wiring.Edit{Op: wiring.Translate, Network: network, Hub: a.Hub, Segment: segment, Prefix: s.Prefix, Outside: free})
+			}
+		}
+		if len(m.Edits) > 0 && !slices.ContainsFunc(out, func(o Mend) bool { return o.Words == m.Words }) {
+			out = append(out, m)
+		}
+	}
+	return out
+}
+
+// shared are the addresses that are set aside for translation: shared address
+// space (RFC 6598), and local addresses with a global ID that is nobody's
+// (RFC 4193).
+var shared = [2]netip.Prefix{netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("fd64:6276:6d00::/40")}
+
+// freePrefix returns the first prefix of the size of another, among those set
+// aside for translation, that nothing of a segment, or brought to it, overlaps.
+func freePrefix(e *estate.Estate, segment string, as netip.Prefix) (netip.Prefix, bool) {
+	from := shared[0]
+	if !as.Addr().Is4() {
+		from = shared[1]
+	}
+	if as.Bits() < from.Bits() {
+		return netip.Prefix{}, false
+	}
+	net := paths.New(e)
+	var taken netipx.IPSetBuilder
+	for i := range net.Segments { // of any segment: shares may bring it
+		net.EachHomePrefix(i, taken.AddPrefix)
+	}
+	var all netipx.IPSetBuilder
+	all.AddPrefix(from)
+	used, err := taken.IPSet()
+	if err != nil {
+		return netip.Prefix{}, false
+	}
+	all.RemoveSet(used)
+	free, err := all.IPSet()
+	if err != nil {
+		return netip.Prefix{}, false
+	}
+	p, _, ok := free.RemoveFreePrefix(uint8(as.Bits()))
+	return p, ok
 }
 
 // prefixesIn returns the prefixes that a message names.

@@ -46,7 +46,7 @@ func TestANetworkIsPlacedOverHTTP(t *testing.T) {
 	w.send(http.MethodPost, "/api/wiring/try", body(t, place), nil, http.StatusOK, "Rewired", &tried)
 	require.Empty(t, tried.Refused)
 	require.Len(t, tried.Routes, 1, "one prefix comes, at every hub")
-	assert.Equal(t, app.RouteChange{Segment: "market", Prefix: "10.95.0.0/24", After: "tide-lab at delta", Hubs: []string{"delta", "fjord", "ridge"}}, tried.Routes[0])
+	assert.Equal(t, app.RouteChange{Segment: "market", Prefix: "10.31.0.64/26", After: "tide-lab at delta", Hubs: []string{"delta", "fjord", "ridge"}}, tried.Routes[0])
 	assert.NotEmpty(t, tried.Effect.Flows, "flows come with it")
 	for _, f := range tried.Effect.Flows {
 		assert.True(t, f.Before == nil || f.After == nil || f.Outcome, "%v", f)

@@ -132,6 +132,9 @@ func (d *drawer) place() {
 	for i := range e.Networks {
 		d.routes(&e.Networks[i])
 	}
+	for i := range e.Attachments {
+		d.translate(&e.Attachments[i])
+	}
 	for i := range d.number(3, 14) {
 		d.workload(i)
 	}
@@ -150,6 +153,46 @@ func (d *drawer) attach(network string) {
 		a.Learned = append(a.Learned, estate.Learned{Prefix: d.fresh(), Segment: pick(d, d.segments...), Status: pick(d, "accepted", "accepted", "waiting", "refused")})
 	}
 	d.e.Attachments = append(d.e.Attachments, a)
+}
+
+// translate lets an attachment show a subnet of its network under other addresses:
+// fresh ones, those of another, or, at a second attachment, the same as at the first.
+func (d *drawer) translate(a *estate.Attachment) {
+	if !d.chance(25) {
+		return
+	}
+	for i := range d.e.Attachments {
+		if o := &d.e.Attachments[i]; o.Network == a.Network && len(o.Translate) > 0 && d.chance(60) {
+			a.Translate = o.Translate
+			return
+		}
+	}
+	for i := range d.e.Networks {
+		n := &d.e.Networks[i]
+		if n.Name != a.Network {
+			continue
+		}
+		s := pick(d, n.Subnets...)
+		t := estate.Translation{Inside: s.Prefix, Segment: n.SegmentOf(&s)}
+		d.next++
+		base := netip.MustParseAddr(fmt.Sprintf("100.%d.%d.0", 64+d.next%3, d.next))
+		if s.Prefix.Addr().Is6() {
+			base = netip.MustParseAddr(fmt.Sprintf("fd99:0:0:%x::", d.next))
+		} else if d.chance(20) {
+			base = netip.MustParseAddr(fmt.Sprintf("203.0.%d.0", d.next))
+		}
+		t.Outside = netip.PrefixFrom(base, s.Prefix.Bits())
+		if other := pick(d, d.prefixes...); d.chance(25) && other.Bits() == s.Prefix.Bits() && other.Addr().Is4() == s.Prefix.Addr().Is4() {
+			t.Outside = other
+		}
+		if wider := t.Inside.Bits() - 2; d.chance(30) && t.Inside.Addr().Is4() {
+			t.Inside, t.Outside = netip.PrefixFrom(t.Inside.Addr(), wider).Masked(), netip.PrefixFrom(t.Outside.Addr(), wider).Masked()
+		}
+		if t.Segment != "" {
+			d.prefixes = append(d.prefixes, t.Outside)
+			a.Translate = append(a.Translate, t)
+		}
+	}
 }
 
 func (d *drawer) routes(n *estate.Network) {
@@ -376,6 +419,16 @@ func Ends(e *estate.Estate) []netip.Addr {
 		}
 		for _, l := range a.Learned {
 			add(l.Prefix)
+		}
+		for _, t := range a.Translate {
+			add(t.Outside)
+			for _, w := range e.Workloads {
+				for _, x := range w.Addresses {
+					if w.Network == a.Network && t.Inside.Contains(x) {
+						out = append(out, estate.Rebase(x, t.Outside))
+					}
+				}
+			}
 		}
 	}
 	for _, w := range e.Workloads {

@@ -32,7 +32,8 @@ type Verdict struct {
 // place is an endpoint: where it is, or, external, by which exit.
 type place struct {
 	addr     netip.Addr
-	segment  string // "" for external
+	inside   netip.Prefix // of its subnet, if that is translated
+	segment  string       // "" for external
 	network  string
 	subnet   string // "" where the home is that of a prefix
 	workload *estate.Workload
@@ -111,15 +112,76 @@ func (w world) network(name string) *estate.Network {
 	return nil
 }
 
-// subnetOf returns the subnet of a network, in a segment, that has the address.
+// subnetOf returns the subnet of a network, in a segment, that has the address
+// there: the outside address, where it is translated (T2).
 func (w world) subnetOf(network, segment string, a netip.Addr) *estate.Subnet {
 	n := w.network(network)
 	for i := range n.Subnets {
-		if n.SegmentOf(&n.Subnets[i]) == segment && n.Subnets[i].Prefix.Contains(a) {
-			return &n.Subnets[i]
+		s := &n.Subnets[i]
+		if n.SegmentOf(s) != segment {
+			continue
+		}
+		t := w.translation(network, segment, s)
+		if t == nil && s.Prefix.Contains(a) || t != nil && t.Outside.Contains(a) && s.Prefix.Contains(swap(a, t.Outside, t.Inside)) {
+			return s
 		}
 	}
 	return nil
+}
+
+// translation returns the translation of a subnet in a segment, or nil.
+func (w world) translation(network, segment string, s *estate.Subnet) *estate.Translation {
+	for i := range w.Attachments {
+		if w.Attachments[i].Network == network {
+			if t := translates(&w.Attachments[i], segment, s); t != nil {
+				return t
+			}
+		}
+	}
+	return nil
+}
+
+// translates returns the translation of a subnet that an attachment makes, or nil.
+func translates(a *estate.Attachment, segment string, s *estate.Subnet) *estate.Translation {
+	for i := range a.Translate {
+		t := &a.Translate[i]
+		if t.Segment == segment && t.Inside.Contains(s.Prefix.Addr()) && t.Inside.Bits() <= s.Prefix.Bits() {
+			return t
+		}
+	}
+	return nil
+}
+
+// swap returns the address in one prefix that stands where another stands in
+// another prefix of its length (T1), bit by bit.
+func swap(a netip.Addr, from, to netip.Prefix) netip.Addr {
+	x, y := a.As16(), to.Addr().As16()
+	first := 0
+	if a.Is4() {
+		first = 96
+	}
+	for bit := first; bit < first+from.Bits(); bit++ {
+		mask := byte(1) << (7 - bit%8)
+		x[bit/8] = x[bit/8]&^mask | y[bit/8]&mask
+	}
+	out := netip.AddrFrom16(x)
+	if a.Is4() {
+		return out.Unmap()
+	}
+	return out
+}
+
+// shadows reports whether a network has an address inside a translated subnet of
+// its own (T5).
+func (w world) shadows(network string, a netip.Addr) bool {
+	n := w.network(network)
+	for i := range n.Subnets {
+		s := &n.Subnets[i]
+		if s.Prefix.Contains(a) && w.translation(network, n.SegmentOf(s), s) != nil {
+			return true
+		}
+	}
+	return false
 }
 
 // bears reports whether an attachment has a prefix of the segment with the address.
@@ -142,8 +204,12 @@ func (w world) home(segment string, a netip.Addr) (place, bool) {
 	for _, n := range w.Networks {
 		if s := w.subnetOf(n.Name, segment, a); s != nil {
 			p := place{addr: a, segment: segment, network: n.Name, subnet: s.Name}
+			held := a
+			if t := w.translation(n.Name, segment, s); t != nil {
+				p.inside, held = s.Prefix, swap(a, t.Outside, t.Inside)
+			}
 			for i := range w.Workloads {
-				if w.Workloads[i].Network == n.Name && slices.Contains(w.Workloads[i].Addresses, a) {
+				if w.Workloads[i].Network == n.Name && slices.Contains(w.Workloads[i].Addresses, held) {
 					p.workload = &w.Workloads[i]
 				}
 			}

@@ -54,18 +54,44 @@ func (w world) path(src, dst place) path {
 	if dst.segment == src.segment && dst.network == src.network {
 		return path{kind: "local", network: src.network}
 	}
+	if w.shadows(src.network, dst.addr) { // T5
+		return path{}
+	}
 	enter, done := w.route(src, dst)
+	if done.kind == "peered" && src.inside.IsValid() { // T4
+		return path{}
+	}
 	if done.kind != "" || enter == "" {
 		return done
 	}
+	from := w.entering(src, enter)
 	if dst.segment == "" {
-		return w.toExit(enter, src.segment)
-	}
-	var from []step
-	for _, a := range w.attached(enter) {
-		from = append(from, step{a.Hub, a.Cost, ""})
+		return w.toExit(from, src.segment)
 	}
 	return w.toHome(from, dst)
+}
+
+// entering returns where flows from an endpoint enter, at the attachments of a
+// network (T3).
+func (w world) entering(src place, network string) []step {
+	var from []step
+	for _, a := range w.attached(network) {
+		if !src.inside.IsValid() || network == src.network && w.bearsOut(a, src) {
+			from = append(from, step{a.Hub, a.Cost, ""})
+		}
+	}
+	return from
+}
+
+// bearsOut reports whether an attachment translates the subnet of an endpoint (T3).
+func (w world) bearsOut(a *estate.Attachment, p place) bool {
+	n := w.network(p.network)
+	for i := range n.Subnets {
+		if n.Subnets[i].Name == p.subnet {
+			return translates(a, p.segment, &n.Subnets[i]) != nil
+		}
+	}
+	return false
 }
 
 // route follows the route table (M7.2, M7.3): the network at whose attachments
@@ -80,7 +106,7 @@ func (w world) route(src, dst place) (enter string, done path) {
 	}
 	for _, peer := range w.peersOf(n.Name) {
 		if dst.segment != "" && dst.segment == src.segment {
-			if s := w.subnetOf(peer, dst.segment, dst.addr); s != nil && s.Prefix.Bits() > best {
+			if s := w.subnetOf(peer, dst.segment, dst.addr); s != nil && s.Prefix.Bits() > best && !dst.inside.IsValid() {
 				best, via = s.Prefix.Bits(), "peer:"+peer
 			}
 		}
@@ -111,7 +137,7 @@ func (w world) route(src, dst place) (enter string, done path) {
 		return "", path{}
 	}
 	peer := strings.TrimPrefix(via, "peer:")
-	if dst.segment != "" && w.subnetOf(peer, dst.segment, dst.addr) != nil {
+	if dst.segment != "" && !dst.inside.IsValid() && w.subnetOf(peer, dst.segment, dst.addr) != nil {
 		return "", path{kind: "peered", network: n.Name, peer: peer}
 	}
 	if w.offers(peer, n.Name) && len(w.attached(peer)) > 0 {
@@ -131,7 +157,9 @@ type step struct {
 // toHome is M7.4.
 func (w world) toHome(from []step, dst place) path {
 	var to []step
-	if own := w.attached(dst.network); len(own) > 0 {
+	if dst.inside.IsValid() {
+		to = w.entering(dst, dst.network)
+	} else if own := w.attached(dst.network); len(own) > 0 {
 		for _, a := range own {
 			if dst.subnet != "" || bears(a, dst.segment, dst.addr, false) {
 				to = append(to, step{a.Hub, a.Cost, ""})
@@ -150,11 +178,8 @@ func (w world) toHome(from []step, dst place) path {
 }
 
 // toExit is M7.5.
-func (w world) toExit(enter, segment string) path {
-	var from, to []step
-	for _, a := range w.attached(enter) {
-		from = append(from, step{a.Hub, a.Cost, ""})
-	}
+func (w world) toExit(from []step, segment string) path {
+	var to []step
 	for _, x := range w.Exits {
 		if x.State == "up" && slices.Contains(x.Segments, segment) {
 			to = append(to, step{x.Hub, 0, x.Name})
@@ -218,7 +243,7 @@ func (w world) back(src, dst place) string {
 	}
 	if src.segment == "" {
 		enter, _ := w.route(dst, place{addr: src.addr})
-		if enter != "" {
+		if enter != "" && len(w.entering(dst, enter)) > 0 && !w.shadows(dst.network, src.addr) {
 			return "hub"
 		}
 		return ""

@@ -732,6 +732,8 @@ export interface components {
         };
         End: {
             address: string;
+            /** @description The address in its own network where that is another */
+            inside: string;
             internal: boolean;
             segment: string;
             network: string;
@@ -1099,6 +1101,8 @@ export interface components {
             name: string;
             prefix: string;
             segment: string;
+            /** @description What the segment sees it as where that is another prefix */
+            outside: string;
         };
         LaneAttach: {
             hub: string;
@@ -1196,7 +1200,7 @@ export interface components {
         };
         WiringEdit: {
             /** @enum {unknown} */
-            op: "live" | "attach" | "detach" | "bring" | "withdraw" | "learn" | "set-route" | "drop-route" | "link" | "unlink" | "offer-hub" | "refuse-hub" | "open-exit" | "close-exit";
+            op: "live" | "attach" | "detach" | "bring" | "withdraw" | "learn" | "set-route" | "drop-route" | "link" | "unlink" | "offer-hub" | "refuse-hub" | "open-exit" | "close-exit" | "translate" | "untranslate";
             network?: string;
             subnet?: string;
             segment?: string;
@@ -1207,6 +1211,7 @@ export interface components {
             cost?: number;
             uplink?: string;
             prefix?: string;
+            outside?: string;
             via?: string;
             status?: string;
         };
@@ -1226,6 +1231,7 @@ export interface components {
             fix: string;
             refs: components["schemas"]["Ref"][];
             both: string[];
+            ways: components["schemas"]["Mend"][];
         };
         RouteChange: {
             segment: string;

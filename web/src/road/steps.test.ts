@@ -4,6 +4,7 @@ import { stepsOf } from "./steps";
 
 const end = (address: string): Schemas["End"] => ({
   address,
+  inside: "",
   internal: true,
   segment: "office",
   network: "yard",

@@ -66,8 +66,9 @@ function endAt(steps: Step[], t: Trace): Step[] {
 const plain = (text: string): Token => ({ text });
 
 function who(e: Schemas["End"]): Token[] {
-  if (e.workload) return [{ text: e.workload, kind: "workload" }, plain(`  ${e.address}`)];
-  return [plain(e.address)];
+  const address = e.inside ? `${e.address}, inside ${e.inside}` : e.address;
+  if (e.workload) return [{ text: e.workload, kind: "workload" }, plain(`  ${address}`)];
+  return [plain(address)];
 }
 
 function where(e: Schemas["End"]): string[] {
@@ -136,6 +137,8 @@ const absences: Record<string, string> = {
   "no-links": "no links that carry the segment join the hubs",
   "no-exit": "no exit that is up serves the segment",
   "no-publication": "nothing publishes the destination",
+  shadowed: "the source's network has this address inside, and looks for it at home",
+  "not-translated": "no attachment on the way translates the source",
 };
 
 /** The hubs of a path as one line. */

@@ -129,6 +129,7 @@ type ChipProps = {
 function ChipView({ plan, told, chip, lane, left, top, lit, onNetwork }: ChipProps) {
   const { network, attach } = chip;
   const { state, why } = attachState(told, network, attach);
+  const outside = network.subnets.find((s) => s.segment === lane && s.outside !== "")?.outside;
   const dear = network.at.length > 1 && attach && attach.cost > Math.min(...network.at.map((a) => a.cost));
   return (
     <button
@@ -139,7 +140,7 @@ function ChipView({ plan, told, chip, lane, left, top, lit, onNetwork }: ChipPro
       data-chip={network.name}
       data-state={state}
       onClick={() => onNetwork(network.name)}
-      title={`${network.name}, ${network.kind}${attach ? `, cost ${attach.cost}` : ""}${state === "up" ? "" : `, ${state}: ${why}`}`}
+      title={`${network.name}, ${network.kind}${outside ? `, seen as ${outside}` : ""}${attach ? `, cost ${attach.cost}` : ""}${state === "up" ? "" : `, ${state}: ${why}`}`}
       className={`absolute flex items-center gap-1.5 rounded-full border px-2 text-[13px] leading-5 hover:border-accent ${
         state === "up" ? "border-line bg-paper" : "border-dashed border-denied bg-paper"
       } ${lit === network.name ? "ring-2 ring-accent" : ""} ${dear ? "text-soft" : ""}`}
@@ -155,6 +156,7 @@ function ChipView({ plan, told, chip, lane, left, top, lit, onNetwork }: ChipPro
           {attach.waiting} waiting
         </span>
       )}
+      {outside && <span className="rounded-full bg-wash px-1.5 text-[11px] leading-4">as</span>}
       {network.gone && <span className="text-xs text-denied">gone</span>}
       <StateGlyph state={state} />
     </button>

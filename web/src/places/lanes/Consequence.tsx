@@ -13,10 +13,12 @@ interface Props {
   /** What the button says. */
   verb: string;
   onDone: () => void;
+  /** Takes up a way out of a refusal. */
+  onWay?: (way: Schemas["Mend"]) => void;
 }
 
 /** What edits would do: why they are refused, or which routes and flows change; and the button that makes them. */
-export function Consequence({ edits, verb, onDone }: Props) {
+export function Consequence({ edits, verb, onDone, onWay }: Props) {
   const queries = useQueryClient();
   const settled = useDebounced(edits, 120);
   const estate = useQuery(estateQuery);
@@ -35,7 +37,7 @@ export function Consequence({ edits, verb, onDone }: Props) {
   return (
     <div data-testid="consequence" className="text-[13px]">
       {!fresh && !error && <p className="py-2 text-soft">Working out what this changes…</p>}
-      {refused.length > 0 && <Refused refused={refused} />}
+      {refused.length > 0 && <Refused refused={refused} onWay={onWay} />}
       {error && (
         <p role="alert" className="py-2 text-denied">
           {error instanceof ApiProblem && error.problem.problems
@@ -53,7 +55,8 @@ export function Consequence({ edits, verb, onDone }: Props) {
   );
 }
 
-function Refused({ refused }: { refused: Schemas["Refusal"][] }) {
+function Refused({ refused, onWay }: { refused: Schemas["Refusal"][]; onWay: Props["onWay"] }) {
+  const ways = new Map(refused.flatMap((r) => r.ways).map((w) => [w.words, w]));
   return (
     <div
       role="alert"
@@ -76,6 +79,16 @@ function Refused({ refused }: { refused: Schemas["Refusal"][] }) {
           </li>
         ))}
       </ul>
+      {onWay &&
+        [...ways.values()].map((w) => (
+          <button
+            key={w.words}
+            onClick={() => onWay(w)}
+            className="mt-2 block rounded border border-accent px-2 py-0.5 text-left text-accent hover:bg-accent/10"
+          >
+            {w.words}
+          </button>
+        ))}
       {refused.length > 6 && <p className="pt-1 text-soft">and {refused.length - 6} more like these</p>}
     </div>
   );

@@ -46,6 +46,18 @@ export function NetworkSheet({ estate, told, network }: { estate: Estate; told: 
                 <td className="py-0.5 pr-2">{name || "what it announces"}</td>
                 <td className="pr-2 font-mono text-xs text-soft">
                   {network.subnets.find((s) => s.name === name)?.prefix}
+                  {draft.outside[name] && (
+                    <span className="block text-ink">
+                      seen as {draft.outside[name]}{" "}
+                      <button
+                        className="font-sans text-soft hover:text-denied"
+                        aria-label={`Do not translate ${name}`}
+                        onClick={() => setDraft({ ...draft, outside: { ...draft.outside, [name]: "" } })}
+                      >
+                        no longer
+                      </button>
+                    </span>
+                  )}
                 </td>
                 <td className="text-right">
                   <Choice
@@ -85,6 +97,14 @@ export function NetworkSheet({ estate, told, network }: { estate: Estate; told: 
             edits={edits}
             verb={network.at.length === 0 ? "Place it" : "Change it"}
             onDone={done}
+            onWay={(way) => {
+              const outside = { ...draft.outside };
+              for (const e of way.edits) {
+                const subnet = network.subnets.find((s) => s.prefix === e.prefix);
+                if (subnet && e.outside && e.network === network.name) outside[subnet.name] = e.outside;
+              }
+              setDraft({ ...draft, outside });
+            }}
           />
         </Part>
       )}

@@ -22,7 +22,12 @@ function network(name: string, segments: string[], hubs: string[]): Network {
     region: "",
     gone: false,
     segment: "",
-    subnets: segments.map((segment, i) => ({ name: `s${i}`, prefix: `10.0.${i}.0/24`, segment })),
+    subnets: segments.map((segment, i) => ({
+      name: `s${i}`,
+      prefix: `10.0.${i}.0/24`,
+      segment,
+      outside: "",
+    })),
     at: hubs.map((h) => attach(h)),
   };
 }
@@ -152,6 +157,22 @@ describe("placing", () => {
       { op: "attach", network: "n", hub: "k", cost: 1 },
       { op: "detach", network: "n", hub: "h" },
     ]);
+  });
+
+  it("translates a subnet at every attachment, and at one that comes", () => {
+    const n = network("n", ["a"], ["h", "k"]);
+    const wanted = { ...placed(n), outside: { s0: "100.64.0.0/24" } };
+    const ops = (edits: ReturnType<typeof editsOf>) =>
+      edits.map((e) => `${e.op} ${e.hub} ${e.segment} ${e.outside}`);
+    expect(ops(editsOf(n, wanted))).toEqual(["translate h a 100.64.0.0/24", "translate k a 100.64.0.0/24"]);
+    const shown = { ...n, subnets: n.subnets.map((s) => ({ ...s, outside: "100.64.0.0/24" })) };
+    const more = { ...placed(shown), at: [...placed(shown).at, { hub: "m", cost: 5, uplink: "" }] };
+    expect(ops(editsOf(shown, more))).toEqual([
+      "attach m undefined undefined",
+      "translate m a 100.64.0.0/24",
+    ]);
+    const no = { ...placed(shown), outside: { s0: "" } };
+    expect(editsOf(shown, no).map((e) => e.op)).toEqual(["untranslate", "untranslate"]);
   });
 
   it("places all of a network from the tray that no segment holds", () => {

@@ -1,0 +1,103 @@
+package estate
+
+import (
+	"fmt"
+	"net/netip"
+)
+
+// Image returns the prefix under which a translation shows another, if that lies
+// within its inside (T1, T2).
+func (t *Translation) Image(p netip.Prefix) (netip.Prefix, bool) {
+	if t.Inside.Bits() > p.Bits() || !t.Inside.Contains(p.Addr()) {
+		return netip.Prefix{}, false
+	}
+	return netip.PrefixFrom(Rebase(p.Addr(), t.Outside), p.Bits()), true
+}
+
+// Rebase returns the address that has the network part of a prefix, and the rest
+// of another address of its family.
+func Rebase(a netip.Addr, onto netip.Prefix) netip.Addr {
+	from, to := a.AsSlice(), onto.Addr().AsSlice()
+	for i := range from {
+		mask := byte(0)
+		if left := onto.Bits() - 8*i; left >= 8 {
+			mask = 0xff
+		} else if left > 0 {
+			mask = 0xff << (8 - left)
+		}
+		from[i] = from[i]&^mask | to[i]&mask
+	}
+	out, _ := netip.AddrFromSlice(from)
+	return out
+}
+
+// translations are those of the attachments of each network.
+func translations(e *Estate) map[string][]Translation {
+	out := map[string][]Translation{}
+	for i := range e.Attachments {
+		a := &e.Attachments[i]
+		out[a.Network] = append(out[a.Network], a.Translate...)
+	}
+	return out
+}
+
+// Shown returns the prefix under which a segment sees a subnet of it (T2), given
+// the translations of its network.
+func Shown(all []Translation, segment string, subnet netip.Prefix) (netip.Prefix, bool) {
+	for i := range all {
+		if all[i].Segment == segment && all[i].sound() {
+			if p, ok := all[i].Image(subnet); ok {
+				return p, true
+			}
+		}
+	}
+	return subnet, false
+}
+
+func (t *Translation) sound() bool {
+	return t.Inside.Addr().Is4() == t.Outside.Addr().Is4() && t.Inside.Bits() == t.Outside.Bits()
+}
+
+// translate reports F14.
+func (c *checker) translate() {
+	type placed struct {
+		Translation
+		path string
+		ref  Ref
+	}
+	of := map[string][]placed{}
+	for i := range c.e.Attachments {
+		a := &c.e.Attachments[i]
+		ref := Ref{KindAttachment, a.Network + "@" + a.Hub}
+		for k, t := range a.Translate {
+			path := fmt.Sprintf("attachments[%d].translate[%d]", i, k)
+			c.need(ref, KindSegment, t.Segment, "%s.segment", path)
+			if !t.sound() {
+				c.add(BadTranslation, []Ref{ref}, "give both prefixes the same length, of one family",
+					fmt.Sprintf("%s translates %s to %s, which is of another size", ref, t.Inside, t.Outside), "%s", path+".outside")
+				continue
+			}
+			of[a.Network] = append(of[a.Network], placed{t, path, ref})
+		}
+	}
+	for i := range c.e.Networks {
+		n := &c.e.Networks[i]
+		all := of[n.Name]
+		for k := range all {
+			t := &all[k]
+			for _, o := range all[:k] {
+				if t.Segment == o.Segment && t.Translation != o.Translation && (t.Inside.Overlaps(o.Inside) || t.Outside.Overlaps(o.Outside)) {
+					c.add(BadTranslation, []Ref{t.ref, o.ref}, "let both say the same, or keep their prefixes apart",
+						fmt.Sprintf("in segment %s, %s and %s of network %s are translated to %s and %s, which cannot both be", t.Segment, o.Inside, t.Inside, n.Name, o.Outside, t.Outside), "%s", t.path)
+				}
+			}
+			for x := range n.Subnets {
+				s := &n.Subnets[x]
+				if n.SegmentOf(s) == t.Segment && s.Prefix.Overlaps(t.Inside) && s.Prefix.Bits() < t.Inside.Bits() {
+					c.add(BadTranslation, []Ref{t.ref, {KindSubnet, n.Name + "/" + s.Name}}, "translate all of the subnet",
+						fmt.Sprintf("%s translates %s, a part of subnet %s/%s (%s)", t.ref, t.Inside, n.Name, s.Name, s.Prefix), "%s", t.path+".inside")
+				}
+			}
+		}
+	}
+}
