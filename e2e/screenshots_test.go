@@ -45,7 +45,24 @@ func TestScreenshots(t *testing.T) {
 	u.sees("[data-testid=road]", "consoles-no-shell")
 	u.photograph(file("findings"))
 
+	u.goTo(address + "/lanes?from=forecast-1&to=historian-1&on=read-api")
+	u.find("[data-testid=course]")
+	u.find("[data-chip=outer-sound][data-state=down]")
+	u.photograph(file("lanes"))
+
+	u.goTo(address + "/lanes?lane=office&hub=ridge")
+	u.find("[data-route='10.81.0.0/24']")
+	u.photograph(file("routes"))
+
+	u.goTo(address + "/lanes?net=tide-lab&into=office&onto=delta")
+	u.sees("[aria-label=Refused]", "10.31.0.64/26")
+	u.photograph(file("placement-refused"))
+
 	u.clicks("[aria-label='Change to dark']")
+	u.goTo(address + "/lanes?from=crew-1&to=internet&on=web")
+	u.find("[data-testid=course]")
+	u.photograph(file("lanes-dark"))
+
 	u.goTo(address + "/board?open=market&from=dev&to=prod&on=any")
 	u.find("[data-testid=road]")
 	u.photograph(file("board-dark"))

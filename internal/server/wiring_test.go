@@ -99,7 +99,7 @@ func TestWhatIsWrongWithRoutesIsMendedFromTheTable(t *testing.T) {
 	assert.Equal(t, []string{"0.0.0.0/0 internet"}, past)
 
 	waits := w.routes("network=head-office").Waiting
-	require.Len(t, waits, 1)
+	require.Len(t, waits, 2)
 	assert.Equal(t, []string{"subnet harbour-east/lan (10.31.0.0/24)"}, waits[0].Overlaps)
 	accept := wiring.Edit{Op: wiring.Learn, Network: "head-office", Hub: "delta", Segment: "office", Status: "accepted"}
 	require.NoError(t, accept.Prefix.UnmarshalText([]byte(waits[0].Prefix)))

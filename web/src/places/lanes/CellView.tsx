@@ -156,7 +156,7 @@ function ChipView({ plan, told, chip, lane, left, top, lit, onNetwork }: ChipPro
           {attach.waiting} waiting
         </span>
       )}
-      {outside && <span className="rounded-full bg-wash px-1.5 text-[11px] leading-4">as</span>}
+      {outside && <span className="rounded-full bg-wash px-1.5 text-[11px] leading-4">translated</span>}
       {network.gone && <span className="text-xs text-denied">gone</span>}
       <StateGlyph state={state} />
     </button>

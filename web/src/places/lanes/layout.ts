@@ -409,7 +409,7 @@ function pack(chips: Chip[], room: number, sick: (c: Chip) => boolean): number {
       (attach && attach.cost > 1 ? 6 + 7 * String(attach.cost).length : 0) +
       (attach && attach.waiting > 0 ? 72 : 0) +
       (network.gone ? 34 : 0) +
-      (network.subnets.some((s) => s.outside !== "") ? 28 : 0) +
+      (network.subnets.some((s) => s.outside !== "") ? 72 : 0) +
       (sick(chip) ? 18 : 0);
     chip.width = Math.min(room, Math.ceil(38 + 7.6 * network.name.length + more));
     if (x > 0 && x + chip.width > room) [row, x] = [row + 1, 0];
