@@ -28,11 +28,20 @@ func lists() []field {
 }
 
 // Split returns the things of e one by one, in the order of its lists.
-func Split(e *estate.Estate) []Object {
+func Split(e *estate.Estate) []Object { return SplitBut(e, nil) }
+
+// SplitBut returns the things of e one by one, in the order of its lists, but for
+// those of the lists that are its own and another's: those hold the same things.
+func SplitBut(e, other *estate.Estate) []Object {
 	var out []Object
-	v := reflect.ValueOf(e).Elem()
+	v, o := reflect.ValueOf(e).Elem(), reflect.ValueOf(other)
 	for _, f := range lists() {
 		list := v.FieldByIndex(f.index)
+		if other != nil {
+			if its := o.Elem().FieldByIndex(f.index); its.Len() == list.Len() && its.Pointer() == list.Pointer() {
+				continue
+			}
+		}
 		for i := range list.Len() {
 			out = append(out, Object{f.key, keyOf(list.Index(i), i), body(list.Index(i))})
 		}

@@ -73,6 +73,21 @@ func Check(e *Estate) []Fault {
 	return c.faults
 }
 
+// CheckWiring returns those of the faults of Check that can come of how networks
+// are placed, joined and led, workloads staying as they are. Cost: O(n log n)
+// in the things of e besides workloads.
+func CheckWiring(e *Estate) []Fault {
+	c := newChecker(e)
+	c.wiring()
+	c.selections()
+	c.rules()
+	c.peerings()
+	c.homes()
+	c.translate()
+	slices.SortStableFunc(c.faults, func(a, b Fault) int { return cmp.Compare(codeOrder(a.Code), codeOrder(b.Code)) })
+	return c.faults
+}
+
 // CheckRules returns those of the faults of Check that policies, rulebooks,
 // shares, publications and expectations have. Cost: the rules, and the names
 // that they may speak of, of which workloads are none.
@@ -158,6 +173,16 @@ func (c *checker) need(of Ref, kind Kind, name, path string, args ...any) bool {
 }
 
 func (c *checker) structure() {
+	c.wiring()
+	for i, w := range c.e.Workloads {
+		c.need(Ref{KindWorkload, w.Name}, KindNetwork, w.Network, "workloads[%d].network", i)
+		c.need(Ref{KindWorkload, w.Name}, KindAccount, w.Account, "workloads[%d].account", i)
+	}
+}
+
+// wiring looks for the names that hubs, links, networks, attachments, exits and
+// pools speak of.
+func (c *checker) wiring() {
 	for i, h := range c.e.Hubs {
 		c.need(Ref{KindHub, h.Name}, KindAccount, h.Account, "hubs[%d].account", i)
 	}
@@ -202,10 +227,6 @@ func (c *checker) structure() {
 		for j, f := range p.Firewalls {
 			c.need(Ref{KindFirewall, f.Name}, KindHub, f.Hub, "pools[%d].firewalls[%d].hub", i, j)
 		}
-	}
-	for i, w := range c.e.Workloads {
-		c.need(Ref{KindWorkload, w.Name}, KindNetwork, w.Network, "workloads[%d].network", i)
-		c.need(Ref{KindWorkload, w.Name}, KindAccount, w.Account, "workloads[%d].account", i)
 	}
 }
 

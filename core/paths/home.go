@@ -3,6 +3,7 @@ package paths
 import (
 	"iter"
 	"net/netip"
+	"slices"
 
 	"github.com/gaissmai/bart"
 
@@ -110,16 +111,16 @@ func Private(a netip.Addr) bool { return private.Contains(a) }
 // inside ones of translated subnets.
 type RouteMarks struct {
 	table bart.Table[int]
+	list  []netip.Prefix
 }
 
 // Marks returns the route marks of the estate.
 func (n *Net) Marks() *RouteMarks {
 	m := &RouteMarks{}
-	next := 0
 	put := func(p netip.Prefix) {
 		if _, ok := m.table.Get(p); !ok {
-			m.table.Insert(p, next)
-			next++
+			m.table.Insert(p, len(m.list))
+			m.list = append(m.list, p)
 		}
 	}
 	for i := range n.Networks {
@@ -153,4 +154,20 @@ func (m *RouteMarks) At(a netip.Addr) int {
 // accepted learned ones, and the networks that are home to them.
 func (n *Net) EachBorne(segment int) iter.Seq2[netip.Prefix, int] {
 	return n.homes[segment].prefixes.All()
+}
+
+// Same reports whether two sets of marks give every address the same mark.
+func (m *RouteMarks) Same(other *RouteMarks) bool { return slices.Equal(m.list, other.list) }
+
+// EachHome calls f for every prefix by which a network is home to addresses, in
+// any segment.
+func (n *Net) EachHome(f func(segment, network int, p netip.Prefix)) {
+	for s := range n.homes {
+		for p, i := range n.homes[s].subnets.All() {
+			f(s, n.Subnets[i].Network, p)
+		}
+		for p, network := range n.homes[s].prefixes.All() {
+			f(s, network, p)
+		}
+	}
 }

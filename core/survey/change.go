@@ -57,25 +57,47 @@ type changeKey struct {
 // add notes that the flows between two bundles went from one vector to another.
 func (p *pairing) add(src, dst *bundle, before, after int32) {
 	n := len(p.land(p.from).joints)
-	for _, d := range p.deltasOf(before, after) {
-		c := p.change("", d)
+	for _, c := range p.plainly(before, after) {
 		c.pairs.product(src.size, dst.size, 1)
 		bits := c.bundles[dst]
 		if bits == nil {
 			bits = bitset.New(uint(n))
 			c.bundles[dst] = bits
 		}
+		if len(src.joints) <= fewJoints {
+			for _, i := range src.joints {
+				bits.Set(uint(i))
+			}
+			continue
+		}
 		bits.InPlaceUnion(src.set(n))
 	}
+}
+
+// fewJoints is how many joints are sooner set one by one than all at once.
+const fewJoints = 24
+
+// plainly returns the changes that flows which no publication lets in belong to,
+// where they went from one vector to another.
+func (p *pairing) plainly(before, after int32) []*change {
+	key := [2]int32{before, after}
+	list, known := p.plain[key]
+	if !known {
+		for _, d := range p.deltasOf(before, after) {
+			list = append(list, p.change("", d))
+		}
+		p.plain[key] = list
+	}
+	return list
 }
 
 // except notes that the flows between two joints are in a change, or are not,
 // whatever their bundles say.
 func (p *pairing) except(i, k int32, before, after int32, x, y size, sign int) {
-	for _, d := range p.deltasOf(before, after) {
-		p.change("", d).except(i, k, x, y, sign)
+	for _, c := range p.plainly(before, after) {
+		c.except(i, k, x, y, sign)
 		if sign > 0 && i == k && p.from == p.to { // an address opens no flow to itself
-			p.change("", d).pairs.product(x, size{0, 1}, -1)
+			c.pairs.product(x, size{0, 1}, -1)
 		}
 	}
 }

@@ -54,6 +54,11 @@ type partition struct {
 	local   []setList // by segment: its sets of groups
 	spots   []spot
 
+	alike map[string]int // numbers of what makes ways alike, see spotKey
+	roads *paths.RouteMarks
+	id    int64  // no other partition has it
+	graft *graft // how it came of another, if it did
+
 	addresses directory
 }
 
@@ -75,6 +80,7 @@ func divide(j *verdict.Judge) *partition {
 		partition: p, judge: j, marks: j.Net().Marks(), known: map[classKey]int{}, bases: map[string]int{}, setOf: map[string]int{},
 		inBase: map[[2]int]int{}, spotOf: map[spotKey]int{}, alike: map[string]int{}, seenOf: map[string][]see{}, seenIn: map[[3]int]string{},
 	}
+	p.alike, p.roads, p.id = b.alike, b.marks, partitions.Add(1)
 	p.local = make([]setList, len(p.inside))
 	b.likeness = make([]int, len(j.Net().Networks))
 	for n := range b.likeness {

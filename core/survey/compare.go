@@ -50,6 +50,7 @@ func Compare(old, new *Survey) Difference {
 	c := &comparer{old: old, new: new, lands: territories(old, new), deltas: map[[2]int32][]delta{}}
 	c.meet()
 	c.alter()
+	c.graft = grafted(old, new)
 	for from := range c.lands {
 		for to := range c.lands {
 			c.between(from, to)
@@ -71,6 +72,7 @@ type comparer struct {
 	changes              []*change
 	units                []*units // by territory, made when needed
 	altered              []bool   // by stance, where the surveys share theirs: its verdicts differ
+	graft                *graft   // what one of them has placed otherwise than the other; nil if that is not known
 }
 
 // delta is the atoms on which one vector has another result than another.
@@ -198,14 +200,16 @@ type pairing struct {
 	from, to int
 	old, new view
 	at       map[changeKey]*change
+	plain    map[[2]int32][]*change // by vectors before and after
 }
 
 // between compares the flows from one territory to another.
 func (c *comparer) between(from, to int) {
 	a, b := &c.lands[from], &c.lands[to]
-	p := &pairing{comparer: c, from: from, to: to, at: map[changeKey]*change{}}
+	p := &pairing{comparer: c, from: from, to: to, at: map[changeKey]*change{}, plain: map[[2]int32][]*change{}}
 	p.old, p.new = view{c.old, c.oldVector, c.old.blockOf(a.old, b.old), a.old, b.old}, view{c.new, c.newVector, c.new.blockOf(a.new, b.new), a.new, b.new}
 	switch {
+	case c.graft != nil && !c.graft.moves(a) && !c.graft.moves(b):
 	case a.node.Kind == NodeInternet && b.node.Kind == NodeInternet:
 	case a.node.Kind == NodeInternet:
 		p.doors()
@@ -229,6 +233,7 @@ func (s *Survey) blockOf(from, to int) *block {
 type bundle struct {
 	old, new int32 // kinds
 	four     bool
+	stays    bool // its networks are placed as before
 	joints   []int32
 	size     size
 	bits     *bitset.BitSet // the joints; made when needed
@@ -236,14 +241,14 @@ type bundle struct {
 
 func (p *pairing) bundles(t *territory, old, new func(int) int32) []bundle {
 	type key struct {
-		old, new int32
-		four     bool
+		old, new    int32
+		four, stays bool
 	}
 	at := map[key]int{}
 	var out []bundle
 	for i := range t.joints {
 		j := &t.joints[i]
-		k := key{old(j.old), new(j.new), j.four}
+		k := key{old(j.old), new(j.new), j.four, p.graft != nil && j.old == j.new}
 		if k.old == absent && k.new == absent {
 			continue
 		}
@@ -251,7 +256,7 @@ func (p *pairing) bundles(t *territory, old, new func(int) int32) []bundle {
 		if !ok {
 			n = len(out)
 			at[k] = n
-			out = append(out, bundle{old: k.old, new: k.new, four: k.four})
+			out = append(out, bundle{old: k.old, new: k.new, four: k.four, stays: k.stays})
 		}
 		out[n].joints = append(out[n].joints, int32(i))
 		out[n].size.add(j.size)
@@ -332,6 +337,7 @@ func (p *pairing) inside() {
 	}
 	a, b := p.land(p.from), p.land(p.to)
 	sources, targets := p.bundles(a, p.old.source, p.new.source), p.bundles(b, p.old.target, p.new.target)
+	moved := slices.DeleteFunc(slices.Clone(targets), func(x bundle) bool { return x.stays })
 	local := p.from == p.to
 	var disturbed []int32 // sources whose local flows may fare otherwise than bundles tell
 	for i := range sources {
@@ -341,6 +347,10 @@ func (p *pairing) inside() {
 			if altered = p.alteredIn(src.new); altered == nil {
 				continue
 			}
+		}
+		if src.stays { // flows among those that stay fare as before
+			p.row(src, moved, altered)
+			continue
 		}
 		p.row(src, targets, altered)
 		if local {

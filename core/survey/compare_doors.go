@@ -15,6 +15,9 @@ func (p *pairing) doors() {
 	a, b := p.land(p.from), p.land(p.to)
 	for k := range b.joints {
 		y := &b.joints[k]
+		if p.graft != nil && y.old == y.new { // it stays, and so does everybody outside
+			continue
+		}
 		if y.old >= 0 && y.new >= 0 && !p.old.gated(b.old, y.old) && !p.new.gated(b.new, y.new) && !p.someAbsent(a) {
 			continue
 		}

@@ -84,6 +84,9 @@ func (s *Survey) expectAll(before []Held, d *Difference) []Held {
 // about: it looks at the endpoints, and not at services.
 func (d *Difference) touches(x *estate.Expectation) bool {
 	c := d.comparer
+	if c.old.partition != c.new.partition && (c.graft == nil || c.resettled(x.From) || c.resettled(x.To)) {
+		return true // it may be about other endpoints than before, though their flows fare alike
+	}
 	for i := range d.Changes {
 		change := &d.Changes[i]
 		if !about(change.From, x.From) || !about(change.To, x.To) {
@@ -94,6 +97,20 @@ func (d *Difference) touches(x *estate.Expectation) bool {
 			if from.IntersectionCardinality(p.from) > 0 && to.IntersectionCardinality(p.to) > 0 {
 				return true
 			}
+		}
+	}
+	return false
+}
+
+// resettled reports whether an end has endpoints, before or after, of networks
+// that are placed otherwise.
+func (c *comparer) resettled(e estate.End) bool {
+	if e.Internet {
+		return false
+	}
+	for _, s := range []*Survey{c.old, c.new} {
+		if slices.ContainsFunc(s.end(e), func(m Member) bool { return c.graft.touched[s.classes[m.Class].End.Home.Network] }) {
+			return true
 		}
 	}
 	return false

@@ -17,21 +17,29 @@ type gate struct {
 // gates returns the gates of each segment.
 func (v *surveyor) gates() [][]gate {
 	out := make([][]gate, len(v.inside))
+	for segment := range v.inside {
+		out[segment] = v.gatesOf(segment)
+	}
+	return out
+}
+
+// gatesOf returns the gates of a segment.
+func (v *surveyor) gatesOf(segment int) []gate {
+	var out []gate
+	classes := v.inside[segment]
 	for i := range v.judge.Publications() {
-		for segment, classes := range v.inside {
-			g := gate{i, v.judge.PublicationExit(i), map[[2]int]int32{}, make([]bool, len(classes))}
-			any := false
-			for at, c := range classes {
-				class := &v.classes[c]
-				if !v.judge.Publishes(i, &class.End) {
-					continue
-				}
-				any, g.open[at] = true, true
-				v.enter(&g, class)
+		g := gate{i, v.judge.PublicationExit(i), map[[2]int]int32{}, make([]bool, len(classes))}
+		any := false
+		for at, c := range classes {
+			class := &v.classes[c]
+			if !v.judge.Publishes(i, &class.End) {
+				continue
 			}
-			if any {
-				out[segment] = append(out[segment], g)
-			}
+			any, g.open[at] = true, true
+			v.enter(&g, class)
+		}
+		if any {
+			out = append(out, g)
 		}
 	}
 	return out

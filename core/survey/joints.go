@@ -51,9 +51,10 @@ func (c *comparer) land(i int) *territory {
 	t := &c.lands[i]
 	if !t.cut {
 		t.cut = true
-		if c.old.partition == c.new.partition {
+		switch {
+		case c.old.partition == c.new.partition, c.graft != nil && !c.graft.moves(t):
 			t.joints = sameJoints(c.old.partition, t.old)
-		} else {
+		default:
 			t.joints = join(c.old, c.new, t)
 		}
 	}

@@ -12,16 +12,20 @@ import (
 // differently. It works out anew what the edit touches and shares the rest with
 // s, which stays as it is: an edit of a policy's rules costs the stances that
 // the policy has a say in; one of its sides, and one that comes or goes, the
-// blocks of its segments. Any other edit is surveyed from the ground.
+// blocks of its segments; one of where networks are placed, the blocks of the
+// segments that they are in. Any other edit is surveyed from the ground.
 func (s *Survey) Revise(e *estate.Estate) (*Survey, Difference) {
 	j, r := s.judge.Revise(e)
 	before, next := s.revised(j, r)
-	if next == nil {
-		next = New(j)
+	if next != nil {
+		d := Compare(before, next)
+		next.held = s.held.after(next, &d)
+		return next, d
 	}
-	d := Compare(before, next)
-	next.held = s.held.after(next, &d)
-	return next, d
+	// Who is in a group may differ too: what is expected of its flows is another
+	// question then, though none of them fares differently.
+	next = New(j)
+	return next, Compare(before, next)
 }
 
 // revised returns the survey of a revised judge, or nil if nothing can be shared,
@@ -29,6 +33,9 @@ func (s *Survey) Revise(e *estate.Estate) (*Survey, Difference) {
 func (s *Survey) revised(j *verdict.Judge, r verdict.Revision) (before, after *Survey) {
 	if r.Whole {
 		return s, nil
+	}
+	if len(r.Networks) > 0 {
+		return s, s.placed(j, &r)
 	}
 	sieve, exact := s.sieve.Revise(j, r)
 	if !exact {

@@ -100,10 +100,12 @@ func changesOf(d *Difference) []string {
 	for i := range d.Changes {
 		c := &d.Changes[i]
 		line := fmt.Sprint(c.From, c.To, c.Witness.Publication, c.Services.Words(), verdictKey(c.Before), verdictKey(c.After), c.Pairs)
+		var blocks []string // in an order that follows the numbers of classes
 		for _, b := range d.Blocks(c) {
-			line += fmt.Sprint(b.From.Words(), b.To.Words())
+			blocks = append(blocks, fmt.Sprint(b.From.Words(), b.To.Words()))
 		}
-		out = append(out, line)
+		slices.Sort(blocks)
+		out = append(out, line+fmt.Sprint(blocks))
 	}
 	slices.Sort(out)
 	return out

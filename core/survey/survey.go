@@ -81,17 +81,20 @@ func (v *surveyor) blocks() [][]*block {
 			if !reached[from][to] || len(v.of(from)) == 0 {
 				continue
 			}
-			jobs = append(jobs, func() {
-				b := v.newBlock(from, to)
-				if from < len(v.inside) {
-					v.addEffects(b)
-				}
-				out[from][to] = b
-			})
+			jobs = append(jobs, func() { out[from][to] = v.wholeBlock(from, to) })
 		}
 	}
 	inParallel(jobs)
 	return out
+}
+
+// wholeBlock returns the block of two domains, with its effects.
+func (v *surveyor) wholeBlock(from, to int) *block {
+	b := v.newBlock(from, to)
+	if from < len(v.inside) {
+		v.addEffects(b)
+	}
+	return b
 }
 
 // Judge returns the judge of the estate.

@@ -133,6 +133,15 @@ func BenchmarkEstate(b *testing.B) {
 				}
 			}
 		})
+		placed := placeOf(e)
+		b.Run(name+"/place", func(b *testing.B) {
+			for b.Loop() {
+				_, d := s.Revise(placed)
+				if len(d.Changes) == 0 {
+					b.Fatal("the placement changes nothing")
+				}
+			}
+		})
 		flows := flowsOf(e)
 		b.Run(name+"/batch", func(b *testing.B) {
 			s.Tell(&flows[0])
@@ -173,6 +182,18 @@ func editOf(e *estate.Estate) *estate.Estate {
 		p.Rules = slices.Clone(p.Rules)
 		p.Rules[0].Action = estate.Deny
 		return &next
+	}
+}
+
+// placeOf returns the estate with a network put into another segment.
+func placeOf(e *estate.Estate) *estate.Estate {
+	next := *e
+	next.Networks = slices.Clone(e.Networks)
+	for i := len(e.Networks) / 2; ; i++ {
+		if n := &next.Networks[i]; n.Kind == "cloud" && !slices.ContainsFunc(e.Peerings, func(p estate.Peering) bool { return slices.Contains(p.Between[:], n.Name) }) {
+			n.Segment = e.Segments[len(e.Segments)/2].Name
+			return &next
+		}
 	}
 }
 

@@ -14,17 +14,25 @@ type Revision struct {
 	Whole    bool  // nothing is known to be as it was
 	Policies []int // whose rules, sides, segments or switch may differ
 	Rails    []int // guardrails, likewise
+	Networks []int // whose places or ways may differ: they, and what they are peered with, are placed otherwise
 }
 
 // Revise returns the judge of e, an edit of the estate of j, and what it has
 // anew. Where an edit only changes policies, adds some or removes some, networks,
-// groups and everything else are not compiled again; that takes slices of e that
+// groups and everything else are not compiled again; where it places some networks
+// otherwise, rules and groups are not; that takes slices of e that
 // are those of j's estate wherever nothing changed. A policy keeps its number for
 // good: one that is gone says nothing, and one that is new gets the next. Cost:
 // then the number of policies; else that of New.
 func (j *Judge) Revise(e *estate.Estate) (*Judge, Revision) {
 	if !sameBesidesPolicies(j.estate, e) {
-		return New(e), Revision{Whole: true}
+		networks, known := j.placedOtherwise(e)
+		if !known {
+			return New(e), Revision{Whole: true}
+		}
+		next := *j
+		next.estate, next.net = e, paths.New(e)
+		return &next, Revision{Networks: networks}
 	}
 	next := *j
 	next.estate = e

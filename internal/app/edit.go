@@ -81,13 +81,20 @@ func (s *Snapshot) effect(after *Snapshot, d *survey.Difference, most int) *Effe
 	for _, c := range d.Cells(shownNodes(d)) {
 		e.Cells = append(e.Cells, CellEffect{NodeID(c.Row), NodeID(c.Col), c.Before, c.After, c.Outcome})
 	}
+	e.Flows, e.More = s.flowEffects(after, d, most)
+	return e
+}
+
+// flowEffects returns the flows that fare differently, most at most, those that
+// change outcome first; and how many more there are.
+func (s *Snapshot) flowEffects(after *Snapshot, d *survey.Difference, most int) (flows []FlowEffect, more int) {
+	flows = []FlowEffect{}
 	var changes []*survey.Change
 	for i := range d.Changes {
 		if c := &d.Changes[i]; !nobodys(c.Before, c.After) && !nobodys(c.After, c.Before) {
 			changes = append(changes, c)
 		}
 	}
-	e.More = max(0, len(changes)-most)
 	slices.SortStableFunc(changes, func(a, b *survey.Change) int {
 		switch {
 		case a.Outcome() == b.Outcome():
@@ -98,9 +105,9 @@ func (s *Snapshot) effect(after *Snapshot, d *survey.Difference, most int) *Effe
 		return 1
 	})
 	for _, c := range changes[:min(most, len(changes))] {
-		e.Flows = append(e.Flows, s.flowEffect(c, after))
+		flows = append(flows, s.flowEffect(c, after))
 	}
-	return e
+	return flows, max(0, len(changes)-most)
 }
 
 // nobodys reports whether flows that are not there on one side went nowhere on the

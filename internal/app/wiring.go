@@ -61,9 +61,14 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 		}
 		return &Rewired{Revision: s.Revision, Refused: refused, Routes: []RouteChange{}}, nil
 	}
-	after, d := s.following(next, s.Revision, s.Known, s.Mapping)
-	out := &Rewired{Revision: s.Revision, Refused: []Refusal{}, Effect: s.effect(after, &d, maxFlows)}
-	out.Routes, out.More = s.routeChanges(after)
+	sv, d := s.Survey.Revise(next)
+	after := &Snapshot{
+		Estate: next, Revision: s.Revision, Judge: sv.Judge(), Survey: sv, Known: s.Known, Mapping: s.Mapping,
+		index: s.index, tree: &tree{}, troubles: &troubles{}, passages: &passages{},
+	}
+	out := &Rewired{Revision: s.Revision, Refused: []Refusal{}, Effect: &Effect{Revision: s.Revision, Cells: []CellEffect{}}}
+	out.Effect.Flows, out.Effect.More = s.flowEffects(after, &d, maxFlows)
+	out.Routes, out.More = s.routeChanges(after, segmentsOfEdits(s.Estate, next, edits))
 	return out, nil
 }
 
@@ -87,7 +92,7 @@ func (s *Snapshot) refusals(next *estate.Estate) []Refusal {
 		had[f.Message] = true
 	}
 	var out []Refusal
-	for _, f := range estate.Check(next) {
+	for _, f := range estate.CheckWiring(next) {
 		if had[f.Message] {
 			continue
 		}
@@ -180,6 +185,53 @@ func prefixesIn(message string) []string {
 	return out
 }
 
+// segmentsOfEdits returns the segments whose routes some edits may change: those
+// in which the networks that they speak of, or their peers, live before or after;
+// nil for all.
+func segmentsOfEdits(before, after *estate.Estate, edits []wiring.Edit) map[string]bool {
+	touched := map[string]bool{}
+	for i := range edits {
+		if edits[i].Network == "" {
+			return nil // hubs, links and exits are everybody's
+		}
+		touched[edits[i].Network] = true
+		touched[edits[i].Other] = true
+	}
+	for _, p := range before.Peerings {
+		for k, name := range p.Between {
+			for i := range edits {
+				if edits[i].Network == name {
+					touched[p.Between[1-k]] = true
+				}
+			}
+		}
+	}
+	out := map[string]bool{}
+	for _, e := range []*estate.Estate{before, after} {
+		for i := range e.Networks {
+			if n := &e.Networks[i]; touched[n.Name] {
+				out[n.Segment] = true
+				for k := range n.Subnets {
+					out[n.SegmentOf(&n.Subnets[k])] = true
+				}
+			}
+		}
+		for i := range e.Attachments {
+			a := &e.Attachments[i]
+			if !touched[a.Network] {
+				continue
+			}
+			for _, x := range a.Static {
+				out[x.Segment] = true
+			}
+			for _, x := range a.Learned {
+				out[x.Segment] = true
+			}
+		}
+	}
+	return out
+}
+
 // Rewire makes some edits of the wiring, if the estate is still at revision based.
 // Edits that would bring a fault are refused.
 func (a *App) Rewire(ctx context.Context, edits []wiring.Edit, based int64, actor string) (*Rewired, error) {
@@ -204,7 +256,7 @@ func (a *App) Rewire(ctx context.Context, edits []wiring.Edit, based int64, acto
 		return nil, err
 	}
 	out.Revision, out.Effect = after.Revision, effect
-	out.Routes, out.More = before.routeChanges(after)
+	out.Routes, out.More = before.routeChanges(after, segmentsOfEdits(before.Estate, after.Estate, edits))
 	return out, nil
 }
 
@@ -226,18 +278,18 @@ func (a *App) Undo(ctx context.Context, based int64, actor string) (*Rewired, er
 		return nil, err
 	}
 	out := &Rewired{Revision: after.Revision, Refused: []Refusal{}, Effect: effect}
-	out.Routes, out.More = before.routeChanges(after)
+	out.Routes, out.More = before.routeChanges(after, nil)
 	return out, nil
 }
 
-// routeChanges returns the routes at hubs that differ between two snapshots, in
-// order; and how many there are beyond those.
-func (s *Snapshot) routeChanges(after *Snapshot) (changes []RouteChange, more int) {
+// routeChanges returns the routes at hubs that differ between two snapshots, of
+// some segments or, for nil, of all, in order; and how many there are beyond those.
+func (s *Snapshot) routeChanges(after *Snapshot, segments map[string]bool) (changes []RouteChange, more int) {
 	old, next := s.Judge.Net(), after.Judge.Net()
 	changes = []RouteChange{}
 	at := map[string]int{}
 	for _, segment := range next.Segments {
-		if old.Segment(segment) == paths.None {
+		if old.Segment(segment) == paths.None || segments != nil && !segments[segment] {
 			continue
 		}
 		for _, hub := range next.Hubs {

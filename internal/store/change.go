@@ -35,7 +35,7 @@ func (s *Store) Change(ctx context.Context, r *Revision) (int64, error) {
 	}
 	before := map[[2]string]stored{}
 	places := map[string]int{}
-	for _, o := range document.Split(r.Before) {
+	for _, o := range document.SplitBut(r.Before, r.After) {
 		before[[2]string{o.List, o.Key}] = stored{o.Body, places[o.List]}
 		places[o.List]++
 	}
@@ -62,7 +62,7 @@ func (s *Store) Change(ctx context.Context, r *Revision) (int64, error) {
 			return err
 		}
 		places := map[string]int{}
-		for _, o := range document.Split(r.After) {
+		for _, o := range document.SplitBut(r.After, r.Before) {
 			key := [2]string{o.List, o.Key}
 			was, there := before[key]
 			delete(before, key)

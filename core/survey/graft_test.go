@@ -1,0 +1,145 @@
+package survey
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"bivium/core/estate"
+	"bivium/core/testing/draw"
+	"bivium/core/verdict"
+)
+
+// editPlace returns a copy of e in which one network is placed otherwise, the
+// rest shared.
+func editPlace(t *rapid.T, e *estate.Estate) *estate.Estate {
+	next := *e
+	k := rapid.IntRange(0, len(e.Networks)-1).Draw(t, "network")
+	n := e.Networks[k]
+	mine := func(a estate.Attachment) bool { return a.Network == n.Name }
+	at := slices.IndexFunc(e.Attachments, mine)
+	kind := rapid.IntRange(0, 4).Draw(t, "kind")
+	if at < 0 && kind > 1 {
+		kind = 1
+	}
+	if kind > 0 {
+		next.Attachments = slices.Clone(e.Attachments)
+	}
+	switch kind {
+	case 0:
+		next.Networks = slices.Clone(e.Networks)
+		n.Subnets = slices.Clone(n.Subnets)
+		s := &n.Subnets[rapid.IntRange(0, len(n.Subnets)-1).Draw(t, "subnet")]
+		s.Segment = rapid.SampledFrom(e.Segments).Draw(t, "segment").Name
+		next.Networks[k] = n
+	case 1:
+		hub := rapid.SampledFrom(e.Hubs).Draw(t, "hub").Name
+		next.Attachments = append(next.Attachments, estate.Attachment{Network: n.Name, Hub: hub, Cost: rapid.IntRange(0, 9).Draw(t, "cost"), State: "up"})
+	case 2:
+		next.Attachments[at].State = map[string]string{"up": "down", "down": "up"}[next.Attachments[at].State]
+	case 3:
+		next.Attachments[at].Cost += 7
+	case 4:
+		next.Attachments = slices.Delete(next.Attachments, at, at+1)
+	}
+	if len(estate.Check(&next)) > 0 {
+		return e
+	}
+	return &next
+}
+
+// TestPlacingIsSurveyingAnew holds a row of edits of places, with edits of rules
+// between them, against surveys from the ground.
+func TestPlacingIsSurveyingAnew(t *testing.T) {
+	defer func(was int) { mostGrafted = was }(mostGrafted)
+	mostGrafted = 1
+	grafts, changes := 0, 0
+	everything := func(string) bool { return true }
+	rapid.Check(t, func(t *rapid.T) {
+		e := expecting(drawValid(t))
+		s := New(verdict.New(e))
+		s.Expectations()
+		for range 4 {
+			next := editPlace(t, e)
+			if rapid.IntRange(0, 3).Draw(t, "rules") == 0 {
+				next = editPolicy(t, e)
+			}
+			revised, d := s.Revise(next)
+			anew := New(verdict.New(next))
+			want := Compare(New(verdict.New(e)), anew)
+			require.Equal(t, changesOf(&want), changesOf(&d))
+			nodes := anew.Nodes(everything)
+			require.Equal(t, nodes, revised.Nodes(everything))
+			require.Equal(t, cellWords(&want, nodes), cellWords(&d, nodes))
+			for _, row := range nodes {
+				for _, col := range nodes {
+					require.Equal(t, markWords(anew.Between(row, col)), markWords(revised.Between(row, col)), "%v to %v", row, col)
+				}
+			}
+			require.Equal(t, heldWords(anew.Expectations()), heldWords(revised.Expectations()))
+			require.Equal(t, findingWords(anew), findingWords(revised))
+			require.Equal(t, anew.Passages(), revised.Passages())
+			require.Equal(t, turnWords(anew), turnWords(revised))
+			ends := draw.Ends(next)
+			for range 20 {
+				p := rapid.SampledFrom(draw.Ports()).Draw(t, "service")
+				f := verdict.Flow{
+					Segment: rapid.SampledFrom(next.Segments).Draw(t, "segment").Name, Source: rapid.SampledFrom(ends).Draw(t, "source"),
+					Destination: rapid.SampledFrom(ends).Draw(t, "destination"),
+					Service:     verdict.Service{Protocol: p.Protocol, SourcePort: p.Source, Port: p.Dest},
+				}
+				require.Equal(t, revised.Judge().Judge(f), revised.Tell(&f), "%v", f)
+			}
+			grafted := revised.graft != nil && revised.graft.from == s.id
+			grafts += oneIf(grafted)
+			changes += oneIf(grafted && len(d.Changes) > 0)
+			e, s = next, revised
+		}
+	})
+	assert.Greater(t, grafts, 50, "too few edits were made in place")
+	assert.Greater(t, changes, 30, "too few of them changed anything")
+	t.Log(grafts, changes)
+}
+
+// markWords returns marks in an order of their own: those of as many flows come in
+// that in which they were added up.
+func markWords(marks []Mark) string {
+	var out []string
+	for _, m := range marks {
+		out = append(out, fmt.Sprint(m))
+	}
+	slices.Sort(out)
+	return fmt.Sprint(out)
+}
+
+func cellWords(d *Difference, nodes []Node) []string {
+	var out []string
+	for _, c := range d.Cells(nodes) {
+		out = append(out, fmt.Sprint(c.Row, c.Col, markWords(c.Before), markWords(c.After), c.Outcome))
+	}
+	return out
+}
+
+func findingWords(s *Survey) []string {
+	var out []string
+	for _, f := range s.Findings() {
+		out = append(out, string(f.Code)) // which networks show it, and how many do, may differ
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+func turnWords(s *Survey) []string {
+	var out []string
+	for _, o := range s.WhatIf(s.Outages()) {
+		for _, t := range o.Turns {
+			out = append(out, fmt.Sprint(o.Outage, t.From, t.To, t.Before, t.After, t.Services.Words(), t.Pairs))
+		}
+	}
+	slices.Sort(out)
+	return out
+}
