@@ -4,18 +4,11 @@ import (
 	"path/filepath"
 	"testing"
 
-	"github.com/go-rod/rod"
 	"github.com/go-rod/rod/lib/input"
 	"github.com/go-rod/rod/lib/proto"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
-
-// chooses picks an option of a list by what it says.
-func (u *user) chooses(label, option string) {
-	u.t.Helper()
-	require.NoError(u.t, u.find("select[aria-label='"+label+"']").Select([]string{option}, true, rod.SelectorTypeText))
-}
 
 // drags takes a thing with the mouse to a place. The browser hands the drag over
 // once it has begun, as it would to the system.

@@ -6,6 +6,8 @@ package inventory
 import (
 	"net/netip"
 	"slices"
+
+	"bivium/core/estate"
 )
 
 // Network is a network as its provider knows it.
@@ -64,6 +66,9 @@ type Known struct {
 	Tags    map[string]string `json:"tags,omitempty"`
 	Hand    map[string]string `json:"hand,omitempty"` // labels set by hand; they win over mapped ones
 	Gone    bool              `json:"gone,omitempty"` // no longer there, and kept because the estate speaks of it
+	// Of a network: its route table as the account has it, once that was read.
+	Tabled bool           `json:"tabled,omitempty"`
+	Routes []estate.Route `json:"routes,omitempty"`
 }
 
 // Kind is the kind of a thing that accounts have.

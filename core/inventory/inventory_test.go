@@ -181,3 +181,26 @@ func TestLabelsByHand(t *testing.T) {
 	assert.Equal(t, map[string]string{"env": "prod", "tier": "back"}, taken.Estate.Workloads[0].Labels)
 	assert.Equal(t, []Change{{WorkloadKind, "web-1", Changed, "labels"}}, taken.Changes)
 }
+
+// TestRoutesWrittenHereStay reads a route table, edits it, and reads it again:
+// what was written here stays until the account has it too.
+func TestRoutesWrittenHereStay(t *testing.T) {
+	table, _ := NewTable(nil)
+	all := netip.MustParsePrefix("0.0.0.0/0")
+	reading := func(via string) *Reading {
+		return &Reading{Account: "a", Provider: "cirra", Networks: []Network{{ID: "1", Name: "core", Kind: "cloud", Routes: []Route{{all, via}}}}}
+	}
+	taken := Take(&estate.Estate{Version: 1, Name: "e"}, nil, reading("internet"), table)
+	require.Equal(t, []estate.Route{{To: all, Via: "internet"}}, taken.Estate.Networks[0].Routes)
+	edited := *taken.Estate
+	edited.Networks = slices.Clone(edited.Networks)
+	edited.Networks[0].Routes = []estate.Route{{To: all, Via: "hub"}}
+	taken = Take(&edited, taken.Known, reading("none"), table)
+	assert.Equal(t, estate.Via("hub"), taken.Estate.Networks[0].Routes[0].Via)
+	assert.Equal(t, []estate.Route{{To: all, Via: "none"}}, taken.Known[0].Routes, "what the account has is known beside")
+	assert.Equal(t, Kept, taken.Changes[0].What)
+	taken = Take(taken.Estate, taken.Known, reading("hub"), table)
+	assert.Empty(t, taken.Changes)
+	taken = Take(taken.Estate, taken.Known, reading("none"), table)
+	assert.Equal(t, estate.Via("none"), taken.Estate.Networks[0].Routes[0].Via, "they were the same, so it follows again")
+}

@@ -117,7 +117,16 @@ func (k *taker) networks() {
 	at = indexOf(k.e.Networks, func(n *estate.Network) string { return n.Name })
 	for i := range r.Networks {
 		n := &k.e.Networks[at[k.networkName[r.Networks[i].ID]]]
-		if routes := k.routes(&r.Networks[i]); !slices.Equal(routes, n.Routes) {
+		routes, known := k.routes(&r.Networks[i]), k.known[key{r.Account, NetworkKind, r.Networks[i].ID}]
+		was, read := known.Routes, known.Tabled
+		known.Routes, known.Tabled = routes, true
+		switch {
+		case slices.Equal(routes, n.Routes):
+		case read && !slices.Equal(was, n.Routes): // somebody said otherwise here: that stays
+			if !slices.Equal(routes, was) {
+				k.note(NetworkKind, n.Name, Kept, "the route table that was written here, and the account has another")
+			}
+		default:
 			n.Routes = routes
 			if !fresh[n.Name] {
 				k.note(NetworkKind, n.Name, Changed, "route table")

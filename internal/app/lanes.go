@@ -48,14 +48,15 @@ type LaneLink struct {
 
 // LaneNetwork is a network, with the segments it lives in and where it is attached.
 type LaneNetwork struct {
-	Name    string       `json:"name"`
-	Kind    string       `json:"kind"`
-	Account string       `json:"account"`
-	Region  string       `json:"region"`
-	Gone    bool         `json:"gone"`    // its account does not have it any more
-	Segment string       `json:"segment"` // of a network without subnets; "" for none
-	Subnets []LaneSubnet `json:"subnets"`
-	At      []Attach     `json:"at"`
+	Name    string            `json:"name"`
+	Kind    string            `json:"kind"`
+	Account string            `json:"account"`
+	Region  string            `json:"region"`
+	Labels  map[string]string `json:"labels"`
+	Gone    bool              `json:"gone"`    // its account does not have it any more
+	Segment string            `json:"segment"` // of a network without subnets; "" for none
+	Subnets []LaneSubnet      `json:"subnets"`
+	At      []Attach          `json:"at"`
 }
 
 // LaneSubnet is a subnet, and the segment that it lies in; "" for none.
@@ -194,7 +195,7 @@ func (s *Snapshot) laneNetworks() []LaneNetwork {
 	}
 	for i := range e.Networks {
 		n := &e.Networks[i]
-		out[i] = LaneNetwork{n.Name, n.Kind, n.Account, n.Region, gone[n.Name], n.Segment, []LaneSubnet{}, at[n.Name]}
+		out[i] = LaneNetwork{n.Name, n.Kind, n.Account, n.Region, orEmpty(n.Labels), gone[n.Name], n.Segment, []LaneSubnet{}, at[n.Name]}
 		for k := range n.Subnets {
 			x := &n.Subnets[k]
 			out[i].Subnets = append(out[i].Subnets, LaneSubnet{x.Name, x.Prefix.String(), n.SegmentOf(x), shown[n.Name+"/"+x.Name]})

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"bivium/core/estate"
+	"bivium/core/inventory"
 	"bivium/core/paths"
 	"bivium/core/wiring"
 )
@@ -34,6 +35,9 @@ type RouteRow struct {
 	Why    string `json:"why"`
 	Mend   *Mend  `json:"mend"` // what would mend it
 	Wins   bool   `json:"wins"` // it is the longest match of the address that was looked for
+	// Account says how an entry of a network's own table stands in its account:
+	// same, missing or only there; "" where the account was not read.
+	Account string `json:"account"`
 }
 
 // Mend is edits that would mend something.
@@ -270,8 +274,37 @@ func (s *Snapshot) NetworkRoutes(network, find string) (*Routes, error) {
 			}
 		}
 	}
+	for _, r := range s.besideAccount(network, out.Rows) {
+		out.Rows = append(out.Rows, RouteRow{
+			Prefix: r.To.String(), Origin: "account", Of: Thing{"network", network}, Next: string(r.Via), State: "unused", Account: "only",
+			Why:  "only in the account: Bivium would not have it",
+			Mend: &Mend{fmt.Sprintf("take %s via %s over", r.To, r.Via), []wiring.Edit{{Op: wiring.SetRoute, Network: network, Prefix: r.To, Via: r.Via}}},
+		})
+		prefixes = append(prefixes, r.To)
+	}
 	out.choose(prefixes, find)
 	return out, nil
+}
+
+// besideAccount says of the explicit rows of a network's table how they stand in
+// its account, if that was read, and returns what only the account has.
+func (s *Snapshot) besideAccount(network string, rows []RouteRow) []estate.Route {
+	i := slices.IndexFunc(s.Known, func(k inventory.Known) bool { return k.Kind == inventory.NetworkKind && k.Name == network && k.Tabled })
+	if i < 0 {
+		return nil
+	}
+	only := slices.Clone(s.Known[i].Routes)
+	for k := range rows {
+		if rows[k].Origin != string(paths.OriginExplicit) {
+			continue
+		}
+		at := slices.IndexFunc(only, func(r estate.Route) bool { return r.To.String() == rows[k].Prefix && string(r.Via) == rows[k].Next })
+		if rows[k].Account = "missing"; at >= 0 {
+			rows[k].Account = "same"
+			only = slices.Delete(only, at, at+1)
+		}
+	}
+	return only
 }
 
 func (s *Snapshot) networkRow(network string, r *paths.NetworkRoute) RouteRow {

@@ -1089,6 +1089,9 @@ export interface components {
         };
         LaneNetwork: {
             name: string;
+            labels: {
+                [key: string]: string;
+            };
             kind: string;
             account: string;
             region: string;
@@ -1184,6 +1187,8 @@ export interface components {
             why: string;
             mend: components["schemas"]["Mend"] | null;
             wins: boolean;
+            /** @enum {unknown} */
+            account: "" | "same" | "missing" | "only";
         };
         Mend: {
             words: string;

@@ -76,7 +76,7 @@ export const Drawing = memo(function Drawing({ plan, told, window, course, lit }
 });
 
 /** The node of a lane at a hub, its gates, and the twigs to its chips. */
-function CellLines({ plan, told, cell }: { plan: Plan; told: Told; cell: Cell }) {
+const CellLines = memo(function CellLines({ plan, told, cell }: { plan: Plan; told: Told; cell: Cell }) {
   const at = node(plan, cell.lane, cell.column);
   const far = plan.detail === "far";
   const internet = plan.lanes[cell.lane]?.internet;
@@ -151,14 +151,14 @@ function CellLines({ plan, told, cell }: { plan: Plan; told: Told; cell: Cell })
       )}
     </g>
   );
-}
+});
 
 /** An exit, at the edge: a line that leaves. */
 function Way({ at }: { at: Point }) {
   return <path d={`M${at.x} ${at.y - 9}v18m-5 -5l5 5l5 -5`} stroke="var(--ink)" strokeWidth="2" />;
 }
 
-function BridgeLine({ plan, bridge }: { plan: Plan; bridge: Bridge }) {
+const BridgeLine = memo(function BridgeLine({ plan, bridge }: { plan: Plan; bridge: Bridge }) {
   const x = bridgeLeft(plan, bridge.track);
   const [a, b] = bridge.lanes.map((l) => plan.lanes[l]?.rail ?? 0);
   const on = bridge.shares.some((s) => s.enabled);
@@ -187,7 +187,7 @@ function BridgeLine({ plan, bridge }: { plan: Plan; bridge: Bridge }) {
       )}
     </g>
   );
-}
+});
 
 /** Points where the flows of shares may be opened to. */
 function Heads({ plan, bridge, x }: { plan: Plan; bridge: Bridge; x: number }) {

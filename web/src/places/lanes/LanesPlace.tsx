@@ -8,6 +8,7 @@ import { details, fitting, layout } from "./layout";
 import type { Detail, Estate, State, Told } from "./layout";
 import { Plane } from "./Plane";
 import type { At, Jumper } from "./Plane";
+import { GroupSheet } from "./GroupSheet";
 import { HubSheet } from "./HubSheet";
 import { Key } from "./Key";
 import { NetworkSheet } from "./NetworkSheet";
@@ -50,6 +51,7 @@ function Side({ estate, told }: { estate: Estate | undefined; told: Told }) {
     const now = JSON.stringify([network.subnets, network.at]);
     return <NetworkSheet key={`${net} ${dropped} ${now}`} estate={estate} told={told} network={network} />;
   }
+  if (estate && params.get("many")) return <GroupSheet estate={estate} />;
   if (lane && hub) return <RoutesSheet key={`${lane} ${hub}`} segment={lane} hub={hub} />;
   if (estate && hub) return <HubSheet key={hub} estate={estate} told={told} hub={hub} />;
   if (params.get("road") === "shown") return <Panel />;

@@ -96,6 +96,8 @@ function RouteLine({ row, beaten, onMend }: LineProps) {
       <td className="py-1 pr-2">
         <span className="text-soft">{row.origin} </span>
         <ThingLink thing={row.of} plain />
+        {row.account === "missing" && <span className="text-soft"> · not in the account yet</span>}
+        {row.account === "same" && <span className="text-soft"> · as in the account</span>}
         {row.why && <span className={`block text-xs ${bad ? "text-denied" : "text-soft"}`}>{row.why}</span>}
         {row.mend && (
           <button

@@ -14,7 +14,16 @@ export function Sheet({
 }) {
   const { change } = useAddress();
   const close = () =>
-    change({ net: null, lane: null, hub: null, into: null, onto: null, "from-lane": null, "from-hub": null });
+    change({
+      many: null,
+      net: null,
+      lane: null,
+      hub: null,
+      into: null,
+      onto: null,
+      "from-lane": null,
+      "from-hub": null,
+    });
   return (
     <aside
       aria-label="Picked"

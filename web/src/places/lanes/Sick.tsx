@@ -1,4 +1,5 @@
 import { useState } from "react";
+import { useAddress } from "../../frame/address";
 import { ThingLink } from "../../parts/ThingLink";
 import { counted } from "../../parts/wording";
 import { attachState, details, segmentsOf } from "./layout";
@@ -74,6 +75,7 @@ type Props = {
 export function Sick({ estate, told, plan, detail, onDetail, onJump }: Props) {
   const troubles = troublesOf(estate, told, plan);
   const [open, setOpen] = useState(false);
+  const { change } = useAddress();
   return (
     <>
       <div className="flex items-center gap-4 px-5 py-2 text-[13px]">
@@ -91,6 +93,12 @@ export function Sick({ estate, told, plan, detail, onDetail, onJump }: Props) {
           </button>
         )}
         <span className="flex-1" />
+        <button
+          className="flex-none text-soft hover:text-ink"
+          onClick={() => change({ many: "yes", net: null, lane: null, hub: null })}
+        >
+          Place many…
+        </button>
         <Undo />
         <Jump plan={plan} onJump={onJump} />
         <div

@@ -2,6 +2,7 @@ import { describe, expect, it } from "vitest";
 import type { Schemas } from "../../api/client";
 import { attachState, cellKey, fitting, layout } from "./layout";
 import type { Estate, Network, Told } from "./layout";
+import { chosenBy, editsOf as manyEdits } from "./GroupSheet";
 import { dropped, editsOf, placed } from "./placing";
 
 const attach = (hub: string, more: Partial<Schemas["LaneAttach"]> = {}) => ({
@@ -21,6 +22,7 @@ function network(name: string, segments: string[], hubs: string[]): Network {
     account: "",
     region: "",
     gone: false,
+    labels: {},
     segment: "",
     subnets: segments.map((segment, i) => ({
       name: `s${i}`,
@@ -179,6 +181,17 @@ describe("placing", () => {
     const n = network("n", ["", "b"], []);
     const edits = editsOf(n, dropped(n, "c", "k", { segment: "", hub: "" }));
     expect(edits.map((e) => e.op)).toEqual(["live", "attach"]);
+  });
+});
+
+describe("placing many", () => {
+  it("chooses by labels, and leaves alone what is placed so already", () => {
+    const a = { ...network("a", [""], []), labels: { use: "farm", zone: "n" } };
+    const b = { ...network("b", ["x"], ["h"]), labels: { use: "farm" } };
+    expect(chosenBy([a, b], "use=farm").length).toBe(2);
+    expect(chosenBy([a, b], "use=farm, zone").map((n) => n.name)).toEqual(["a"]);
+    expect(chosenBy([a, b], "use=")).toEqual([]);
+    expect(manyEdits([a, b], "x", "h").map((e) => `${e.op} ${e.network}`)).toEqual(["live a", "attach a"]);
   });
 });
 
