@@ -69,12 +69,19 @@ type LaneSubnet struct {
 
 // Attach is an attachment.
 type Attach struct {
-	Hub     string `json:"hub"`
-	Cost    int    `json:"cost"`
-	State   string `json:"state"`
-	Why     string `json:"why"`
-	Uplink  string `json:"uplink"`  // native, tunnel or line; "" where that is not said
-	Waiting int    `json:"waiting"` // learned prefixes that wait
+	Hub     string  `json:"hub"`
+	Cost    int     `json:"cost"`
+	State   string  `json:"state"`
+	Why     string  `json:"why"`
+	Uplink  string  `json:"uplink"`  // native, tunnel or line; "" where that is not said
+	Waiting int     `json:"waiting"` // learned prefixes that wait
+	Static  []Borne `json:"static"`
+}
+
+// Borne is a static prefix that an attachment bears.
+type Borne struct {
+	Prefix  string `json:"prefix"`
+	Segment string `json:"segment"`
 }
 
 // LanePeering joins two networks.
@@ -177,7 +184,10 @@ func (s *Snapshot) laneNetworks() []LaneNetwork {
 	at := map[string][]Attach{}
 	for i := range e.Attachments {
 		a := &e.Attachments[i]
-		x := Attach{Hub: a.Hub, Cost: a.Cost, State: a.State, Why: a.Description, Uplink: a.Uplink}
+		x := Attach{Hub: a.Hub, Cost: a.Cost, State: a.State, Why: a.Description, Uplink: a.Uplink, Static: []Borne{}}
+		for _, b := range a.Static {
+			x.Static = append(x.Static, Borne{b.Prefix.String(), b.Segment})
+		}
 		for _, l := range a.Learned {
 			if l.Status == "waiting" {
 				x.Waiting++

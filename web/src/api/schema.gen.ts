@@ -1114,6 +1114,10 @@ export interface components {
             state: string;
             why: string;
             waiting: number;
+            static: {
+                prefix: string;
+                segment: string;
+            }[];
         };
         LanePeering: {
             between: string[];

@@ -19,7 +19,6 @@ export function HubSheet({ estate, told, hub }: { estate: Estate; told: Told; hu
   const unlinked = estate.hubs.filter((h) => h.name !== hub && !links.some((l) => far(l) === h.name));
   const missing = missingLinks(estate, cost);
   const gates = estate.gates.filter((g) => g.hub === hub);
-  const exits = estate.exits.filter((x) => x.hub === hub);
   const attached = estate.networks.filter((n) => n.at.some((a) => a.hub === hub)).length;
   return (
     <Sheet
@@ -108,23 +107,72 @@ export function HubSheet({ estate, told, hub }: { estate: Estate; told: Told; hu
           </ul>
         </Part>
       )}
-      {exits.length > 0 && (
-        <Part title="Exits">
-          <ul className="text-[13px]">
-            {exits.map((x) => (
-              <li key={x.name}>
-                <span className="font-semibold">{x.name}</span>{" "}
-                <span className="text-soft">
-                  of {x.segments.join(", ")}
-                  {x.published.length > 0 && `; publishes ${x.published.join(", ")}`}
-                </span>
-                {x.state !== "up" && <span className="text-denied"> down</span>}
-              </li>
-            ))}
-          </ul>
-        </Part>
-      )}
+      <Exits estate={estate} hub={hub} />
     </Sheet>
+  );
+}
+
+/** The exits at a hub: which segments each serves, and one more. */
+function Exits({ estate, hub }: { estate: Estate; hub: string }) {
+  const [edits, setEdits] = useState<WiringEdit[]>([]);
+  const [name, setName] = useState(`${hub}-out`);
+  const exits = estate.exits.filter((x) => x.hub === hub);
+  const [serves, setServes] = useState<string[]>([]);
+  const toggle = (s: string) =>
+    setServes(serves.includes(s) ? serves.filter((x) => x !== s) : [...serves, s]);
+  return (
+    <Part title="Exits">
+      <ul className="text-[13px]">
+        {exits.map((x) => (
+          <li key={x.name} className="flex items-baseline gap-2">
+            <span className="flex-1">
+              <span className="font-semibold">{x.name}</span>{" "}
+              <span className="text-soft">
+                of {x.segments.join(", ")}
+                {x.published.length > 0 && `; publishes ${x.published.join(", ")}`}
+              </span>
+              {x.state !== "up" && <span className="text-denied"> down</span>}
+            </span>
+            <button
+              className="text-soft hover:text-accent"
+              onClick={() => {
+                setName(x.name);
+                setServes(x.segments);
+              }}
+            >
+              edit
+            </button>
+            <button
+              className="text-soft hover:text-denied"
+              onClick={() => setEdits([{ op: "close-exit", name: x.name }])}
+            >
+              close
+            </button>
+          </li>
+        ))}
+      </ul>
+      <div className="flex flex-wrap items-center gap-x-3 gap-y-1 pt-1.5 text-[13px]">
+        <input
+          aria-label="Name of the exit"
+          value={name}
+          onChange={(event) => setName(event.target.value)}
+          className="w-36 rounded border border-line bg-paper px-2 py-0.5"
+        />
+        {estate.segments.map((s) => (
+          <label key={s.name} className="flex items-center gap-1">
+            <input type="checkbox" checked={serves.includes(s.name)} onChange={() => toggle(s.name)} />
+            {s.name}
+          </label>
+        ))}
+        <Button
+          disabled={serves.length === 0 || name === ""}
+          onClick={() => setEdits([{ op: "open-exit", name, hub, segments: serves }])}
+        >
+          {exits.some((x) => x.name === name) ? "Change" : "Open"}
+        </Button>
+      </div>
+      <Consequence edits={edits} verb="Do it" onDone={() => setEdits([])} />
+    </Part>
   );
 }
 

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
-import { answerQuery, lanesQuery, statesQuery } from "../../api/queries";
+import { answerQuery, lanesQuery, roadQuery, statesQuery } from "../../api/queries";
 import { isAsked, questionOf, useAddress } from "../../frame/address";
 import { Panel } from "../../road/Panel";
 import { courseOf } from "./course";
@@ -72,10 +72,18 @@ function Whole({ estate, told }: { estate: Estate; told: Told }) {
 
   const asked = questionOf(params);
   const answer = useQuery({ ...answerQuery(asked), enabled: isAsked(asked) });
+  // Of an answer that depends, the flow is drawn that is picked in the road, or the first.
+  const [l, k] = (params.get("at") ?? "0.0").split(".").map(Number);
+  const lines = answer.data?.lines ?? [];
+  const several = lines.length > 1 || (lines[0]?.parts.length ?? 0) > 1;
+  const witness = (lines[l ?? 0]?.parts[k ?? 0] ?? lines[0]?.parts[0])?.witness;
+  const none = { from: "", to: "", on: "", sport: 0, publication: "", source: "", destination: "" };
+  const road = useQuery({ ...roadQuery(witness ?? none), enabled: several && witness !== undefined });
+  const trace = several ? road.data?.trace : answer.data?.trace;
   const course = useMemo(
-    () => (isAsked(asked) && answer.data ? courseOf(plan, answer.data.trace) : null),
+    () => (isAsked(asked) && trace ? courseOf(plan, trace) : null),
     // eslint-disable-next-line react-hooks/exhaustive-deps
-    [plan, answer.data, asked.from, asked.to, asked.on],
+    [plan, trace, asked.from, asked.to, asked.on],
   );
   const begin = course?.there[0];
   useEffect(() => {

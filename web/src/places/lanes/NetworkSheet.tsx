@@ -1,4 +1,6 @@
 import { useState } from "react";
+import type { WiringEdit } from "../../api/queries";
+import { Button } from "../../parts/fields";
 import { ThingLink } from "../../parts/ThingLink";
 import { useAddress } from "../../frame/address";
 import { Consequence } from "./Consequence";
@@ -75,20 +77,7 @@ export function NetworkSheet({ estate, told, network }: { estate: Estate; told: 
       <Part title="Attached to">
         <Attachments estate={estate} told={told} network={network} draft={draft} onChange={setDraft} />
         {peers.map((p) => (
-          <p key={p.between.join()} className="pt-1 text-[13px]">
-            Peered with{" "}
-            <button
-              className="hover:text-accent hover:underline"
-              onClick={() => change({ net: p.between.find((b) => b !== network.name) ?? null })}
-            >
-              {p.between.find((b) => b !== network.name)}
-            </button>
-            <span className="text-soft">
-              {p.offersHub === "" && ", neither offers its hub to the other"}
-              {p.offersHub === network.name && ", which may use its hub"}
-              {p.offersHub !== "" && p.offersHub !== network.name && `, whose hub it may use`}
-            </span>
-          </p>
+          <PeeringLine key={p.between.join()} peering={p} network={network} />
         ))}
       </Part>
       {edits.length > 0 && (
@@ -108,10 +97,104 @@ export function NetworkSheet({ estate, told, network }: { estate: Estate; told: 
           />
         </Part>
       )}
+      {network.at.length > 0 && <Announced estate={estate} network={network} />}
       <Part title="Its routes">
         <RouteTable of={{ network: network.name }} />
       </Part>
     </Sheet>
+  );
+}
+
+/** A peering, and whether either lets the other use its hub. */
+function PeeringLine({ peering, network }: { peering: Estate["peerings"][number]; network: Network }) {
+  const { change } = useAddress();
+  const [edits, setEdits] = useState<WiringEdit[]>([]);
+  const other = peering.between.find((b) => b !== network.name) ?? "";
+  const offers = peering.offersHub === network.name;
+  return (
+    <div className="pt-1 text-[13px]">
+      Peered with{" "}
+      <button className="hover:text-accent hover:underline" onClick={() => change({ net: other })}>
+        {other}
+      </button>
+      <span className="text-soft">
+        {peering.offersHub === "" && ", neither may use the other's hub "}
+        {offers && ", which may use its hub "}
+        {peering.offersHub === other && ", whose hub it may use "}
+      </span>
+      {(offers || (peering.offersHub === "" && network.at.length > 0)) && (
+        <button
+          className="text-accent hover:underline"
+          onClick={() =>
+            setEdits([{ op: offers ? "refuse-hub" : "offer-hub", network: network.name, other }])
+          }
+        >
+          {offers ? "no longer" : "let it"}
+        </button>
+      )}
+      <Consequence edits={edits} verb="Do it" onDone={() => setEdits([])} />
+    </div>
+  );
+}
+
+/** Static prefixes that the attachments bear for what lies behind the network. */
+function Announced({ estate, network }: { estate: Estate; network: Network }) {
+  const [edits, setEdits] = useState<WiringEdit[]>([]);
+  const [prefix, setPrefix] = useState("");
+  const [segment, setSegment] = useState(network.subnets.find((s) => s.segment)?.segment ?? "");
+  const of = network.at.flatMap((a) => a.static.map((s) => ({ ...s, hub: a.hub })));
+  return (
+    <Part title="Bears for others behind it">
+      <ul className="text-[13px]">
+        {of.map((s) => (
+          <li key={s.hub + s.prefix + s.segment} className="flex items-baseline gap-2">
+            <span className="font-mono text-xs">{s.prefix}</span>
+            <span className="flex-1 text-soft">
+              {s.segment}, at {s.hub}
+            </span>
+            <button
+              className="text-soft hover:text-denied"
+              onClick={() => setEdits([{ op: "withdraw", network: network.name, ...s }])}
+            >
+              withdraw
+            </button>
+          </li>
+        ))}
+      </ul>
+      <form
+        className="flex gap-2 pt-1"
+        onSubmit={(event) => {
+          event.preventDefault();
+          setEdits(
+            network.at.map((a) => ({
+              op: "bring",
+              network: network.name,
+              hub: a.hub,
+              prefix: prefix.trim(),
+              segment,
+            })),
+          );
+        }}
+      >
+        <input
+          aria-label="Static prefix to bear"
+          placeholder="a prefix, such as 10.9.0.0/16"
+          value={prefix}
+          onChange={(event) => setPrefix(event.target.value)}
+          className="min-w-0 flex-1 rounded border border-line bg-paper px-2 py-0.5 font-mono text-xs"
+        />
+        <Choice
+          label="Segment of the static prefix"
+          value={segment}
+          options={[["", "segment…"], ...estate.segments.map((s) => [s.name, s.name] as const)]}
+          onChange={setSegment}
+        />
+        <Button type="submit" disabled={prefix.trim() === "" || segment === ""}>
+          Bear
+        </Button>
+      </form>
+      <Consequence edits={edits} verb="Do it" onDone={() => setEdits([])} />
+    </Part>
   );
 }
 

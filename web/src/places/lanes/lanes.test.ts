@@ -12,6 +12,7 @@ const attach = (hub: string, more: Partial<Schemas["LaneAttach"]> = {}) => ({
   why: "",
   uplink: "",
   waiting: 0,
+  static: [],
   ...more,
 });
 
