@@ -74,7 +74,7 @@ func TestCheck(t *testing.T) {
 	out, err := command(t, "", "check", grayshoal, "--junit", report)
 	require.ErrorIs(t, err, errFails, "expectations fail on the demo")
 	assert.Contains(t, out, "expectation dev-stays-in: fails")
-	assert.Contains(t, out, "0 faults, 21 findings, 11 of 15 expectations hold")
+	assert.Contains(t, out, "0 faults, 22 findings, 11 of 15 expectations hold")
 	text, err := os.ReadFile(report)
 	require.NoError(t, err)
 	var suites junitSuites

@@ -129,15 +129,19 @@ type Route struct {
 
 // Attachment is the connection of a network to a hub, with the routes it brings.
 type Attachment struct {
-	Network     string        `json:"network" doc:"req,name"`
-	Hub         string        `json:"hub" doc:"req,name"`
-	Cost        int           `json:"cost" doc:"def=1,min=0"`
-	State       string        `json:"state" doc:"def=up,enum=up|down"`
-	Uplink      string        `json:"uplink,omitempty" doc:"enum=native|tunnel|line"` // how it is joined; changes nothing
-	Static      []Static      `json:"static,omitempty"`
-	Learned     []Learned     `json:"learned,omitempty"`
-	Translate   []Translation `json:"translate,omitempty"`
-	Description string        `json:"description,omitempty"`
+	Network   string        `json:"network" doc:"req,name"`
+	Hub       string        `json:"hub" doc:"req,name"`
+	Cost      int           `json:"cost" doc:"def=1,min=0"`
+	State     string        `json:"state" doc:"def=up,enum=up|down"`
+	Uplink    string        `json:"uplink,omitempty" doc:"enum=native|tunnel|line"` // how it is joined; changes nothing
+	Static    []Static      `json:"static,omitempty"`
+	Learned   []Learned     `json:"learned,omitempty"`
+	Translate []Translation `json:"translate,omitempty"`
+	// What the hub takes from the network, and what it tells it: nil for everything
+	// (docs/decisions/06-filters.md).
+	Accepts     []netip.Prefix `json:"accepts,omitempty"`
+	Announces   []netip.Prefix `json:"announces,omitempty"`
+	Description string         `json:"description,omitempty"`
 }
 
 // Translation shows subnets of a network to a segment under other addresses, one

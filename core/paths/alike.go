@@ -16,7 +16,7 @@ func (n *Net) Alike(home Home) string {
 	if x.own != nil {
 		return string(binary.AppendVarint(binary.AppendVarint([]byte("t"), int64(network)), int64(home.Subnet)))
 	}
-	if len(x.Routes) > 0 || len(x.Peers) > 0 || x.bears {
+	if len(x.Routes) > 0 || len(x.Peers) > 0 || x.bears || x.filters {
 		return string(binary.AppendVarint([]byte("n"), int64(network)))
 	}
 	key := []byte("i") // by islands: all attachments lie on one, whichever links are taken
@@ -52,7 +52,7 @@ func (n *Net) Anchors(home Home) string {
 	if x.own != nil {
 		return string(binary.AppendVarint(binary.AppendVarint([]byte("t"), int64(network)), int64(home.Subnet)))
 	}
-	if len(x.Routes) > 0 || len(x.Peers) > 0 {
+	if len(x.Routes) > 0 || len(x.Peers) > 0 || x.filters {
 		return string(binary.AppendVarint([]byte("n"), int64(network)))
 	}
 	return n.anchors(x)

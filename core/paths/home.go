@@ -138,6 +138,9 @@ func (n *Net) Marks() *RouteMarks {
 			put(n.Subnets[i].Inside)
 		}
 	}
+	for i := range n.Attachments {
+		n.Attachments[i].eachFiltered(put)
+	}
 	return m
 }
 

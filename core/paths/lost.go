@@ -71,6 +71,10 @@ func (n *Net) lostInside(p *Path, to Target, enter int) []Lost {
 		switch {
 		case !a.Up:
 			out = append(out, Lost{"attachment", name, "it is down"})
+		case enters && !a.Announces(to.Addr):
+			out = append(out, Lost{"attachment", name, "it is not told the way there"})
+		case leaves && !enters && !a.Accepts(to.Addr):
+			out = append(out, Lost{"attachment", name, "its hub does not take the way there from it"})
 		case enters:
 			out = append(out, Lost{"attachment", name, n.compare(n.costBy(p, to, i, p.Leave), p.Cost)})
 		case leaves && n.Translates(a.Network) && n.translated(to.Home) != nil && !slices.Contains(n.leaving(to), i):

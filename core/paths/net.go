@@ -48,9 +48,10 @@ type Network struct {
 	Routes      []Route
 	Subnets     []int
 
-	table *bart.Table[int] // explicit routes, to an index of Routes
-	bears bool             // some attachment bears a static or accepted learned prefix
-	own   *bart.Lite       // the inside addresses of its translated subnets; nil if it has none
+	table   *bart.Table[int] // explicit routes, to an index of Routes
+	bears   bool             // some attachment bears a static or accepted learned prefix
+	filters bool             // some attachment does not carry everything
+	own     *bart.Lite       // the inside addresses of its translated subnets; nil if it has none
 }
 
 // Peer is one peering, seen from one of its two networks.
@@ -85,6 +86,8 @@ type Attachment struct {
 
 	bears   map[int]*bart.Lite // by segment: static and accepted learned prefixes
 	statics map[int]*bart.Lite // by segment: static prefixes
+
+	accepts, announces *bart.Lite // nil for everything
 }
 
 // Exit is a compiled exit.
@@ -194,6 +197,10 @@ func (n *Net) compileAttachments(e *estate.Estate) {
 		}
 		if len(to.bears) > 0 {
 			n.Networks[network].bears = true
+		}
+		to.accepts, to.announces = filter(a.Accepts), filter(a.Announces)
+		if to.accepts != nil || to.announces != nil {
+			n.Networks[network].filters = true
 		}
 		if to.Up {
 			n.Networks[network].Attachments = append(n.Networks[network].Attachments, len(n.Attachments))

@@ -41,12 +41,14 @@ const (
 	NoPublication                    // nothing publishes the destination
 	Shadowed                         // the source's network has the address inside (T5)
 	NotTranslated                    // no attachment on the way translates the source (T3, T4)
+	NotAnnounced                     // the hubs do not tell the network the way there
+	NotAccepted                      // no hub takes the way to the destination from its network
 )
 
 // String returns the code of the reason.
 func (a Absence) String() string {
 	return [...]string{"", "no-entry", "route-none", "internet-for-inside", "not-attached", "peer-ends",
-		"far-not-attached", "no-links", "no-exit", "no-publication", "shadowed", "not-translated"}[a]
+		"far-not-attached", "no-links", "no-exit", "no-publication", "shadowed", "not-translated", "not-announced", "not-accepted"}[a]
 }
 
 // Entry is the entry of a route table that a destination met.
@@ -114,13 +116,16 @@ func (n *Net) Forward(segment int, home Home, to Target) Path {
 
 // overHubs completes a path that enters at one of some attachments.
 func (n *Net) overHubs(p *Path, enter []int, to Target) {
+	told := n.carrying(enter, func(a *Attachment) bool { return a.Announces(to.Addr) })
 	switch {
 	case len(enter) == 0:
 		p.Absence = NotTranslated
+	case len(told) == 0:
+		p.Absence = NotAnnounced
 	case to.External:
-		n.toExit(p, enter)
+		n.toExit(p, told)
 	default:
-		n.toHome(p, enter, None, to)
+		n.toHome(p, told, None, to)
 	}
 }
 
@@ -227,9 +232,12 @@ func (n *Net) holds(network int, to Target) bool {
 // toHome completes a hub path to an internal target (M7.4). enter is the
 // attachments at which it may enter, or nil for a path that starts at a hub.
 func (n *Net) toHome(p *Path, enter []int, start int, to Target) {
-	leave := n.leaving(to)
+	all := n.leaving(to)
+	leave := n.carrying(all, func(a *Attachment) bool { return a.Accepts(to.Addr) })
 	if len(leave) == 0 {
-		p.Absence = FarNotAttached
+		if p.Absence = FarNotAttached; len(all) > 0 {
+			p.Absence = NotAccepted
+		}
 		return
 	}
 	mesh := n.meshes[to.Segment]
@@ -339,6 +347,10 @@ func (n *Net) AnswersOutside(segment int, home Home, external netip.Addr) (Path,
 	at := n.entering(home, enter)
 	if len(at) == 0 {
 		p.Absence = NotTranslated
+		return p, false
+	}
+	if at = n.carrying(at, func(a *Attachment) bool { return a.Announces(external) }); len(at) == 0 {
+		p.Absence = NotAnnounced
 		return p, false
 	}
 	p.Kind, p.Enter = HubPath, at[0]

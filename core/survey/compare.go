@@ -337,7 +337,12 @@ func (p *pairing) inside() {
 	}
 	a, b := p.land(p.from), p.land(p.to)
 	sources, targets := p.bundles(a, p.old.source, p.new.source), p.bundles(b, p.old.target, p.new.target)
-	moved := slices.DeleteFunc(slices.Clone(targets), func(x bundle) bool { return x.stays })
+	var all, moved []*bundle
+	for k := range targets {
+		if all = append(all, &targets[k]); !targets[k].stays {
+			moved = append(moved, &targets[k])
+		}
+	}
 	local := p.from == p.to
 	var disturbed []int32 // sources whose local flows may fare otherwise than bundles tell
 	for i := range sources {
@@ -352,7 +357,7 @@ func (p *pairing) inside() {
 			p.row(src, moved, altered)
 			continue
 		}
-		p.row(src, targets, altered)
+		p.row(src, all, altered)
 		if local {
 			disturbed = append(disturbed, src.joints...)
 		}
@@ -364,13 +369,12 @@ func (p *pairing) inside() {
 
 // row compares the flows of one bundle of sources. altered, unless nil, says
 // which places of its palette are worth looking at.
-func (p *pairing) row(src *bundle, targets []bundle, altered []bool) {
+func (p *pairing) row(src *bundle, targets []*bundle, altered []bool) {
 	var cells []uint32
 	if altered != nil && p.to < len(p.lands)-1 {
 		cells = p.new.block.rows[p.new.block.src.kinds[src.new].line].cells
 	}
-	for k := range targets {
-		dst := &targets[k]
+	for _, dst := range targets {
 		if src.four != dst.four || cells != nil && (dst.new < 0 || !altered[cells[p.new.block.dst.kinds[dst.new].line]]) {
 			continue
 		}

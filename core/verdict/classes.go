@@ -99,6 +99,7 @@ func (j *Judge) EachCut(f func(netip.Prefix)) {
 	for i := range j.net.Subnets {
 		f(j.net.Subnets[i].Inside)
 	}
+	j.net.EachFiltered(f)
 	for p := range j.members.byPrefix.All() {
 		f(p)
 	}

@@ -128,7 +128,7 @@ func TestJudgeAgreesWithTheOracle(t *testing.T) {
 			t.Log(reasons)
 		}
 	}
-	for _, what := range []string{"shadowed", "not-translated", "from allowed", "to allowed", "from inspected", "to denied"} {
+	for _, what := range []string{"shadowed", "not-translated", "not-announced", "not-accepted", "from allowed", "to allowed", "from inspected", "to denied"} {
 		assert.Positive(t, met[what], "no drawn flow met: %s", what)
 	}
 }

@@ -83,6 +83,7 @@ func attachmentsOf(e *estate.Estate) map[string][]*estate.Attachment {
 func sameAttachments(a, b []*estate.Attachment) bool {
 	return slices.EqualFunc(a, b, func(x, y *estate.Attachment) bool {
 		return x == y || x.Hub == y.Hub && x.Cost == y.Cost && x.State == y.State && slices.Equal(x.Static, y.Static) &&
-			slices.Equal(x.Learned, y.Learned) && slices.Equal(x.Translate, y.Translate)
+			slices.Equal(x.Learned, y.Learned) && slices.Equal(x.Translate, y.Translate) &&
+			slices.Equal(x.Accepts, y.Accepts) && slices.Equal(x.Announces, y.Announces)
 	})
 }

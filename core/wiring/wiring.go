@@ -34,24 +34,27 @@ const (
 	// addresses: Network, Hub, Segment, Prefix (inside), Outside.
 	Translate   Op = "translate"
 	Untranslate Op = "untranslate" // Network, Hub, Segment, Prefix
+	Filter      Op = "filter"      // Network, Hub, Accepts, Announces: empty for everything
 )
 
 // Edit is one edit of how an estate hangs together.
 type Edit struct {
-	Op       Op           `json:"op"`
-	Network  string       `json:"network,omitempty"`
-	Subnet   string       `json:"subnet,omitempty"`
-	Segment  string       `json:"segment,omitempty"`
-	Hub      string       `json:"hub,omitempty"`
-	Other    string       `json:"other,omitempty"`
-	Name     string       `json:"name,omitempty"`
-	Segments []string     `json:"segments,omitempty"`
-	Cost     int          `json:"cost,omitempty"`
-	Uplink   string       `json:"uplink,omitempty"`
-	Prefix   netip.Prefix `json:"prefix,omitzero"`
-	Outside  netip.Prefix `json:"outside,omitzero"`
-	Via      estate.Via   `json:"via,omitempty"`
-	Status   string       `json:"status,omitempty"`
+	Op        Op             `json:"op"`
+	Network   string         `json:"network,omitempty"`
+	Subnet    string         `json:"subnet,omitempty"`
+	Segment   string         `json:"segment,omitempty"`
+	Hub       string         `json:"hub,omitempty"`
+	Other     string         `json:"other,omitempty"`
+	Name      string         `json:"name,omitempty"`
+	Segments  []string       `json:"segments,omitempty"`
+	Cost      int            `json:"cost,omitempty"`
+	Uplink    string         `json:"uplink,omitempty"`
+	Prefix    netip.Prefix   `json:"prefix,omitzero"`
+	Outside   netip.Prefix   `json:"outside,omitzero"`
+	Accepts   []netip.Prefix `json:"accepts,omitempty"`
+	Announces []netip.Prefix `json:"announces,omitempty"`
+	Via       estate.Via     `json:"via,omitempty"`
+	Status    string         `json:"status,omitempty"`
 }
 
 // Error is an edit that cannot be made.
@@ -96,7 +99,7 @@ var doers = map[Op]func(*bench) error{
 	Live: (*bench).live, Attach: (*bench).attach, Detach: (*bench).detach, Bring: (*bench).bring, Withdraw: (*bench).withdraw,
 	Learn: (*bench).learn, SetRoute: (*bench).setRoute, DropRoute: (*bench).dropRoute, Link: (*bench).link, Unlink: (*bench).unlink,
 	OfferHub: (*bench).offerHub, RefuseHub: (*bench).refuseHub, OpenExit: (*bench).openExit, CloseExit: (*bench).closeExit,
-	Translate: (*bench).translate, Untranslate: (*bench).untranslate,
+	Translate: (*bench).translate, Untranslate: (*bench).untranslate, Filter: (*bench).filter,
 }
 
 func (b *bench) fault(key, message, fix string) error {
@@ -437,4 +440,20 @@ func (b *bench) untranslate() error {
 
 func (b *bench) translatesSame(t estate.Translation) bool {
 	return t.Inside == b.edit.Prefix && t.Segment == b.edit.Segment
+}
+
+func (b *bench) filter() error {
+	a, err := b.attachment()
+	if err != nil {
+		return err
+	}
+	for key, list := range map[string][]netip.Prefix{"accepts": b.edit.Accepts, "announces": b.edit.Announces} {
+		for _, p := range list {
+			if !p.IsValid() || p != p.Masked() {
+				return b.fault(key, "a prefix is an address and a length, without host bits", "write one such as 10.1.0.0/16")
+			}
+		}
+	}
+	a.Accepts, a.Announces = slices.Clone(b.edit.Accepts), slices.Clone(b.edit.Announces)
+	return nil
 }

@@ -48,7 +48,7 @@ func TestEditsAndTheirOpposites(t *testing.T) {
 			made[do[0].Op]++
 		}
 	})
-	for _, op := range []wiring.Op{wiring.Live, wiring.Attach, wiring.Detach, wiring.Bring, wiring.SetRoute, wiring.Link, wiring.Unlink, wiring.OfferHub} {
+	for _, op := range []wiring.Op{wiring.Live, wiring.Attach, wiring.Detach, wiring.Bring, wiring.SetRoute, wiring.Link, wiring.Unlink, wiring.OfferHub, wiring.Filter} {
 		assert.Positive(t, made[op], "no drawn estate has room for %s", op)
 	}
 }
@@ -85,6 +85,11 @@ func drawPair(t *rapid.T, e *estate.Estate) (do, undo []wiring.Edit) {
 			return []wiring.Edit{x}, []wiring.Edit{back}
 		}
 	}
+	if attached != nil && !twice && rapid.IntRange(0, 4).Draw(t, "filter") == 0 {
+		x := wiring.Edit{Op: wiring.Filter, Network: n.Name, Hub: hub, Accepts: []netip.Prefix{p}}
+		back := wiring.Edit{Op: wiring.Filter, Network: n.Name, Hub: hub, Accepts: attached.Accepts, Announces: attached.Announces}
+		return []wiring.Edit{x}, []wiring.Edit{back}
+	}
 	op := rapid.IntRange(0, 4).Draw(t, "op")
 	if twice { // there is no edit of one of two
 		op = 0
@@ -116,7 +121,7 @@ func drawPair(t *rapid.T, e *estate.Estate) (do, undo []wiring.Edit) {
 	attach, detach := wiring.Edit{Op: wiring.Attach, Network: n.Name, Hub: hub, Cost: 3}, wiring.Edit{Op: wiring.Detach, Network: n.Name, Hub: hub}
 	if attached != nil {
 		attach.Cost = attached.Cost
-		if len(attached.Static)+len(attached.Learned)+len(attached.Translate) == 0 && attached.Description == "" && attached.State == "up" {
+		if len(attached.Static)+len(attached.Learned)+len(attached.Translate)+len(attached.Accepts)+len(attached.Announces) == 0 && attached.Description == "" && attached.State == "up" {
 			return []wiring.Edit{detach}, []wiring.Edit{attach}
 		}
 		dearer := attach

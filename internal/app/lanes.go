@@ -1,6 +1,7 @@
 package app
 
 import (
+	"net/netip"
 	"slices"
 	"sync"
 
@@ -69,13 +70,15 @@ type LaneSubnet struct {
 
 // Attach is an attachment.
 type Attach struct {
-	Hub     string  `json:"hub"`
-	Cost    int     `json:"cost"`
-	State   string  `json:"state"`
-	Why     string  `json:"why"`
-	Uplink  string  `json:"uplink"`  // native, tunnel or line; "" where that is not said
-	Waiting int     `json:"waiting"` // learned prefixes that wait
-	Static  []Borne `json:"static"`
+	Hub       string   `json:"hub"`
+	Cost      int      `json:"cost"`
+	State     string   `json:"state"`
+	Why       string   `json:"why"`
+	Uplink    string   `json:"uplink"`  // native, tunnel or line; "" where that is not said
+	Waiting   int      `json:"waiting"` // learned prefixes that wait
+	Static    []Borne  `json:"static"`
+	Accepts   []string `json:"accepts"`   // empty for everything
+	Announces []string `json:"announces"` // likewise
 }
 
 // Borne is a static prefix that an attachment bears.
@@ -184,7 +187,7 @@ func (s *Snapshot) laneNetworks() []LaneNetwork {
 	at := map[string][]Attach{}
 	for i := range e.Attachments {
 		a := &e.Attachments[i]
-		x := Attach{Hub: a.Hub, Cost: a.Cost, State: a.State, Why: a.Description, Uplink: a.Uplink, Static: []Borne{}}
+		x := Attach{Hub: a.Hub, Cost: a.Cost, State: a.State, Why: a.Description, Uplink: a.Uplink, Static: []Borne{}, Accepts: words(a.Accepts), Announces: words(a.Announces)}
 		for _, b := range a.Static {
 			x.Static = append(x.Static, Borne{b.Prefix.String(), b.Segment})
 		}
@@ -241,6 +244,15 @@ func (s *Snapshot) gates() []Gate {
 				out[k].Segments = append(out[k].Segments, segment)
 			}
 		}
+	}
+	return out
+}
+
+// words returns prefixes as they are written.
+func words(prefixes []netip.Prefix) []string {
+	out := []string{}
+	for _, p := range prefixes {
+		out = append(out, p.String())
 	}
 	return out
 }

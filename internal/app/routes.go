@@ -194,6 +194,10 @@ func (s *Snapshot) absenceWords(a paths.Absence, network int) string {
 		return fmt.Sprintf("%s has that address inside, and looks for it at home", name)
 	case paths.NotTranslated:
 		return fmt.Sprintf("no attachment of %s that is up translates it", name)
+	case paths.NotAnnounced:
+		return fmt.Sprintf("no hub announces the way there to %s", name)
+	case paths.NotAccepted:
+		return fmt.Sprintf("no attachment of %s accepts it", name)
 	case paths.NoLinks:
 		return "no links that carry the segment join the two hubs"
 	case paths.NoExit:

@@ -213,6 +213,10 @@ func noPath(t *verdict.Trace) []Token {
 		return say("Unrouted: network %s has the address %s inside, and looks for it at home.", network, ref("", t.Flow.Destination))
 	case "not-translated":
 		return say("Unrouted: no attachment on the way translates %s of %s.", endRef(&t.Source), network)
+	case "not-announced":
+		return say("Unrouted: no hub announces the way there to %s.", network)
+	case "not-accepted":
+		return say("Unrouted: no hub accepts the way to %s from network %s.", endRef(&t.Destination), ref(estate.KindNetwork, t.Destination.Network))
 	case "far-not-attached":
 		return say("Unrouted: nothing leads on to %s; network %s has no attachment that is up.", endRef(&t.Destination), ref(estate.KindNetwork, t.Destination.Network))
 	case "no-links":

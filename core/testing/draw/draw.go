@@ -158,6 +158,12 @@ func (d *drawer) attach(network string) {
 // translate lets an attachment show a subnet of its network under other addresses:
 // fresh ones, those of another, or, at a second attachment, the same as at the first.
 func (d *drawer) translate(a *estate.Attachment) {
+	if d.chance(15) {
+		a.Accepts = some(d, 3, append(slices.Clone(d.prefixes), netip.MustParsePrefix("10.0.0.0/9"))...)
+	}
+	if d.chance(15) {
+		a.Announces = some(d, 3, append(slices.Clone(d.prefixes), netip.MustParsePrefix("198.51.100.0/25"), netip.MustParsePrefix("10.0.0.0/9"))...)
+	}
 	if !d.chance(25) {
 		return
 	}

@@ -1,6 +1,7 @@
 package oracle
 
 import (
+	"net/netip"
 	"slices"
 	"sort"
 	"strings"
@@ -64,7 +65,7 @@ func (w world) path(src, dst place) path {
 	if done.kind != "" || enter == "" {
 		return done
 	}
-	from := w.entering(src, enter)
+	from := w.entering(src, enter, dst.addr)
 	if dst.segment == "" {
 		return w.toExit(from, src.segment)
 	}
@@ -73,14 +74,23 @@ func (w world) path(src, dst place) path {
 
 // entering returns where flows from an endpoint enter, at the attachments of a
 // network (T3).
-func (w world) entering(src place, network string) []step {
+func (w world) entering(src place, network string, to netip.Addr) []step {
 	var from []step
 	for _, a := range w.attached(network) {
+		if !within(a.Announces, to) {
+			continue
+		}
 		if !src.inside.IsValid() || network == src.network && w.bearsOut(a, src) {
 			from = append(from, step{a.Hub, a.Cost, ""})
 		}
 	}
 	return from
+}
+
+// within reports whether a filter lets an address pass: one that says nothing lets
+// all.
+func within(filter []netip.Prefix, a netip.Addr) bool {
+	return len(filter) == 0 || slices.ContainsFunc(filter, func(p netip.Prefix) bool { return p.Contains(a) })
 }
 
 // bearsOut reports whether an attachment translates the subnet of an endpoint (T3).
@@ -158,17 +168,21 @@ type step struct {
 func (w world) toHome(from []step, dst place) path {
 	var to []step
 	if dst.inside.IsValid() {
-		to = w.entering(dst, dst.network)
+		for _, a := range w.attached(dst.network) {
+			if w.bearsOut(a, dst) && within(a.Accepts, dst.addr) {
+				to = append(to, step{a.Hub, a.Cost, ""})
+			}
+		}
 	} else if own := w.attached(dst.network); len(own) > 0 {
 		for _, a := range own {
-			if dst.subnet != "" || bears(a, dst.segment, dst.addr, false) {
+			if within(a.Accepts, dst.addr) && (dst.subnet != "" || bears(a, dst.segment, dst.addr, false)) {
 				to = append(to, step{a.Hub, a.Cost, ""})
 			}
 		}
 	} else {
 		for _, peer := range w.peersOf(dst.network) {
 			for _, a := range w.attached(peer) {
-				if bears(a, dst.segment, dst.addr, true) {
+				if within(a.Accepts, dst.addr) && bears(a, dst.segment, dst.addr, true) {
 					to = append(to, step{a.Hub, a.Cost, ""})
 				}
 			}
@@ -243,7 +257,7 @@ func (w world) back(src, dst place) string {
 	}
 	if src.segment == "" {
 		enter, _ := w.route(dst, place{addr: src.addr})
-		if enter != "" && len(w.entering(dst, enter)) > 0 && !w.shadows(dst.network, src.addr) {
+		if enter != "" && len(w.entering(dst, enter, src.addr)) > 0 && !w.shadows(dst.network, src.addr) {
 			return "hub"
 		}
 		return ""

@@ -1113,6 +1113,8 @@ export interface components {
             uplink: string;
             state: string;
             why: string;
+            accepts: string[];
+            announces: string[];
             waiting: number;
             static: {
                 prefix: string;
@@ -1209,7 +1211,7 @@ export interface components {
         };
         WiringEdit: {
             /** @enum {unknown} */
-            op: "live" | "attach" | "detach" | "bring" | "withdraw" | "learn" | "set-route" | "drop-route" | "link" | "unlink" | "offer-hub" | "refuse-hub" | "open-exit" | "close-exit" | "translate" | "untranslate";
+            op: "live" | "attach" | "detach" | "bring" | "withdraw" | "learn" | "set-route" | "drop-route" | "link" | "unlink" | "offer-hub" | "refuse-hub" | "open-exit" | "close-exit" | "translate" | "untranslate" | "filter";
             network?: string;
             subnet?: string;
             segment?: string;
@@ -1221,6 +1223,8 @@ export interface components {
             uplink?: string;
             prefix?: string;
             outside?: string;
+            accepts?: string[];
+            announces?: string[];
             via?: string;
             status?: string;
         };

@@ -138,6 +138,8 @@ const absences: Record<string, string> = {
   "no-exit": "no exit that is up serves the segment",
   "no-publication": "nothing publishes the destination",
   shadowed: "the source's network has this address inside, and looks for it at home",
+  "not-announced": "no hub announces the way there to the source's network",
+  "not-accepted": "no hub accepts the way there from the destination's network",
   "not-translated": "no attachment on the way translates the source",
 };
 

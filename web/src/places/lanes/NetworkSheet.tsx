@@ -98,6 +98,13 @@ export function NetworkSheet({ estate, told, network }: { estate: Estate; told: 
         </Part>
       )}
       {network.at.length > 0 && <Announced estate={estate} network={network} />}
+      {network.at.length > 0 && (
+        <Part title="Carries">
+          {network.at.map((a) => (
+            <Filter key={a.hub} network={network} attach={a} />
+          ))}
+        </Part>
+      )}
       <Part title="Its routes">
         <RouteTable of={{ network: network.name }} />
       </Part>
@@ -195,6 +202,54 @@ function Announced({ estate, network }: { estate: Estate; network: Network }) {
       </form>
       <Consequence edits={edits} verb="Do it" onDone={() => setEdits([])} />
     </Part>
+  );
+}
+
+/** What an attachment accepts of the network, and announces to it. */
+function Filter({ network, attach }: { network: Network; attach: Network["at"][number] }) {
+  const [accepts, setAccepts] = useState(attach.accepts.join(", "));
+  const [announces, setAnnounces] = useState(attach.announces.join(", "));
+  const [edits, setEdits] = useState<WiringEdit[]>([]);
+  const list = (text: string) => text.split(/[\s,]+/).filter(Boolean);
+  const same =
+    list(accepts).join() === attach.accepts.join() && list(announces).join() === attach.announces.join();
+  const field = "mt-0.5 w-full rounded border border-line bg-paper px-2 py-0.5 font-mono text-xs";
+  return (
+    <form
+      className="text-[13px]"
+      onSubmit={(event) => {
+        event.preventDefault();
+        const of = { network: network.name, hub: attach.hub };
+        setEdits([{ op: "filter", ...of, accepts: list(accepts), announces: list(announces) }]);
+      }}
+    >
+      <label className="block pt-1">
+        <span className="text-soft">{attach.hub} accepts from it</span>
+        <input
+          value={accepts}
+          placeholder="everything"
+          aria-label={`What ${attach.hub} accepts`}
+          onChange={(event) => setAccepts(event.target.value)}
+          className={field}
+        />
+      </label>
+      <label className="block pt-1">
+        <span className="text-soft">and announces to it</span>
+        <input
+          value={announces}
+          placeholder="everything"
+          aria-label={`What ${attach.hub} announces`}
+          onChange={(event) => setAnnounces(event.target.value)}
+          className={field}
+        />
+      </label>
+      {!same && (
+        <div className="flex justify-end pt-1">
+          <Button type="submit">See what that changes</Button>
+        </div>
+      )}
+      <Consequence edits={edits} verb="Do it" onDone={() => setEdits([])} />
+    </form>
   );
 }
 

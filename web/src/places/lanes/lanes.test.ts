@@ -13,6 +13,8 @@ const attach = (hub: string, more: Partial<Schemas["LaneAttach"]> = {}) => ({
   uplink: "",
   waiting: 0,
   static: [],
+  accepts: [],
+  announces: [],
   ...more,
 });
 
