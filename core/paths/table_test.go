@@ -28,6 +28,9 @@ func TestATableSaysWhatFlowsDo(t *testing.T) {
 				for hub := range n.Hubs {
 					for _, r := range n.HubTable(segment, hub) {
 						for _, near := range nearby(n, segment, hub) {
+							if !n.Attachments[n.Networks[near.Network].Attachments[0]].Announces(target(segment, &r).Addr) {
+								continue // its hub has the route, and does not tell it
+							}
 							if r.Home.Network == near.Network || near.Prefix.Addr().Is4() != r.Prefix.Addr().Is4() {
 								continue
 							}

@@ -10,6 +10,9 @@ const shortcuts = [
   ["Esc", "close the cell"],
   ["↑ ↓ → ←", "in Estate: move, open and close rows"],
   ["Enter", "in Estate: everything about the row"],
+  ["↑ ↓ ← →", "in Lanes: move from place to place; or drag"],
+  ["Enter", "in Lanes: the routes of a lane at a hub"],
+  ["+ −", "in Lanes: draw more or less of each network"],
   ["?", "this list"],
 ];
 

@@ -38,6 +38,7 @@ export function RouteTable({ of }: { of: { segment?: string; hub?: string; netwo
   const wrong = data?.rows.filter((r) => r.state === "nowhere" || r.state === "one-way").length ?? 0;
   return (
     <>
+      {data && data.waiting.length > 0 && <Waiting rows={data.waiting} />}
       <input
         aria-label="Look up an address, a prefix or a name"
         placeholder="look up: an address, a prefix, a name"
@@ -75,7 +76,6 @@ export function RouteTable({ of }: { of: { segment?: string; hub?: string; netwo
               <Consequence edits={mend.edits} verb="Mend it" onDone={() => setMend(null)} />
             </Part>
           )}
-          {data.waiting.length > 0 && <Waiting rows={data.waiting} />}
         </>
       )}
     </>
