@@ -35,7 +35,10 @@ export function RouteTable({ of }: { of: { segment?: string; hub?: string; netwo
   const settled = useDebounced(find, 100);
   const routes = useQuery(routesQuery(settled ? { ...of, find: settled } : of));
   const data = routes.data;
-  const wrong = data?.rows.filter((r) => r.state === "nowhere" || r.state === "one-way").length ?? 0;
+  const [only, setOnly] = useState(false);
+  const broken = (r: Schemas["RouteRow"]) => r.state === "nowhere" || r.state === "one-way";
+  const wrong = data?.rows.filter(broken).length ?? 0;
+  const rows = data?.rows.filter((r) => !only || broken(r)) ?? [];
   return (
     <>
       {data && data.waiting.length > 0 && <Waiting rows={data.waiting} />}
@@ -52,24 +55,33 @@ export function RouteTable({ of }: { of: { segment?: string; hub?: string; netwo
           <p className="py-1.5 text-xs text-soft">
             {settled ? `${data.rows.length} of ` : ""}
             {counted(data.total, "route")}
-            {wrong > 0 && <span className="text-denied"> · {wrong} do not work</span>}
+            {wrong > 0 && (
+              <>
+                {" · "}
+                <button
+                  aria-pressed={only}
+                  className="text-denied underline decoration-dotted aria-pressed:font-semibold"
+                  onClick={() => setOnly(!only)}
+                >
+                  {wrong} do not work
+                </button>
+              </>
+            )}
             {data.rows[0]?.wins && " · the longest match comes first, and wins"}
             {settled !== "" && data.rows.length === 0 && " · nothing matches: no route"}
           </p>
           <table aria-label="Routes" className="w-full text-[13px]">
-            <tbody>
-              {data.rows.slice(0, most).map((r, i) => (
-                <RouteLine
-                  key={`${r.prefix} ${r.origin} ${i}`}
-                  row={r}
-                  beaten={i > 0 && !!data.rows[0]?.wins}
-                  onMend={setMend}
-                />
-              ))}
-            </tbody>
+            {rows.slice(0, most).map((r, i) => (
+              <RouteLine
+                key={`${r.prefix} ${r.origin} ${i}`}
+                row={r}
+                beaten={!r.wins && !!data.rows[0]?.wins}
+                onMend={setMend}
+              />
+            ))}
           </table>
-          {data.rows.length > most && (
-            <p className="pt-1 text-xs text-soft">and {data.rows.length - most} more: look one up</p>
+          {rows.length > most && (
+            <p className="pt-1 text-xs text-soft">and {rows.length - most} more: look one up</p>
           )}
           {mend && (
             <Part title={mend.words}>
@@ -87,38 +99,46 @@ type LineProps = { row: Schemas["RouteRow"]; beaten: boolean; onMend: (m: Schema
 function RouteLine({ row, beaten, onMend }: LineProps) {
   const bad = row.state === "nowhere" || row.state === "one-way";
   return (
-    <tr
+    <tbody
       data-route={row.prefix}
       data-state={row.state}
-      className={`border-t border-line align-baseline ${beaten || row.state === "unused" ? "text-soft" : ""} ${row.wins ? "bg-wash font-semibold" : ""}`}
+      className={`border-t border-line ${beaten || row.state === "unused" ? "text-soft" : ""} ${row.wins ? "bg-wash font-semibold" : ""}`}
     >
-      <td className="py-1 pr-2 font-mono text-xs whitespace-nowrap">{row.prefix}</td>
-      <td className="py-1 pr-2">
-        <span className="text-soft">{row.origin} </span>
-        <ThingLink thing={row.of} plain />
-        {row.account === "missing" && <span className="text-soft"> · not in the account yet</span>}
-        {row.account === "same" && <span className="text-soft"> · as in the account</span>}
-        {row.why && <span className={`block text-xs ${bad ? "text-denied" : "text-soft"}`}>{row.why}</span>}
-        {row.mend && (
-          <button
-            className="block text-left text-xs text-accent hover:underline"
-            onClick={() => row.mend && onMend(row.mend)}
-          >
-            {row.mend.words}
-          </button>
-        )}
-      </td>
-      <td className="py-1 text-right whitespace-nowrap">
-        {row.path ? (
-          <span title={`next: ${row.next}`}>
-            {row.path} <span className="text-soft">{row.cost}</span>
-          </span>
-        ) : (
-          row.state !== "nowhere" && <span className="text-soft">{row.next}</span>
-        )}
-        <RouteState state={row.state} />
-      </td>
-    </tr>
+      <tr className="align-baseline">
+        <td className="py-1 pr-2 font-mono text-xs whitespace-nowrap">{row.prefix}</td>
+        <td className="py-1 pr-2">
+          <span className="text-soft">{row.origin} </span>
+          <ThingLink thing={row.of} plain />
+          {row.account === "missing" && <span className="text-soft"> · not in the account yet</span>}
+          {row.account === "same" && <span className="text-soft"> · as in the account</span>}
+        </td>
+        <td className="py-1 text-right whitespace-nowrap">
+          {row.path ? (
+            <span title={`next: ${row.next}`}>
+              {row.path} <span className="text-soft">{row.cost}</span>
+            </span>
+          ) : (
+            row.state !== "nowhere" && <span className="text-soft">{row.next}</span>
+          )}
+          <RouteState state={row.state} />
+        </td>
+      </tr>
+      {(row.why || row.mend) && (
+        <tr>
+          <td colSpan={3} className={`pb-1.5 text-xs ${bad ? "text-denied" : "text-soft"}`}>
+            {row.why}
+            {row.mend && (
+              <button
+                className="block text-left text-accent hover:underline"
+                onClick={() => row.mend && onMend(row.mend)}
+              >
+                {row.mend.words}
+              </button>
+            )}
+          </td>
+        </tr>
+      )}
+    </tbody>
   );
 }
 
