@@ -140,7 +140,10 @@ func (c *comparer) finish() []Change {
 		if d := strings.Compare(verdictKey(a.Before)+verdictKey(a.After)+a.Witness.Publication, verdictKey(b.Before)+verdictKey(b.After)+b.Witness.Publication); d != 0 {
 			return d
 		}
-		return cmp.Compare(a.Services.Count(), b.Services.Count())
+		if d := cmp.Or(cmp.Compare(a.Services.Count(), b.Services.Count()), a.Pairs.Cmp(b.Pairs)); d != 0 {
+			return d
+		}
+		return slices.Compare(a.Services.Words(), b.Services.Words())
 	})
 	return out
 }

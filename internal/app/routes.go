@@ -74,13 +74,13 @@ func (s *Snapshot) HubRoutes(segment, hub, find string) (*Routes, error) {
 		out.Rows = append(out.Rows, s.hubRow(&r, seg))
 		prefixes = append(prefixes, r.Prefix)
 	}
-	for _, b := range s.Survey.Brought(seg) {
-		path := net.FromHub(at, paths.Target{Addr: b.End.Addr, Segment: b.End.Segment, Home: b.End.Home})
-		for _, p := range b.Prefixes {
-			row := RouteRow{Prefix: p.String(), Origin: "shared", Of: Thing{"share", strings.Join(b.Shares, ", ")}, State: "ok"}
+	for _, x := range s.Survey.Brought(seg) {
+		path := net.FromHub(at, paths.Target{Addr: x.End.Addr, Segment: x.End.Segment, Home: x.End.Home})
+		for _, p := range x.Prefixes {
+			row := RouteRow{Prefix: p.String(), Origin: "shared", Of: Thing{"share", strings.Join(x.Shares, ", ")}, State: "ok"}
 			s.describe(&row, &path)
 			if path.Kind == paths.NoPath {
-				row.State, row.Why = "nowhere", s.absenceWords(path.Absence, b.End.Home.Network)
+				row.State, row.Why = "nowhere", s.absenceWords(path.Absence, x.End.Home.Network)
 			}
 			out.Rows = append(out.Rows, row)
 			prefixes = append(prefixes, p)

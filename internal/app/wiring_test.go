@@ -1,0 +1,120 @@
+package app_test
+
+import (
+	"net/netip"
+	"path/filepath"
+	"strconv"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"bivium/core/document"
+	"bivium/core/estate"
+	"bivium/core/wiring"
+	"bivium/demo"
+	"bivium/internal/app"
+	"bivium/internal/store"
+)
+
+// drawWiring draws an edit of the demo: most can be made, and some are refused.
+func drawWiring(t *rapid.T, e *estate.Estate) wiring.Edit {
+	one := func(of string, names ...string) string { return rapid.SampledFrom(names).Draw(t, of) }
+	var networks, hubs []string
+	for _, n := range e.Networks {
+		networks = append(networks, n.Name)
+	}
+	for _, h := range e.Hubs {
+		hubs = append(hubs, h.Name)
+	}
+	network, hub := one("network", networks...), one("hub", hubs...)
+	prefix := netip.MustParsePrefix(one("prefix", "10.200.0.0/24", "10.40.0.0/16", "100.64.0.0/26", "0.0.0.0/0"))
+	segment := one("segment", "office", "market", "turbine", "contractor")
+	switch rapid.IntRange(0, 8).Draw(t, "op") {
+	case 0:
+		return wiring.Edit{Op: wiring.Live, Network: network, Segment: segment}
+	case 1:
+		return wiring.Edit{Op: wiring.Detach, Network: network, Hub: hub}
+	case 2:
+		return wiring.Edit{Op: wiring.Bring, Network: network, Hub: hub, Prefix: prefix, Segment: segment}
+	case 3:
+		return wiring.Edit{Op: wiring.SetRoute, Network: network, Prefix: prefix, Via: estate.Via(one("via", "hub", "none", "internet"))}
+	case 4:
+		return wiring.Edit{Op: wiring.Link, Hub: hub, Other: one("other", hubs...), Cost: rapid.IntRange(1, 60).Draw(t, "cost")}
+	case 5:
+		return wiring.Edit{Op: wiring.Translate, Network: network, Hub: hub, Segment: segment, Prefix: netip.MustParsePrefix("10.31.0.64/26"), Outside: netip.MustParsePrefix("100.64.0.0/26")}
+	case 6:
+		return wiring.Edit{Op: wiring.Filter, Network: network, Hub: hub, Accepts: []netip.Prefix{prefix}}
+	case 7:
+		return wiring.Edit{Op: wiring.CloseExit, Name: one("exit", "delta-out", "ridge-out")}
+	}
+	return wiring.Edit{Op: wiring.Attach, Network: network, Hub: hub, Cost: rapid.IntRange(0, 9).Draw(t, "cost")}
+}
+
+func text(t require.TestingT, e *estate.Estate) string {
+	b, err := document.Write(e)
+	require.NoError(t, err)
+	return string(b)
+}
+
+// TestWiringIsTriedMadeAndTakenBack makes a row of drawn edits on the demo. What
+// trying says, making does; what is made is what the store holds; and undoing
+// brings back what was there, to the letter.
+func TestWiringIsTriedMadeAndTakenBack(t *testing.T) {
+	made, refused, impossible, runs := 0, 0, 0, 0
+	dir := t.TempDir()
+	rapid.Check(t, func(rt *rapid.T) {
+		if runs++; runs > 30 { // each of them opens a store of its own
+			return
+		}
+		s, err := store.Open(t.Context(), filepath.Join(dir, strconv.Itoa(runs)+".db"))
+		require.NoError(rt, err)
+		defer s.Close() //nolint:errcheck // it holds nothing that is kept
+		a, err := app.Open(t.Context(), app.Config{Store: s, Clock: time.Now, First: func() (*estate.Estate, error) { return document.Read(demo.Grayshoal) }})
+		require.NoError(rt, err)
+		for range 3 {
+			now := a.Now()
+			before := text(rt, now.Estate)
+			edits := []wiring.Edit{drawWiring(rt, now.Estate)}
+			tried, err := now.TryWiring(edits)
+			done, failed := a.Rewire(t.Context(), edits, now.Revision, "test")
+			if err != nil || len(tried.Refused) > 0 {
+				require.Error(rt, failed, "%v", edits)
+				require.Equal(rt, before, text(rt, a.Now().Estate), "what is refused changes nothing")
+				impossible += one(err != nil)
+				refused += one(err == nil)
+				continue
+			}
+			require.NoError(rt, failed, "%v", edits)
+			made++
+			require.Equal(rt, tried.Routes, done.Routes, "%v", edits)
+			require.Equal(rt, tried.Effect.Flows, done.Effect.Flows, "%v", edits)
+			after := text(rt, a.Now().Estate)
+			kept, revision, err := s.Get(t.Context())
+			require.NoError(rt, err)
+			require.Equal(rt, after, text(rt, kept))
+			require.Equal(rt, done.Revision, revision)
+			if after == before { // nothing to take back
+				continue
+			}
+			_, err = a.Undo(t.Context(), revision, "test")
+			require.NoError(rt, err)
+			require.Equal(rt, before, text(rt, a.Now().Estate), "%v, taken back", edits)
+			_, err = a.Undo(t.Context(), revision+1, "test")
+			require.NoError(rt, err)
+			require.Equal(rt, after, text(rt, a.Now().Estate), "%v, made again", edits)
+		}
+	})
+	for what, count := range map[string]int{"made": made, "refused": refused, "impossible": impossible} {
+		assert.Positive(t, count, "no drawn edit was %s", what)
+	}
+}
+
+func one(yes bool) int {
+	if yes {
+		return 1
+	}
+	return 0
+}
