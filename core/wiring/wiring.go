@@ -33,8 +33,12 @@ const (
 	// Translate shows a subnet, or all within a prefix, to a segment under other
 	// addresses: Network, Hub, Segment, Prefix (inside), Outside.
 	Translate   Op = "translate"
-	Untranslate Op = "untranslate" // Network, Hub, Segment, Prefix
-	Filter      Op = "filter"      // Network, Hub, Accepts, Announces: empty for everything
+	Untranslate Op = "untranslate"  // Network, Hub, Segment, Prefix
+	AddHub      Op = "add-hub"      // Name, Account, Region
+	DropHub     Op = "drop-hub"     // Name
+	AddSegment  Op = "add-segment"  // Name; it denies by default
+	DropSegment Op = "drop-segment" // Name
+	Filter      Op = "filter"       // Network, Hub, Accepts, Announces: empty for everything
 )
 
 // Edit is one edit of how an estate hangs together.
@@ -46,6 +50,8 @@ type Edit struct {
 	Hub       string         `json:"hub,omitempty"`
 	Other     string         `json:"other,omitempty"`
 	Name      string         `json:"name,omitempty"`
+	Account   string         `json:"account,omitempty"`
+	Region    string         `json:"region,omitempty"`
 	Segments  []string       `json:"segments,omitempty"`
 	Cost      int            `json:"cost,omitempty"`
 	Uplink    string         `json:"uplink,omitempty"`
@@ -100,6 +106,7 @@ var doers = map[Op]func(*bench) error{
 	Learn: (*bench).learn, SetRoute: (*bench).setRoute, DropRoute: (*bench).dropRoute, Link: (*bench).link, Unlink: (*bench).unlink,
 	OfferHub: (*bench).offerHub, RefuseHub: (*bench).refuseHub, OpenExit: (*bench).openExit, CloseExit: (*bench).closeExit,
 	Translate: (*bench).translate, Untranslate: (*bench).untranslate, Filter: (*bench).filter,
+	AddHub: (*bench).addHub, DropHub: (*bench).dropHub, AddSegment: (*bench).addSegment, DropSegment: (*bench).dropSegment,
 }
 
 func (b *bench) fault(key, message, fix string) error {
@@ -455,5 +462,52 @@ func (b *bench) filter() error {
 		}
 	}
 	a.Accepts, a.Announces = slices.Clone(b.edit.Accepts), slices.Clone(b.edit.Announces)
+	return nil
+}
+
+// fresh checks a name that a new thing is to have.
+func (b *bench) fresh(kind string, taken bool) error {
+	if err := estate.CheckName(b.edit.Name); err != nil {
+		return b.fault("name", err.Error(), "write a short name in small letters")
+	}
+	if taken {
+		return b.fault("name", fmt.Sprintf("there is a %s %s already", kind, b.edit.Name), "choose another name")
+	}
+	return nil
+}
+
+func (b *bench) addHub() error {
+	if err := b.fresh("hub", b.hub("name", b.edit.Name) == nil); err != nil {
+		return err
+	}
+	mine(b, "hubs", &b.e.Hubs)
+	b.e.Hubs = append(b.e.Hubs, estate.Hub{Name: b.edit.Name, Account: b.edit.Account, Region: b.edit.Region})
+	return nil
+}
+
+func (b *bench) dropHub() error {
+	if err := b.hub("name", b.edit.Name); err != nil {
+		return err
+	}
+	mine(b, "hubs", &b.e.Hubs)
+	b.e.Hubs = slices.DeleteFunc(b.e.Hubs, func(h estate.Hub) bool { return h.Name == b.edit.Name })
+	return nil
+}
+
+func (b *bench) addSegment() error {
+	if err := b.fresh("segment", b.segment("name", b.edit.Name) == nil); err != nil {
+		return err
+	}
+	mine(b, "segments", &b.e.Segments)
+	b.e.Segments = append(b.e.Segments, estate.Segment{Name: b.edit.Name, Default: estate.Deny})
+	return nil
+}
+
+func (b *bench) dropSegment() error {
+	if err := b.segment("name", b.edit.Name); err != nil {
+		return err
+	}
+	mine(b, "segments", &b.e.Segments)
+	b.e.Segments = slices.DeleteFunc(b.e.Segments, func(s estate.Segment) bool { return s.Name == b.edit.Name })
 	return nil
 }

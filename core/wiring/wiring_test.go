@@ -48,7 +48,7 @@ func TestEditsAndTheirOpposites(t *testing.T) {
 			made[do[0].Op]++
 		}
 	})
-	for _, op := range []wiring.Op{wiring.Live, wiring.Attach, wiring.Detach, wiring.Bring, wiring.SetRoute, wiring.Link, wiring.Unlink, wiring.OfferHub, wiring.Filter} {
+	for _, op := range []wiring.Op{wiring.Live, wiring.Attach, wiring.Detach, wiring.Bring, wiring.SetRoute, wiring.Link, wiring.Unlink, wiring.OfferHub, wiring.Filter, wiring.AddHub} {
 		assert.Positive(t, made[op], "no drawn estate has room for %s", op)
 	}
 }
@@ -89,6 +89,10 @@ func drawPair(t *rapid.T, e *estate.Estate) (do, undo []wiring.Edit) {
 		x := wiring.Edit{Op: wiring.Filter, Network: n.Name, Hub: hub, Accepts: []netip.Prefix{p}}
 		back := wiring.Edit{Op: wiring.Filter, Network: n.Name, Hub: hub, Accepts: attached.Accepts, Announces: attached.Announces}
 		return []wiring.Edit{x}, []wiring.Edit{back}
+	}
+	if rapid.IntRange(0, 5).Draw(t, "new") == 0 {
+		return []wiring.Edit{{Op: wiring.AddHub, Name: "brand-new", Region: "east"}, {Op: wiring.AddSegment, Name: "brand-new"}},
+			[]wiring.Edit{{Op: wiring.DropSegment, Name: "brand-new"}, {Op: wiring.DropHub, Name: "brand-new"}}
 	}
 	op := rapid.IntRange(0, 4).Draw(t, "op")
 	if twice { // there is no edit of one of two
@@ -147,6 +151,9 @@ func TestAnEditOfWhatIsNotThereSaysWhatAndWhere(t *testing.T) {
 		{wiring.Edit{Op: wiring.Live, Network: "n", Subnet: "y", Segment: "s"}, "subnet"},
 		{wiring.Edit{Op: wiring.Attach, Network: "n", Hub: "k"}, "hub"},
 		{wiring.Edit{Op: wiring.Attach, Network: "n", Hub: "h", Cost: -1}, "cost"},
+		{wiring.Edit{Op: wiring.AddHub, Name: "h"}, "name"},
+		{wiring.Edit{Op: wiring.AddSegment, Name: "No Name"}, "name"},
+		{wiring.Edit{Op: wiring.DropSegment, Name: "t"}, "name"},
 		{wiring.Edit{Op: wiring.Detach, Network: "n", Hub: "h"}, "hub"},
 		{wiring.Edit{Op: wiring.SetRoute, Network: "n", Prefix: netip.MustParsePrefix("10.0.0.1/8"), Via: "hub"}, "prefix"},
 		{wiring.Edit{Op: wiring.SetRoute, Network: "n", Prefix: netip.MustParsePrefix("10.0.0.0/8"), Via: "elsewhere"}, "via"},

@@ -1211,12 +1211,14 @@ export interface components {
         };
         WiringEdit: {
             /** @enum {unknown} */
-            op: "live" | "attach" | "detach" | "bring" | "withdraw" | "learn" | "set-route" | "drop-route" | "link" | "unlink" | "offer-hub" | "refuse-hub" | "open-exit" | "close-exit" | "translate" | "untranslate" | "filter";
+            op: "live" | "attach" | "detach" | "bring" | "withdraw" | "learn" | "set-route" | "drop-route" | "link" | "unlink" | "offer-hub" | "refuse-hub" | "open-exit" | "close-exit" | "translate" | "untranslate" | "filter" | "add-hub" | "drop-hub" | "add-segment" | "drop-segment";
             network?: string;
             subnet?: string;
             segment?: string;
             hub?: string;
             other?: string;
+            account?: string;
+            region?: string;
             name?: string;
             segments?: string[];
             cost?: number;

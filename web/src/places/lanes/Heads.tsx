@@ -1,3 +1,4 @@
+import { counted } from "../../parts/wording";
 import { StateGlyph } from "./Glyphs";
 import { node, trackTop } from "./layout";
 import type { Plan, Told, Track } from "./layout";
@@ -179,4 +180,4 @@ export function LaneHeads({
   );
 }
 
-const laneWords = (n: number) => (n === 0 ? "nothing here yet" : `${n} attached`);
+const laneWords = (n: number) => (n === 0 ? "nothing here yet" : counted(n, "network"));

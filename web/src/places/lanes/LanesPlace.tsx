@@ -12,6 +12,7 @@ import { GroupSheet } from "./GroupSheet";
 import { HubSheet } from "./HubSheet";
 import { Key } from "./Key";
 import { NetworkSheet } from "./NetworkSheet";
+import { NewSheet } from "./NewSheet";
 import { RoutesSheet } from "./RoutesSheet";
 import { Sick } from "./Sick";
 import { Tray } from "./Tray";
@@ -51,6 +52,7 @@ function Side({ estate, told }: { estate: Estate | undefined; told: Told }) {
     const now = JSON.stringify([network.subnets, network.at]);
     return <NetworkSheet key={`${net} ${dropped} ${now}`} estate={estate} told={told} network={network} />;
   }
+  if (estate && params.get("fresh")) return <NewSheet estate={estate} />;
   if (estate && params.get("many")) return <GroupSheet estate={estate} />;
   if (lane && hub) return <RoutesSheet key={`${lane} ${hub}`} segment={lane} hub={hub} />;
   if (estate && hub) return <HubSheet key={hub} estate={estate} told={told} hub={hub} />;
@@ -109,6 +111,17 @@ function Whole({ estate, told }: { estate: Estate; told: Told }) {
         onJump={jump}
       />
       <Tray networks={plan.tray} />
+      {(estate.hubs.length === 0 || estate.segments.length === 0) && (
+        <p className="px-5 py-3 text-[13px]">
+          Networks are attached to hubs, and live in segments.{" "}
+          <button
+            className="text-accent hover:underline"
+            onClick={() => change({ fresh: "yes", net: null, many: null })}
+          >
+            Make the first {estate.segments.length === 0 ? "segment" : "hub"}
+          </button>
+        </p>
+      )}
       <Plane
         plan={plan}
         told={told}
@@ -121,24 +134,28 @@ function Whole({ estate, told }: { estate: Estate; told: Told }) {
         onOpen={(to) => {
           setAt(to);
           change({
+            fresh: null,
+            many: null,
             lane: plan.lanes[to.lane]?.name ?? null,
             hub: plan.columns[to.column]?.hub?.name ?? null,
             net: null,
           });
         }}
-        onNetwork={(name) => change({ net: name, lane: null, hub: null })}
-        onHub={(name) => change({ hub: name, lane: null, net: null })}
+        onNetwork={(name) => change({ fresh: null, many: null, net: name, lane: null, hub: null })}
+        onHub={(name) => change({ fresh: null, many: null, hub: name, lane: null, net: null })}
         onLane={(lane) => {
           const first = Math.min(plan.columns.length - 1, plan.lanes[lane]?.from ?? 0);
           const hub = plan.columns[first]?.hub?.name;
           if (hub && !plan.lanes[lane]?.internet)
-            change({ lane: plan.lanes[lane]?.name ?? null, hub, net: null });
+            change({ fresh: null, many: null, lane: plan.lanes[lane]?.name ?? null, hub, net: null });
         }}
         onDrop={(text, to) => {
           const [net, fromLane, fromHub] = text.split(" ");
           const hub = plan.columns[to.column]?.hub?.name;
           if (net && hub)
             change({
+              fresh: null,
+              many: null,
               net,
               into: plan.lanes[to.lane]?.name ?? null,
               onto: hub,

@@ -15,6 +15,7 @@ export function Sheet({
   const { change } = useAddress();
   const close = () =>
     change({
+      fresh: null,
       many: null,
       net: null,
       lane: null,

@@ -95,9 +95,15 @@ export function Sick({ estate, told, plan, detail, onDetail, onJump }: Props) {
         <span className="flex-1" />
         <button
           className="flex-none text-soft hover:text-ink"
-          onClick={() => change({ many: "yes", net: null, lane: null, hub: null })}
+          onClick={() => change({ many: "yes", fresh: null, net: null, lane: null, hub: null })}
         >
           Place many…
+        </button>
+        <button
+          className="flex-none text-soft hover:text-ink"
+          onClick={() => change({ fresh: "yes", many: null, net: null, lane: null, hub: null })}
+        >
+          New…
         </button>
         <Undo />
         <Jump plan={plan} onJump={onJump} />

@@ -19,7 +19,7 @@ export function Tray({ networks }: { networks: Network[] }) {
           key={n.name}
           draggable
           onDragStart={(event) => event.dataTransfer.setData(dragged, n.name)}
-          onClick={() => change({ many: null, net: n.name, lane: null, hub: null })}
+          onClick={() => change({ many: null, fresh: null, net: n.name, lane: null, hub: null })}
           data-tray={n.name}
           className="flex items-center gap-1.5 rounded-full border border-dashed border-soft bg-paper px-2.5 leading-6 hover:border-accent"
         >
