@@ -48,7 +48,7 @@ func TestEditsAndTheirOpposites(t *testing.T) {
 			made[do[0].Op]++
 		}
 	})
-	for _, op := range []wiring.Op{wiring.Live, wiring.Attach, wiring.Detach, wiring.Bring, wiring.SetRoute, wiring.Link, wiring.Unlink, wiring.OfferHub, wiring.Filter, wiring.AddHub} {
+	for _, op := range []wiring.Op{wiring.Live, wiring.Attach, wiring.Bring, wiring.SetRoute, wiring.Link, wiring.Unlink, wiring.OfferHub, wiring.Filter, wiring.AddHub} {
 		assert.Positive(t, made[op], "no drawn estate has room for %s", op)
 	}
 }
@@ -90,6 +90,11 @@ func drawPair(t *rapid.T, e *estate.Estate) (do, undo []wiring.Edit) {
 		back := wiring.Edit{Op: wiring.Filter, Network: n.Name, Hub: hub, Accepts: attached.Accepts, Announces: attached.Announces}
 		return []wiring.Edit{x}, []wiring.Edit{back}
 	}
+	plain := attached != nil && !twice && attached.State == "up" && attached.Description == "" &&
+		len(attached.Static)+len(attached.Learned)+len(attached.Translate)+len(attached.Accepts)+len(attached.Announces) == 0
+	if plain && rapid.Bool().Draw(t, "detach") {
+		return []wiring.Edit{{Op: wiring.Detach, Network: n.Name, Hub: hub}}, []wiring.Edit{{Op: wiring.Attach, Network: n.Name, Hub: hub, Cost: attached.Cost, Uplink: attached.Uplink}}
+	}
 	if rapid.IntRange(0, 5).Draw(t, "new") == 0 {
 		return []wiring.Edit{{Op: wiring.AddHub, Name: "brand-new", Region: "east"}, {Op: wiring.AddSegment, Name: "brand-new"}},
 			[]wiring.Edit{{Op: wiring.DropSegment, Name: "brand-new"}, {Op: wiring.DropHub, Name: "brand-new"}}
@@ -122,17 +127,14 @@ func drawPair(t *rapid.T, e *estate.Estate) (do, undo []wiring.Edit) {
 		}
 		return []wiring.Edit{{Op: wiring.Live, Network: n.Name, Subnet: s.Name, Segment: segment}}, []wiring.Edit{{Op: wiring.Live, Network: n.Name, Subnet: s.Name, Segment: s.Segment}}
 	}
-	attach, detach := wiring.Edit{Op: wiring.Attach, Network: n.Name, Hub: hub, Cost: 3}, wiring.Edit{Op: wiring.Detach, Network: n.Name, Hub: hub}
+	attach := wiring.Edit{Op: wiring.Attach, Network: n.Name, Hub: hub, Cost: 3}
 	if attached != nil {
 		attach.Cost = attached.Cost
-		if len(attached.Static)+len(attached.Learned)+len(attached.Translate)+len(attached.Accepts)+len(attached.Announces) == 0 && attached.Description == "" && attached.State == "up" {
-			return []wiring.Edit{detach}, []wiring.Edit{attach}
-		}
 		dearer := attach
 		dearer.Cost++
 		return []wiring.Edit{dearer}, []wiring.Edit{attach}
 	}
-	return []wiring.Edit{attach}, []wiring.Edit{detach}
+	return []wiring.Edit{attach}, []wiring.Edit{{Op: wiring.Detach, Network: n.Name, Hub: hub}}
 }
 
 func TestAnEditOfWhatIsNotThereSaysWhatAndWhere(t *testing.T) {
