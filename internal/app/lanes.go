@@ -245,6 +245,9 @@ func (s *Snapshot) gates() []Gate {
 			}
 		}
 	}
+	for i := range out {
+		slices.Sort(out[i].Segments)
+	}
 	return out
 }
 

@@ -1,6 +1,6 @@
 import { counted } from "../../parts/wording";
 import { StateGlyph } from "./Glyphs";
-import { node, trackTop } from "./layout";
+import { mostBridges, node, trackTop } from "./layout";
 import type { Plan, Told, Track } from "./layout";
 import type { Window } from "./useWindow";
 
@@ -168,6 +168,9 @@ export function LaneHeads({
             {plan.detail !== "far" && (
               <span className="absolute left-5 text-xs text-soft" style={{ top: lane.rail - lane.top + 12 }}>
                 {lane.internet ? "ways out and in" : laneWords(lane.networks)}
+                {lane.shares > 0 && plan.bridges.length > mostBridges && (
+                  <span className="block">{counted(lane.shares, "share")}</span>
+                )}
                 {lane.default === "allow" && !lane.internet && (
                   <span className="block text-denied">allows by default</span>
                 )}

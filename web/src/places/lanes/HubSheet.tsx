@@ -88,8 +88,10 @@ export function HubSheet({ estate, told, hub }: { estate: Estate; told: Told; hu
               <li key={g.pool} className="py-1">
                 <span className="font-semibold">{g.pool}</span>{" "}
                 <span className="text-soft">
-                  {g.segments.length > 0 ? `sees flows of ${g.segments.join(", ")}` : "sees no flow here"}; if
-                  it fails, {g.onFailure === "open" ? "flows go by it" : "flows are denied"}
+                  {g.segments.length > 0
+                    ? `sees flows of ${sees(g.segments, estate.segments.length)}`
+                    : "sees no flow here"}
+                  ; if it fails, {g.onFailure === "open" ? "flows go by it" : "flows are denied"}
                 </span>
                 <ul>
                   {g.firewalls.map((f) => {
@@ -110,6 +112,13 @@ export function HubSheet({ estate, told, hub }: { estate: Estate; told: Told; hu
       <Exits estate={estate} hub={hub} />
     </Sheet>
   );
+}
+
+/** Segments in as few words as say it. */
+function sees(segments: string[], all: number): string {
+  if (segments.length === all && all > 3) return "every segment";
+  const shown = segments.slice(0, 8).join(", ");
+  return segments.length > 8 ? `${shown} and ${segments.length - 8} more` : shown;
 }
 
 /** The exits at a hub: which segments each serves, and one more. */

@@ -76,6 +76,7 @@ export interface LanePlan {
   from: number;
   to: number;
   networks: number;
+  shares: number;
 }
 
 /** A link between two columns, on a track above them. */
@@ -149,7 +150,7 @@ const widest = 420;
 /** From the left of a column to its chips. */
 export const chipInset = 26;
 export const gutterPad = 14;
-/** More bridges than this are drawn only for the lane that is looked at. */
+/** More bridges than this are counted, at each lane. */
 export const mostBridges = 14;
 
 /** Where everything stands: worked out from what there is alone, in order of names. */
@@ -212,6 +213,7 @@ export function layout(e: Estate, detail: Detail, told: Told, wide = 0, focus = 
       from: Math.min(...at, Infinity),
       to: Math.max(...at, -1),
       networks: placed.filter((n) => segmentsOf(n).includes(segments[i]?.name ?? "")).length,
+      shares: e.shares.filter((x) => x.owner === segments[i]?.name || x.guest === segments[i]?.name).length,
     });
     top += height;
   }
