@@ -1,0 +1,232 @@
+package wiring
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"bivium/core/estate"
+)
+
+func (b *bench) live() error {
+	n, err := b.network()
+	if err != nil {
+		return err
+	}
+	if b.edit.Segment != "" {
+		if err := b.segment("segment", b.edit.Segment); err != nil {
+			return err
+		}
+	}
+	if b.edit.Subnet == "" {
+		n.Segment = b.edit.Segment
+		for i := range n.Subnets {
+			n.Subnets[i].Segment = ""
+		}
+		return nil
+	}
+	i := slices.IndexFunc(n.Subnets, func(s estate.Subnet) bool { return s.Name == b.edit.Subnet })
+	if i < 0 {
+		return b.missing("subnet", "subnet", n.Name+"/"+b.edit.Subnet)
+	}
+	if n.Segment != "" { // each subnet says its own from now on
+		for k := range n.Subnets {
+			n.Subnets[k].Segment = n.SegmentOf(&n.Subnets[k])
+		}
+		n.Segment = ""
+	}
+	n.Subnets[i].Segment = b.edit.Segment
+	return nil
+}
+
+func (b *bench) attach() error {
+	if _, err := b.network(); err != nil {
+		return err
+	}
+	if err := b.hub("hub", b.edit.Hub); err != nil {
+		return err
+	}
+	if b.edit.Cost < 0 {
+		return b.fault("cost", "a cost is 0 or more", "write 0 or more")
+	}
+	mine(b, "attachments", &b.e.Attachments)
+	if a, err := b.attachment(); err == nil {
+		a.Cost, a.Uplink = b.edit.Cost, b.edit.Uplink
+		return nil
+	}
+	b.e.Attachments = append(b.e.Attachments, estate.Attachment{Network: b.edit.Network, Hub: b.edit.Hub, Cost: b.edit.Cost, State: "up", Uplink: b.edit.Uplink})
+	return nil
+}
+
+func (b *bench) detach() error {
+	if _, err := b.attachment(); err != nil {
+		return err
+	}
+	b.e.Attachments = slices.DeleteFunc(b.e.Attachments, func(a estate.Attachment) bool {
+		return a.Network == b.edit.Network && a.Hub == b.edit.Hub
+	})
+	return nil
+}
+
+func (b *bench) bring() error {
+	a, err := b.attachment()
+	if err != nil {
+		return err
+	}
+	if err := b.segment("segment", b.edit.Segment); err != nil {
+		return err
+	}
+	s := estate.Static{Prefix: b.edit.Prefix, Segment: b.edit.Segment}
+	if !s.Prefix.IsValid() || s.Prefix != s.Prefix.Masked() {
+		return b.fault("prefix", "a prefix is an address and a length, without host bits", "write one such as 10.1.0.0/16")
+	}
+	if !slices.Contains(a.Static, s) {
+		a.Static = append(a.Static, s)
+	}
+	return nil
+}
+
+func (b *bench) withdraw() error {
+	a, err := b.attachment()
+	if err != nil {
+		return err
+	}
+	s := estate.Static{Prefix: b.edit.Prefix, Segment: b.edit.Segment}
+	if !slices.Contains(a.Static, s) {
+		return b.missing("prefix", "static prefix", s.Prefix.String())
+	}
+	a.Static = slices.DeleteFunc(a.Static, func(x estate.Static) bool { return x == s })
+	return nil
+}
+
+func (b *bench) learn() error {
+	a, err := b.attachment()
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(a.Learned, func(l estate.Learned) bool { return l.Prefix == b.edit.Prefix && l.Segment == b.edit.Segment })
+	if i < 0 {
+		return b.missing("prefix", "learned prefix", b.edit.Prefix.String())
+	}
+	if !slices.Contains([]string{"accepted", "waiting", "refused"}, b.edit.Status) {
+		return b.fault("status", fmt.Sprintf("%q is no status", b.edit.Status), "write accepted, waiting or refused")
+	}
+	a.Learned[i].Status = b.edit.Status
+	return nil
+}
+
+func (b *bench) setRoute() error {
+	n, err := b.network()
+	if err != nil {
+		return err
+	}
+	if !b.edit.Prefix.IsValid() || b.edit.Prefix != b.edit.Prefix.Masked() {
+		return b.fault("prefix", "a prefix is an address and a length, without host bits", "write one such as 10.1.0.0/16")
+	}
+	via, err := estate.ParseVia(string(b.edit.Via))
+	if err != nil {
+		return b.fault("via", err.Error(), "write hub, internet, none or peer:NAME")
+	}
+	if i := slices.IndexFunc(n.Routes, func(r estate.Route) bool { return r.To == b.edit.Prefix }); i >= 0 {
+		n.Routes[i].Via = via
+		return nil
+	}
+	n.Routes = append(n.Routes, estate.Route{To: b.edit.Prefix, Via: via})
+	return nil
+}
+
+func (b *bench) dropRoute() error {
+	n, err := b.network()
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(n.Routes, func(r estate.Route) bool { return r.To == b.edit.Prefix }) {
+		return b.missing("prefix", "route", b.edit.Prefix.String())
+	}
+	n.Routes = slices.DeleteFunc(n.Routes, func(r estate.Route) bool { return r.To == b.edit.Prefix })
+	return nil
+}
+
+func (b *bench) peering() (*estate.Peering, error) {
+	i := slices.IndexFunc(b.e.Peerings, func(p estate.Peering) bool {
+		return p.Between == [2]string{b.edit.Network, b.edit.Other} || p.Between == [2]string{b.edit.Other, b.edit.Network}
+	})
+	if i < 0 {
+		return nil, b.fault("other", fmt.Sprintf("networks %s and %s are not peered", b.edit.Network, b.edit.Other), "name two that are")
+	}
+	mine(b, "peerings", &b.e.Peerings)
+	return &b.e.Peerings[i], nil
+}
+
+func (b *bench) offerHub() error {
+	p, err := b.peering()
+	if err != nil {
+		return err
+	}
+	if p.OffersHub != "" && p.OffersHub != b.edit.Network {
+		return b.fault("network", fmt.Sprintf("%s offers its hub already, and only one of the two can", p.OffersHub), "let it refuse first")
+	}
+	p.OffersHub = b.edit.Network
+	return nil
+}
+
+func (b *bench) refuseHub() error {
+	p, err := b.peering()
+	if err != nil {
+		return err
+	}
+	if p.OffersHub == b.edit.Network {
+		p.OffersHub = ""
+	}
+	return nil
+}
+
+func (b *bench) translate() error {
+	a, err := b.attachment()
+	if err != nil {
+		return err
+	}
+	if err := b.segment("segment", b.edit.Segment); err != nil {
+		return err
+	}
+	for key, p := range map[string]netip.Prefix{"prefix": b.edit.Prefix, "outside": b.edit.Outside} {
+		if !p.IsValid() || p != p.Masked() {
+			return b.fault(key, "a prefix is an address and a length, without host bits", "write one such as 100.64.0.0/16")
+		}
+	}
+	t := estate.Translation{Inside: b.edit.Prefix, Outside: b.edit.Outside, Segment: b.edit.Segment}
+	a.Translate = append(slices.DeleteFunc(a.Translate, b.translatesSame), t)
+	return nil
+}
+
+func (b *bench) untranslate() error {
+	a, err := b.attachment()
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(a.Translate, b.translatesSame) {
+		return b.missing("prefix", "translation of", b.edit.Prefix.String())
+	}
+	a.Translate = slices.DeleteFunc(a.Translate, b.translatesSame)
+	return nil
+}
+
+func (b *bench) translatesSame(t estate.Translation) bool {
+	return t.Inside == b.edit.Prefix && t.Segment == b.edit.Segment
+}
+
+func (b *bench) filter() error {
+	a, err := b.attachment()
+	if err != nil {
+		return err
+	}
+	for key, list := range map[string][]netip.Prefix{"accepts": b.edit.Accepts, "announces": b.edit.Announces} {
+		for _, p := range list {
+			if !p.IsValid() || p != p.Masked() {
+				return b.fault(key, "a prefix is an address and a length, without host bits", "write one such as 10.1.0.0/16")
+			}
+		}
+	}
+	a.Accepts, a.Announces = slices.Clone(b.edit.Accepts), slices.Clone(b.edit.Announces)
+	return nil
+}
