@@ -13,6 +13,7 @@ import (
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/paths"
+	"bivium/core/survey"
 	"bivium/core/wiring"
 	"bivium/internal/store"
 )
@@ -92,7 +93,8 @@ func (s *Snapshot) refusals(next *estate.Estate) []Refusal {
 		had[f.Message] = true
 	}
 	var out []Refusal
-	for _, f := range estate.CheckWiring(next) {
+	j, _ := s.Judge.Revise(next)
+	for _, f := range append(estate.CheckWiring(next), survey.ShareFaults(j)...) {
 		if had[f.Message] {
 			continue
 		}
@@ -109,10 +111,15 @@ func (s *Snapshot) refusals(next *estate.Estate) []Refusal {
 // from what is there.
 func waysOut(e *estate.Estate, edits []wiring.Edit, r *Refusal) []Mend {
 	out := []Mend{}
-	if r.Code != string(estate.Overlap) {
+	refs := r.Refs
+	switch r.Code {
+	case string(estate.Overlap):
+	case string(estate.ForbiddenShare): // it speaks of shares: what is placed is what they would bring
+		refs = subnetsOf(e, edits)
+	default:
 		return out
 	}
-	for _, ref := range r.Refs {
+	for _, ref := range refs {
 		network, subnet, _ := strings.Cut(ref.Name, "/")
 		placed := slices.ContainsFunc(edits, func(x wiring.Edit) bool { return x.Network == network })
 		n := slices.IndexFunc(e.Networks, func(n estate.Network) bool { return n.Name == network })
@@ -134,6 +141,23 @@ func waysOut(e *estate.Estate, edits []wiring.Edit, r *Refusal) []Mend {
 		}
 		if len(m.Edits) > 0 && !slices.ContainsFunc(out, func(o Mend) bool { return o.Words == m.Words }) {
 			out = append(out, m)
+		}
+	}
+	return out
+}
+
+// subnetsOf returns the subnets that some edits put into segments.
+func subnetsOf(e *estate.Estate, edits []wiring.Edit) []Thing {
+	var out []Thing
+	for i := range edits {
+		n := slices.IndexFunc(e.Networks, func(n estate.Network) bool { return n.Name == edits[i].Network })
+		if edits[i].Op != wiring.Live || edits[i].Segment == "" || n < 0 {
+			continue
+		}
+		for k := range e.Networks[n].Subnets {
+			if name := e.Networks[n].Subnets[k].Name; edits[i].Subnet == "" || edits[i].Subnet == name {
+				out = append(out, Thing{"subnet", edits[i].Network + "/" + name})
+			}
 		}
 	}
 	return out

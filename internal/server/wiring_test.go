@@ -42,29 +42,39 @@ func TestANetworkIsPlacedOverHTTP(t *testing.T) {
 	w.send(http.MethodPost, "/api/wiring", body(t, clash), w.revision(), http.StatusUnprocessableEntity, "Problem", &p)
 	assert.Contains(t, p.Problems[0].Message, "bladeworks/service")
 
-	place := edits{[]wiring.Edit{{Op: wiring.Live, Network: "tide-lab", Segment: "market"}, {Op: wiring.Attach, Network: "tide-lab", Hub: "delta", Cost: 1}}}
+	forbidden := edits{[]wiring.Edit{{Op: wiring.Live, Network: "tide-lab", Segment: "turbine"}, {Op: wiring.Attach, Network: "tide-lab", Hub: "delta", Cost: 1}}}
+	w.send(http.MethodPost, "/api/wiring/try", body(t, forbidden), nil, http.StatusOK, "Rewired", &tried)
+	require.NotEmpty(t, tried.Refused, "a share would bring it where a harbour has these addresses")
+	assert.Equal(t, "F3", tried.Refused[0].Code)
+	require.NotEmpty(t, tried.Refused[0].Ways)
+	w.send(http.MethodPost, "/api/wiring", body(t, forbidden), w.revision(), http.StatusUnprocessableEntity, "Problem", &p)
+	translated := edits{append(forbidden.Edits, tried.Refused[0].Ways[0].Edits...)}
+	w.send(http.MethodPost, "/api/wiring/try", body(t, translated), nil, http.StatusOK, "Rewired", &tried)
+	assert.Empty(t, tried.Refused, "seen under other addresses, it may")
+
+	place := edits{[]wiring.Edit{{Op: wiring.Live, Network: "tide-lab", Segment: "contractor"}, {Op: wiring.Attach, Network: "tide-lab", Hub: "delta", Cost: 1}}}
 	w.send(http.MethodPost, "/api/wiring/try", body(t, place), nil, http.StatusOK, "Rewired", &tried)
 	require.Empty(t, tried.Refused)
 	require.Len(t, tried.Routes, 1, "one prefix comes, at every hub")
-	assert.Equal(t, app.RouteChange{Segment: "market", Prefix: "10.31.0.64/26", After: "tide-lab at delta", Hubs: []string{"delta", "fjord", "ridge"}}, tried.Routes[0])
+	assert.Equal(t, app.RouteChange{Segment: "contractor", Prefix: "10.31.0.64/26", After: "tide-lab at delta", Hubs: []string{"delta", "fjord", "ridge"}}, tried.Routes[0])
 	assert.NotEmpty(t, tried.Effect.Flows, "flows come with it")
 	for _, f := range tried.Effect.Flows {
 		assert.True(t, f.Before == nil || f.After == nil || f.Outcome, "%v", f)
 	}
-	w.send(http.MethodGet, "/api/ask?from=tide-gauge-1&to=trader-1&on=tcp/443", "", nil, http.StatusUnprocessableEntity, "Problem", nil) // trying changes nothing
+	w.send(http.MethodGet, "/api/ask?from=tide-gauge-1&to=met-desk&on=tcp/443", "", nil, http.StatusUnprocessableEntity, "Problem", nil) // trying changes nothing
 
-	before := w.routes("segment=market&hub=fjord")
+	before := w.routes("segment=contractor&hub=fjord")
 	was := w.revision()
 	w.send(http.MethodPost, "/api/wiring", body(t, place), was, http.StatusOK, "Rewired", &tried)
 	w.send(http.MethodPost, "/api/wiring", body(t, place), was, http.StatusConflict, "Problem", nil)
-	assert.Equal(t, "denied", outcome(w, "tide-gauge-1", "trader-1"), "it has a way, and no policy speaks")
-	after := w.routes("segment=market&hub=fjord")
+	assert.Equal(t, "denied", outcome(w, "tide-gauge-1", "met-desk"), "it has a way, and no policy speaks")
+	after := w.routes("segment=contractor&hub=fjord")
 	assert.Equal(t, before.Total+1, after.Total)
 
 	w.send(http.MethodPost, "/api/undo", "{}", w.revision(), http.StatusOK, "Rewired", &tried)
-	assert.Equal(t, before.Rows, w.routes("segment=market&hub=fjord").Rows, "all is as it was")
+	assert.Equal(t, before.Rows, w.routes("segment=contractor&hub=fjord").Rows, "all is as it was")
 	w.send(http.MethodPost, "/api/undo", "{}", w.revision(), http.StatusOK, "Rewired", &tried)
-	assert.Equal(t, after.Rows, w.routes("segment=market&hub=fjord").Rows, "an undo is an edit, and can be undone")
+	assert.Equal(t, after.Rows, w.routes("segment=contractor&hub=fjord").Rows, "an undo is an edit, and can be undone")
 }
 
 // TestWhatIsWrongWithRoutesIsMendedFromTheTable finds that archive has no way
