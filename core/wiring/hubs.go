@@ -8,8 +8,8 @@ import (
 )
 
 func (b *bench) link() error {
-	for key, name := range map[string]string{"hub": b.edit.Hub, "other": b.edit.Other} {
-		if err := b.hub(key, name); err != nil {
+	for _, end := range [][2]string{{"hub", b.edit.Hub}, {"other", b.edit.Other}} {
+		if err := b.hub(end[0], end[1]); err != nil {
 			return err
 		}
 	}

@@ -1,8 +1,8 @@
 package wiring
 
 import (
+	"cmp"
 	"fmt"
-	"net/netip"
 	"slices"
 
 	"bivium/core/estate"
@@ -77,8 +77,8 @@ func (b *bench) bring() error {
 		return err
 	}
 	s := estate.Static{Prefix: b.edit.Prefix, Segment: b.edit.Segment}
-	if !s.Prefix.IsValid() || s.Prefix != s.Prefix.Masked() {
-		return b.fault("prefix", "a prefix is an address and a length, without host bits", "write one such as 10.1.0.0/16")
+	if err := b.prefixes("prefix", s.Prefix); err != nil {
+		return err
 	}
 	if !slices.Contains(a.Static, s) {
 		a.Static = append(a.Static, s)
@@ -120,8 +120,8 @@ func (b *bench) setRoute() error {
 	if err != nil {
 		return err
 	}
-	if !b.edit.Prefix.IsValid() || b.edit.Prefix != b.edit.Prefix.Masked() {
-		return b.fault("prefix", "a prefix is an address and a length, without host bits", "write one such as 10.1.0.0/16")
+	if err := b.prefixes("prefix", b.edit.Prefix); err != nil {
+		return err
 	}
 	via, err := estate.ParseVia(string(b.edit.Via))
 	if err != nil {
@@ -189,10 +189,8 @@ func (b *bench) translate() error {
 	if err := b.segment("segment", b.edit.Segment); err != nil {
 		return err
 	}
-	for key, p := range map[string]netip.Prefix{"prefix": b.edit.Prefix, "outside": b.edit.Outside} {
-		if !p.IsValid() || p != p.Masked() {
-			return b.fault(key, "a prefix is an address and a length, without host bits", "write one such as 100.64.0.0/16")
-		}
+	if err := cmp.Or(b.prefixes("prefix", b.edit.Prefix), b.prefixes("outside", b.edit.Outside)); err != nil {
+		return err
 	}
 	t := estate.Translation{Inside: b.edit.Prefix, Outside: b.edit.Outside, Segment: b.edit.Segment}
 	a.Translate = append(slices.DeleteFunc(a.Translate, b.translatesSame), t)
@@ -220,12 +218,8 @@ func (b *bench) filter() error {
 	if err != nil {
 		return err
 	}
-	for key, list := range map[string][]netip.Prefix{"accepts": b.edit.Accepts, "announces": b.edit.Announces} {
-		for _, p := range list {
-			if !p.IsValid() || p != p.Masked() {
-				return b.fault(key, "a prefix is an address and a length, without host bits", "write one such as 10.1.0.0/16")
-			}
-		}
+	if err := cmp.Or(b.prefixes("accepts", b.edit.Accepts...), b.prefixes("announces", b.edit.Announces...)); err != nil {
+		return err
 	}
 	a.Accepts, a.Announces = slices.Clone(b.edit.Accepts), slices.Clone(b.edit.Announces)
 	return nil

@@ -168,3 +168,13 @@ func (b *bench) hub(key, name string) error {
 	}
 	return nil
 }
+
+// prefixes checks the prefixes at a key.
+func (b *bench) prefixes(key string, list ...netip.Prefix) error {
+	for _, p := range list {
+		if !p.IsValid() || p != p.Masked() {
+			return b.fault(key, "a prefix is an address and a length, without host bits", "write one such as 10.1.0.0/16")
+		}
+	}
+	return nil
+}
