@@ -5,7 +5,7 @@ WEB_SOURCES := $(shell find web/src web/public web/index.html web/vite.config.ts
 GO_SOURCES := $(shell find cmd core internal demo web -name '*.go' -not -path '*/node_modules/*') go.mod go.sum demo/grayshoal.yaml internal/server/openapi.yaml $(wildcard internal/store/migrations/*.sql)
 NPM := npm --prefix web --silent
 
-.PHONY: demo test build dev bench lint format generate screenshots browser clean
+.PHONY: demo test build dev bench lint format generate screenshots browser router clean
 
 demo: build ## start the server with the demo estate; what is edited there is kept in data/
 	./bin/bivium demo --listen $(LISTEN)
@@ -32,7 +32,7 @@ web/dist/index.html: web/node_modules/.for-build $(WEB_SOURCES)
 dev: web/node_modules/.for-test ## the server, and the front end rebuilt as it is edited, on port 8421
 	@trap 'kill 0' EXIT; go run ./cmd/bivium demo --listen $(LISTEN) & BIVIUM_LISTEN=$(LISTEN) $(NPM) run dev
 
-test: web/node_modules/.for-test build lint browser ## everything: linters, Go, front end, browser
+test: web/node_modules/.for-test build lint browser router ## everything: linters, Go, front end, browser
 	go test ./...
 	$(NPM) test
 
@@ -53,8 +53,12 @@ generate: web/node_modules/.for-test ## the browser's client from the server's d
 browser: ## Chromium from Debian, if it is missing
 	@test -x /usr/bin/chromium || { apt-get update -q && apt-get install -q -y --no-install-recommends chromium; }
 
+# The service that comes with it is not wanted: a test runs it when it needs it.
+router: ## a BGP router from Debian, if it is missing
+	@test -x /usr/sbin/bird || { apt-get update -q && apt-get install -q -y --no-install-recommends bird2 && { systemctl disable --now bird 2>/dev/null || true; }; }
+
 bench:
-	go test -run '^$$' -bench . -benchmem ./core/...
+	go test -run '^$$' -bench . -benchmem ./core/... ./internal/app
 
 screenshots: build browser ## make docs/screenshots anew, from the demo estate
 	go test ./e2e -run TestScreenshots -count=1 -screenshots $(CURDIR)/docs/screenshots

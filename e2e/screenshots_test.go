@@ -60,6 +60,10 @@ func TestScreenshots(t *testing.T) {
 	u.photograph(file("placement-refused"))
 
 	u.clicks("[aria-label='Change to dark']")
+	u.goTo(address + "/lanes?net=head-office")
+	u.sees("[data-session='127.0.2.1']", "3 prefixes announced")
+	u.photograph(file("routers"))
+
 	u.goTo(address + "/lanes?from=crew-1&to=internet&on=web")
 	u.find("[data-testid=course]")
 	u.photograph(file("lanes-dark"))

@@ -145,6 +145,34 @@ func TestDocumentsGoRound(t *testing.T) {
 	assert.ErrorContains(t, err, "S, M, L or XL")
 }
 
+// TestTraceTellsBothAddresses traces a flow to what a share shows under another
+// address than its own.
+func TestTraceTellsBothAddresses(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "hands.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(`
+bivium: 1
+estate: hands
+hubs: [{name: top}]
+segments: [{name: base}, {name: left}]
+networks:
+  - {name: tower, kind: cloud, segment: base, subnets: [{name: clocks, prefix: 10.9.1.0/24}]}
+  - {name: mill, kind: cloud, segment: left, subnets: [{name: lan, prefix: 10.9.0.0/16}]}
+attachments: [{network: tower, hub: top}, {network: mill, hub: top}]
+shares:
+  - name: clock
+    owner: {segment: base, groups: any}
+    guest: {segment: left, groups: any}
+    rules: [{services: [udp/123], action: allow}]
+    show:
+      - {inside: 10.9.1.0/24, outside: 100.72.1.0/24, segment: base}
+      - {inside: 10.9.0.0/16, outside: 100.65.0.0/16, segment: left}
+`), 0o600))
+	out := must(t, "trace", file, "--from", "left:10.9.4.4", "--to", "100.72.1.7", "--service", "udp/123")
+	assert.Contains(t, out, "10.9.4.4, seen from there as 100.65.4.4")
+	assert.Contains(t, out, "10.9.1.7, seen from there as 100.72.1.7")
+	assert.Contains(t, out, "Allowed, because share clock rule 1.")
+}
+
 func TestWhatIf(t *testing.T) {
 	out := must(t, "what-if", grayshoal)
 	assert.Contains(t, out, "If firewall breakwater-fjord-1 fails\n  contractor → turbine: inspected turns denied, tcp/22, tcp/3389")

@@ -30,6 +30,7 @@ import (
 type serveFlags struct {
 	db, listen string
 	quiet      bool
+	bgp        int
 }
 
 func (f *serveFlags) add(c *cobra.Command, db string) {
@@ -51,7 +52,14 @@ func demoCommand() *cobra.Command {
 			}
 			defer running.Close() //nolint:errcheck // the process ends
 			first := func() (*estate.Estate, error) { return document.Read(demo.Grayshoal) }
-			return serve(c, f, first, func(ctx context.Context, a *app.App) error { return connectAll(ctx, a, world, running) })
+			return serve(c, f, first, func(ctx context.Context, a *app.App) error {
+				if err := connectAll(ctx, a, world, running); err != nil {
+					return err
+				}
+				a.Learn(0)
+				fmt.Fprintf(c.ErrOrStderr(), "the world outside is played with at %s\n", running.Play)
+				return world.Speak(ctx, a.Speaker)
+			})
 		},
 	}
 	f.add(c, filepath.Join("data", "demo.db"))
@@ -137,10 +145,16 @@ func serveCommand() *cobra.Command {
 					return e, err
 				}
 			}
-			return serve(c, f, first, nil)
+			return serve(c, f, first, func(_ context.Context, a *app.App) error {
+				if f.bgp > 0 {
+					a.Learn(f.bgp)
+				}
+				return nil
+			})
 		},
 	}
 	f.add(c, filepath.Join("data", "bivium.db"))
+	c.Flags().IntVar(&f.bgp, "bgp", 0, "the `PORT` on which hubs listen for routers, 179 as a rule; 0 for not at all")
 	c.Flags().StringVar(&file, "import", "", "the estate `FILE` to begin with, if the database is empty")
 	return c
 }

@@ -97,6 +97,12 @@ func listed(before string, names []string) string {
 
 func printEnd(w io.Writer, what string, e *verdict.EndView) {
 	fmt.Fprintf(w, "%-9s %s", what, e.Address)
+	if e.Inside != "" {
+		fmt.Fprintf(w, ", inside %s", e.Inside)
+	}
+	if e.SeenAs != "" {
+		fmt.Fprintf(w, ", seen from there as %s", e.SeenAs)
+	}
 	for _, s := range []string{e.Workload, e.Segment, e.Network} {
 		if s != "" {
 			fmt.Fprintf(w, " · %s", s)

@@ -58,6 +58,8 @@ type Hub struct {
 	Name        string `json:"name" doc:"req,name"`
 	Account     string `json:"account,omitempty" doc:"name"`
 	Region      string `json:"region,omitempty"`
+	AS          int    `json:"as,omitempty" doc:"min=1"` // its number, where routers speak BGP with it
+	Speaker     string `json:"speaker,omitempty"`        // the address on which it listens for them
 	Description string `json:"description,omitempty"`
 }
 
@@ -141,7 +143,18 @@ type Attachment struct {
 	// (docs/decisions/06-filters.md).
 	Accepts     []netip.Prefix `json:"accepts,omitempty"`
 	Announces   []netip.Prefix `json:"announces,omitempty"`
+	Sessions    []Session      `json:"sessions,omitempty"`
 	Description string         `json:"description,omitempty"`
+}
+
+// Session is a router of a network's site that may announce prefixes of one
+// segment to the hub (docs/decisions/07-learned-prefixes.md).
+type Session struct {
+	Router  netip.Addr     `json:"router" doc:"req"`
+	AS      int            `json:"as" doc:"req,min=1"`
+	Segment string         `json:"segment" doc:"req,name"`
+	May     []netip.Prefix `json:"may,omitempty"`              // what is accepted from it without being asked
+	Limit   int            `json:"limit" doc:"def=1000,min=1"` // how many prefixes it may bring
 }
 
 // Translation shows subnets of a network to a segment under other addresses, one
@@ -162,8 +175,12 @@ type Static struct {
 type Learned struct {
 	Prefix  netip.Prefix `json:"prefix" doc:"req"`
 	Segment string       `json:"segment" doc:"req,name"`
-	Status  string       `json:"status" doc:"def=waiting,enum=accepted|waiting|refused"`
+	// Status is withdrawn for one that was accepted, and is announced no longer.
+	Status string `json:"status" doc:"def=waiting,enum=accepted|waiting|refused|withdrawn"`
 }
+
+// Claims reports whether the prefix makes its network home to its addresses (M2.1).
+func (l *Learned) Claims() bool { return l.Status == "accepted" || l.Status == "withdrawn" }
 
 // Peering is a direct, non-transitive connection of two networks.
 type Peering struct {
@@ -293,13 +310,16 @@ type Rule struct {
 // Share is ordered rules that let a guest segment reach an offered part of an
 // owner segment (M6).
 type Share struct {
-	Name        string `json:"name" doc:"req,name"`
-	Owner       Party  `json:"owner" doc:"req"`
-	Guest       Party  `json:"guest" doc:"req"`
-	Direction   string `json:"direction" doc:"def=inbound,enum=inbound|both"`
-	Enabled     bool   `json:"enabled" doc:"def=true"`
-	Rules       []Rule `json:"rules" doc:"req"`
-	Description string `json:"description,omitempty"`
+	Name      string `json:"name" doc:"req,name"`
+	Owner     Party  `json:"owner" doc:"req"`
+	Guest     Party  `json:"guest" doc:"req"`
+	Direction string `json:"direction" doc:"def=inbound,enum=inbound|both"`
+	Enabled   bool   `json:"enabled" doc:"def=true"`
+	Rules     []Rule `json:"rules" doc:"req"`
+	// Show shows addresses of one of its segments to the other under others
+	// (docs/decisions/08-shown-shares.md).
+	Show        []Translation `json:"show,omitempty"`
+	Description string        `json:"description,omitempty"`
 }
 
 // Party is a segment and some endpoints of it.

@@ -46,6 +46,12 @@ const (
 	// BadTranslation is a translation that maps nothing one to one: of two sizes,
 	// of a part of a subnet, or against another of the same network.
 	BadTranslation Code = "F14"
+	// BadSession is a session of a router that another one has at the same hub, or
+	// at a hub that does not speak BGP.
+	BadSession Code = "F15"
+	// BadShow is a share that shows addresses under others of another size, or of
+	// a segment that it does not join, or otherwise than another share does.
+	BadShow Code = "F16"
 )
 
 // Fault is one reason why an estate cannot be applied.
@@ -69,6 +75,7 @@ func Check(e *Estate) []Fault {
 	c.addresses()
 	c.homes()
 	c.translate()
+	c.sessions()
 	slices.SortStableFunc(c.faults, func(a, b Fault) int { return cmp.Compare(codeOrder(a.Code), codeOrder(b.Code)) })
 	return c.faults
 }
@@ -84,6 +91,7 @@ func CheckWiring(e *Estate) []Fault {
 	c.peerings()
 	c.homes()
 	c.translate()
+	c.sessions()
 	slices.SortStableFunc(c.faults, func(a, b Fault) int { return cmp.Compare(codeOrder(a.Code), codeOrder(b.Code)) })
 	return c.faults
 }
@@ -363,6 +371,7 @@ func (c *checker) rules() {
 				fmt.Sprintf("%s shares segment %s with itself", of, s.Owner.Segment), "shares[%d].guest.segment", i)
 		}
 	}
+	c.shows()
 	for i, p := range c.e.Publications {
 		of := Ref{KindPublication, p.Name}
 		c.services(of, p.Services, "publications[%d]", i)

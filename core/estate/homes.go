@@ -59,7 +59,7 @@ func (c *checker) homes() {
 			put(s.Segment, claim{a.Network, s.Prefix, false, true, fmt.Sprintf("attachments[%d].static[%d].prefix", i, j), of, false})
 		}
 		for j, l := range a.Learned {
-			if l.Status == "accepted" {
+			if l.Claims() {
 				put(l.Segment, claim{a.Network, l.Prefix, false, false, fmt.Sprintf("attachments[%d].learned[%d].prefix", i, j), of, false})
 			}
 		}

@@ -45,7 +45,7 @@ func translations(e *Estate) map[string][]Translation {
 // the translations of its network.
 func Shown(all []Translation, segment string, subnet netip.Prefix) (netip.Prefix, bool) {
 	for i := range all {
-		if all[i].Segment == segment && all[i].sound() {
+		if all[i].Segment == segment && all[i].Sound() {
 			if p, ok := all[i].Image(subnet); ok {
 				return p, true
 			}
@@ -54,7 +54,8 @@ func Shown(all []Translation, segment string, subnet netip.Prefix) (netip.Prefix
 	return subnet, false
 }
 
-func (t *Translation) sound() bool {
+// Sound reports whether both prefixes are of one family and length (T1).
+func (t *Translation) Sound() bool {
 	return t.Inside.Addr().Is4() == t.Outside.Addr().Is4() && t.Inside.Bits() == t.Outside.Bits()
 }
 
@@ -72,7 +73,7 @@ func (c *checker) translate() {
 		for k, t := range a.Translate {
 			path := fmt.Sprintf("attachments[%d].translate[%d]", i, k)
 			c.need(ref, KindSegment, t.Segment, "%s.segment", path)
-			if !t.sound() {
+			if !t.Sound() {
 				c.add(BadTranslation, []Ref{ref}, "give both prefixes the same length, of one family",
 					fmt.Sprintf("%s translates %s to %s, which is of another size", ref, t.Inside, t.Outside), "%s", path+".outside")
 				continue

@@ -3,7 +3,6 @@ package paths
 import (
 	"iter"
 	"net/netip"
-	"slices"
 
 	"github.com/gaissmai/bart"
 
@@ -52,8 +51,41 @@ func (n *Net) compileHomes(e *estate.Estate) {
 			bear(network, s.Segment, s.Prefix)
 		}
 		for _, l := range a.Learned {
-			if l.Status == "accepted" {
+			if l.Claims() {
 				bear(network, l.Segment, l.Prefix)
+			}
+		}
+	}
+}
+
+// Crossing returns the homes of networks other than the given one that overlap a
+// prefix in a segment. Cost: the prefixes that overlap.
+func (n *Net) Crossing(segment, network int, p netip.Prefix) iter.Seq[Home] {
+	return func(yield func(Home) bool) {
+		h := &n.homes[segment]
+		for _, list := range []iter.Seq2[netip.Prefix, int]{h.subnets.Supernets(p), below(&h.subnets, p)} {
+			for _, i := range list {
+				if s := &n.Subnets[i]; s.Network != network && !yield(Home{s.Network, i, s.Prefix}) {
+					return
+				}
+			}
+		}
+		for _, list := range []iter.Seq2[netip.Prefix, int]{h.prefixes.Supernets(p), below(&h.prefixes, p)} {
+			for at, i := range list {
+				if i != network && !yield(Home{i, None, at}) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// below returns what a table has within a prefix, but not of the prefix itself.
+func below(t *bart.Table[int], p netip.Prefix) iter.Seq2[netip.Prefix, int] {
+	return func(yield func(netip.Prefix, int) bool) {
+		for at, i := range t.Subnets(p) {
+			if at != p && !yield(at, i) {
+				return
 			}
 		}
 	}
@@ -73,7 +105,8 @@ func (n *Net) Home(segment int, a netip.Addr) (Home, bool) {
 }
 
 // EachHomePrefix calls f for every prefix by which an address may have a home
-// in the segment: those of subnets, and static and accepted learned ones.
+// in the segment: those of subnets, and static and learned ones, accepted or
+// withdrawn.
 func (n *Net) EachHomePrefix(segment int, f func(netip.Prefix)) {
 	for p := range n.homes[segment].subnets.All() {
 		f(p)
@@ -106,61 +139,11 @@ func PrivatePrefixes() []netip.Prefix {
 // Private reports whether no external endpoint has the address (M2.3).
 func Private(a netip.Addr) bool { return private.Contains(a) }
 
-// RouteMarks are the prefixes at whose bounds the way of an address may change
-// although its home does not: those of explicit routes, of attachments, and the
-// inside ones of translated subnets.
-type RouteMarks struct {
-	table bart.Table[int]
-	list  []netip.Prefix
-}
-
-// Marks returns the route marks of the estate.
-func (n *Net) Marks() *RouteMarks {
-	m := &RouteMarks{}
-	put := func(p netip.Prefix) {
-		if _, ok := m.table.Get(p); !ok {
-			m.table.Insert(p, len(m.list))
-			m.list = append(m.list, p)
-		}
-	}
-	for i := range n.Networks {
-		for _, r := range n.Networks[i].Routes {
-			put(r.To)
-		}
-	}
-	for s := range n.homes {
-		for p := range n.homes[s].prefixes.All() {
-			put(p)
-		}
-	}
-	for i := range n.Subnets {
-		if n.Subnets[i].Translated {
-			put(n.Subnets[i].Inside)
-		}
-	}
-	for i := range n.Attachments {
-		n.Attachments[i].eachFiltered(put)
-	}
-	return m
-}
-
-// At returns the mark of an address: two addresses with one mark lie in the
-// same marked prefixes. It is None where no prefix contains the address.
-func (m *RouteMarks) At(a netip.Addr) int {
-	if i, ok := m.table.Lookup(a); ok {
-		return i
-	}
-	return None
-}
-
 // EachBorne returns the prefixes that attachments bear in a segment, static and
 // accepted learned ones, and the networks that are home to them.
 func (n *Net) EachBorne(segment int) iter.Seq2[netip.Prefix, int] {
 	return n.homes[segment].prefixes.All()
 }
-
-// Same reports whether two sets of marks give every address the same mark.
-func (m *RouteMarks) Same(other *RouteMarks) bool { return slices.Equal(m.list, other.list) }
 
 // EachHome calls f for every prefix by which a network is home to addresses, in
 // any segment.

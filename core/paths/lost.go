@@ -73,13 +73,13 @@ func (n *Net) lostInside(p *Path, to Target, enter int) []Lost {
 			out = append(out, Lost{"attachment", name, "it is down"})
 		case enters && !a.Announces(to.Addr):
 			out = append(out, Lost{"attachment", name, "it is not told the way there"})
-		case leaves && !enters && !a.Accepts(to.Addr):
+		case leaves && !enters && !a.Accepts(to.own()):
 			out = append(out, Lost{"attachment", name, "its hub does not take the way there from it"})
 		case enters:
 			out = append(out, Lost{"attachment", name, n.compare(n.costBy(p, to, i, p.Leave), p.Cost)})
 		case leaves && n.Translates(a.Network) && n.translated(to.Home) != nil && !slices.Contains(n.leaving(to), i):
 			out = append(out, Lost{"attachment", name, "it does not translate the destination"})
-		case to.Home.Subnet == None && !a.Bears(to.Segment, to.Addr):
+		case to.Home.Subnet == None && !a.Bears(to.Segment, to.own()):
 			out = append(out, Lost{"attachment", name, "it does not bear the prefix"})
 		default:
 			out = append(out, Lost{"attachment", name, n.compare(n.costBy(p, to, p.Enter, i), p.Cost)})

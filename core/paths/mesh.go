@@ -1,5 +1,7 @@
 package paths
 
+import "sync/atomic"
+
 // unreachable is the distance of hubs that no links join. Costs are below 2³¹,
 // so sums of two stay far below it.
 const unreachable = 1 << 50
@@ -13,10 +15,15 @@ type linkMesh struct {
 	dist []int
 
 	island []int // by hub: the least hub that links join it to
+
+	walks []atomic.Pointer[walk] // by a*hubs+b: the least path, once it was asked for
 }
 
+// walk is the hubs of a path, and the links between them.
+type walk struct{ hubs, links []int }
+
 func newMesh(hubs int, links []Link, segment int) *linkMesh {
-	m := &linkMesh{hubs: hubs, cost: make([]int, hubs*hubs), link: make([]int, hubs*hubs), dist: make([]int, hubs*hubs)}
+	m := &linkMesh{hubs: hubs, cost: make([]int, hubs*hubs), link: make([]int, hubs*hubs), dist: make([]int, hubs*hubs), walks: make([]atomic.Pointer[walk], hubs*hubs)}
 	for i := range m.cost {
 		m.cost[i], m.link[i] = unreachable, None
 	}
@@ -56,19 +63,28 @@ func (m *linkMesh) distance(a, b int) int { return m.dist[a*m.hubs+b] }
 // links between them. Of several least paths it is the first by the names of
 // the hubs between: a direct link comes before every other, because a list
 // comes before those that it begins. Link costs are 1 or more, so each step
-// comes nearer to b.
+// comes nearer to b. The lists are shared.
 func (m *linkMesh) walk(a, b int) (hubs, links []int) {
-	hubs = append(hubs, a)
+	w := m.walks[a*m.hubs+b].Load()
+	if w == nil {
+		w = m.find(a, b)
+		m.walks[a*m.hubs+b].Store(w)
+	}
+	return w.hubs, w.links
+}
+
+func (m *linkMesh) find(a, b int) *walk {
+	w := &walk{hubs: []int{a}}
 	for at := a; at != b; {
 		next := b
 		if m.cost[at*m.hubs+b] != m.distance(at, b) {
 			next = m.firstStep(at, b)
 		}
-		hubs = append(hubs, next)
-		links = append(links, m.link[at*m.hubs+next])
+		w.hubs = append(w.hubs, next)
+		w.links = append(w.links, m.link[at*m.hubs+next])
 		at = next
 	}
-	return hubs, links
+	return w
 }
 
 func (m *linkMesh) firstStep(at, b int) int {

@@ -194,6 +194,7 @@ func (n *Net) compileAttachments(e *estate.Estate) {
 			if l.Status == "accepted" {
 				insert(to.bears, n.Segment(l.Segment), l.Prefix)
 			}
+			n.Networks[network].bears = n.Networks[network].bears || l.Claims()
 		}
 		if len(to.bears) > 0 {
 			n.Networks[network].bears = true

@@ -78,10 +78,19 @@ type Path struct {
 // Target is a destination: an address, and, unless it is external, its segment
 // and home.
 type Target struct {
-	Addr     netip.Addr
+	Addr     netip.Addr // as the source's segment sees it
+	Own      netip.Addr // in its own segment, where that is another; else invalid (S4)
 	External bool
 	Segment  int
 	Home     Home
+}
+
+// own returns the address in its own segment.
+func (to *Target) own() netip.Addr {
+	if to.Own.IsValid() {
+		return to.Own
+	}
+	return to.Addr
 }
 
 // Forward returns the path from an internal endpoint, by its segment and home,
@@ -226,14 +235,14 @@ func (n *Net) followPeer(p *Path, network *Network, peer int, to Target) (int, A
 
 // holds reports whether the target is in a subnet, of its segment, of the network.
 func (n *Net) holds(network int, to Target) bool {
-	return to.Home.Subnet != None && to.Home.Network == network && n.translated(to.Home) == nil
+	return to.Home.Subnet != None && to.Home.Network == network && n.translated(to.Home) == nil && !to.Own.IsValid()
 }
 
 // toHome completes a hub path to an internal target (M7.4). enter is the
 // attachments at which it may enter, or nil for a path that starts at a hub.
 func (n *Net) toHome(p *Path, enter []int, start int, to Target) {
 	all := n.leaving(to)
-	leave := n.carrying(all, func(a *Attachment) bool { return a.Accepts(to.Addr) })
+	leave := n.carrying(all, func(a *Attachment) bool { return a.Accepts(to.own()) })
 	if len(leave) == 0 {
 		if p.Absence = FarNotAttached; len(all) > 0 {
 			p.Absence = NotAccepted
@@ -276,11 +285,11 @@ func (n *Net) leaving(to Target) []int {
 		if to.Home.Subnet != None {
 			return home.Attachments
 		}
-		return n.filter(home.Attachments, func(a *Attachment) bool { return a.Bears(to.Segment, to.Addr) })
+		return n.filter(home.Attachments, func(a *Attachment) bool { return a.Bears(to.Segment, to.own()) })
 	}
 	var out []int
 	for _, peer := range home.Peers {
-		out = append(out, n.filter(n.Networks[peer.Network].Attachments, func(a *Attachment) bool { return a.Static(to.Segment, to.Addr) })...)
+		out = append(out, n.filter(n.Networks[peer.Network].Attachments, func(a *Attachment) bool { return a.Static(to.Segment, to.own()) })...)
 	}
 	return out
 }

@@ -16,7 +16,7 @@ type Brought struct {
 	Shares   []string
 	Segment  string           // of the addresses
 	End      verdict.Endpoint // one of them
-	Prefixes []netip.Prefix   // all of them, in as few prefixes as there can be
+	Prefixes []netip.Prefix   // all of them, as the segment sees them, in as few prefixes as there can be
 }
 
 // Brought returns what shares bring into a segment, by home network and shares,
@@ -46,7 +46,7 @@ func (s *Survey) Brought(segment int) []Brought {
 			at[key] = f
 		}
 		for _, r := range c.Ranges {
-			f.ranges.AddRange(netipx.IPRangeFrom(r.From, r.To))
+			f.ranges.AddRange(netipx.IPRangeFrom(s.asSeen(c, r.From, segment), s.asSeen(c, r.To, segment)))
 		}
 	}
 	out := make([]Brought, 0, len(at))

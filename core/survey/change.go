@@ -225,9 +225,10 @@ func (c *change) exemplify() {
 					continue
 				}
 				src, dst, ok := x.apart(y)
-				if !ok {
-					continue
+				if !ok && (c.at[0] == c.at[1] || c.From.Kind == NodeInternet || c.To.Kind == NodeInternet) {
+					continue // an address and itself
 				}
+				dst = c.comparer.asSeen(y, dst, c.From, c.After == nil)
 				c.told, c.Witness.Source, c.Witness.Destination = told, src, dst
 				if told == 3 {
 					return

@@ -77,7 +77,7 @@ type setList struct {
 func divide(j *verdict.Judge) *partition {
 	p := &partition{net: j.Net(), inside: make([][]int, len(j.Net().Segments))}
 	b := &builder{
-		partition: p, judge: j, marks: j.Net().Marks(), known: map[classKey]int{}, bases: map[string]int{}, setOf: map[string]int{},
+		partition: p, judge: j, marks: j.Net().Marks(), sights: sightsOf(j), known: map[classKey]int{}, bases: map[string]int{}, setOf: map[string]int{},
 		inBase: map[[2]int]int{}, spotOf: map[spotKey]int{}, alike: map[string]int{}, seenOf: map[string][]see{}, seenIn: map[[3]int]string{},
 	}
 	p.alike, p.roads, p.id = b.alike, b.marks, partitions.Add(1)
@@ -88,6 +88,8 @@ func divide(j *verdict.Judge) *partition {
 	}
 	for _, x := range lineOf(j) {
 		switch {
+		case b.sights.on(&x):
+			b.sighted(&x)
 		case len(x.homes) == 1 && paths.Private(x.From):
 			b.lone(&x)
 		case len(x.homes) > 0:
@@ -158,6 +160,7 @@ type builder struct {
 	*partition
 	judge    *verdict.Judge
 	marks    *paths.RouteMarks
+	sights   sights
 	known    map[classKey]int
 	bases    map[string]int    // groups that a place is in, to a number
 	setOf    map[string]int    // groups, to a number of a set
@@ -194,7 +197,7 @@ func (b *builder) spotAt(end *verdict.Endpoint) int {
 	if b.judge.Net().Translates(end.Home.Network) {
 		likeness = number(b.alike, b.judge.Net().Alike(end.Home))
 	}
-	key := spotKey{end.Segment, likeness, b.marks.At(end.Addr), end.Addr.Is4(), end.Home.Subnet != paths.None}
+	key := spotKey{end.Segment, likeness, b.mark(end), end.Addr.Is4(), end.Home.Subnet != paths.None}
 	i, ok := b.spotOf[key]
 	if !ok {
 		i = len(b.spots)
@@ -290,7 +293,7 @@ func (b *builder) seenAlone(end *verdict.Endpoint, set int) string {
 // crowded adds the endpoints of a stretch that several segments have, or that
 // is not private, piece by piece.
 func (b *builder) crowded(x *stretch) {
-	for _, r := range x.pieces(b.judge, x.subnetsAt(b.judge)) {
+	for _, r := range x.pieces(b.judge, x.subnetsAt(b.judge), nil) {
 		var ends []verdict.Endpoint
 		brought := make([][]int, len(b.inside)) // by segment: the segments from which shares bring the address
 		for _, s := range x.homes {
@@ -340,6 +343,11 @@ func (b *builder) external(r Range, brought [][]int, ends ...verdict.Endpoint) {
 			bytes[s] = byte(seesIt)
 		}
 	}
+	b.outsider(r, string(bytes))
+}
+
+// outsider adds external endpoints of which is known who sees them.
+func (b *builder) outsider(r Range, seen string) {
 	end := b.judge.External(r.From, paths.None)
 	set := number(b.bases, "outside "+b.judge.PrefixKey(r.From))
 	mark := b.marks.At(r.From)
@@ -350,7 +358,7 @@ func (b *builder) external(r Range, brought [][]int, ends ...verdict.Endpoint) {
 		b.spotOf[key] = spotNumber
 		b.spots = append(b.spots, spot{spotKey: key, one: end})
 	}
-	b.put(classKey{len(b.inside), set, paths.None, spotNumber, string(bytes)}, end, r, set, spotNumber)
+	b.put(classKey{len(b.inside), set, paths.None, spotNumber, seen}, end, r, set, spotNumber)
 }
 
 // put puts a piece into its class.

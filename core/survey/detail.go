@@ -223,13 +223,16 @@ func (s *Survey) witness(c *column, services space.Services) verdict.Flow {
 		f.Publication = s.judge.Publications()[c.publication]
 	}
 	f.Source, f.Destination = s.apart(c.src, c.dst)
+	if src.Internal() {
+		f.Destination = s.asSeen(&s.classes[c.dst.Class], f.Destination, src.End.Segment)
+	}
 	return f
 }
 
 // apart returns an address of each member, two that differ.
 func (s *Survey) apart(a, b Member) (netip.Addr, netip.Addr) {
 	from, to := s.anyOf(a), s.anyOf(b)
-	if from != to {
+	if from != to || elsewhere(&s.classes[a.Class], &s.classes[b.Class]) {
 		return from, to
 	}
 	if other, ok := s.otherThan(b, from); ok {

@@ -8,46 +8,77 @@ import (
 // noEffect stands where there is no flow between two kinds of places.
 const noEffect int32 = -1
 
-// addEffects finds the effects of the ways between the places of a block, and
-// puts places that ways do not tell apart into one kind.
-func (v *surveyor) addEffects(b *block) {
-	switch {
-	case b.to == len(v.inside):
-		v.outward(b)
-	default:
-		v.inward(b)
-	}
-	v.addKinds(b)
+// effects are those of the ways between the spots of two segments.
+type effects struct {
+	*block
+	matrix [][]int32
 }
 
-// inward finds the effects between the spots of two segments.
-func (v *surveyor) inward(b *block) {
-	from, to := v.spotIn[b.from], v.spotIn[b.to]
-	matrix := make([][]int32, len(from))
-	for i, s := range from {
-		matrix[i] = make([]int32, len(to))
-		for k, t := range to {
-			matrix[i][k] = v.between(b, &v.spots[s], &v.spots[t])
+// addEffects finds the effects of the ways between the places of some blocks, and
+// puts places that ways do not tell apart into one kind. One segment may have
+// most of the spots, so the work is shared out by lines.
+func (v *surveyor) addEffects(blocks []*block) {
+	var lines, ends []func()
+	for _, b := range blocks {
+		switch {
+		case b.from == len(v.inside): // gates lead in
+		case b.to == len(v.inside):
+			lines = append(lines, func() {
+				v.outward(b)
+				v.addKinds(b)
+			})
+		default:
+			x := effects{b, make([][]int32, len(v.spotIn[b.from]))}
+			for i := range x.matrix {
+				x.matrix[i] = make([]int32, len(v.spotIn[b.to]))
+				lines = append(lines, func() { v.fillLine(x, i) })
+			}
+			ends = append(ends, func() {
+				v.inward(x.block, x.matrix)
+				v.addKinds(b)
+			})
 		}
 	}
+	inParallel(lines)
+	inParallel(ends)
+}
+
+// fillLine finds the effects from one spot to others. Within a segment a way and
+// the one back are found at once: they have the same paths.
+func (v *surveyor) fillLine(x effects, i int) {
+	from, to := v.spotIn[x.from], v.spotIn[x.to]
+	first := 0
+	if x.from == x.to {
+		first = i
+	}
+	for k := first; k < len(to); k++ {
+		there, back := v.between(x.block, &v.spots[from[i]], &v.spots[to[k]])
+		x.matrix[i][k] = there
+		if x.from == x.to {
+			x.matrix[k][i] = back
+		}
+	}
+}
+
+// inward puts the effects between the spots of two segments into the block.
+func (v *surveyor) inward(b *block, matrix [][]int32) {
 	if b.from == b.to {
 		fillAlone(matrix)
 		for enforced := range b.near {
 			b.near[enforced] = v.ledger.effect(verdict.LocalEffect(enforced == 1))
 		}
 	}
-	rowKind, colKind, effects := reduce(matrix, len(to))
-	b.effects = effects
-	b.src.bySpot, b.dst.bySpot = rowKind, colKind
+	b.src.bySpot, b.dst.bySpot, b.effects = reduce(matrix, len(v.spotIn[b.to]))
 }
 
 // onlyLocal stands for a spot of one network to itself, whose ways are all local.
 const onlyLocal int32 = -2
 
-// between returns the effect of the ways between two spots.
-func (v *surveyor) between(b *block, from, to *spot) int32 {
+// between returns the effect of the ways from a spot to another; within a
+// segment also that of the ways back.
+func (v *surveyor) between(b *block, from, to *spot) (there, back int32) {
 	if from.four != to.four {
-		return noEffect
+		return noEffect, noEffect
 	}
 	src, dst := &from.one, &to.one
 	if b.from == b.to && src.Home.Network == dst.Home.Network {
@@ -57,11 +88,16 @@ func (v *surveyor) between(b *block, from, to *spot) int32 {
 		case from.other.Addr.IsValid():
 			src = &from.other
 		default:
-			return onlyLocal
+			return onlyLocal, onlyLocal
 		}
 	}
 	way := v.judge.WayTo(src, dst)
-	return v.ledger.effect(v.judge.EffectOf(&way))
+	there = v.ledger.effect(v.judge.EffectOf(&way))
+	if b.from == b.to {
+		way = way.Reversed()
+		back = v.ledger.effect(v.judge.EffectOf(&way))
+	}
+	return there, back
 }
 
 // fillAlone gives spots that have no flows to each other, but local ones, an
@@ -158,11 +194,11 @@ func (v *surveyor) outward(b *block) {
 		}
 		places[i] = at
 	}
-	rowKind, colKind, effects := reduce(matrix, len(to))
+	rowKind, colKind, found := reduce(matrix, len(to))
 	for i := range places {
 		places[i] = rowKind[places[i]]
 	}
-	b.effects, b.src.byClass, b.dst.bySpot = effects, places, colKind
+	b.effects, b.src.byClass, b.dst.bySpot = found, places, colKind
 }
 
 // addKinds finds the kinds of the classes of a block.

@@ -34,13 +34,14 @@ const (
 	SameMembers     FindingCode = "same-members"
 	JoiningPeering  FindingCode = "joining-peering"
 	LearnedWaits    FindingCode = "learned-waits"
+	LearnedGone     FindingCode = "learned-gone"
 	Down            FindingCode = "down"
 	OpenByDefault   FindingCode = "open-by-default"
 )
 
 var findingOrder = []FindingCode{
 	Contested, RailNotEnforced, Bypass, Unenforced, Uninspectable, FailedOpen, NoFirewall, Asymmetric, OneWay, MeantUnrouted,
-	UnreachedRule, EmptySide, SameMembers, JoiningPeering, LearnedWaits, Down, OpenByDefault,
+	UnreachedRule, EmptySide, SameMembers, JoiningPeering, LearnedWaits, LearnedGone, Down, OpenByDefault,
 }
 
 // Finding is something legal and probably wrong. Witness is nil for findings
@@ -247,6 +248,7 @@ func (f *finder) sameMembers(names []string) {
 // things reports what is down, waits, joins or is open.
 func (f *finder) things() {
 	e := f.judge.Estate()
+	relied := estate.ReliedOn(e)
 	for _, l := range e.Links {
 		if l.State != "up" {
 			f.note(Down, []estate.Ref{{Kind: estate.KindLink, Name: l.Between[0] + "–" + l.Between[1]}}, "the link of %s and %s is down", l.Between[0], l.Between[1])
@@ -258,11 +260,7 @@ func (f *finder) things() {
 		if a.State != "up" {
 			f.note(Down, ref, "the attachment of %s at %s is down", a.Network, a.Hub)
 		}
-		for _, l := range a.Learned {
-			if l.Status == "waiting" {
-				f.note(LearnedWaits, ref, "prefix %s of segment %s, learned from %s, waits%s", l.Prefix, l.Segment, a.Network, f.overlaps(a.Network, l))
-			}
-		}
+		f.learned(a, ref, relied)
 	}
 	for _, p := range e.Pools {
 		for _, w := range p.Firewalls {
@@ -299,17 +297,4 @@ func (f *finder) segmentsOf(network string) []string {
 	}
 	slices.Sort(out)
 	return slices.Compact(out)
-}
-
-// overlaps says what of other networks a waiting prefix would overlap.
-func (f *finder) overlaps(network string, l estate.Learned) string {
-	net := f.judge.Net()
-	segment := net.Segment(l.Segment)
-	for i := range net.Subnets {
-		s := &net.Subnets[i]
-		if s.Segment == segment && segment != paths.None && s.Prefix.Overlaps(l.Prefix) && net.Networks[s.Network].Name != network {
-			return fmt.Sprintf(", and overlaps subnet %s/%s (%s)", net.Networks[s.Network].Name, s.Name, s.Prefix)
-		}
-	}
-	return ""
 }

@@ -30,7 +30,7 @@ var mostGrafted = 8
 // otherwise, or nil if more must be looked at than those: where their addresses
 // are also others', or public, or ways of others may change with them.
 func (s *Survey) placed(j *verdict.Judge, r *verdict.Revision) *Survey {
-	if len(r.Networks)*mostGrafted > len(s.net.Networks) {
+	if len(r.Networks)*mostGrafted > len(s.net.Networks) || j.Shows() {
 		return nil
 	}
 	g := &grafter{old: s.partition, judge: j, graft: &graft{from: s.id, touched: map[int]bool{}, domains: make([]bool, len(s.inside))}}
@@ -75,7 +75,7 @@ func (s *Survey) regrow(before *Survey, v *surveyor, domains []bool) map[[2]int]
 	rebuilt := map[[2]int]bool{}
 	out := len(s.inside)
 	s.blocks = slices.Clone(before.blocks)
-	var jobs []func()
+	var pairs [][2]int
 	for from := range s.blocks {
 		s.blocks[from] = slices.Clone(before.blocks[from])
 		for to := range s.blocks[from] {
@@ -87,10 +87,12 @@ func (s *Survey) regrow(before *Survey, v *surveyor, domains []bool) map[[2]int]
 				continue
 			}
 			rebuilt[[2]int{from, to}] = true
-			jobs = append(jobs, func() { s.blocks[from][to] = v.wholeBlock(from, to) })
+			pairs = append(pairs, [2]int{from, to})
 		}
 	}
-	inParallel(jobs)
+	for i, b := range v.wholeBlocks(pairs) {
+		s.blocks[pairs[i][0]][pairs[i][1]] = b
+	}
 	return rebuilt
 }
 

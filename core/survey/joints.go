@@ -186,3 +186,16 @@ func (j *joint) apart(other *joint) (src, dst netip.Addr, ok bool) {
 	}
 	return src, dst, false
 }
+
+// asSeen returns the address by which flows from a node name an address of a joint:
+// as it is now, or as it was if they are gone.
+func (c *comparer) asSeen(j *joint, a netip.Addr, from Node, gone bool) netip.Addr {
+	s, class := c.new, j.new
+	if gone || class < 0 {
+		s, class = c.old, j.old
+	}
+	if segment := s.net.Segment(from.Segment); class >= 0 && from.Kind != NodeInternet && segment >= 0 {
+		return s.asSeen(&s.classes[class], a, segment)
+	}
+	return a
+}

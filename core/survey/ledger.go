@@ -62,9 +62,15 @@ func (l *ledger) stance(context verdict.Context, voices []int32) int32 {
 
 // effect returns the number of an effect.
 func (l *ledger) effect(e verdict.Effect) int32 {
+	l.mu.RLock()
+	i, ok := l.effectOf[e]
+	l.mu.RUnlock()
+	if ok {
+		return i
+	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	i, ok := l.effectOf[e]
+	i, ok = l.effectOf[e]
 	if !ok {
 		i = int32(len(l.effects))
 		l.effectOf[e] = i

@@ -23,7 +23,7 @@ type stretch struct {
 func lineOf(j *verdict.Judge) []stretch {
 	net := j.Net()
 	starts := []netip.Addr{netip.IPv4Unspecified(), netip.IPv6Unspecified()}
-	j.EachCut(func(p netip.Prefix) {
+	j.EachCutAsSeen(func(p netip.Prefix) {
 		starts = append(starts, p.Masked().Addr())
 		if after := lastOf(p).Next(); after.IsValid() {
 			starts = append(starts, after)
@@ -71,9 +71,10 @@ func fill(b []byte, from int) {
 	}
 }
 
-// pieces cuts a stretch at the addresses that workloads of some homes hold.
-func (x *stretch) pieces(j *verdict.Judge, homes []paths.Home) []Range {
-	var cuts []netip.Addr
+// pieces cuts a stretch at the addresses that workloads of some homes hold, and
+// at those by which other segments see them.
+func (x *stretch) pieces(j *verdict.Judge, homes []paths.Home, v sights) []Range {
+	cuts := v.held(j, x)
 	for _, home := range homes {
 		j.EachHeld(home, x.From, x.To, func(a netip.Addr, _ int) { cuts = append(cuts, a) })
 	}

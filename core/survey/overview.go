@@ -1,6 +1,8 @@
 package survey
 
 import (
+	"sync"
+
 	"bivium/core/paths"
 )
 
@@ -16,6 +18,17 @@ func (s *Survey) lookAll(before *overview, fresh, differs func(from, to int) boo
 	domains := len(s.inside) + 1
 	next := overview{make([][][]weighed, domains), make([][][]Mark, domains)}
 	unfound := [][]float64(nil)
+	all := make([]everyone, domains)
+	for d := range all {
+		all[d] = sync.OnceValues(func() (Set, side) {
+			set := whole(s.of(d))
+			members := make([]int32, len(set))
+			for i := range members {
+				members[i] = int32(i)
+			}
+			return set, side{d, members}
+		})
+	}
 	var jobs []func()
 	for from := range domains {
 		next.amounts[from], next.marks[from] = make([][]weighed, domains), make([][]Mark, domains)
@@ -31,7 +44,7 @@ func (s *Survey) lookAll(before *overview, fresh, differs func(from, to int) boo
 				unfound = s.unfoundFlows()
 			}
 			jobs = append(jobs, func() {
-				next.amounts[from][to] = s.look(from, to, unfound[from][to])
+				next.amounts[from][to] = s.look(all[from], all[to], unfound[from][to])
 				next.marks[from][to] = s.marksOf(next.amounts[from][to])
 			})
 		}
@@ -40,20 +53,20 @@ func (s *Survey) lookAll(before *overview, fresh, differs func(from, to int) boo
 	s.overview = next
 }
 
+// everyone returns all endpoints of a domain, as a set and as a side of it.
+type everyone func() (Set, side)
+
 // look adds up the flows from one domain to another.
-func (s *Survey) look(from, to int, unfound float64) []weighed {
+func (s *Survey) look(from, to everyone, unfound float64) []weighed {
 	var out []weighed
-	if from == len(s.inside) || s.blocks[from][to] != nil {
-		src, dst := whole(s.of(from)), whole(s.of(to))
+	src, x := from()
+	dst, y := to()
+	if len(src) > 0 && len(dst) > 0 && (x.domain == len(s.inside) || s.blocks[x.domain][y.domain] != nil) {
 		c := newCeller(s)
-		for _, x := range s.sidesOf(src) {
-			for _, y := range s.sidesOf(dst) {
-				if from == len(s.inside) {
-					c.addDoors(src, &x, dst, &y)
-				} else {
-					c.addFound(src, &x, dst, &y)
-				}
-			}
+		if x.domain == len(s.inside) {
+			c.addDoors(src, &x, dst, &y)
+		} else {
+			c.addFound(src, &x, dst, &y)
 		}
 		out = c.take()
 		c.free()

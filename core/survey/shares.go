@@ -21,11 +21,12 @@ func ShareFaults(j *verdict.Judge) []estate.Fault {
 	for i, s := range j.Estate().Shares {
 		c.index[s.Name] = i
 	}
+	sights := sightsOf(j)
 	for _, x := range lineOf(j) {
-		if len(x.homes) < 2 {
+		if len(x.homes) < 2 && !sights.on(&x) {
 			continue // no other segment has the address, so nothing conflicts
 		}
-		for _, r := range x.pieces(j, x.subnetsAt(j)) {
+		for _, r := range x.pieces(j, x.subnetsAt(j), sights) {
 			c.piece(r.From)
 		}
 	}
@@ -44,20 +45,21 @@ type shareChecker struct {
 type brought struct {
 	share string
 	from  int
+	own   netip.Addr // in that segment
 }
 
 func (c *shareChecker) piece(a netip.Addr) {
 	net := c.judge.Net()
 	reach := map[int][]brought{}
 	for s := range net.Segments {
-		if p, ok := c.judge.Internal(s, a); ok {
-			c.judge.EachReach(&p, func(r verdict.Reach) { reach[r.Segment] = append(reach[r.Segment], brought{r.Share, s}) })
-		}
+		c.judge.EachSeenAs(s, a, func(p *verdict.Endpoint, r verdict.Reach) {
+			reach[r.Segment] = append(reach[r.Segment], brought{r.Share, s, p.Addr})
+		})
 	}
 	for segment, list := range reach {
 		_, own := net.Home(segment, a)
 		for _, b := range list {
-			other := slices.IndexFunc(list, func(o brought) bool { return o.from != b.from })
+			other := slices.IndexFunc(list, func(o brought) bool { return o.from != b.from || o.own != b.own })
 			switch {
 			case own:
 				c.report(b, segment, a, fmt.Sprintf("where %s has a home of its own", a), estate.Ref{Kind: estate.KindSegment, Name: net.Segments[segment]})
@@ -84,6 +86,6 @@ func (c *shareChecker) report(b brought, segment int, a netip.Addr, why string, 
 		Code: estate.ForbiddenShare, Path: fmt.Sprintf("shares[%d].%s", i, side),
 		Refs:    []estate.Ref{{Kind: estate.KindShare, Name: b.share}, other},
 		Message: fmt.Sprintf("share %s brings %s of segment %s into segment %s, %s", b.share, a, net.Segments[b.from], net.Segments[segment], why),
-		Fix:     "narrow that side of the share to groups whose addresses are used once, or renumber one of the two",
+		Fix:     "narrow that side of the share to groups whose addresses are used once, show it under other addresses, or renumber one of the two",
 	})
 }

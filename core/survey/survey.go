@@ -74,27 +74,31 @@ func (v *surveyor) blocks() [][]*block {
 		}
 	}
 	out := make([][]*block, domains)
-	var jobs []func()
+	var pairs [][2]int
 	for from := range out {
 		out[from] = make([]*block, domains)
 		for to := range out[from] {
-			if !reached[from][to] || len(v.of(from)) == 0 {
-				continue
+			if reached[from][to] && len(v.of(from)) > 0 {
+				pairs = append(pairs, [2]int{from, to})
 			}
-			jobs = append(jobs, func() { out[from][to] = v.wholeBlock(from, to) })
 		}
 	}
-	inParallel(jobs)
+	for i, b := range v.wholeBlocks(pairs) {
+		out[pairs[i][0]][pairs[i][1]] = b
+	}
 	return out
 }
 
-// wholeBlock returns the block of two domains, with its effects.
-func (v *surveyor) wholeBlock(from, to int) *block {
-	b := v.newBlock(from, to)
-	if from < len(v.inside) {
-		v.addEffects(b)
+// wholeBlocks returns the blocks of some pairs of domains, with their effects.
+func (v *surveyor) wholeBlocks(pairs [][2]int) []*block {
+	out := make([]*block, len(pairs))
+	jobs := make([]func(), len(pairs))
+	for i, p := range pairs {
+		jobs[i] = func() { out[i] = v.newBlock(p[0], p[1]) }
 	}
-	return b
+	inParallel(jobs)
+	v.addEffects(out)
+	return out
 }
 
 // Judge returns the judge of the estate.
@@ -186,7 +190,13 @@ func (s *Survey) eachStrand(a, b int, f func(strand)) {
 
 // alone reports whether two classes are one and the same single address.
 func alone(src, dst *Class) bool {
-	return src.size.one() && dst.size.one() && src.End.Addr == dst.End.Addr
+	return src.size.one() && dst.size.one() && src.End.Addr == dst.End.Addr && !elsewhere(src, dst)
+}
+
+// elsewhere reports whether two classes are of two segments: one address is then
+// two endpoints, and shares may show them to each other under others.
+func elsewhere(src, dst *Class) bool {
+	return src.Internal() && dst.Internal() && src.End.Segment != dst.End.Segment
 }
 
 // combine returns the combination of flows from a class inside to one that its
@@ -228,6 +238,8 @@ func (s *Survey) pairs(a, b Member) *big.Int {
 	switch {
 	case a.Only.IsValid() && b.Only.IsValid():
 		return big.NewInt(1)
+	case elsewhere(x, y):
+		return new(big.Int).Mul(s.amount(a).big(), s.amount(b).big())
 	case a.Only.IsValid():
 		return less(y, a.Only)
 	case b.Only.IsValid():

@@ -2,8 +2,10 @@ package survey
 
 import (
 	"math"
+	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -39,7 +41,7 @@ func (s *Survey) verdictOf(f verdict.Flow) (verdict.Verdict, bool) {
 	var found *verdict.Verdict
 	door := math.MaxInt // the first publication by name wins, and none comes last
 	for b := range s.classes {
-		if _, holds := s.holding([]int{b}, f.Destination); !holds {
+		if !s.named(b, f) {
 			continue
 		}
 		s.eachStrand(a, b, func(t strand) {
@@ -58,6 +60,23 @@ func (s *Survey) verdictOf(f verdict.Flow) (verdict.Verdict, bool) {
 		return verdict.Verdict{}, false
 	}
 	return *found, true
+}
+
+// named reports whether a flow's destination is an address of a class, as the flow's
+// segment sees it.
+func (s *Survey) named(class int, f verdict.Flow) bool {
+	c := &s.classes[class]
+	if f.Segment == verdict.Internet || !c.Internal() {
+		return c.holds(f.Destination)
+	}
+	from := s.judge.Net().Segment(f.Segment)
+	own := []netip.Addr{f.Destination}
+	for _, w := range sightsOf(s.judge) {
+		if w.of == c.End.Segment && w.to == from && w.outside.Contains(f.Destination) {
+			own = append(own, estate.Rebase(f.Destination, w.inside))
+		}
+	}
+	return slices.ContainsFunc(own, func(a netip.Addr) bool { return c.holds(a) && s.asSeen(c, a, from) == f.Destination })
 }
 
 func TestSurveySaysWhatTheJudgeSays(t *testing.T) {

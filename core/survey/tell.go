@@ -24,14 +24,14 @@ func (s *Survey) Tell(f *verdict.Flow) verdict.Verdict {
 		return s.results[s.vectors[0][0]]
 	}
 	t := s.directory()
-	src, dst := -1, -1
+	src, dst := -1, s.shownAs(segment, f.Destination)
 	for _, c := range t.at(f.Source) {
 		if s.classes[c].End.Segment == segment && s.classes[c].Internal() {
 			src = int(c)
 		}
 	}
 	for _, c := range t.at(f.Destination) {
-		if s.classes[c].seen[segment] == seesIt {
+		if x := &s.classes[c]; x.seen[segment] == seesIt && s.asSeen(x, f.Destination, segment) == f.Destination {
 			dst = int(c)
 		}
 	}
@@ -43,6 +43,20 @@ func (s *Survey) Tell(f *verdict.Flow) verdict.Verdict {
 		return s.results[s.vectors[0][0]]
 	}
 	return s.results[s.vectors[s.verdicts[c.effect][c.stance]][s.atoms.At(f.Protocol, f.SourcePort, f.Port)]]
+}
+
+// shownAs returns the class of which a segment sees an address under the given one,
+// or -1.
+func (s *Survey) shownAs(segment int, a netip.Addr) int {
+	found := -1
+	s.judge.EachOwn(segment, a, func(of int, own netip.Addr) {
+		for _, c := range s.directory().at(own) {
+			if x := &s.classes[c]; x.End.Segment == of && x.Internal() && x.seen[segment] == seesIt {
+				found = int(c)
+			}
+		}
+	})
+	return found
 }
 
 // directory finds the classes of an address, of all domains.

@@ -108,6 +108,44 @@ func (j *Judge) EachCut(f func(netip.Prefix)) {
 	}
 }
 
+// EachCutAsSeen is EachCut, and calls f also for the prefixes by which other segments
+// see those: what holds on one side of a share that shows its addresses under
+// others is a bound on the other side too.
+func (j *Judge) EachCutAsSeen(f func(netip.Prefix)) {
+	if j.shown == nil {
+		j.EachCut(f)
+		return
+	}
+	known := map[netip.Prefix]bool{}
+	var fresh []netip.Prefix
+	put := func(p netip.Prefix) {
+		if !known[p] {
+			known[p] = true
+			fresh = append(fresh, p)
+			f(p)
+		}
+	}
+	j.EachCut(put)
+	j.EachShown(func(_, _ int, inside, outside netip.Prefix) {
+		put(inside)
+		put(outside)
+	})
+	for range 3 { // to the other side, back from there, and to a third
+		last := fresh
+		fresh = nil
+		for _, p := range last {
+			j.EachShown(func(_, _ int, inside, outside netip.Prefix) {
+				if image, ok := (&estate.Translation{Inside: inside, Outside: outside}).Image(p); ok {
+					put(image)
+				}
+				if image, ok := (&estate.Translation{Inside: outside, Outside: inside}).Image(p); ok {
+					put(image)
+				}
+			})
+		}
+	}
+}
+
 // Place is where endpoints live that only their workloads tell apart.
 type Place struct {
 	Segment int
@@ -157,7 +195,8 @@ func (j *Judge) EachHeld(home paths.Home, from, to netip.Addr, f func(a netip.Ad
 // Reach is one way in which a share makes an endpoint reachable (M6.4).
 type Reach struct {
 	Share   string
-	Segment int // in which the endpoint becomes reachable
+	Segment int        // in which the endpoint becomes reachable
+	Addr    netip.Addr // by which it does
 }
 
 // EachReach calls f for each share that makes an internal endpoint reachable in
@@ -166,10 +205,10 @@ func (j *Judge) EachReach(p *Endpoint, f func(Reach)) {
 	for _, i := range j.sharesOf[p.Segment] {
 		s := &j.shares[i]
 		if s.owner.holds(p) {
-			f(Reach{s.name, s.guest.segment})
+			f(Reach{s.name, s.guest.segment, j.SeenAs(p, s.guest.segment)})
 		}
 		if s.guest.holds(p) {
-			f(Reach{s.name, s.owner.segment})
+			f(Reach{s.name, s.owner.segment, j.SeenAs(p, s.owner.segment)})
 		}
 	}
 }

@@ -1,6 +1,8 @@
 package verdict
 
 import (
+	"sync"
+
 	"bivium/core/paths"
 )
 
@@ -13,7 +15,8 @@ type Effect struct {
 	Reach   string // of a hub path: by pool, '1' if it can be passed and '0' if not
 }
 
-// EffectOf returns the effect of a way. Cost: the pools times their hubs.
+// EffectOf returns the effect of a way. Cost: the pools times their hubs, once for
+// each segment and hub.
 func (j *Judge) EffectOf(w *Way) Effect {
 	g := j.groundOf(w)
 	e := Effect{facts: g.told, Absence: w.Path.Absence, Exit: paths.None}
@@ -23,15 +26,31 @@ func (j *Judge) EffectOf(w *Way) Effect {
 	if e.Kind != paths.HubPath {
 		return e
 	}
-	reach := make([]byte, len(j.pools))
-	for p := range j.pools {
-		reach[p] = '0'
-		if hub, _ := g.pass(p); hub != paths.None {
-			reach[p] = '1'
+	e.Reach = j.reach.from(w.Path.Segment, w.Path.Hubs[0], func() string {
+		reach := make([]byte, len(j.pools))
+		for p := range j.pools {
+			reach[p] = '0'
+			if hub, _ := g.pass(p); hub != paths.None {
+				reach[p] = '1'
+			}
 		}
-	}
-	e.Reach = string(reach)
+		return string(reach)
+	})
 	return e
+}
+
+// reachBook remembers which pools can be passed by the paths of a segment that
+// begin at a hub: those of hubs that links join to it, wherever the paths go.
+type reachBook struct{ known sync.Map }
+
+func (b *reachBook) from(segment, hub int, find func() string) string {
+	key := [2]int{segment, hub}
+	if known, ok := b.known.Load(key); ok {
+		return known.(string)
+	}
+	reach := find()
+	b.known.Store(key, reach)
+	return reach
 }
 
 // LocalEffect returns the effect of local paths (M7.1) in a network that enforces

@@ -52,6 +52,9 @@ func (j *Judge) intend(s *Stance, q *query) intent {
 func (j *Judge) policiesSpeak(in *intent, s *Stance, q *query) {
 	for i, c := range s.policies {
 		if r := q.first(j.policies[c.policy].rules); r != paths.None {
+			if in.speakers == nil {
+				in.speakers = make([]speaker, 0, min(len(s.policies)-i, 8))
+			}
 			in.speakers = append(in.speakers, speaker{at: i, policy: c.policy, sides: c.sides, rule: r, by: paths.None})
 		}
 	}

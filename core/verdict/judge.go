@@ -106,6 +106,8 @@ type Judge struct {
 	sharesOf     [][]int // by segment
 	publications []publication
 	pools        []pool
+	reach        *reachBook        // of these pools and paths
+	shown        map[[2]int]*shown // by the segment that is seen, and the one that sees; nil for nothing
 	books        []book
 
 	policyIndex map[string]int // name to index in the estate
@@ -115,13 +117,14 @@ type Judge struct {
 // New returns a judge for e. An estate with faults is judged too: what speaks
 // of nothing is left out, so that a faulty estate can be shown.
 func New(e *estate.Estate) *Judge {
-	j := &Judge{estate: e, net: paths.New(e)}
+	j := &Judge{estate: e, net: paths.New(e), reach: &reachBook{}}
 	j.members = newMembership(e, j.net)
 	j.defaults = make([]estate.Action, len(j.net.Segments))
 	for _, s := range e.Segments {
 		j.defaults[j.net.Segment(s.Name)] = s.Default
 	}
 	j.compileRules(e)
+	j.compileShown(e)
 	j.numbers = newNumbers(j)
 	j.indexEstate()
 	return j
@@ -225,10 +228,14 @@ func (j *Judge) findShared(segment int, a netip.Addr) (Endpoint, bool) {
 		}
 		at := slices.IndexFunc(known, func(p Endpoint) bool { return p.Segment == far.segment })
 		if at < 0 {
-			if _, has := j.net.Home(far.segment, a); !has {
+			own, ok := j.ownOf(far.segment, segment, a)
+			if !ok {
 				continue
 			}
-			p, _ := j.Internal(far.segment, a)
+			if _, has := j.net.Home(far.segment, own); !has {
+				continue
+			}
+			p, _ := j.Internal(far.segment, own)
 			at, known = len(known), append(known, p)
 		}
 		if !far.holds(&known[at]) {

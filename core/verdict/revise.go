@@ -31,7 +31,7 @@ func (j *Judge) Revise(e *estate.Estate) (*Judge, Revision) {
 			return New(e), Revision{Whole: true}
 		}
 		next := *j
-		next.estate, next.net = e, paths.New(e)
+		next.estate, next.net, next.reach = e, paths.New(e), &reachBook{}
 		return &next, Revision{Networks: networks}
 	}
 	next := *j
@@ -247,7 +247,7 @@ func (r *Revision) Concerns(v Voice) bool {
 // in is shared.
 func (j *Judge) WithNet(net *paths.Net, down Down) *Judge {
 	next := *j
-	next.net = net
+	next.net, next.reach = net, &reachBook{}
 	if down.Firewall != "" || down.Hub != "" {
 		next.pools = slices.Clone(j.pools)
 		for i := range next.pools {

@@ -43,6 +43,7 @@ type FlowView struct {
 type EndView struct {
 	Address  string            `json:"address"`
 	Inside   string            `json:"inside"` // the address that it has in its own network, where that is another
+	SeenAs   string            `json:"seenAs"` // the address by which the other end's segment sees it, where that is another
 	Internal bool              `json:"internal"`
 	Segment  string            `json:"segment"`
 	Network  string            `json:"network"`
@@ -161,7 +162,10 @@ func (j *Judge) Trace(f Flow) Trace {
 	t.Verdict = j.verdictOf(&d.settled)
 	t.Destination = j.endView(&d.dst)
 	t.Path = j.pathView(&d.way.Path)
-	t.Path.Lost = append(j.lostView(&d.way.Path, &d.dst), j.lostPublications(&d)...)
+	t.Path.Lost = append(j.lostView(&d.way.Path, &d.dst, &d.src), j.lostPublications(&d)...)
+	if d.src.Internal() && d.dst.Internal() {
+		t.Source.SeenAs, t.Destination.SeenAs = j.seenView(&d.src, &d.dst), j.seenView(&d.dst, &d.src)
+	}
 	t.Enforced = d.way.Path.Kind == paths.HubPath || d.way.Path.Kind != paths.NoPath && enforces(j.net, &d.way.Path)
 	if d.publication != paths.None {
 		t.Publication = j.publications[d.publication].name
@@ -176,7 +180,7 @@ func (j *Judge) Trace(f Flow) Trace {
 	if d.way.Sought {
 		back := j.pathView(&d.way.Back)
 		if d.src.Internal() {
-			back.Lost = j.lostView(&d.way.Back, &d.src)
+			back.Lost = j.lostView(&d.way.Back, &d.src, &d.dst)
 		}
 		t.Back = &back
 	}
@@ -240,10 +244,20 @@ func (j *Judge) pathView(p *paths.Path) PathView {
 	return v
 }
 
-// lostView returns the candidates that lost against a path to an endpoint.
-func (j *Judge) lostView(p *paths.Path, to *Endpoint) []LostView {
+// seenView returns the address by which the segment of another endpoint sees one,
+// where that is not its own.
+func (j *Judge) seenView(p, from *Endpoint) string {
+	if a := j.SeenAs(p, from.Segment); a != p.Addr {
+		return a.String()
+	}
+	return ""
+}
+
+// lostView returns the candidates that lost against a path to an endpoint from
+// another.
+func (j *Judge) lostView(p *paths.Path, to, from *Endpoint) []LostView {
 	out := []LostView{}
-	for _, l := range j.net.Lost(p, j.target(to)) {
+	for _, l := range j.net.Lost(p, j.Target(to, from.Segment)) {
 		out = append(out, LostView{l.What, l.Name, l.Why})
 	}
 	return out

@@ -24,15 +24,21 @@ func enforces(net *paths.Net, p *paths.Path) bool {
 // WayTo returns the way of flows from an internal endpoint to a destination
 // that Find found for its segment.
 func (j *Judge) WayTo(src, dst *Endpoint) Way {
-	w := Way{Path: j.net.Forward(src.Segment, src.Home, j.target(dst))}
+	w := Way{Path: j.net.Forward(src.Segment, src.Home, j.Target(dst, src.Segment))}
 	j.addBack(&w, src, dst)
 	return w
+}
+
+// Reversed returns the way of flows between the same ends in the other direction,
+// both of them internal.
+func (w *Way) Reversed() Way {
+	return Way{Path: w.Back, Back: w.Path, Sought: true, BackHolds: w.Path.Kind != paths.NoPath}
 }
 
 // WayFrom returns the way of flows from an external endpoint through a
 // publication to an internal endpoint.
 func (j *Judge) WayFrom(publication int, src, dst *Endpoint) Way {
-	w := Way{Path: j.net.FromExit(j.publications[publication].exit, j.target(dst))}
+	w := Way{Path: j.net.FromExit(j.publications[publication].exit, j.Target(dst, dst.Segment))}
 	j.addBack(&w, src, dst)
 	return w
 }
@@ -47,13 +53,18 @@ func (j *Judge) addBack(w *Way, src, dst *Endpoint) {
 		w.Back, w.BackHolds = j.net.AnswersOutside(dst.Segment, dst.Home, src.Addr)
 	default:
 		w.Sought = true
-		w.Back = j.net.Forward(dst.Segment, dst.Home, j.target(src))
+		w.Back = j.net.Forward(dst.Segment, dst.Home, j.Target(src, dst.Segment))
 		w.BackHolds = w.Back.Kind != paths.NoPath
 	}
 }
 
-func (j *Judge) target(p *Endpoint) paths.Target {
-	return paths.Target{Addr: p.Addr, External: !p.Internal(), Segment: p.Segment, Home: p.Home}
+// Target returns an endpoint as a segment sees it (S4).
+func (j *Judge) Target(p *Endpoint, from int) paths.Target {
+	to := paths.Target{Addr: j.SeenAs(p, from), External: !p.Internal(), Segment: p.Segment, Home: p.Home}
+	if to.Addr != p.Addr {
+		to.Own = p.Addr
+	}
+	return to
 }
 
 // unpublished is the way of flows from the internet that nothing publishes.

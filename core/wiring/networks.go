@@ -99,22 +99,6 @@ func (b *bench) withdraw() error {
 	return nil
 }
 
-func (b *bench) learn() error {
-	a, err := b.attachment()
-	if err != nil {
-		return err
-	}
-	i := slices.IndexFunc(a.Learned, func(l estate.Learned) bool { return l.Prefix == b.edit.Prefix && l.Segment == b.edit.Segment })
-	if i < 0 {
-		return b.missing("prefix", "learned prefix", b.edit.Prefix.String())
-	}
-	if !slices.Contains([]string{"accepted", "waiting", "refused"}, b.edit.Status) {
-		return b.fault("status", fmt.Sprintf("%q is no status", b.edit.Status), "write accepted, waiting or refused")
-	}
-	a.Learned[i].Status = b.edit.Status
-	return nil
-}
-
 func (b *bench) setRoute() error {
 	n, err := b.network()
 	if err != nil {

@@ -22,6 +22,7 @@ const (
 	Bring     Op = "bring"      // Network, Hub, Prefix, Segment: a static prefix
 	Withdraw  Op = "withdraw"   // Network, Hub, Prefix, Segment
 	Learn     Op = "learn"      // Network, Hub, Prefix, Segment, Status: of a learned prefix
+	Forget    Op = "forget"     // Network, Hub, Prefix, Segment: a learned prefix
 	SetRoute  Op = "set-route"  // Network, Prefix, Via
 	DropRoute Op = "drop-route" // Network, Prefix
 	Link      Op = "link"       // Hub, Other, Cost; one that is there already gets this cost
@@ -39,6 +40,11 @@ const (
 	AddSegment  Op = "add-segment"  // Name; it denies by default
 	DropSegment Op = "drop-segment" // Name
 	Filter      Op = "filter"       // Network, Hub, Accepts, Announces: empty for everything
+	// Hear lets a router announce prefixes at an attachment, or changes what it may:
+	// Network, Hub, Router, AS, Segment, May, Limit (0 for the usual one).
+	Hear  Op = "hear"
+	Quiet Op = "quiet" // Network, Hub, Router: it may not any more
+	Speak Op = "speak" // Name, AS, Speaker: a hub listens for routers; 0 and "" for not any more
 )
 
 // Edit is one edit of how an estate hangs together.
@@ -61,6 +67,11 @@ type Edit struct {
 	Announces []netip.Prefix `json:"announces,omitempty"`
 	Via       estate.Via     `json:"via,omitempty"`
 	Status    string         `json:"status,omitempty"`
+	Router    netip.Addr     `json:"router,omitzero"`
+	AS        int            `json:"as,omitempty"`
+	May       []netip.Prefix `json:"may,omitempty"`
+	Limit     int            `json:"limit,omitempty"`
+	Speaker   string         `json:"speaker,omitempty"`
 }
 
 // Error is an edit that cannot be made.
@@ -106,6 +117,7 @@ var doers = map[Op]func(*bench) error{
 	Learn: (*bench).learn, SetRoute: (*bench).setRoute, DropRoute: (*bench).dropRoute, Link: (*bench).link, Unlink: (*bench).unlink,
 	OfferHub: (*bench).offerHub, RefuseHub: (*bench).refuseHub, OpenExit: (*bench).openExit, CloseExit: (*bench).closeExit,
 	Translate: (*bench).translate, Untranslate: (*bench).untranslate, Filter: (*bench).filter,
+	Forget: (*bench).forget, Hear: (*bench).hear, Quiet: (*bench).quiet, Speak: (*bench).speak,
 	AddHub: (*bench).addHub, DropHub: (*bench).dropHub, AddSegment: (*bench).addSegment, DropSegment: (*bench).dropSegment,
 }
 
@@ -151,6 +163,7 @@ func (b *bench) attachment() (*estate.Attachment, error) {
 	if key := "attachment " + a.Network + "@" + a.Hub; !b.own[key] {
 		b.own[key] = true
 		a.Static, a.Learned, a.Translate = slices.Clone(a.Static), slices.Clone(a.Learned), slices.Clone(a.Translate)
+		a.Sessions = slices.Clone(a.Sessions)
 	}
 	return a, nil
 }

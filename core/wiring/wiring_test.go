@@ -48,7 +48,7 @@ func TestEditsAndTheirOpposites(t *testing.T) {
 			made[do[0].Op]++
 		}
 	})
-	for _, op := range []wiring.Op{wiring.Live, wiring.Attach, wiring.Bring, wiring.SetRoute, wiring.Link, wiring.Unlink, wiring.OfferHub, wiring.Filter, wiring.AddHub} {
+	for _, op := range []wiring.Op{wiring.Live, wiring.Attach, wiring.Bring, wiring.SetRoute, wiring.Link, wiring.Unlink, wiring.OfferHub, wiring.Filter, wiring.AddHub, wiring.Hear, wiring.Speak} {
 		assert.Positive(t, made[op], "no drawn estate has room for %s", op)
 	}
 }
@@ -89,6 +89,13 @@ func drawPair(t *rapid.T, e *estate.Estate) (do, undo []wiring.Edit) {
 		x := wiring.Edit{Op: wiring.Filter, Network: n.Name, Hub: hub, Accepts: []netip.Prefix{p}}
 		back := wiring.Edit{Op: wiring.Filter, Network: n.Name, Hub: hub, Accepts: attached.Accepts, Announces: attached.Announces}
 		return []wiring.Edit{x}, []wiring.Edit{back}
+	}
+	if attached != nil && !twice && rapid.IntRange(0, 4).Draw(t, "hear") == 0 {
+		x := wiring.Edit{Op: wiring.Hear, Network: n.Name, Hub: hub, Router: netip.MustParseAddr("127.9.9.9"), AS: 65001, Segment: segment, May: []netip.Prefix{p}}
+		return []wiring.Edit{x}, []wiring.Edit{{Op: wiring.Quiet, Network: n.Name, Hub: hub, Router: x.Router}}
+	}
+	if rapid.IntRange(0, 8).Draw(t, "speak") == 0 {
+		return []wiring.Edit{{Op: wiring.Speak, Name: hub, AS: 64512, Speaker: "127.0.1.9"}}, []wiring.Edit{{Op: wiring.Speak, Name: hub}}
 	}
 	plain := attached != nil && !twice && attached.State == "up" && attached.Description == "" &&
 		len(attached.Static)+len(attached.Learned)+len(attached.Translate)+len(attached.Accepts)+len(attached.Announces) == 0

@@ -29,6 +29,7 @@ type App struct {
 	now     atomic.Pointer[Snapshot]
 	reading readings
 	states  lastStates
+	learner atomic.Pointer[learner]
 }
 
 // Config is what an App works with.

@@ -112,12 +112,17 @@ func (s *Snapshot) narrow(from, to *end) (survey.Set, error) {
 	if from.internet && to.internet {
 		return nil, &Problem{"to", "both ends are on the internet", "one end has to be inside"}
 	}
-	if !to.single() || len(to.set) < 2 {
+	shown := to.literal && s.Judge.Shows() // a segment may see others by the address
+	if !to.single() || len(to.set) < 2 && !shown {
 		return to.set, nil
 	}
 	for _, m := range from.set {
 		if c := s.Survey.Class(m.Class); c.Internal() {
-			if found, _ := s.Judge.Find(c.End.Segment, to.addresses[0]); found.Internal() {
+			found, how := s.Judge.Find(c.End.Segment, to.addresses[0])
+			if shown && how == verdict.LookupUnknown {
+				return nil, nil
+			}
+			if found.Internal() {
 				if class, ok := s.Survey.ClassAt(found.Segment, found.Addr); ok {
 					return survey.Set{{Class: class, Only: found.Addr}}, nil
 				}

@@ -19,6 +19,7 @@ type end struct {
 	external    bool // an external address
 	segment     int  // that was named with it; paths.None for any
 	addresses   []netip.Addr
+	literal     bool   // an address that no segment was named with: what has it, the other end's segment says
 	publication string // of a published address
 	set         survey.Set
 }
@@ -82,7 +83,7 @@ func (s *Snapshot) findExternal(e *end, field, text string) error {
 // it in the segment that was named or, if none was, in the only one that does.
 func (s *Snapshot) findAddress(e *end, field string, a netip.Addr) error {
 	a = a.Unmap()
-	e.addresses = []netip.Addr{a}
+	e.addresses, e.literal = []netip.Addr{a}, e.segment == paths.None
 	if p, ok := s.published(a); ok && field == "to" && e.segment == paths.None {
 		return s.findPublished(e, field, p)
 	}

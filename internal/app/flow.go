@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 
+	"bivium/core/paths"
 	"bivium/core/space"
 	"bivium/core/verdict"
 )
@@ -32,32 +33,45 @@ func (s *Snapshot) ParseFlow(from, to, service string, sport int, publication st
 	if len(src.addresses) == 0 {
 		return f, &Problem{"from", fmt.Sprintf("%q is not one address", from), "write SEGMENT:ADDRESS, internet:ADDRESS, or a workload"}
 	}
-	if err := s.parseDestination(&f, to); err != nil {
+	dst, err := s.parseDestination(&f, to)
+	if err != nil {
 		return f, err
 	}
 	f.Source = sameFamily(src.addresses, f.Destination)
 	f.Segment = verdict.Internet
 	if !src.internet {
 		f.Segment = s.Judge.Net().Segments[src.segment]
+		f.Destination = s.asSeen(dst, f.Destination, src.segment)
 	}
 	return f, nil
 }
 
-func (s *Snapshot) parseDestination(f *verdict.Flow, to string) error {
+// asSeen returns the address by which a segment sees an end that was not named by
+// one, or by one of its own segment.
+func (s *Snapshot) asSeen(e *end, a netip.Addr, segment int) netip.Addr {
+	if !e.literal && e.segment != paths.None {
+		if p, ok := s.Judge.Internal(e.segment, a); ok {
+			return s.Judge.SeenAs(&p, segment)
+		}
+	}
+	return a
+}
+
+func (s *Snapshot) parseDestination(f *verdict.Flow, to string) (*end, error) {
 	dst, err := s.findEnd("to", to)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if dst.publication != "" {
 		f.Publication = dst.publication
 		f.Destination = s.Survey.Class(dst.set[0].Class).End.Addr
-		return nil
+		return dst, nil
 	}
 	if len(dst.addresses) == 0 {
-		return &Problem{"to", fmt.Sprintf("%q is not one address", to), "write an address, or a workload"}
+		return nil, &Problem{"to", fmt.Sprintf("%q is not one address", to), "write an address, or a workload"}
 	}
 	f.Destination = dst.addresses[0]
-	return nil
+	return dst, nil
 }
 
 // sameFamily returns the first address of the family of another, else the first.

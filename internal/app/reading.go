@@ -293,8 +293,12 @@ func (a *App) StopReading(account string) {
 	}
 }
 
-// Close stops all readings where they are; they are cut off, and can go on.
+// Close stops all readings where they are; they are cut off, and can go on. Hubs
+// listen no more.
 func (a *App) Close() {
+	if l := a.learner.Swap(nil); l != nil {
+		l.close()
+	}
 	a.reading.mu.Lock()
 	var runs []*run
 	for _, r := range a.reading.runs {

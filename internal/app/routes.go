@@ -20,7 +20,8 @@ type Routes struct {
 	Network  string       `json:"network"`
 	Total    int          `json:"total"` // before anything was looked for
 	Rows     []RouteRow   `json:"rows"`
-	Waiting  []WaitingRow `json:"waiting"` // learned prefixes that wait to be accepted
+	Waiting  []WaitingRow `json:"waiting"` // learned prefixes that are not accepted, or gone
+	More     int          `json:"more"`    // such prefixes that are not listed
 }
 
 // RouteRow is a route.
@@ -46,17 +47,6 @@ type Mend struct {
 	Edits []wiring.Edit `json:"edits"`
 }
 
-// WaitingRow is a learned prefix that waits, or was refused.
-type WaitingRow struct {
-	Network  string   `json:"network"`
-	Hub      string   `json:"hub"`
-	Segment  string   `json:"segment"`
-	Prefix   string   `json:"prefix"`
-	Status   string   `json:"status"`
-	Overlaps []string `json:"overlaps"` // what exists and overlaps
-	Draws    []string `json:"draws"`    // what is reached by wider routes now
-}
-
 // HubRoutes returns the table of a segment at a hub. find is an address, a prefix,
 // or part of a name; "" for everything.
 func (s *Snapshot) HubRoutes(segment, hub, find string) (*Routes, error) {
@@ -68,14 +58,15 @@ func (s *Snapshot) HubRoutes(segment, hub, find string) (*Routes, error) {
 	if at == paths.None {
 		return nil, &Problem{"hub", fmt.Sprintf("there is no hub %q", hub), "name one that is there"}
 	}
-	out := &Routes{Revision: s.Revision, Segment: segment, Hub: hub, Waiting: s.waiting(func(l *WaitingRow) bool { return l.Segment == segment && l.Hub == hub })}
+	out := &Routes{Revision: s.Revision, Segment: segment, Hub: hub}
+	s.listLearned(out, func(l *WaitingRow) bool { return l.Segment == segment && l.Hub == hub })
 	var prefixes []netip.Prefix
 	for _, r := range net.HubTable(seg, at) {
 		out.Rows = append(out.Rows, s.hubRow(&r, seg))
 		prefixes = append(prefixes, r.Prefix)
 	}
 	for _, x := range s.Survey.Brought(seg) {
-		path := net.FromHub(at, paths.Target{Addr: x.End.Addr, Segment: x.End.Segment, Home: x.End.Home})
+		path := net.FromHub(at, s.Judge.Target(&x.End, seg))
 		for _, p := range x.Prefixes {
 			row := RouteRow{Prefix: p.String(), Origin: "shared", Of: Thing{"share", strings.Join(x.Shares, ", ")}, State: "ok"}
 			s.describe(&row, &path)
@@ -260,7 +251,8 @@ func (s *Snapshot) NetworkRoutes(network, find string) (*Routes, error) {
 	if at == paths.None {
 		return nil, &Problem{"network", fmt.Sprintf("there is no network %q", network), "name one that is there"}
 	}
-	out := &Routes{Revision: s.Revision, Network: network, Waiting: s.waiting(func(l *WaitingRow) bool { return l.Network == network })}
+	out := &Routes{Revision: s.Revision, Network: network}
+	s.listLearned(out, func(l *WaitingRow) bool { return l.Network == network })
 	var prefixes []netip.Prefix
 	seen := map[string]bool{}
 	segments := []int{paths.None}
@@ -334,48 +326,4 @@ func (s *Snapshot) networkRow(network string, r *paths.NetworkRoute) RouteRow {
 		row.State, row.Why = "past", "peered: what goes here passes no hub"
 	}
 	return row
-}
-
-// waiting returns the learned prefixes that wait or were refused, with what they
-// would overlap.
-func (s *Snapshot) waiting(fits func(*WaitingRow) bool) []WaitingRow {
-	out := []WaitingRow{}
-	for i := range s.Estate.Attachments {
-		a := &s.Estate.Attachments[i]
-		for _, l := range a.Learned {
-			row := WaitingRow{Network: a.Network, Hub: a.Hub, Segment: l.Segment, Prefix: l.Prefix.String(), Status: l.Status, Overlaps: []string{}, Draws: []string{}}
-			if l.Status == "accepted" || !fits(&row) {
-				continue
-			}
-			s.overlaps(&row, a.Network, &l)
-			out = append(out, row)
-		}
-	}
-	return out
-}
-
-// overlaps finds what a learned prefix would overlap, and what it would draw away
-// from wider routes.
-func (s *Snapshot) overlaps(row *WaitingRow, network string, l *estate.Learned) {
-	net := s.Judge.Net()
-	segment := net.Segment(l.Segment)
-	if segment == paths.None {
-		return
-	}
-	for i := range net.Subnets {
-		x := &net.Subnets[i]
-		if name := net.Networks[x.Network].Name; x.Segment == segment && x.Prefix.Overlaps(l.Prefix) && name != network {
-			row.Overlaps = append(row.Overlaps, fmt.Sprintf("subnet %s/%s (%s)", name, x.Name, x.Prefix))
-		}
-	}
-	for p, of := range net.EachBorne(segment) {
-		if name := net.Networks[of].Name; p.Overlaps(l.Prefix) && name != network {
-			words := fmt.Sprintf("%s of %s", p, name)
-			if p.Bits() < l.Prefix.Bits() {
-				row.Draws = append(row.Draws, words)
-			} else {
-				row.Overlaps = append(row.Overlaps, words)
-			}
-		}
-	}
 }

@@ -290,7 +290,7 @@ func (a *App) Undo(ctx context.Context, based int64, actor string) (*Rewired, er
 	before, after, effect, err := a.amend(ctx, based, actor, func(e *estate.Estate) error {
 		was, err := a.Store.Before(ctx, based)
 		if errors.Is(err, store.ErrNotFound) {
-			return &Problem{"revision", "there is no edit to take back", "what a reading brought stays, and so does what came first"}
+			return &Problem{"revision", "there is no edit to take back", "what a reading or a router brought stays, and so does what came first"}
 		}
 		if err != nil {
 			return err

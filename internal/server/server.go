@@ -84,6 +84,7 @@ func New(c Config) http.Handler {
 	api.GET("/networks/:name/rules", h.getNativeRules)
 	api.GET("/lanes", h.getLanes)
 	api.GET("/states", h.getStates)
+	api.GET("/sessions", h.getSessions)
 	api.GET("/routes", h.getRoutes)
 	api.POST("/wiring/try", h.tryWiring)
 	api.POST("/wiring", h.postWiring)

@@ -20,6 +20,10 @@ func (h *handlers) getStates(c echo.Context) error {
 	return c.JSON(http.StatusOK, states)
 }
 
+func (h *handlers) getSessions(c echo.Context) error {
+	return c.JSON(http.StatusOK, h.app.Sessions())
+}
+
 func (h *handlers) getRoutes(c echo.Context) error {
 	now, find := h.app.Now(), c.QueryParam("find")
 	if network := c.QueryParam("network"); network != "" {

@@ -115,6 +115,7 @@ func (w *World) misbehave(account func(*http.Request) string, next http.Handler)
 //	PUT    /accounts/A/machines     a Machine
 //	DELETE /accounts/A/machines/M
 //	DELETE /accounts/A/networks/N
+//	PUT    /sites/N/router          a Said
 func (w *World) Play() http.Handler {
 	e := echo.New()
 	told := func(c echo.Context, err error) error {
@@ -123,6 +124,13 @@ func (w *World) Play() http.Handler {
 		}
 		return c.NoContent(http.StatusNoContent)
 	}
+	e.PUT("/sites/:site/router", func(c echo.Context) error {
+		var s Said
+		if err := json.NewDecoder(c.Request().Body).Decode(&s); err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, err.Error())
+		}
+		return told(c, w.Say(c.Param("site"), &s))
+	})
 	e.PUT("/accounts/:account/fault", func(c echo.Context) error {
 		var f Fault
 		if err := json.NewDecoder(c.Request().Body).Decode(&f); err != nil {

@@ -61,6 +61,7 @@ type Network struct {
 	Gateway bool              `yaml:"gateway"`
 	Uplink  string            `yaml:"uplink"`
 	Why     string            `yaml:"why"` // of an uplink that is not up
+	Router  *Router           `yaml:"router"`
 }
 
 // Subnet is one prefix of a network.

@@ -12,7 +12,7 @@ import (
 )
 
 // Before returns the estate as it was before the last edit, if that made the
-// revision; ErrNotFound if a reading made it, or nothing is known of it.
+// revision; ErrNotFound if a reading or routers made it, or nothing is known of it.
 func (s *Store) Before(ctx context.Context, revision int64) (e *estate.Estate, err error) {
 	err = s.inTransaction(ctx, func(tx *sql.Tx) error {
 		var name, description string

@@ -16,6 +16,7 @@ import (
 
 // Revision is one step of the estate from what it was to what it is.
 type Revision struct {
+	Routers       bool // it comes of what routers announced
 	Before, After *estate.Estate
 	Based         int64 // the revision that Before is
 	Actor         string
@@ -107,6 +108,9 @@ func (r *Revision) what() string {
 		return "read " + r.Reading.Account
 	case r.Remap:
 		return "map tags"
+	}
+	if r.Routers {
+		return "routers"
 	}
 	return "edit"
 }

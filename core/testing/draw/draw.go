@@ -150,9 +150,41 @@ func (d *drawer) attach(network string) {
 		a.Static = append(a.Static, estate.Static{Prefix: p, Segment: pick(d, d.segments...)})
 	}
 	for range pick(d, 0, 0, 1) {
-		a.Learned = append(a.Learned, estate.Learned{Prefix: d.fresh(), Segment: pick(d, d.segments...), Status: pick(d, "accepted", "accepted", "waiting", "refused")})
+		a.Learned = append(a.Learned, estate.Learned{Prefix: d.fresh(), Segment: pick(d, d.segments...), Status: pick(d, "accepted", "accepted", "waiting", "refused", "withdrawn")})
 	}
 	d.e.Attachments = append(d.e.Attachments, a)
+}
+
+// show lets a share show a subnet, or a part of one, under other addresses: fresh
+// ones, or those of another subnet.
+func (d *drawer) show(s *estate.Share) {
+	segment := pick(d, s.Owner.Segment, s.Guest.Segment)
+	var there []netip.Prefix
+	for i := range d.e.Networks {
+		for k := range d.e.Networks[i].Subnets {
+			if x := &d.e.Networks[i].Subnets[k]; d.e.Networks[i].SegmentOf(x) == segment {
+				there = append(there, x.Prefix)
+			}
+		}
+	}
+	if len(there) == 0 {
+		return
+	}
+	for range d.number(1, 2) {
+		inside := pick(d, there...)
+		if d.chance(30) {
+			inside = netip.PrefixFrom(inside.Addr(), min(inside.Bits()+1, inside.Addr().BitLen()))
+		}
+		outside := d.fresh()
+		if d.chance(15) {
+			outside = pick(d, d.prefixes...)
+		}
+		if outside.Addr().Is4() != inside.Addr().Is4() {
+			continue
+		}
+		outside = netip.PrefixFrom(outside.Addr(), inside.Bits()).Masked()
+		s.Show = append(s.Show, estate.Translation{Inside: inside, Outside: outside, Segment: segment})
+	}
 }
 
 // translate lets an attachment show a subnet of its network under other addresses:
@@ -390,6 +422,9 @@ func (d *drawer) rule() {
 			Name: fmt.Sprintf("sh%d", i), Owner: estate.Party{Segment: d.segments[a], Groups: d.side(40)}, Guest: estate.Party{Segment: d.segments[b], Groups: d.side(40)},
 			Direction: pick(d, "inbound", "both"), Enabled: d.chance(90), Rules: d.rules(estate.Allow, estate.Inspect, estate.Deny),
 		})
+		if d.chance(60) {
+			d.show(&e.Shares[len(e.Shares)-1])
+		}
 	}
 	for i := range d.number(0, 3) {
 		if len(e.Exits) == 0 {
@@ -437,8 +472,27 @@ func Ends(e *estate.Estate) []netip.Addr {
 			}
 		}
 	}
+	for _, s := range e.Shares {
+		for _, t := range s.Show {
+			add(t.Outside)
+			for _, a := range slices.Clone(out) {
+				if t.Inside.Contains(a) {
+					out = append(out, estate.Rebase(a, t.Outside))
+				}
+			}
+		}
+	}
 	for _, w := range e.Workloads {
 		out = append(out, w.Addresses...)
+		for _, s := range e.Shares {
+			for _, t := range s.Show {
+				for _, a := range w.Addresses {
+					if t.Inside.Contains(a) {
+						out = append(out, estate.Rebase(a, t.Outside))
+					}
+				}
+			}
+		}
 	}
 	for _, s := range []string{"198.51.100.7", "198.51.100.200", "203.0.113.99", "2001:db8:1::1", "10.250.0.1", "fd00:ff::1"} {
 		out = append(out, netip.MustParseAddr(s))

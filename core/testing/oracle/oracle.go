@@ -184,6 +184,17 @@ func (w world) shadows(network string, a netip.Addr) bool {
 	return false
 }
 
+// withdrawn reports whether an attachment had a prefix of the segment with the
+// address (L4).
+func withdrawn(a *estate.Attachment, segment string, addr netip.Addr) bool {
+	for _, l := range a.Learned {
+		if l.Status == "withdrawn" && l.Segment == segment && l.Prefix.Contains(addr) {
+			return true
+		}
+	}
+	return false
+}
+
 // bears reports whether an attachment has a prefix of the segment with the address.
 func bears(a *estate.Attachment, segment string, addr netip.Addr, staticOnly bool) bool {
 	for _, s := range a.Static {
@@ -217,7 +228,7 @@ func (w world) home(segment string, a netip.Addr) (place, bool) {
 		}
 	}
 	for i := range w.Attachments {
-		if bears(&w.Attachments[i], segment, a, false) {
+		if bears(&w.Attachments[i], segment, a, false) || withdrawn(&w.Attachments[i], segment, a) {
 			return place{addr: a, segment: segment, network: w.Attachments[i].Network}, true
 		}
 	}
@@ -244,7 +255,11 @@ func (w world) lookup(segment string, a netip.Addr) (place, bool) {
 		}
 		for _, sides := range [][2]estate.Party{{s.Guest, s.Owner}, {s.Owner, s.Guest}} {
 			if near, far := sides[0], sides[1]; near.Segment == segment {
-				if p, ok := w.home(far.Segment, a); ok && w.inSide(far.Groups, p, true) {
+				own, ok := w.unshown(far.Segment, segment, a)
+				if !ok {
+					continue
+				}
+				if p, ok := w.home(far.Segment, own); ok && w.inSide(far.Groups, p, true) {
 					return p, true
 				}
 			}

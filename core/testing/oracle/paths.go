@@ -55,7 +55,8 @@ func (w world) path(src, dst place) path {
 	if dst.segment == src.segment && dst.network == src.network {
 		return path{kind: "local", network: src.network}
 	}
-	if w.shadows(src.network, dst.addr) { // T5
+	seen := w.seen(dst, src.segment)  // S4
+	if w.shadows(src.network, seen) { // T5
 		return path{}
 	}
 	enter, done := w.route(src, dst)
@@ -65,7 +66,7 @@ func (w world) path(src, dst place) path {
 	if done.kind != "" || enter == "" {
 		return done
 	}
-	from := w.entering(src, enter, dst.addr)
+	from := w.entering(src, enter, seen)
 	if dst.segment == "" {
 		return w.toExit(from, src.segment)
 	}
@@ -108,9 +109,10 @@ func (w world) bearsOut(a *estate.Attachment, p place) bool {
 // the flow enters, or a path that needs no hub, or neither.
 func (w world) route(src, dst place) (enter string, done path) {
 	n := w.network(src.network)
+	seen := w.seen(dst, src.segment) // S4
 	best, via := -1, ""
 	for _, r := range n.Routes {
-		if r.To.Contains(dst.addr) && r.To.Bits() > best {
+		if r.To.Contains(seen) && r.To.Bits() > best {
 			best, via = r.To.Bits(), string(r.Via)
 		}
 	}
@@ -147,7 +149,7 @@ func (w world) route(src, dst place) (enter string, done path) {
 		return "", path{}
 	}
 	peer := strings.TrimPrefix(via, "peer:")
-	if dst.segment != "" && !dst.inside.IsValid() && w.subnetOf(peer, dst.segment, dst.addr) != nil {
+	if dst.segment != "" && seen == dst.addr && !dst.inside.IsValid() && w.subnetOf(peer, dst.segment, dst.addr) != nil {
 		return "", path{kind: "peered", network: n.Name, peer: peer}
 	}
 	if w.offers(peer, n.Name) && len(w.attached(peer)) > 0 {

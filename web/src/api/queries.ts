@@ -167,6 +167,15 @@ export const statesQuery = queryOptions({
   refetchInterval: asking,
 });
 
+/** How often hubs are asked what routers say, in milliseconds. */
+const listening = 4_000;
+
+export const sessionsQuery = queryOptions({
+  queryKey: [estate, "sessions"],
+  queryFn: async ({ signal }) => take(await client.GET("/api/sessions", { signal })),
+  refetchInterval: listening,
+});
+
 export const healthQuery = (account: string, enabled: boolean) =>
   queryOptions({
     queryKey: [estate, "health", account],

@@ -324,6 +324,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What hubs hear from the routers of sites */
+        get: operations["getSessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/routes": {
         parameters: {
             query?: never;
@@ -734,6 +751,8 @@ export interface components {
             address: string;
             /** @description The address in its own network where that is another */
             inside: string;
+            /** @description The address by which the other end's segment sees it where that is another */
+            seenAs: string;
             internal: boolean;
             segment: string;
             network: string;
@@ -1172,6 +1191,46 @@ export interface components {
             account: string;
             why: string;
         };
+        Sessions: {
+            revision: number;
+            on: boolean;
+            hubs: components["schemas"]["SpeakerView"][];
+            sessions: components["schemas"]["SessionView"][];
+        };
+        SpeakerView: {
+            hub: string;
+            as: number;
+            address: string;
+            listens: boolean;
+            why: string;
+        };
+        SessionView: {
+            network: string;
+            hub: string;
+            segment: string;
+            router: string;
+            as: number;
+            may: string[];
+            limit: number;
+            /** @enum {unknown} */
+            state: "up" | "down" | "never";
+            why: string;
+            /** Format: date-time */
+            since: string;
+            flaps: number;
+            announced: number;
+            over: number;
+            damped: components["schemas"]["Damped"][];
+            accepted: number;
+            waiting: number;
+            refused: number;
+            withdrawn: number;
+        };
+        Damped: {
+            prefix: string;
+            /** Format: date-time */
+            until: string;
+        };
         Routes: {
             revision: number;
             segment: string;
@@ -1180,6 +1239,8 @@ export interface components {
             total: number;
             rows: components["schemas"]["RouteRow"][];
             waiting: components["schemas"]["WaitingRow"][];
+            /** @description Learned prefixes that are not listed */
+            more: number;
         };
         RouteRow: {
             prefix: string;
@@ -1208,10 +1269,11 @@ export interface components {
             status: string;
             overlaps: string[];
             draws: string[];
+            relied: components["schemas"]["Ref"][];
         };
         WiringEdit: {
             /** @enum {unknown} */
-            op: "live" | "attach" | "detach" | "bring" | "withdraw" | "learn" | "set-route" | "drop-route" | "link" | "unlink" | "offer-hub" | "refuse-hub" | "open-exit" | "close-exit" | "translate" | "untranslate" | "filter" | "add-hub" | "drop-hub" | "add-segment" | "drop-segment";
+            op: "live" | "attach" | "detach" | "bring" | "withdraw" | "learn" | "forget" | "hear" | "quiet" | "speak" | "set-route" | "drop-route" | "link" | "unlink" | "offer-hub" | "refuse-hub" | "open-exit" | "close-exit" | "translate" | "untranslate" | "filter" | "add-hub" | "drop-hub" | "add-segment" | "drop-segment";
             network?: string;
             subnet?: string;
             segment?: string;
@@ -1229,6 +1291,11 @@ export interface components {
             announces?: string[];
             via?: string;
             status?: string;
+            router?: string;
+            as?: number;
+            may?: string[];
+            limit?: number;
+            speaker?: string;
         };
         Wiring: {
             edits: components["schemas"]["WiringEdit"][];
@@ -1849,6 +1916,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["States"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sessions"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -5,6 +5,7 @@ import { stepsOf } from "./steps";
 const end = (address: string): Schemas["End"] => ({
   address,
   inside: "",
+  seenAs: "",
   internal: true,
   segment: "office",
   network: "yard",

@@ -66,7 +66,9 @@ function endAt(steps: Step[], t: Trace): Step[] {
 const plain = (text: string): Token => ({ text });
 
 function who(e: Schemas["End"]): Token[] {
-  const address = e.inside ? `${e.address}, inside ${e.inside}` : e.address;
+  const address = [e.address, e.inside && `inside ${e.inside}`, e.seenAs && `seen from there as ${e.seenAs}`]
+    .filter(Boolean)
+    .join(", ");
   if (e.workload) return [{ text: e.workload, kind: "workload" }, plain(`  ${address}`)];
   return [plain(address)];
 }

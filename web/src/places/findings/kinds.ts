@@ -88,6 +88,11 @@ const titles: Record<string, [string, string, string]> = {
     "somebody has to accept or refuse them",
     "Accept the prefix where nothing else has it, or refuse it.",
   ],
+  "learned-gone": [
+    "Learned prefixes that are gone",
+    "their routers announce them no longer, and something relies on them",
+    "Find out why the site stopped, or forget the prefix in Lanes.",
+  ],
   down: [
     "Down",
     "links, attachments and firewalls",

@@ -5,6 +5,7 @@ import { counted } from "../../parts/wording";
 import { Consequence } from "./Consequence";
 import type { Estate, Told } from "./layout";
 import { Choice } from "./NetworkSheet";
+import { Listening } from "./Routers";
 import { Part, Sheet } from "./Sheet";
 
 /** A hub: how it is, what it is linked to, which pools and exits are there. */
@@ -110,6 +111,7 @@ export function HubSheet({ estate, told, hub }: { estate: Estate; told: Told; hu
         </Part>
       )}
       <Exits estate={estate} hub={hub} />
+      <Listening key={hub} hub={hub} />
     </Sheet>
   );
 }

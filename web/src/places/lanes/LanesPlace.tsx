@@ -1,6 +1,14 @@
-import { useQuery } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
-import { answerQuery, lanesQuery, roadQuery, statesQuery } from "../../api/queries";
+import type { Schemas } from "../../api/client";
+import {
+  answerQuery,
+  everything,
+  lanesQuery,
+  roadQuery,
+  sessionsQuery,
+  statesQuery,
+} from "../../api/queries";
 import { isAsked, questionOf, useAddress } from "../../frame/address";
 import { Panel } from "../../road/Panel";
 import { courseOf } from "./course";
@@ -17,10 +25,18 @@ import { RoutesSheet } from "./RoutesSheet";
 import { Sick } from "./Sick";
 import { Tray } from "./Tray";
 
+type Session = Schemas["SessionView"];
+
 /** Lanes: how the estate hangs together. */
 export function LanesPlace() {
   const lanes = useQuery(lanesQuery);
   const states = useQuery(statesQuery);
+  const sessions = useQuery(sessionsQuery);
+  const queries = useQueryClient();
+  const stale = !!lanes.data && !!sessions.data && sessions.data.revision > lanes.data.revision;
+  useEffect(() => {
+    if (stale) void queries.invalidateQueries({ queryKey: everything }); // routers announced something
+  }, [stale, queries]);
   const told: Told = useMemo(
     () =>
       new Map(
@@ -35,7 +51,7 @@ export function LanesPlace() {
     <div className="relative flex h-full">
       <section aria-label="Lanes" className="flex min-w-0 flex-1 flex-col">
         {lanes.error && <p className="px-5 py-3 text-denied">{lanes.error.message}</p>}
-        {lanes.data && <Whole estate={lanes.data} told={told} />}
+        {lanes.data && <Whole estate={lanes.data} told={told} sessions={sessions.data?.sessions ?? []} />}
       </section>
       <Side estate={lanes.data} told={told} />
     </div>
@@ -60,7 +76,7 @@ function Side({ estate, told }: { estate: Estate | undefined; told: Told }) {
   return null;
 }
 
-function Whole({ estate, told }: { estate: Estate; told: Told }) {
+function Whole({ estate, told, sessions }: { estate: Estate; told: Told; sessions: Session[] }) {
   const { params, change } = useAddress();
   const jumper = useRef<Jumper>(null);
   const [width, setWidth] = useState(0);
@@ -105,6 +121,7 @@ function Whole({ estate, told }: { estate: Estate; told: Told }) {
       <Sick
         estate={estate}
         told={told}
+        sessions={sessions}
         plan={plan}
         detail={detail}
         onDetail={(d) => change({ detail: d }, true)}

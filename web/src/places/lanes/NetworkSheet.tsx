@@ -9,6 +9,7 @@ import { attachState } from "./layout";
 import type { Estate, Network, Told } from "./layout";
 import { dropped, editsOf, placed } from "./placing";
 import type { Placing } from "./placing";
+import { Routers } from "./Routers";
 import { RouteTable } from "./RoutesSheet";
 import { Part, Sheet } from "./Sheet";
 
@@ -98,6 +99,7 @@ export function NetworkSheet({ estate, told, network }: { estate: Estate; told: 
         </Part>
       )}
       {network.at.length > 0 && <Announced estate={estate} network={network} />}
+      {network.at.length > 0 && <Routers estate={estate} network={network} />}
       {network.at.length > 0 && (
         <Part title="Carries">
           {network.at.map((a) => (

@@ -2,12 +2,12 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import { routesQuery } from "../../api/queries";
-import type { WiringEdit } from "../../api/queries";
 import { ThingLink } from "../../parts/ThingLink";
 import { useDebounced } from "../../parts/useDebounced";
 import { counted } from "../../parts/wording";
 import { Consequence } from "./Consequence";
 import { Part, Sheet } from "./Sheet";
+import { Waiting } from "./Waiting";
 
 /** The route table of a segment at a hub. */
 export function RoutesSheet({ segment, hub }: { segment: string; hub: string }) {
@@ -41,7 +41,7 @@ export function RouteTable({ of }: { of: { segment?: string; hub?: string; netwo
   const rows = data?.rows.filter((r) => !only || broken(r)) ?? [];
   return (
     <>
-      {data && data.waiting.length > 0 && <Waiting rows={data.waiting} />}
+      {data && data.waiting.length > 0 && <Waiting rows={data.waiting} more={data.more} />}
       <input
         aria-label="Look up an address, a prefix or a name"
         placeholder="look up: an address, a prefix, a name"
@@ -154,62 +154,4 @@ function RouteState({ state }: { state: Schemas["RouteRow"]["state"] }) {
   if (state === "ok") return null;
   const bad = state === "nowhere" || state === "one-way";
   return <span className={`block text-xs ${bad ? "text-denied" : "text-soft"}`}>{states[state]}</span>;
-}
-
-/** Learned prefixes that wait: what each would overlap or draw away, and the decision. */
-export function Waiting({ rows }: { rows: Schemas["WaitingRow"][] }) {
-  const [decided, setDecided] = useState<WiringEdit | null>(null);
-  return (
-    <Part title="Learned, and not accepted">
-      <ul className="text-[13px]">
-        {rows.map((r) => (
-          <li
-            key={r.network + r.hub + r.prefix + r.segment}
-            data-learned={r.prefix}
-            className="border-t border-line py-1.5"
-          >
-            <span className="flex items-baseline gap-2">
-              <span className="font-mono text-xs">{r.prefix}</span>
-              <span className="min-w-0 flex-1 text-soft">
-                {r.status} · {r.segment}, from {r.network} at {r.hub}
-              </span>
-              {["accepted", "refused"]
-                .filter((s) => s !== r.status)
-                .map((status) => (
-                  <button
-                    key={status}
-                    className="text-accent hover:underline"
-                    onClick={() =>
-                      setDecided({
-                        op: "learn",
-                        network: r.network,
-                        hub: r.hub,
-                        prefix: r.prefix,
-                        segment: r.segment,
-                        status,
-                      })
-                    }
-                  >
-                    {status === "accepted" ? "accept" : "refuse"}
-                  </button>
-                ))}
-            </span>
-            {r.overlaps.length > 0 && (
-              <span className="block text-denied">would overlap {r.overlaps.join(", ")}</span>
-            )}
-            {r.draws.length > 0 && (
-              <span className="block">would draw addresses away from {r.draws.join(", ")}</span>
-            )}
-            {decided && decided.prefix === r.prefix && decided.network === r.network && (
-              <Consequence
-                edits={[decided]}
-                verb={decided.status === "accepted" ? "Accept it" : "Refuse it"}
-                onDone={() => setDecided(null)}
-              />
-            )}
-          </li>
-        ))}
-      </ul>
-    </Part>
-  );
 }

@@ -1,4 +1,5 @@
 import { useState } from "react";
+import type { Schemas } from "../../api/client";
 import { useAddress } from "../../frame/address";
 import { ThingLink } from "../../parts/ThingLink";
 import { counted } from "../../parts/wording";
@@ -15,7 +16,7 @@ interface Trouble {
 }
 
 /** What is sick, in words, with the way to it. */
-export function troublesOf(estate: Estate, told: Told, plan: Plan): Trouble[] {
+export function troublesOf(estate: Estate, told: Told, plan: Plan, sessions: Session[]): Trouble[] {
   const out: Trouble[] = [];
   const column = (hub: string) => plan.columns.findIndex((c) => c.hub?.name === hub);
   const lane = (segment?: string) => plan.lanes.findIndex((l) => l.name === segment && !l.internet);
@@ -44,6 +45,16 @@ export function troublesOf(estate: Estate, told: Told, plan: Plan): Trouble[] {
         });
     }
   }
+  for (const s of sessions) {
+    const what = sessionTrouble(s);
+    if (what)
+      out.push({
+        kind: "network",
+        name: s.network,
+        what,
+        at: { lane: Math.max(0, lane(s.segment)), column: column(s.hub) },
+      });
+  }
   for (const g of estate.gates) {
     const sick = g.firewalls.filter((f) => f.state !== "healthy");
     for (const f of sick) {
@@ -62,9 +73,24 @@ export function troublesOf(estate: Estate, told: Told, plan: Plan): Trouble[] {
   return out;
 }
 
+/** What is wrong with the session of a router; "" for nothing. */
+function sessionTrouble(s: Session): string {
+  const of = `: its router ${s.router}`;
+  if (s.state === "down") return `is not heard any more${of} is down${s.why ? `, ${s.why}` : ""}`;
+  if (s.state === "never" && s.why) return `is not heard${of} has no session, ${s.why}`;
+  if (s.over > 0)
+    return `floods${of} announces more than the ${s.limit} prefixes that it may bring; the rest is left out`;
+  if (s.damped.length > 0)
+    return `flaps${of} announces and withdraws ${s.damped[0]?.prefix}${s.damped.length > 1 ? " and others" : ""}, left out until it is quiet`;
+  return "";
+}
+
+type Session = Schemas["SessionView"];
+
 type Props = {
   estate: Estate;
   told: Told;
+  sessions: Session[];
   plan: Plan;
   detail: Detail;
   onDetail: (d: Detail) => void;
@@ -72,8 +98,8 @@ type Props = {
 };
 
 /** The line above the plane: what is sick, how much is drawn, and a way to anything by name. */
-export function Sick({ estate, told, plan, detail, onDetail, onJump }: Props) {
-  const troubles = troublesOf(estate, told, plan);
+export function Sick({ estate, told, sessions, plan, detail, onDetail, onJump }: Props) {
+  const troubles = troublesOf(estate, told, plan, sessions);
   const [open, setOpen] = useState(false);
   const { change } = useAddress();
   return (
@@ -130,7 +156,7 @@ export function Sick({ estate, told, plan, detail, onDetail, onJump }: Props) {
           className="max-h-44 overflow-y-auto border-t border-line bg-sheet px-5 py-2 text-[13px]"
         >
           {troubles.map((t) => (
-            <li key={t.kind + t.name} className="flex items-baseline gap-2 py-0.5">
+            <li key={t.kind + t.name + t.what} className="flex items-baseline gap-2 py-0.5">
               <ThingLink thing={t} />
               <span className="min-w-0 flex-1">{t.what}</span>
               {t.at && (

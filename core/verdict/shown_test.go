@@ -1,0 +1,96 @@
+package verdict_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bivium/core/document"
+	"bivium/core/estate"
+	"bivium/core/survey"
+	"bivium/core/verdict"
+)
+
+// clock is a service of one segment that two others use, which have the same
+// addresses, one of them those of the clock itself.
+const clock = `
+bivium: 1
+estate: hands
+hubs: [{name: top}]
+segments: [{name: base}, {name: left}, {name: right}]
+networks:
+  - {name: tower, kind: cloud, segment: base, subnets: [{name: clocks, prefix: 10.9.1.0/24}]}
+  - {name: mill, kind: cloud, segment: left, subnets: [{name: lan, prefix: 10.9.0.0/16}]}
+  - {name: forge, kind: cloud, segment: right, subnets: [{name: lan, prefix: 10.9.0.0/16}], routes: [{to: 100.72.9.0/24, via: none}]}
+attachments: [{network: tower, hub: top}, {network: mill, hub: top}, {network: forge, hub: top}]
+workloads:
+  - {name: clock-1, network: tower, addresses: [10.9.1.123], labels: {app: clock}}
+  - {name: loom, network: mill, addresses: [10.9.1.123], labels: {app: loom}}
+groups: [{name: clocks, match: app=clock}]
+shares:
+  - name: clock-left
+    owner: {segment: base, groups: [clocks]}
+    guest: {segment: left, groups: any}
+    rules: [{services: [udp/123], action: allow}]
+    show: [SHOWN-LEFT{inside: 10.9.0.0/16, outside: 100.65.0.0/16, segment: left}]
+  - name: clock-right
+    owner: {segment: base, groups: [clocks]}
+    guest: {segment: right, groups: any}
+    direction: both
+    rules: [{services: [udp/123], action: allow}]
+    show:
+      - {inside: 10.9.1.0/24, outside: SHOWN-RIGHT, segment: base}
+      - {inside: 10.9.0.0/16, outside: 100.66.0.0/16, segment: right}
+`
+
+func clocks(t *testing.T, left, right string) *estate.Estate {
+	t.Helper()
+	text := strings.NewReplacer("SHOWN-LEFT", left, "SHOWN-RIGHT", right).Replace(clock)
+	e, err := document.Read([]byte(text))
+	require.NoError(t, err)
+	require.Empty(t, estate.Check(e))
+	return e
+}
+
+// TestAClockForSegmentsThatReuseAddresses offers one service to two segments that
+// have the same addresses: each sees it, and is seen, under others.
+func TestAClockForSegmentsThatReuseAddresses(t *testing.T) {
+	shown := "{inside: 10.9.1.0/24, outside: 100.72.1.0/24, segment: base}, "
+	j := verdict.New(clocks(t, shown, "100.72.1.0/24"))
+	require.Empty(t, survey.ShareFaults(j))
+	ntp := func(segment, src, dst string) verdict.Flow {
+		f := flow(segment, src, dst, 123)
+		f.Protocol = 17
+		return f
+	}
+	for _, c := range []struct{ segment, src, dst, says, workload string }{
+		{"left", "10.9.4.4", "100.72.1.123", "allowed share", "clock-1"},
+		{"left", "10.9.4.4", "10.9.1.123", "denied default", "loom"}, // its own, whatever the share brings
+		{"right", "10.9.4.4", "100.72.1.123", "allowed share", "clock-1"},
+		{"right", "10.9.4.4", "100.72.1.124", "unrouted unknown", ""}, // no clock has it
+		{"base", "10.9.1.123", "100.66.4.4", "allowed share", ""},     // both may
+		{"base", "10.9.1.123", "100.65.1.123", "denied no-share", "loom"},
+		{"base", "10.9.1.123", "10.9.4.4", "unrouted unknown", ""}, // seen by its outside address alone
+	} {
+		trace := j.Trace(ntp(c.segment, c.src, c.dst))
+		assert.Equal(t, c.says, string(trace.Verdict.Outcome)+" "+string(trace.Verdict.Reason), "%s to %s", c.src, c.dst)
+		assert.Equal(t, c.workload, trace.Destination.Workload)
+	}
+	trace := j.Trace(ntp("left", "10.9.4.4", "100.72.1.123"))
+	assert.Equal(t, [2]string{"10.9.1.123", "100.72.1.123"}, [2]string{trace.Destination.Address, trace.Destination.SeenAs}, "both addresses are told")
+	assert.Equal(t, "100.65.4.4", trace.Source.SeenAs, "and how the clock sees who asks")
+
+	// The route table of the source is asked for the address that its segment sees.
+	barred := verdict.New(clocks(t, shown, "100.72.9.0/24"))
+	assert.Equal(t, "unrouted no-path", say(barred.Judge(ntp("right", "10.9.4.4", "100.72.9.123"))))
+
+	// What is not shown collides, and what is shown onto others does too.
+	for _, left := range []string{"", strings.Replace(shown, "100.72.1.0", "10.9.7.0", 1)} {
+		faults := survey.ShareFaults(verdict.New(clocks(t, left, "100.72.1.0/24")))
+		require.NotEmpty(t, faults)
+		assert.Equal(t, estate.ForbiddenShare, faults[0].Code)
+		assert.Contains(t, faults[0].Message, "into segment left, where 10.9.")
+	}
+}
