@@ -11,6 +11,7 @@ import (
 	"pgregory.net/rapid"
 
 	"bivium/core/estate"
+	"bivium/core/testing/meet"
 )
 
 func TestMappingPutsSpellingsIntoOne(t *testing.T) {
@@ -81,8 +82,7 @@ func drawReading(t *rapid.T, account string) *Reading {
 func TestTakingIn(t *testing.T) {
 	table, faults := NewTable([]Mapping{{Key: "role", Label: "role"}})
 	require.Empty(t, faults)
-	kept, abroad := 0, 0
-	rapid.Check(t, func(t *rapid.T) {
+	meet.Check(t, meet.Often(1, "a network that went and is spoken of", "a workload in another account's network"), func(t *rapid.T, met meet.Met) {
 		e := &estate.Estate{Version: 1, Name: "e", Segments: []estate.Segment{{Name: "s", Default: estate.Deny}}, Hubs: []estate.Hub{{Name: "h"}}}
 		var known []Known
 		for range 4 {
@@ -117,7 +117,7 @@ func TestTakingIn(t *testing.T) {
 				require.Equal(t, w.Addresses, is.Addresses)
 				require.Equal(t, byID[w.Network].Name, is.Network)
 				require.Equal(t, byID[w.Network].Account == r.Account, is.Account == "", "an account is named where it is not the network's")
-				abroad += oneIf(is.Account != "")
+				met.If(is.Account != "", "a workload in another account's network")
 				require.Equal(t, Tidy(w.Tags["Role"]), is.Labels["role"])
 			}
 			if !r.Partial {
@@ -135,7 +135,7 @@ func TestTakingIn(t *testing.T) {
 					require.Equal(t, n.Segment, taken.Estate.Networks[i].Segment)
 				}
 			}
-			kept += Count(taken.Changes, NetworkKind, Kept)
+			met["a network that went and is spoken of"] += Count(taken.Changes, NetworkKind, Kept)
 			e, known = taken.Estate, taken.Known
 			if len(e.Networks) > 0 {
 				place := *e
@@ -152,8 +152,6 @@ func TestTakingIn(t *testing.T) {
 			require.NotContains(t, []string{"F1"}, f.Code, "%v", f)
 		}
 	})
-	assert.Positive(t, kept, "nothing that is spoken of ever went")
-	assert.Positive(t, abroad, "no workload was ever in another account's network")
 }
 
 func document(e *estate.Estate) string { return fmt.Sprintf("%+v", *e) }

@@ -5,12 +5,12 @@ import (
 	"slices"
 	"testing"
 
-	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"bivium/core/estate"
 	"bivium/core/testing/draw"
+	"bivium/core/testing/meet"
 	"bivium/core/verdict"
 )
 
@@ -57,9 +57,8 @@ func editPlace(t *rapid.T, e *estate.Estate) *estate.Estate {
 func TestPlacingIsSurveyingAnew(t *testing.T) {
 	defer func(was int) { mostGrafted = was }(mostGrafted)
 	mostGrafted = 1
-	grafts, changes := 0, 0
 	everything := func(string) bool { return true }
-	rapid.Check(t, func(t *rapid.T) {
+	meet.Check(t, meet.Wants{"an edit in place": 50, "an edit in place that changes flows": 30}, func(t *rapid.T, met meet.Met) {
 		e := expecting(drawValid(t))
 		s := New(verdict.New(e))
 		s.Expectations()
@@ -95,14 +94,11 @@ func TestPlacingIsSurveyingAnew(t *testing.T) {
 				require.Equal(t, revised.Judge().Judge(f), revised.Tell(&f), "%v", f)
 			}
 			grafted := revised.graft != nil && revised.graft.from == s.id
-			grafts += oneIf(grafted)
-			changes += oneIf(grafted && len(d.Changes) > 0)
+			met.If(grafted, "an edit in place")
+			met.If(grafted && len(d.Changes) > 0, "an edit in place that changes flows")
 			e, s = next, revised
 		}
 	})
-	assert.Greater(t, grafts, 50, "too few edits were made in place")
-	assert.Greater(t, changes, 30, "too few of them changed anything")
-	t.Log(grafts, changes)
 }
 
 // markWords returns marks in an order of their own: those of as many flows come in

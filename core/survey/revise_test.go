@@ -5,11 +5,11 @@ import (
 	"slices"
 	"testing"
 
-	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"bivium/core/estate"
+	"bivium/core/testing/meet"
 	"bivium/core/verdict"
 )
 
@@ -114,9 +114,8 @@ func changesOf(d *Difference) []string {
 // TestRevisingIsSurveyingAnew holds a row of edits, each made on the survey of
 // the one before, against surveys from the ground.
 func TestRevisingIsSurveyingAnew(t *testing.T) {
-	edits, shared := 0, 0
 	everything := func(string) bool { return true }
-	rapid.Check(t, func(t *rapid.T) {
+	meet.Check(t, meet.Wants{"an edit that changes flows": 100, "an edit in place": 300}, func(t *rapid.T, met meet.Met) {
 		e := expecting(drawValid(t))
 		s := New(verdict.New(e))
 		s.Expectations()
@@ -135,13 +134,11 @@ func TestRevisingIsSurveyingAnew(t *testing.T) {
 				}
 			}
 			require.Equal(t, heldWords(anew.Expectations()), heldWords(revised.Expectations()))
-			edits += oneIf(len(d.Changes) > 0)
-			shared += oneIf(revised.partition == s.partition)
+			met.If(len(d.Changes) > 0, "an edit that changes flows")
+			met.If(revised.partition == s.partition, "an edit in place")
 			e, s = next, revised
 		}
 	})
-	assert.Greater(t, edits, 100, "too few edits changed anything")
-	assert.Greater(t, shared, 500, "too few edits were made in place")
 }
 
 func heldWords(list []Held) []string {

@@ -4,11 +4,11 @@ import (
 	"sync"
 	"testing"
 
-	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"bivium/core/estate"
+	"bivium/core/testing/meet"
 	"bivium/core/verdict"
 )
 
@@ -17,15 +17,14 @@ import (
 // none only where the two have no flow; from the internet at most one for each
 // publication, and their masks hold what the publication lets in.
 func TestEveryFlowIsInExactlyOneStrand(t *testing.T) {
-	strands, none := 0, 0
-	rapid.Check(t, func(t *rapid.T) {
+	meet.Check(t, meet.Wants{"a strand": 10000, "a pair without flows": 1}, func(t *rapid.T, met meet.Met) {
 		s := New(verdict.New(drawValid(t)))
 		for a := range s.classes {
 			for b := range s.classes {
 				src, dst := &s.classes[a], &s.classes[b]
 				held := map[int][]int{} // by publication: how often each atom
 				s.eachStrand(a, b, func(x strand) {
-					strands++
+					met["a strand"]++
 					if held[x.publication] == nil {
 						held[x.publication] = make([]int, s.atoms.Len())
 					}
@@ -45,14 +44,12 @@ func TestEveryFlowIsInExactlyOneStrand(t *testing.T) {
 				if src.Internal() && src.four == dst.four && !alone(src, dst) && dst.seen[src.End.Segment] != seesOther {
 					require.Len(t, held, 1, "flows from %s to %s are in no strand", src.End.Addr, dst.End.Addr)
 				} else if src.Internal() {
-					none++
+					met["a pair without flows"]++
 					require.Empty(t, held, "flows that cannot be from %s to %s", src.End.Addr, dst.End.Addr)
 				}
 			}
 		}
 	})
-	assert.Positive(t, none)
-	assert.Greater(t, strands, 10000)
 }
 
 // TestManyReviseOneSurvey lets several edits be tried on one survey at once, as a

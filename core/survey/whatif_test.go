@@ -6,11 +6,11 @@ import (
 	"slices"
 	"testing"
 
-	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"bivium/core/estate"
+	"bivium/core/testing/meet"
 	"bivium/core/verdict"
 )
 
@@ -53,9 +53,9 @@ func without(e *estate.Estate, f *Outage) *estate.Estate {
 // TestWhatIfIsWhatComparingFinds holds every single failure of drawn estates
 // against the comparison with an estate in which it has happened.
 func TestWhatIfIsWhatComparingFinds(t *testing.T) {
-	turned, broken := 0, 0
-	kinds := map[estate.Kind]int{}
-	rapid.Check(t, func(t *rapid.T) {
+	wants := meet.Often(1, estate.KindHub, estate.KindLink, estate.KindAttachment, estate.KindFirewall)
+	wants["a failure that turns flows"], wants["an expectation that breaks"] = 200, 10
+	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {
 		e := expecting(drawValid(t))
 		s := New(verdict.New(e))
 		before := s.Expectations()
@@ -93,8 +93,8 @@ func TestWhatIfIsWhatComparingFinds(t *testing.T) {
 				require.Equal(t, x.Before, s.judge.Judge(x.Witness).Outcome, "%s: %v", impact.Outage.Ref, x.Witness)
 				require.Equal(t, x.After, after.judge.Judge(x.Witness).Outcome, "%s: %v", impact.Outage.Ref, x.Witness)
 				require.False(t, x.Services.Empty())
-				turned++
-				kinds[impact.Outage.Ref.Kind]++
+				met["a failure that turns flows"]++
+				met[string(impact.Outage.Ref.Kind)]++
 			}
 			for key := range least {
 				require.True(t, found[key], "%s misses %s", impact.Outage.Ref, key)
@@ -107,16 +107,11 @@ func TestWhatIfIsWhatComparingFinds(t *testing.T) {
 			}
 			for _, b := range impact.Broken {
 				got = append(got, b.Expectation.Name)
-				broken++
+				met["an expectation that breaks"]++
 			}
 			slices.Sort(want)
 			slices.Sort(got)
 			require.Equal(t, want, got, "%s", impact.Outage.Ref)
 		}
 	})
-	assert.Greater(t, turned, 200, "too few failures turned anything")
-	assert.Greater(t, broken, 10, "too few expectations broke")
-	for _, k := range []estate.Kind{estate.KindHub, estate.KindLink, estate.KindAttachment, estate.KindFirewall} {
-		assert.Positive(t, kinds[k], "no %s turned anything", k)
-	}
 }

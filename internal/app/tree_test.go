@@ -13,6 +13,7 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/testing/draw"
+	"bivium/core/testing/meet"
 	"bivium/internal/app"
 )
 
@@ -135,8 +136,7 @@ func TestAMatchThatIsOpenedShowsWhatItHolds(t *testing.T) {
 // TestGroupsOfAWorkloadAreThoseOfItsEndpoints holds the groups of each workload
 // against those of its endpoints, which flows are judged by.
 func TestGroupsOfAWorkloadAreThoseOfItsEndpoints(t *testing.T) {
-	placed := 0
-	rapid.Check(t, func(t *rapid.T) {
+	meet.Check(t, meet.Often(1, "a workload that is placed"), func(t *rapid.T, met meet.Met) {
 		e := rapid.Custom(draw.Estate).Filter(func(e *estate.Estate) bool { return len(estate.Check(e)) == 0 }).Draw(t, "estate")
 		s := app.NewSnapshot(e, 1)
 		groups := s.Judge.GroupsOf()
@@ -160,12 +160,11 @@ func TestGroupsOfAWorkloadAreThoseOfItsEndpoints(t *testing.T) {
 			if !whole {
 				continue // no segment holds it, so nothing judges it
 			}
-			placed++
+			met["a workload that is placed"]++
 			require.Len(t, groups[i], len(want), fmt.Sprint(w.Name, want, groups[i]))
 			for _, g := range groups[i] {
 				require.True(t, want[g])
 			}
 		}
 	})
-	assert.Positive(t, placed)
 }
