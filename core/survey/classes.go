@@ -76,13 +76,10 @@ type setList struct {
 // from others.
 func divide(j *verdict.Judge) *partition {
 	p := &partition{net: j.Net(), inside: make([][]int, len(j.Net().Segments))}
-	b := &builder{
-		partition: p, judge: j, marks: j.Net().Marks(), sights: sightsOf(j), known: map[classKey]int{}, bases: map[string]int{}, setOf: map[string]int{},
-		inBase: map[[2]int]int{}, spotOf: map[spotKey]int{}, alike: map[string]int{}, seenOf: map[string][]see{}, seenIn: map[[3]int]string{},
-	}
-	p.alike, p.roads, p.id = b.alike, b.marks, partitions.Add(1)
+	p.alike, p.roads, p.id = map[string]int{}, j.Net().Marks(), partitions.Add(1)
 	p.local = make([]setList, len(p.inside))
-	b.likeness = make([]int, len(j.Net().Networks))
+	b := newBuilder(p, j)
+	b.sights = sightsOf(j)
 	for n := range b.likeness {
 		b.likeness[n] = number(b.alike, j.Net().Alike(paths.Home{Network: n, Subnet: paths.None}))
 	}
@@ -162,20 +159,29 @@ type builder struct {
 	marks    *paths.RouteMarks
 	sights   sights
 	known    map[classKey]int
-	bases    map[string]int    // groups that a place is in, to a number
-	setOf    map[string]int    // groups, to a number of a set
-	inBase   map[[2]int]int    // base and kin, to a number of a set
-	seenIn   map[[3]int]string // segment, set of groups, and whether private, to what is seen
-	seenOf   map[string][]see
+	bases    map[string]int // groups that a place is in, to a number
+	setOf    map[string]int // groups, to a number of a set
+	inBase   map[[2]int]int // base and kin, to a number of a set
+	seenIn   map[[2]int]int // segment and set of groups, to the number of what is seen
+	seenAt   map[string]int // what each segment sees, to a number
+	seen     [][]see        // by number
 	spotOf   map[spotKey]int
 	alike    map[string]int
 	likeness []int // by network: number of its Alike
 }
 
+// newBuilder returns a builder of more classes for a partition.
+func newBuilder(p *partition, j *verdict.Judge) *builder {
+	return &builder{
+		partition: p, judge: j, marks: p.roads, alike: p.alike, likeness: make([]int, len(j.Net().Networks)),
+		known: map[classKey]int{}, bases: map[string]int{}, setOf: map[string]int{}, inBase: map[[2]int]int{}, spotOf: map[spotKey]int{},
+		seenIn: map[[2]int]int{}, seenAt: map[string]int{},
+	}
+}
+
 // classKey is what tells a class from another.
 type classKey struct {
-	domain, set, network, spot int
-	seen                       string
+	domain, set, network, spot, seen int
 }
 
 // spot is what the ways of endpoints through the hubs depend on, with one of
@@ -274,8 +280,8 @@ func (b *builder) set(groups []int) int {
 
 // seenAlone returns what the segments see of an endpoint whose private address
 // no other segment has.
-func (b *builder) seenAlone(end *verdict.Endpoint, set int) string {
-	key := [3]int{end.Segment, set, 0}
+func (b *builder) seenAlone(end *verdict.Endpoint, set int) int {
+	key := [2]int{end.Segment, set}
 	seen, known := b.seenIn[key]
 	if !known {
 		bytes := make([]byte, len(b.inside))
@@ -284,7 +290,7 @@ func (b *builder) seenAlone(end *verdict.Endpoint, set int) string {
 		}
 		bytes[end.Segment] = byte(seesIt)
 		b.judge.EachReach(end, func(r verdict.Reach) { bytes[r.Segment] = byte(seesIt) })
-		seen = string(bytes)
+		seen = b.sight(bytes)
 		b.seenIn[key] = seen
 	}
 	return seen
@@ -319,7 +325,7 @@ func (b *builder) crowded(x *stretch) {
 
 // seenAmong returns what the segments see of an endpoint of one of several
 // segments that have its address.
-func (b *builder) seenAmong(x *stretch, ends []verdict.Endpoint, brought [][]int, of int) string {
+func (b *builder) seenAmong(x *stretch, ends []verdict.Endpoint, brought [][]int, of int) int {
 	bytes := make([]byte, len(b.inside))
 	for s := range bytes {
 		own := slices.ContainsFunc(ends, func(e verdict.Endpoint) bool { return e.Segment == s })
@@ -330,7 +336,22 @@ func (b *builder) seenAmong(x *stretch, ends []verdict.Endpoint, brought [][]int
 			bytes[s] = byte(seesNothing)
 		}
 	}
-	return string(bytes)
+	return b.sight(bytes)
+}
+
+// sight returns the number of what each segment sees.
+func (b *builder) sight(bytes []byte) int {
+	i, ok := b.seenAt[string(bytes)]
+	if !ok {
+		i = len(b.seen)
+		b.seenAt[string(bytes)] = i
+		seen := make([]see, len(bytes))
+		for s, what := range bytes {
+			seen[s] = see(what)
+		}
+		b.seen = append(b.seen, seen)
+	}
+	return i
 }
 
 // external adds external endpoints: a segment sees them where it has no home
@@ -343,11 +364,11 @@ func (b *builder) external(r Range, brought [][]int, ends ...verdict.Endpoint) {
 			bytes[s] = byte(seesIt)
 		}
 	}
-	b.outsider(r, string(bytes))
+	b.outsider(r, b.sight(bytes))
 }
 
 // outsider adds external endpoints of which is known who sees them.
-func (b *builder) outsider(r Range, seen string) {
+func (b *builder) outsider(r Range, seen int) {
 	end := b.judge.External(r.From, paths.None)
 	set := number(b.bases, "outside "+b.judge.PrefixKey(r.From))
 	mark := b.marks.At(r.From)
@@ -365,16 +386,9 @@ func (b *builder) outsider(r Range, seen string) {
 func (b *builder) put(key classKey, end verdict.Endpoint, r Range, set, spot int) {
 	i, ok := b.known[key]
 	if !ok {
-		seen, known := b.seenOf[key.seen]
-		if !known {
-			for _, s := range []byte(key.seen) {
-				seen = append(seen, see(s))
-			}
-			b.seenOf[key.seen] = seen
-		}
 		i = len(b.classes)
 		b.known[key] = i
-		c := Class{End: end, spot: spot, four: end.Addr.Is4(), seen: seen}
+		c := Class{End: end, spot: spot, four: end.Addr.Is4(), seen: b.seen[key.seen]}
 		if end.Internal() {
 			c.set = b.local[end.Segment].add(set)
 			b.local[end.Segment].classes[c.set] = append(b.local[end.Segment].classes[c.set], i)

@@ -160,11 +160,7 @@ func (g *grafter) partition() *partition {
 			g.clear(p, d)
 		}
 	}
-	b := &builder{
-		partition: p, judge: g.judge, marks: p.roads, known: map[classKey]int{}, bases: map[string]int{}, setOf: map[string]int{},
-		inBase: map[[2]int]int{}, spotOf: map[spotKey]int{}, alike: p.alike, seenOf: map[string][]see{}, seenIn: map[[3]int]string{},
-		likeness: make([]int, len(net.Networks)),
-	}
+	b := newBuilder(p, g.judge)
 	for i, set := range p.sets {
 		b.setOf[keyOf(set)] = i
 	}

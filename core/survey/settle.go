@@ -144,6 +144,7 @@ type settler struct {
 	vectors  *vectorBook
 	settled  []settledStance
 	key      []byte
+	weigher  *verdict.Weigher
 }
 
 type settledStance struct {
@@ -153,7 +154,7 @@ type settledStance struct {
 }
 
 func newSettler(s *Survey) *settler {
-	return &settler{Survey: s, resultOf: map[string]int32{}, vectors: newVectorBook()}
+	return &settler{Survey: s, resultOf: map[string]int32{}, vectors: newVectorBook(), weigher: s.judge.NewWeigher(s.sieve)}
 }
 
 // settle settles the stances that fall to one of so many workers.
@@ -169,7 +170,7 @@ func (w *settler) settle(wanted [][]int32, first, step int) {
 
 // stance returns the vectors of a stance under some effects.
 func (w *settler) stance(stance *verdict.Stance, effects []int32) []int32 {
-	opinions := w.judge.Opinions(stance, w.sieve)
+	opinions := w.weigher.Opinions(stance)
 	out := make([]int32, len(effects))
 	vector := make([]int32, w.atoms.Len())
 	for k, e := range effects {

@@ -89,7 +89,7 @@ func (b *builder) sighted(x *stretch) {
 }
 
 // seenSlowly returns what the segments see of an endpoint, by asking each.
-func (b *builder) seenSlowly(end *verdict.Endpoint) string {
+func (b *builder) seenSlowly(end *verdict.Endpoint) int {
 	bytes := make([]byte, len(b.inside))
 	for s := range bytes {
 		if s == end.Segment {
@@ -103,7 +103,7 @@ func (b *builder) seenSlowly(end *verdict.Endpoint) string {
 			bytes[s] = byte(seesNothing)
 		}
 	}
-	return string(bytes)
+	return b.sight(bytes)
 }
 
 // externalSlowly adds external endpoints where segments may see others by their
@@ -115,7 +115,7 @@ func (b *builder) externalSlowly(r Range) {
 			bytes[s] = byte(seesIt)
 		}
 	}
-	b.outsider(r, string(bytes))
+	b.outsider(r, b.sight(bytes))
 }
 
 // asSeen returns the address by which flows from a segment name an address of a

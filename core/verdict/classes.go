@@ -171,11 +171,26 @@ func (p *Place) At(a netip.Addr, workload int, groups []int) Endpoint {
 // In returns the groups of the endpoints of a place that are a workload, or
 // paths.None. It depends on the base of the place and the workload's kin alone.
 func (j *Judge) In(p *Place, workload int) []int {
-	raw := slices.Clone(p.base)
-	if workload != paths.None {
-		raw = append(raw, j.members.byWorkload[workload]...)
+	if workload == paths.None {
+		return j.members.within(p.base)
 	}
-	return j.members.within(sorted(raw))
+	return j.members.within(merged(p.base, j.members.byWorkload[workload]))
+}
+
+// merged returns two sorted lists as one, each number once.
+func merged(a, b []int) []int {
+	out := make([]int, 0, len(a)+len(b))
+	for len(a) > 0 && len(b) > 0 {
+		switch {
+		case a[0] < b[0]:
+			out, a = append(out, a[0]), a[1:]
+		case b[0] < a[0]:
+			out, b = append(out, b[0]), b[1:]
+		default:
+			out, a, b = append(out, a[0]), a[1:], b[1:]
+		}
+	}
+	return append(append(out, a...), b...)
 }
 
 // Kin returns the number of a workload's set of labels, from 0.

@@ -33,7 +33,16 @@ type intent struct {
 }
 
 // intend returns the intended verdict on a service (M4–M6).
-func (j *Judge) intend(s *Stance, q *query) intent {
+func (j *Judge) intend(s *Stance, q *query) intent { return j.intendIn(s, q, &scratch{}) }
+
+// scratch is memory for intents, which may be used again for the next one where
+// nobody asks who spoke.
+type scratch struct {
+	speakers []speaker
+	places   []int32 // by candidate: the speaker that it is, from 1
+}
+
+func (j *Judge) intendIn(s *Stance, q *query, mem *scratch) intent {
 	in := intent{action: s.silence, reason: ReasonDefault}
 	switch {
 	case s.unreleased:
@@ -42,16 +51,17 @@ func (j *Judge) intend(s *Stance, q *query) intent {
 		in.reason = ReasonNoShare
 		j.sharesSpeak(&in, s, q)
 	default:
-		j.policiesSpeak(&in, s, q)
+		j.policiesSpeak(&in, s, q, mem)
 	}
 	j.railsSpeak(&in, s, q)
 	return in
 }
 
 // policiesSpeak decides by M4.
-func (j *Judge) policiesSpeak(in *intent, s *Stance, q *query) {
+func (j *Judge) policiesSpeak(in *intent, s *Stance, q *query, mem *scratch) {
+	in.speakers = mem.speakers[:0]
 	for i, c := range s.policies {
-		if r := q.first(j.policies[c.policy].rules); r != paths.None {
+		if r := q.firstOf(PolicyVoice, c.policy, j.policies[c.policy].rules); r != paths.None {
 			if in.speakers == nil {
 				in.speakers = make([]speaker, 0, min(len(s.policies)-i, 8))
 			}
@@ -62,7 +72,7 @@ func (j *Judge) policiesSpeak(in *intent, s *Stance, q *query) {
 		return
 	}
 	if s.over != nil {
-		overrideBy(in.speakers, s.over)
+		mem.overrideBy(in.speakers, s.over)
 	} else {
 		j.override(in.speakers)
 	}
@@ -96,15 +106,23 @@ func (j *Judge) ranked(s *Stance) [][]int {
 }
 
 // overrideBy is override, given what ranked returns.
-func overrideBy(speakers []speaker, over [][]int) {
+func (mem *scratch) overrideBy(speakers []speaker, over [][]int) {
+	if missing := len(over) - len(mem.places); missing > 0 {
+		mem.places = append(mem.places, make([]int32, missing)...)
+	}
+	for i := range speakers {
+		mem.places[speakers[i].at] = int32(i) + 1
+	}
 	for i := range speakers {
 		for _, at := range over[speakers[i].at] {
-			k, speaks := slices.BinarySearchFunc(speakers, at, func(s speaker, at int) int { return s.at - at })
-			if speaks {
-				speakers[i].by = k
+			if k := mem.places[at]; k > 0 {
+				speakers[i].by = int(k) - 1
 				break
 			}
 		}
+	}
+	for i := range speakers {
+		mem.places[speakers[i].at] = 0
 	}
 }
 
@@ -168,7 +186,7 @@ func sorted(s []int) []int {
 // sharesSpeak decides by M6.
 func (j *Judge) sharesSpeak(in *intent, s *Stance, q *query) {
 	for _, i := range s.shares {
-		if r := q.first(j.shares[i].rules); r != paths.None {
+		if r := q.firstOf(ShareVoice, i, j.shares[i].rules); r != paths.None {
 			in.shares = append(in.shares, voice{i, r})
 		}
 	}
@@ -210,7 +228,7 @@ func (j *Judge) railsSpeak(in *intent, s *Stance, q *query) {
 	strictest := estate.Allow
 	for _, i := range s.rails {
 		r := &j.rails[i]
-		k := q.first(r.rules)
+		k := q.firstOf(RailVoice, i, r.rules)
 		if k == paths.None {
 			continue
 		}

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/gaissmai/bart"
 
@@ -25,6 +26,7 @@ type membership struct {
 	// its root, so that ancestry is a comparison of numbers.
 	enter, leave []int
 	broken       []bool // the group, or an ancestor, is missing or its own ancestor (F1, F4)
+	nests        sync.Pool
 
 	byPrefix   bart.Table[[]int]
 	byNetwork  [][]int
@@ -295,27 +297,65 @@ func (m *membership) base(p *Endpoint, raw []int) []int {
 	return raw
 }
 
-// within returns those of the selected groups whose ancestors are all selected
-// too (M3.2), sorted. Taken in the order of the forest, a group counts if its
-// parent is the nearest ancestor that does. Cost: n log n, whatever the depth.
+// within returns those of the selected groups, each of them once, whose ancestors
+// are all selected too (M3.2), in the same order. Cost: n, whatever the depth.
 func (m *membership) within(selected []int) []int {
-	slices.SortFunc(selected, func(a, b int) int { return m.enter[a] - m.enter[b] })
 	groups := make([]int, 0, len(selected))
-	var above []int // the ancestors of the group at hand that count
+	nested := false
 	for _, g := range selected {
-		if m.broken[g] {
-			continue
+		nested = nested || m.parent[g] != paths.None
+	}
+	if !nested {
+		for _, g := range selected {
+			if !m.broken[g] {
+				groups = append(groups, g)
+			}
 		}
-		for len(above) > 0 && m.leave[above[len(above)-1]] <= m.enter[g] {
-			above = above[:len(above)-1]
-		}
-		if p := m.parent[g]; p == paths.None || len(above) > 0 && above[len(above)-1] == p {
+		return groups
+	}
+	n, _ := m.nests.Get().(*nest)
+	if n == nil {
+		n = &nest{m, make([]choice, len(m.groups))}
+	}
+	for _, g := range selected {
+		n.of[g] = asked
+	}
+	for _, g := range selected {
+		if n.counts(g) {
 			groups = append(groups, g)
-			above = append(above, g)
 		}
 	}
-	slices.Sort(groups)
+	for _, g := range selected {
+		n.of[g] = unselected
+	}
+	m.nests.Put(n)
 	return groups
+}
+
+// nest finds which of some selected groups count.
+type nest struct {
+	*membership
+	of []choice // by group
+}
+
+// choice is what is known of a group.
+type choice uint8
+
+const (
+	unselected choice = iota
+	asked             // selected, and not known yet
+	counted
+	left // selected, but some ancestor is not
+)
+
+func (n *nest) counts(g int) bool {
+	if n.of[g] == asked {
+		n.of[g] = left
+		if p := n.parent[g]; !n.broken[g] && (p == paths.None || n.counts(p)) {
+			n.of[g] = counted
+		}
+	}
+	return n.of[g] == counted
 }
 
 // Ground is one reason for which an endpoint is in a group (M3.1).

@@ -48,6 +48,8 @@ func (r *rule) contains(s Service) bool {
 type query struct {
 	service Service
 	holds   []bool // by set of services: whether it holds the atom; nil for one service
+	sieve   *Sieve // that knows the atom; nil for one service
+	atom    int
 }
 
 // in reports whether the rule contains what is asked about.
@@ -66,6 +68,15 @@ func (q *query) first(rules []rule) int {
 		}
 	}
 	return paths.None
+}
+
+// firstOf is first for the rules of a policy, share or guardrail, of which a sieve
+// knows it beforehand.
+func (q *query) firstOf(kind VoiceKind, which int, rules []rule) int {
+	if q.sieve != nil {
+		return int(q.sieve.first[kind][which][q.atom]) - 1
+	}
+	return q.first(rules)
 }
 
 // side is a compiled side: groups, or anyone.

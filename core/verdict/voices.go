@@ -268,44 +268,91 @@ type Opinion struct {
 	query  query
 }
 
-// Opinions returns what the stance makes of every atom. Cost: the atoms times
-// the stance's voices, and for each different outcome of those, M4 to M6.
+// Opinions returns what the stance makes of every atom, and who spoke. Cost: the
+// atoms times the stance's voices, and for each different outcome of those, M4 to
+// M6.
 func (j *Judge) Opinions(s *Stance, v *Sieve) []Opinion {
-	var lists [][]uint16
-	for _, c := range s.policies {
-		lists = append(lists, v.first[PolicyVoice][c.policy])
-	}
-	for _, i := range s.shares {
-		lists = append(lists, v.first[ShareVoice][i])
-	}
-	for _, i := range s.rails {
-		lists = append(lists, v.first[RailVoice][i])
-	}
+	w := j.NewWeigher(v)
+	w.spoke = true
+	return w.Opinions(s)
+}
+
+// Weigher works out the opinions of one stance after another, in the same memory.
+// It is not safe for concurrent use.
+type Weigher struct {
+	judge *Judge
+	sieve *Sieve
+	spoke bool // opinions keep who spoke
+
+	lists [][]uint16
+	key   []byte
+	at    map[string]int
+	out   []Opinion
+	mem   scratch
+}
+
+// NewWeigher returns a weigher of stances on the atoms of a sieve.
+func (j *Judge) NewWeigher(v *Sieve) *Weigher {
+	return &Weigher{judge: j, sieve: v, at: map[string]int{}}
+}
+
+// Opinions returns what the stance makes of every atom, until it is asked about
+// another one. Who spoke is not kept. Cost: as that of Judge.Opinions.
+func (w *Weigher) Opinions(s *Stance) []Opinion {
+	j, v := w.judge, w.sieve
+	w.listen(s)
 	if len(s.policies) > 1 {
 		s.over = j.ranked(s)
 	}
-	var out []Opinion
-	at := map[string]int{}
-	key := make([]byte, 0, 2*(len(lists)+len(s.rulebooks)))
+	clear(w.at)
+	w.out = w.out[:0]
 	for atom, holds := range v.holds {
-		key = key[:0]
-		for _, l := range lists {
-			key = append(key, byte(l[atom]), byte(l[atom]>>8))
+		w.key = w.key[:0]
+		for _, l := range w.lists {
+			w.key = append(w.key, byte(l[atom]), byte(l[atom]>>8))
 		}
-		q := query{holds: holds}
+		q := query{holds: holds, sieve: v, atom: atom}
 		for _, b := range s.rulebooks {
 			r := j.bookRule(s, b.pool, &q)
-			key = append(key, byte(r), byte(r>>8))
+			w.key = append(w.key, byte(r), byte(r>>8))
 		}
-		i, known := at[string(key)]
+		i, known := w.at[string(w.key)]
 		if !known {
-			i = len(out)
-			at[string(key)] = i
-			out = append(out, Opinion{intent: j.intend(s, &q), query: q})
+			i = len(w.out)
+			w.at[string(w.key)] = i
+			w.add(j.intendIn(s, &q, &w.mem), q)
 		}
-		out[i].Atoms = append(out[i].Atoms, atom)
+		w.out[i].Atoms = append(w.out[i].Atoms, atom)
 	}
-	return out
+	return w.out
+}
+
+// listen finds the first rules of everyone who may speak.
+func (w *Weigher) listen(s *Stance) {
+	w.lists = w.lists[:0]
+	for _, c := range s.policies {
+		w.lists = append(w.lists, w.sieve.first[PolicyVoice][c.policy])
+	}
+	for _, i := range s.shares {
+		w.lists = append(w.lists, w.sieve.first[ShareVoice][i])
+	}
+	for _, i := range s.rails {
+		w.lists = append(w.lists, w.sieve.first[RailVoice][i])
+	}
+}
+
+// add begins an opinion, in the memory of an earlier one if there is some.
+func (w *Weigher) add(in intent, q query) {
+	if !w.spoke && in.speakers != nil {
+		w.mem.speakers, in.speakers = in.speakers, nil
+	}
+	n := len(w.out)
+	if n < cap(w.out) {
+		w.out = w.out[:n+1]
+	} else {
+		w.out = append(w.out, Opinion{})
+	}
+	w.out[n] = Opinion{Atoms: w.out[n].Atoms[:0], intent: in, query: q}
 }
 
 // Fate is what becomes of an opinion on ways of an effect.
