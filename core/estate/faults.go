@@ -69,15 +69,9 @@ type Fault struct {
 func Check(e *Estate) []Fault {
 	c := newChecker(e)
 	c.structure()
-	c.selections()
-	c.rules()
-	c.peerings()
+	c.placed()
 	c.addresses()
-	c.homes()
-	c.translate()
-	c.sessions()
-	slices.SortStableFunc(c.faults, func(a, b Fault) int { return cmp.Compare(codeOrder(a.Code), codeOrder(b.Code)) })
-	return c.faults
+	return c.found()
 }
 
 // CheckWiring returns those of the faults of Check that can come of how networks
@@ -86,14 +80,8 @@ func Check(e *Estate) []Fault {
 func CheckWiring(e *Estate) []Fault {
 	c := newChecker(e)
 	c.wiring()
-	c.selections()
-	c.rules()
-	c.peerings()
-	c.homes()
-	c.translate()
-	c.sessions()
-	slices.SortStableFunc(c.faults, func(a, b Fault) int { return cmp.Compare(codeOrder(a.Code), codeOrder(b.Code)) })
-	return c.faults
+	c.placed()
+	return c.found()
 }
 
 // CheckRules returns those of the faults of Check that policies, rulebooks,
@@ -102,6 +90,22 @@ func CheckWiring(e *Estate) []Fault {
 func CheckRules(e *Estate) []Fault {
 	c := newChecker(e)
 	c.rules()
+	return c.found()
+}
+
+// placed makes the checks that an edit of places can make fail, besides those of
+// names.
+func (c *checker) placed() {
+	c.selections()
+	c.rules()
+	c.peerings()
+	c.homes()
+	c.translate()
+	c.sessions()
+}
+
+// found returns the faults in the order of their codes.
+func (c *checker) found() []Fault {
 	slices.SortStableFunc(c.faults, func(a, b Fault) int { return cmp.Compare(codeOrder(a.Code), codeOrder(b.Code)) })
 	return c.faults
 }
