@@ -72,6 +72,27 @@ func TestPlacingANetwork(t *testing.T) {
 	u.find("[data-tray=tide-lab]")
 }
 
+// TestAShareThatShowsOtherAddresses places a network that a share would bring where
+// its addresses are used, lets the share show others, and looks at the shares.
+func TestAShareThatShowsOtherAddresses(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	u.goTo(address + "/lanes")
+	u.drags("[data-tray=tide-lab]", "[data-cell='turbine delta']")
+	u.sees("[aria-label=Refused]", "where 10.31.0.64 has a home of its own")
+	u.clicksOn("[aria-label=Refused] button", "let share common-to-turbine show 10.31.0.64/26 of turbine to office as 100.64.0.0/26")
+	u.sees("[aria-label='Flows that change']", "turbine")
+	u.does("aside", "Place it")
+	u.gone("[data-tray=tide-lab]")
+	u.clicksOn("[aria-label='Shares of turbine']", "3 shares")
+	row := u.sees("[aria-label^='Other addresses of']", "10.31.0.64/26")
+	assert.Contains(t, row.MustText(), "sees it as")
+	u.clicksOn("[aria-label^='Other addresses of'] button", "no longer")
+	u.sees("[aria-label=Refused]", "where 10.31.0.64 has a home of its own")
+	u.clicksOn("button", "Undo")
+	u.find("[data-tray=tide-lab]")
+}
+
 // TestWhyThingsDoNotWork finds why a farm is cut off, heals the archive, and
 // decides what a site may announce.
 func TestWhyThingsDoNotWork(t *testing.T) {

@@ -61,6 +61,8 @@ type Fault struct {
 	Refs    []Ref  `json:"refs"` // the things at fault, the main one first
 	Message string `json:"message"`
 	Fix     string `json:"fix"`
+
+	At netip.Addr `json:"-"` // of a forbidden share: the first address that it would bring, in its own segment
 }
 
 // Check returns the faults of e that can be told without knowing who is in

@@ -83,6 +83,7 @@ func (c *shareChecker) report(b brought, segment int, a netip.Addr, why string, 
 		side = "guest"
 	}
 	c.faults = append(c.faults, estate.Fault{
+		At:   b.own,
 		Code: estate.ForbiddenShare, Path: fmt.Sprintf("shares[%d].%s", i, side),
 		Refs:    []estate.Ref{{Kind: estate.KindShare, Name: b.share}, other},
 		Message: fmt.Sprintf("share %s brings %s of segment %s into segment %s, %s", b.share, a, net.Segments[b.from], net.Segments[segment], why),

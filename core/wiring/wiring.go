@@ -44,7 +44,11 @@ const (
 	// Network, Hub, Router, AS, Segment, May, Limit (0 for the usual one).
 	Hear  Op = "hear"
 	Quiet Op = "quiet" // Network, Hub, Router: it may not any more
-	Speak Op = "speak" // Name, AS, Speaker: a hub listens for routers; 0 and "" for not any more
+	// Show lets a share show addresses of one of its segments under others: Name,
+	// Segment, Prefix (inside), Outside.
+	Show   Op = "show"
+	Unshow Op = "unshow" // Name, Segment, Prefix
+	Speak  Op = "speak"  // Name, AS, Speaker: a hub listens for routers; 0 and "" for not any more
 )
 
 // Edit is one edit of how an estate hangs together.
@@ -118,6 +122,7 @@ var doers = map[Op]func(*bench) error{
 	OfferHub: (*bench).offerHub, RefuseHub: (*bench).refuseHub, OpenExit: (*bench).openExit, CloseExit: (*bench).closeExit,
 	Translate: (*bench).translate, Untranslate: (*bench).untranslate, Filter: (*bench).filter,
 	Forget: (*bench).forget, Hear: (*bench).hear, Quiet: (*bench).quiet, Speak: (*bench).speak,
+	Show: (*bench).show, Unshow: (*bench).unshow,
 	AddHub: (*bench).addHub, DropHub: (*bench).dropHub, AddSegment: (*bench).addSegment, DropSegment: (*bench).dropSegment,
 }
 

@@ -25,7 +25,7 @@ func written(t require.TestingT, e *estate.Estate) string {
 // TestEditsAndTheirOpposites makes drawn edits, and takes each back by its
 // opposite: the estate is what it was, and the one that was edited never changes.
 func TestEditsAndTheirOpposites(t *testing.T) {
-	wants := meet.Often(1, wiring.Live, wiring.Attach, wiring.Bring, wiring.SetRoute, wiring.Link, wiring.Unlink, wiring.OfferHub, wiring.Filter, wiring.AddHub, wiring.Hear, wiring.Speak)
+	wants := meet.Often(1, wiring.Live, wiring.Attach, wiring.Bring, wiring.SetRoute, wiring.Link, wiring.Unlink, wiring.OfferHub, wiring.Filter, wiring.AddHub, wiring.Hear, wiring.Speak, wiring.Show)
 	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {
 		e := rapid.Custom(draw.Estate).Draw(t, "estate")
 		for _, n := range e.Networks { // each subnet says its own segment, as after any edit of it
@@ -91,6 +91,11 @@ func drawPair(t *rapid.T, e *estate.Estate) (do, undo []wiring.Edit) {
 	if attached != nil && !twice && rapid.IntRange(0, 4).Draw(t, "hear") == 0 {
 		x := wiring.Edit{Op: wiring.Hear, Network: n.Name, Hub: hub, Router: netip.MustParseAddr("127.9.9.9"), AS: 65001, Segment: segment, May: []netip.Prefix{p}}
 		return []wiring.Edit{x}, []wiring.Edit{{Op: wiring.Quiet, Network: n.Name, Hub: hub, Router: x.Router}}
+	}
+	if len(e.Shares) > 0 && rapid.IntRange(0, 6).Draw(t, "show") == 0 {
+		s := rapid.SampledFrom(e.Shares).Draw(t, "share")
+		x := wiring.Edit{Op: wiring.Show, Name: s.Name, Segment: segment, Prefix: p, Outside: netip.MustParsePrefix("198.19.7.0/24")}
+		return []wiring.Edit{x}, []wiring.Edit{{Op: wiring.Unshow, Name: s.Name, Segment: segment, Prefix: p}}
 	}
 	if rapid.IntRange(0, 8).Draw(t, "speak") == 0 {
 		return []wiring.Edit{{Op: wiring.Speak, Name: hub, AS: 64512, Speaker: "127.0.1.9"}}, []wiring.Edit{{Op: wiring.Speak, Name: hub}}

@@ -109,6 +109,15 @@ type LaneShare struct {
 	Guest     string `json:"guest"`
 	Direction string `json:"direction"`
 	Enabled   bool   `json:"enabled"`
+	// Show is what one of its segments sees of the other under other addresses.
+	Show []Shown `json:"show"`
+}
+
+// Shown is a prefix of a segment that another sees under another one.
+type Shown struct {
+	Inside  string `json:"inside"`
+	Outside string `json:"outside"`
+	Segment string `json:"segment"`
 }
 
 // Gate is a pool at a hub, with the segments whose flows it sees there.
@@ -169,7 +178,11 @@ func (s *Snapshot) Lanes() *Lanes {
 		out.Exits = append(out.Exits, LaneExit{x.Name, x.Hub, x.State, orNone(x.Segments), published})
 	}
 	for _, x := range e.Shares {
-		out.Shares = append(out.Shares, LaneShare{x.Name, x.Owner.Segment, x.Guest.Segment, x.Direction, x.Enabled})
+		share := LaneShare{x.Name, x.Owner.Segment, x.Guest.Segment, x.Direction, x.Enabled, []Shown{}}
+		for _, t := range x.Show {
+			share.Show = append(share.Show, Shown{t.Inside.String(), t.Outside.String(), t.Segment})
+		}
+		out.Shares = append(out.Shares, share)
 	}
 	out.Networks = s.laneNetworks()
 	out.Gates = s.gates()

@@ -35,6 +35,8 @@ type Refusal struct {
 	Refs    []Thing  `json:"refs"`
 	Both    []string `json:"both"` // the prefixes that overlap, where some do
 	Ways    []Mend   `json:"ways"` // edits that, made too, would avoid it
+
+	fault estate.Fault
 }
 
 // RouteChange is a prefix of a segment that is reached otherwise than before, at
@@ -98,7 +100,7 @@ func (s *Snapshot) refusals(next *estate.Estate) []Refusal {
 		if had[f.Message] {
 			continue
 		}
-		r := Refusal{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Refs: []Thing{}, Both: prefixesIn(f.Message), Ways: []Mend{}}
+		r := Refusal{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Refs: []Thing{}, Both: prefixesIn(f.Message), Ways: []Mend{}, fault: f}
 		for _, x := range f.Refs {
 			r.Refs = append(r.Refs, Thing{string(x.Kind), x.Name})
 		}
@@ -108,7 +110,7 @@ func (s *Snapshot) refusals(next *estate.Estate) []Refusal {
 }
 
 // waysOut returns translations of what the edits place that would keep it apart
-// from what is there.
+// from what is there: where it is attached, or where a share would bring it.
 func waysOut(e *estate.Estate, edits []wiring.Edit, r *Refusal) []Mend {
 	out := []Mend{}
 	refs := r.Refs
@@ -116,6 +118,7 @@ func waysOut(e *estate.Estate, edits []wiring.Edit, r *Refusal) []Mend {
 	case string(estate.Overlap):
 	case string(estate.ForbiddenShare): // it speaks of shares: what is placed is what they would bring
 		refs = subnetsOf(e, edits)
+		out = append(out, showing(e, &r.fault)...)
 	default:
 		return out
 	}
@@ -144,6 +147,37 @@ func waysOut(e *estate.Estate, edits []wiring.Edit, r *Refusal) []Mend {
 		}
 	}
 	return out
+}
+
+// showing returns the edit that lets a forbidden share show what it would bring
+// under other addresses: those of the home that the address of the fault has.
+func showing(e *estate.Estate, f *estate.Fault) []Mend {
+	at := slices.IndexFunc(e.Shares, func(s estate.Share) bool { return s.Name == f.Refs[0].Name })
+	if at < 0 || !f.At.IsValid() {
+		return nil
+	}
+	s := &e.Shares[at]
+	of, to := s.Owner.Segment, s.Guest.Segment
+	if strings.HasSuffix(f.Path, ".guest") {
+		of, to = to, of
+	}
+	net := paths.New(e)
+	home, ok := net.Home(net.Segment(of), f.At)
+	if !ok {
+		return nil
+	}
+	inside := home.Prefix.Masked()
+	if slices.ContainsFunc(s.Show, func(t estate.Translation) bool { return t.Segment == of && t.Inside.Overlaps(inside) }) {
+		return nil // it is shown already, and that is what is in the way
+	}
+	free, ok := freePrefix(e, of, inside)
+	if !ok {
+		return nil
+	}
+	return []Mend{{
+		Words: fmt.Sprintf("let share %s show %s of %s to %s as %s", s.Name, inside, of, to, free),
+		Edits: []wiring.Edit{{Op: wiring.Show, Name: s.Name, Segment: of, Prefix: inside, Outside: free}},
+	}}
 }
 
 // subnetsOf returns the subnets that some edits put into segments.
@@ -182,6 +216,11 @@ func freePrefix(e *estate.Estate, segment string, as netip.Prefix) (netip.Prefix
 	var taken netipx.IPSetBuilder
 	for i := range net.Segments { // of any segment: shares may bring it
 		net.EachHomePrefix(i, taken.AddPrefix)
+	}
+	for i := range e.Shares {
+		for _, t := range e.Shares[i].Show {
+			taken.AddPrefix(t.Outside)
+		}
 	}
 	var all netipx.IPSetBuilder
 	all.AddPrefix(from)

@@ -32,7 +32,7 @@ func drawWiring(t *rapid.T, e *estate.Estate) wiring.Edit {
 	network, hub := one("network", networks...), one("hub", hubs...)
 	prefix := netip.MustParsePrefix(one("prefix", "10.200.0.0/24", "10.40.0.0/16", "100.64.0.0/26", "0.0.0.0/0"))
 	segment := one("segment", "office", "market", "turbine", "contractor")
-	switch rapid.IntRange(0, 8).Draw(t, "op") {
+	switch rapid.IntRange(0, 9).Draw(t, "op") {
 	case 0:
 		return wiring.Edit{Op: wiring.Live, Network: network, Segment: segment}
 	case 1:
@@ -47,6 +47,9 @@ func drawWiring(t *rapid.T, e *estate.Estate) wiring.Edit {
 		return wiring.Edit{Op: wiring.Translate, Network: network, Hub: hub, Segment: segment, Prefix: netip.MustParsePrefix("10.31.0.64/26"), Outside: netip.MustParsePrefix("100.64.0.0/26")}
 	case 6:
 		return wiring.Edit{Op: wiring.Filter, Network: network, Hub: hub, Accepts: []netip.Prefix{prefix}}
+	case 8:
+		share := rapid.SampledFrom(e.Shares).Draw(t, "share")
+		return wiring.Edit{Op: wiring.Show, Name: share.Name, Segment: one("side", share.Owner.Segment, share.Guest.Segment), Prefix: netip.MustParsePrefix("10.20.0.0/24"), Outside: netip.MustParsePrefix("100.70.0.0/24")}
 	case 7:
 		return wiring.Edit{Op: wiring.CloseExit, Name: one("exit", "delta-out", "ridge-out")}
 	}

@@ -2,7 +2,9 @@ package server_test
 
 import (
 	"net/http"
+	"net/netip"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -75,6 +77,61 @@ func TestANetworkIsPlacedOverHTTP(t *testing.T) {
 	assert.Equal(t, before.Rows, w.routes("segment=contractor&hub=fjord").Rows, "all is as it was")
 	w.send(http.MethodPost, "/api/undo", "{}", w.revision(), http.StatusOK, "Rewired", &tried)
 	assert.Equal(t, after.Rows, w.routes("segment=contractor&hub=fjord").Rows, "an undo is an edit, and can be undone")
+}
+
+// TestAShareShowsWhatItMayNotBring places a network whose addresses a share would
+// bring where others have them, lets each such share show them under others, and
+// asks by those.
+func TestAShareShowsWhatItMayNotBring(t *testing.T) {
+	w := start(t)
+	place := []wiring.Edit{{Op: wiring.Live, Network: "tide-lab", Segment: "turbine"}, {Op: wiring.Attach, Network: "tide-lab", Hub: "delta", Cost: 1}}
+	var tried app.Rewired
+	shows := 0
+	for range 8 {
+		w.send(http.MethodPost, "/api/wiring/try", body(t, edits{place}), nil, http.StatusOK, "Rewired", &tried)
+		if len(tried.Refused) == 0 {
+			break
+		}
+		var way *app.Mend
+		for _, r := range tried.Refused {
+			for i := range r.Ways {
+				if r.Ways[i].Edits[0].Op == wiring.Show {
+					way = &r.Ways[i]
+				}
+			}
+		}
+		require.NotNil(t, way, "%v", tried.Refused)
+		assert.True(t, strings.HasPrefix(way.Words, "let share "+way.Edits[0].Name+" show 10.31.0.64/26 of turbine to "), way.Words)
+		place = append(place, way.Edits...)
+		shows++
+	}
+	require.Empty(t, tried.Refused)
+	require.Positive(t, shows)
+	w.send(http.MethodPost, "/api/wiring", body(t, edits{place}), w.revision(), http.StatusOK, "Rewired", &tried)
+	var lanes app.Lanes
+	w.get("/api/lanes", "Lanes", &lanes)
+	var shown []wiring.Edit
+	for _, s := range lanes.Shares {
+		for _, x := range s.Show {
+			assert.Equal(t, app.Shown{Inside: "10.31.0.64/26", Outside: x.Outside, Segment: "turbine"}, x)
+			shown = append(shown, wiring.Edit{Op: wiring.Unshow, Name: s.Name, Segment: x.Segment, Prefix: netip.MustParsePrefix(x.Inside)})
+		}
+	}
+	require.Len(t, shown, shows)
+	w.send(http.MethodPost, "/api/wiring/try", body(t, edits{shown}), nil, http.StatusOK, "Rewired", &tried)
+	require.NotEmpty(t, tried.Refused, "without that it would be forbidden again")
+	assert.Equal(t, "F3", tried.Refused[0].Code)
+	twice := []wiring.Edit{shown[0], shown[0]}
+	var p problem
+	w.send(http.MethodPost, "/api/wiring/try", body(t, edits{twice}), nil, http.StatusUnprocessableEntity, "Problem", &p)
+	assert.Equal(t, "edits[1].prefix", p.Problems[0].At)
+	nobody := []wiring.Edit{{Op: wiring.Show, Name: "no-such", Segment: "turbine", Prefix: shown[0].Prefix, Outside: shown[0].Prefix}}
+	w.send(http.MethodPost, "/api/wiring/try", body(t, edits{nobody}), nil, http.StatusUnprocessableEntity, "Problem", &p)
+	assert.Equal(t, "edits[0].name", p.Problems[0].At)
+	uneven := []wiring.Edit{{Op: wiring.Show, Name: shown[0].Name, Segment: "turbine", Prefix: netip.MustParsePrefix("10.20.0.0/16"), Outside: netip.MustParsePrefix("100.80.0.0/24")}}
+	w.send(http.MethodPost, "/api/wiring/try", body(t, edits{uneven}), nil, http.StatusOK, "Rewired", &tried)
+	require.NotEmpty(t, tried.Refused)
+	assert.Equal(t, "F16", tried.Refused[0].Code)
 }
 
 // TestWhatIsWrongWithRoutesIsMendedFromTheTable finds that archive has no way

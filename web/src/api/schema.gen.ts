@@ -1158,6 +1158,12 @@ export interface components {
             /** @enum {unknown} */
             direction: "inbound" | "both";
             enabled: boolean;
+            show: components["schemas"]["Shown"][];
+        };
+        Shown: {
+            inside: string;
+            outside: string;
+            segment: string;
         };
         Gate: {
             pool: string;
@@ -1273,7 +1279,7 @@ export interface components {
         };
         WiringEdit: {
             /** @enum {unknown} */
-            op: "live" | "attach" | "detach" | "bring" | "withdraw" | "learn" | "forget" | "hear" | "quiet" | "speak" | "set-route" | "drop-route" | "link" | "unlink" | "offer-hub" | "refuse-hub" | "open-exit" | "close-exit" | "translate" | "untranslate" | "filter" | "add-hub" | "drop-hub" | "add-segment" | "drop-segment";
+            op: "live" | "attach" | "detach" | "bring" | "withdraw" | "learn" | "forget" | "hear" | "quiet" | "speak" | "set-route" | "drop-route" | "link" | "unlink" | "offer-hub" | "refuse-hub" | "open-exit" | "close-exit" | "translate" | "untranslate" | "show" | "unshow" | "filter" | "add-hub" | "drop-hub" | "add-segment" | "drop-segment";
             network?: string;
             subnet?: string;
             segment?: string;

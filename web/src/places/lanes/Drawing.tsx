@@ -1,13 +1,21 @@
 import { memo } from "react";
 import type { Course, Point } from "./course";
-import { attachState, bridgeLeft, cellKey, chipInset, gateX, mostBridges, node } from "./layout";
+import { attachState, bridgeLeft, cellKey, chipInset, gateX, node } from "./layout";
 import type { Bridge, Cell, Plan, Told } from "./layout";
 import type { Window } from "./useWindow";
 
-type Props = { plan: Plan; told: Told; window: Window; course: Course | null; lit: string };
+type Props = {
+  plan: Plan;
+  told: Told;
+  window: Window;
+  course: Course | null;
+  lit: string;
+  /** Opens the shares of two lanes. */
+  onShares: (lanes: [number, number]) => void;
+};
 
 /** Everything that is a line: the lanes' own, what hangs on them, what joins them, and a question's way. */
-export const Drawing = memo(function Drawing({ plan, told, window, course, lit }: Props) {
+export const Drawing = memo(function Drawing({ plan, told, window, course, lit, onShares }: Props) {
   const cells: Cell[] = [];
   for (let lane = window.lanes[0]; lane <= window.lanes[1]; lane++) {
     for (let column = window.columns[0]; column <= window.columns[1]; column++) {
@@ -15,10 +23,7 @@ export const Drawing = memo(function Drawing({ plan, told, window, course, lit }
       if (cell) cells.push(cell);
     }
   }
-  const few = plan.bridges.length <= mostBridges;
-  const shown = plan.bridges.filter(
-    (b) => few && b.lanes[0] <= window.lanes[1] && b.lanes[1] >= window.lanes[0],
-  );
+  const shown = plan.bridges.filter((b) => b.lanes[0] <= window.lanes[1] && b.lanes[1] >= window.lanes[0]);
   return (
     <svg
       className="pointer-events-none absolute top-0 left-0"
@@ -32,7 +37,7 @@ export const Drawing = memo(function Drawing({ plan, told, window, course, lit }
       {plan.lanes.map((lane, i) => {
         if (i < window.lanes[0] || i > window.lanes[1] || lane.to < 0) return null;
         const from = node(plan, i, lane.from).x;
-        const bridged = few && plan.bridges.some((b) => b.lanes.includes(i));
+        const bridged = plan.bridges.some((b) => b.lanes.includes(i));
         const to = bridged ? bridgeLeft(plan, 0) - 6 : node(plan, i, lane.to).x;
         return (
           <path
@@ -45,7 +50,7 @@ export const Drawing = memo(function Drawing({ plan, told, window, course, lit }
         );
       })}
       {shown.map((b) => (
-        <BridgeLine key={b.lanes.join()} plan={plan} bridge={b} />
+        <BridgeLine key={b.lanes.join()} plan={plan} bridge={b} onShares={onShares} />
       ))}
       {cells.map((cell) => (
         <CellLines key={cellKey(cell.lane, cell.column)} plan={plan} told={told} cell={cell} />
@@ -158,20 +163,36 @@ function Way({ at }: { at: Point }) {
   return <path d={`M${at.x} ${at.y - 9}v18m-5 -5l5 5l5 -5`} stroke="var(--ink)" strokeWidth="2" />;
 }
 
-const BridgeLine = memo(function BridgeLine({ plan, bridge }: { plan: Plan; bridge: Bridge }) {
+const BridgeLine = memo(function BridgeLine({
+  plan,
+  bridge,
+  onShares,
+}: {
+  plan: Plan;
+  bridge: Bridge;
+  onShares: Props["onShares"];
+}) {
   const x = bridgeLeft(plan, bridge.track);
   const [a, b] = bridge.lanes.map((l) => plan.lanes[l]?.rail ?? 0);
   const on = bridge.shares.some((s) => s.enabled);
   const names = bridge.shares.map((s) => s.name).join(", ");
+  const shown = bridge.shares.some((s) => s.show.length > 0) ? ", under other addresses" : "";
   const room = Math.floor(((b ?? 0) - (a ?? 0) - 30) / 6.4);
   const text =
     names.length <= room
       ? names
       : `${bridge.shares.length} ${bridge.shares.length === 1 ? "share" : "shares"}`;
+  const d = `M${bridgeLeft(plan, 0) - 6} ${a}H${x - 5}q5 0 5 5V${(b ?? 0) - 5}q0 5 -5 5H${bridgeLeft(plan, 0) - 6}`;
   return (
     <g stroke="var(--accent)" strokeWidth="2" opacity={on ? 1 : 0.4} data-bridge={names}>
+      <title>{names + shown}</title>
+      <path d={d} />
       <path
-        d={`M${bridgeLeft(plan, 0) - 6} ${a}H${x - 5}q5 0 5 5V${(b ?? 0) - 5}q0 5 -5 5H${bridgeLeft(plan, 0) - 6}`}
+        d={d}
+        strokeWidth="14"
+        stroke="transparent"
+        className="pointer-events-auto cursor-pointer"
+        onClick={() => onShares(bridge.lanes)}
       />
       {bridge.shares.some((s) => s.direction === "inbound") && <Heads plan={plan} bridge={bridge} x={x} />}
       {plan.detail !== "far" && (

@@ -1,6 +1,7 @@
+import { Fragment } from "react";
 import { counted } from "../../parts/wording";
 import { StateGlyph } from "./Glyphs";
-import { mostBridges, node, trackTop } from "./layout";
+import { node, trackTop } from "./layout";
 import type { Plan, Told, Track } from "./layout";
 import type { Window } from "./useWindow";
 
@@ -141,42 +142,55 @@ export function LaneHeads({
   plan,
   window,
   onLane,
+  onShares,
 }: {
   plan: Plan;
   window: Window;
   onLane: (lane: number) => void;
+  onShares: (lane: number) => void;
 }) {
   return (
     <div className="sticky left-0 z-10 h-0" style={{ width: plan.side }}>
       {plan.lanes.map((lane, i) => {
         if (i < window.lanes[0] || i > window.lanes[1]) return null;
         return (
-          <button
-            key={lane.name}
-            role="rowheader"
-            data-lane={lane.name}
-            onClick={() => onLane(i)}
-            className={`absolute left-0 border-r border-b border-line/70 pr-2 pl-5 text-left hover:text-accent ${i % 2 === 0 ? "bg-sheet" : "bg-paper"}`}
-            style={{ top: lane.top - plan.head, height: lane.height, width: plan.side }}
-          >
-            <span
-              className="absolute left-5 max-w-[calc(100%-1.75rem)] truncate font-serif text-[15px] leading-5 font-semibold"
-              style={{ top: lane.rail - lane.top - 10 }}
+          <Fragment key={lane.name}>
+            <button
+              role="rowheader"
+              data-lane={lane.name}
+              onClick={() => onLane(i)}
+              className={`absolute left-0 border-r border-b border-line/70 pr-2 pl-5 text-left hover:text-accent ${i % 2 === 0 ? "bg-sheet" : "bg-paper"}`}
+              style={{ top: lane.top - plan.head, height: lane.height, width: plan.side }}
             >
-              {lane.name}
-            </span>
-            {plan.detail !== "far" && (
-              <span className="absolute left-5 text-xs text-soft" style={{ top: lane.rail - lane.top + 12 }}>
-                {lane.internet ? "ways out and in" : laneWords(lane.networks)}
-                {lane.shares > 0 && plan.bridges.length > mostBridges && (
-                  <span className="block">{counted(lane.shares, "share")}</span>
-                )}
-                {lane.default === "allow" && !lane.internet && (
-                  <span className="block text-denied">allows by default</span>
-                )}
+              <span
+                className="absolute left-5 max-w-[calc(100%-1.75rem)] truncate font-serif text-[15px] leading-5 font-semibold"
+                style={{ top: lane.rail - lane.top - 10 }}
+              >
+                {lane.name}
               </span>
+              {plan.detail !== "far" && (
+                <span
+                  className="absolute left-5 text-xs text-soft"
+                  style={{ top: lane.rail - lane.top + 12 }}
+                >
+                  {lane.internet ? "ways out and in" : laneWords(lane.networks)}
+                  {lane.default === "allow" && !lane.internet && (
+                    <span className="block text-denied">allows by default</span>
+                  )}
+                </span>
+              )}
+            </button>
+            {lane.shares > 0 && plan.detail !== "far" && (
+              <button
+                className="absolute text-right text-xs text-soft hover:text-accent hover:underline"
+                style={{ top: lane.rail - plan.head + 12, left: 20, width: plan.side - 30 }}
+                aria-label={`Shares of ${lane.name}`}
+                onClick={() => onShares(i)}
+              >
+                {counted(lane.shares, "share")}
+              </button>
             )}
-          </button>
+          </Fragment>
         );
       })}
     </div>

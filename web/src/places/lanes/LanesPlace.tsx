@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import type { Schemas } from "../../api/client";
 import {
   answerQuery,
@@ -22,6 +22,7 @@ import { Key } from "./Key";
 import { NetworkSheet } from "./NetworkSheet";
 import { NewSheet } from "./NewSheet";
 import { RoutesSheet } from "./RoutesSheet";
+import { SharesSheet } from "./SharesSheet";
 import { Sick } from "./Sick";
 import { Tray } from "./Tray";
 
@@ -68,6 +69,8 @@ function Side({ estate, told }: { estate: Estate | undefined; told: Told }) {
     const now = JSON.stringify([network.subnets, network.at]);
     return <NetworkSheet key={`${net} ${dropped} ${now}`} estate={estate} told={told} network={network} />;
   }
+  const shares = params.get("shares");
+  if (estate && shares) return <SharesSheet key={shares} estate={estate} of={shares.split(" ")} />;
   if (estate && params.get("fresh")) return <NewSheet estate={estate} />;
   if (estate && params.get("many")) return <GroupSheet estate={estate} />;
   if (lane && hub) return <RoutesSheet key={`${lane} ${hub}`} segment={lane} hub={hub} />;
@@ -83,9 +86,10 @@ function Whole({ estate, told, sessions }: { estate: Estate; told: Told; session
   const wanted = params.get("detail") as Detail | null;
   const detail = wanted && details.includes(wanted) ? wanted : fitting(estate, width || 1240);
   const focus = params.get("hub") ?? "";
+  const sharing = (params.get("shares") ?? "").split(" ")[0] ?? "";
   const plan = useMemo(
-    () => layout(estate, detail, told, width, focus),
-    [estate, detail, told, width, focus],
+    () => layout(estate, detail, told, width, focus, sharing),
+    [estate, detail, told, width, focus, sharing],
   );
 
   const asked = questionOf(params);
@@ -108,6 +112,13 @@ function Whole({ estate, told, sessions }: { estate: Estate; told: Told; session
     if (begin) jumper.current?.show(begin);
   }, [begin]);
   const [at, setAt] = useState<At>({ lane: 0, column: 0 });
+  const openShares = useCallback(
+    (lanes: [number, number]) => {
+      const names = [...new Set(lanes)].map((l) => plan.lanes[l]?.name ?? "");
+      change({ fresh: null, many: null, net: null, lane: null, hub: null, shares: names.join(" ") });
+    },
+    [plan, change],
+  );
   const step = (by: number) => {
     const next = details[details.indexOf(detail) + by];
     if (next) change({ detail: next }, true);
@@ -133,7 +144,7 @@ function Whole({ estate, told, sessions }: { estate: Estate; told: Told; session
           Networks are attached to hubs, and live in segments.{" "}
           <button
             className="text-accent hover:underline"
-            onClick={() => change({ fresh: "yes", net: null, many: null })}
+            onClick={() => change({ fresh: "yes", net: null, many: null, shares: null })}
           >
             Make the first {estate.segments.length === 0 ? "segment" : "hub"}
           </button>
@@ -153,19 +164,30 @@ function Whole({ estate, told, sessions }: { estate: Estate; told: Told; session
           change({
             fresh: null,
             many: null,
+            shares: null,
             lane: plan.lanes[to.lane]?.name ?? null,
             hub: plan.columns[to.column]?.hub?.name ?? null,
             net: null,
           });
         }}
-        onNetwork={(name) => change({ fresh: null, many: null, net: name, lane: null, hub: null })}
-        onHub={(name) => change({ fresh: null, many: null, hub: name, lane: null, net: null })}
+        onNetwork={(name) =>
+          change({ fresh: null, many: null, shares: null, net: name, lane: null, hub: null })
+        }
+        onHub={(name) => change({ fresh: null, many: null, shares: null, hub: name, lane: null, net: null })}
         onLane={(lane) => {
           const first = Math.min(plan.columns.length - 1, plan.lanes[lane]?.from ?? 0);
           const hub = plan.columns[first]?.hub?.name;
           if (hub && !plan.lanes[lane]?.internet)
-            change({ fresh: null, many: null, lane: plan.lanes[lane]?.name ?? null, hub, net: null });
+            change({
+              fresh: null,
+              many: null,
+              shares: null,
+              lane: plan.lanes[lane]?.name ?? null,
+              hub,
+              net: null,
+            });
         }}
+        onShares={openShares}
         onDrop={(text, to) => {
           const [net, fromLane, fromHub] = text.split(" ");
           const hub = plan.columns[to.column]?.hub?.name;
@@ -173,6 +195,7 @@ function Whole({ estate, told, sessions }: { estate: Estate; told: Told; session
             change({
               fresh: null,
               many: null,
+              shares: null,
               net,
               into: plan.lanes[to.lane]?.name ?? null,
               onto: hub,

@@ -26,7 +26,8 @@ export function NetworkSheet({ estate, told, network }: { estate: Estate; told: 
         })
       : placed(network);
   const [draft, setDraft] = useState<Placing>(start);
-  const edits = editsOf(network, draft);
+  const [besides, setBesides] = useState<WiringEdit[]>([]); // of shares: what keeps what is placed here apart
+  const edits = [...editsOf(network, draft), ...besides];
   const segments = [...estate.segments].sort((a, b) => (a.name < b.name ? -1 : 1));
   const peers = estate.peerings.filter((p) => p.between.includes(network.name));
   const done = () => change({ into: null, onto: null, "from-lane": null, "from-hub": null }, true);
@@ -94,6 +95,7 @@ export function NetworkSheet({ estate, told, network }: { estate: Estate; told: 
                 if (subnet && e.outside && e.network === network.name) outside[subnet.name] = e.outside;
               }
               setDraft({ ...draft, outside });
+              setBesides([...besides, ...way.edits.filter((e) => e.op === "show")]);
             }}
           />
         </Part>

@@ -24,6 +24,8 @@ type Props = {
   onNetwork: (name: string) => void;
   onHub: (name: string) => void;
   onLane: (lane: number) => void;
+  /** Opens the shares of two lanes, or of one. */
+  onShares: (lanes: [number, number]) => void;
   onDrop: (network: string, at: At) => void;
   onDetail: (step: number) => void;
   onWidth: (width: number) => void;
@@ -137,9 +139,21 @@ const Inner = memo(function Inner(props: Props & { scroller: RefObject<HTMLDivEl
             />
           ),
       )}
-      <Drawing plan={plan} told={told} window={window} course={course} lit={props.lit} />
+      <Drawing
+        plan={plan}
+        told={told}
+        window={window}
+        course={course}
+        lit={props.lit}
+        onShares={props.onShares}
+      />
       <HubHeads plan={plan} told={told} window={window} onHub={props.onHub} />
-      <LaneHeads plan={plan} window={window} onLane={props.onLane} />
+      <LaneHeads
+        plan={plan}
+        window={window}
+        onLane={props.onLane}
+        onShares={(lane) => props.onShares([lane, lane])}
+      />
       {cells.map(({ lane, column }) => (
         <CellView
           key={cellKey(lane, column)}

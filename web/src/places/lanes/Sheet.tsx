@@ -19,6 +19,7 @@ export function Sheet({
       many: null,
       net: null,
       lane: null,
+      shares: null,
       hub: null,
       into: null,
       onto: null,

@@ -110,6 +110,8 @@ export interface Plan {
   /** By hub: links for which there is no track. */
   hidden: Map<string, number>;
   bridges: Bridge[];
+  /** There are too many bridges: none is drawn but those of the lane whose shares are looked at. */
+  crowded: boolean;
   peerings: { between: [Chip, Chip]; offersHub: string }[];
   /** Networks that no segment holds. */
   tray: Network[];
@@ -150,11 +152,11 @@ const widest = 420;
 /** From the left of a column to its chips. */
 export const chipInset = 26;
 export const gutterPad = 14;
-/** More bridges than this are counted, at each lane. */
+/** Of more bridges than this, only those of one lane at a time are drawn. */
 export const mostBridges = 14;
 
 /** Where everything stands: worked out from what there is alone, in order of names. */
-export function layout(e: Estate, detail: Detail, told: Told, wide = 0, focus = ""): Plan {
+export function layout(e: Estate, detail: Detail, told: Told, wide = 0, focus = "", sharing = ""): Plan {
   const s = sizes[detail];
   const hubs = [...e.hubs].sort((a, b) => (a.name < b.name ? -1 : 1));
   const columnOf = new Map(hubs.map((h, i) => [h.name, i]));
@@ -162,8 +164,15 @@ export function layout(e: Estate, detail: Detail, told: Told, wide = 0, focus = 
   const laneOf = new Map(segments.map((l, i) => [l.name, i]));
   const placed = e.networks.filter((n) => segmentsOf(n).some((l) => laneOf.has(l)));
   const hubless = placed.some((n) => n.at.length === 0);
-  const bridges = layBridges(e, laneOf);
-  const beside = bridges.length <= mostBridges ? Math.max(0, ...bridges.map((b) => b.track + 1)) : 0;
+  const every = layBridges(e.shares, laneOf);
+  const crowded = every.length > mostBridges;
+  const bridges = crowded
+    ? layBridges(
+        e.shares.filter((x) => x.owner === sharing || x.guest === sharing),
+        laneOf,
+      )
+    : every;
+  const beside = Math.max(0, ...bridges.map((b) => b.track + 1));
   const gutter = gutterPad + beside * bridgeWidth + 24;
   const narrow = hubless ? Math.min(s.column, 150) : 0; // the column of those that are attached nowhere
   const room = Math.floor((wide - s.side - gutter - narrow) / Math.max(1, hubs.length));
@@ -239,6 +248,7 @@ export function layout(e: Estate, detail: Detail, told: Told, wide = 0, focus = 
     links,
     hidden,
     bridges,
+    crowded,
     peerings: joinPeers(e, cells),
     tray: e.networks.filter((n) => segmentsOf(n).length === 0),
   };
@@ -337,9 +347,9 @@ function layTracks(e: Estate, columnOf: Map<string, number>, focus: string) {
 }
 
 /** Gives shares tracks beside the lanes, those of two lanes together. */
-function layBridges(e: Estate, laneOf: Map<string, number>): Bridge[] {
+function layBridges(shares: Estate["shares"], laneOf: Map<string, number>): Bridge[] {
   const byPair = new Map<string, Bridge>();
-  for (const share of e.shares) {
+  for (const share of shares) {
     const [a, b] = [laneOf.get(share.owner), laneOf.get(share.guest)];
     if (a === undefined || b === undefined || a === b) continue;
     const lanes: [number, number] = [Math.min(a, b), Math.max(a, b)];

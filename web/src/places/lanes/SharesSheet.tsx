@@ -1,0 +1,136 @@
+import { useState } from "react";
+import { Link, useLocation } from "react-router";
+import type { Schemas } from "../../api/client";
+import type { WiringEdit } from "../../api/queries";
+import { Button } from "../../parts/fields";
+import { placeOf } from "../../parts/ThingLink";
+import { counted } from "../../parts/wording";
+import { Consequence } from "./Consequence";
+import type { Estate } from "./layout";
+import { Choice } from "./NetworkSheet";
+import { Part, Sheet } from "./Sheet";
+
+type Share = Schemas["LaneShare"];
+
+/** The shares of a segment, or between two; each may show addresses under others. */
+export function SharesSheet({ estate, of }: { estate: Estate; of: string[] }) {
+  const [edits, setEdits] = useState<WiringEdit[]>([]);
+  const { search } = useLocation();
+  const shares = estate.shares
+    .filter((s) => of.every((segment) => s.owner === segment || s.guest === segment))
+    .sort((a, b) => (a.name < b.name ? -1 : 1));
+  return (
+    <Sheet title={of.join(" and ")} under={counted(shares.length, "share")}>
+      {shares.map((s) => (
+        <Part key={s.name} title={s.name}>
+          <p className="text-[13px]">
+            {s.owner} offers it to {s.guest}
+            {s.direction === "both" && ", and the other way"}
+            {!s.enabled && <span className="text-denied">, switched off</span>} ·{" "}
+            <Link
+              className="text-accent hover:underline"
+              to={placeOf({ kind: "share", name: s.name }, search)}
+            >
+              its sides and rules
+            </Link>
+          </p>
+          <ShownTable share={s} onEdit={setEdits} />
+          <ShowForm share={s} onEdit={setEdits} />
+          {edits[0]?.name === s.name && (
+            <Consequence
+              edits={edits}
+              verb="Do it"
+              onDone={() => setEdits([])}
+              onWay={(w) => setEdits([...edits, ...w.edits])}
+            />
+          )}
+        </Part>
+      ))}
+    </Sheet>
+  );
+}
+
+/** Who sees addresses of a share's segments. */
+const seer = (s: Share, segment: string) => (segment === s.owner ? s.guest : s.owner);
+
+function ShownTable({ share, onEdit }: { share: Share; onEdit: (edits: WiringEdit[]) => void }) {
+  if (share.show.length === 0) return null;
+  return (
+    <table aria-label={`Other addresses of ${share.name}`} className="mt-1 w-full text-[13px]">
+      <tbody>
+        {share.show.map((t) => (
+          <tr key={t.segment + t.inside} className="border-t border-line align-baseline">
+            <td className="py-0.5 pr-2">
+              <span className="font-mono text-xs">{t.inside}</span>{" "}
+              <span className="text-soft">of {t.segment}</span>
+            </td>
+            <td className="pr-2">
+              <span className="text-soft">{seer(share, t.segment)} sees it as</span>{" "}
+              <span className="font-mono text-xs">{t.outside}</span>
+            </td>
+            <td className="text-right">
+              <button
+                className="text-soft hover:text-denied"
+                onClick={() =>
+                  onEdit([{ op: "unshow", name: share.name, segment: t.segment, prefix: t.inside }])
+                }
+              >
+                no longer
+              </button>
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+function ShowForm({ share, onEdit }: { share: Share; onEdit: (edits: WiringEdit[]) => void }) {
+  const [segment, setSegment] = useState(share.owner);
+  const [inside, setInside] = useState("");
+  const [outside, setOutside] = useState("");
+  const [open, setOpen] = useState(false);
+  if (!open)
+    return (
+      <button className="pt-1 text-[13px] text-soft hover:text-accent" onClick={() => setOpen(true)}>
+        Show some of it under other addresses…
+      </button>
+    );
+  const field = "w-36 rounded border border-line bg-paper px-1.5 py-0.5 font-mono text-xs text-ink";
+  return (
+    <form
+      className="flex flex-wrap items-center gap-1.5 pt-1.5 text-[13px] text-soft"
+      onSubmit={(event) => {
+        event.preventDefault();
+        onEdit([{ op: "show", name: share.name, segment, prefix: inside.trim(), outside: outside.trim() }]);
+      }}
+    >
+      show
+      <input
+        aria-label={`Inside, of ${share.name}`}
+        placeholder="10.1.0.0/24"
+        value={inside}
+        onChange={(event) => setInside(event.target.value)}
+        className={field}
+      />
+      of
+      <Choice
+        label={`Segment, of ${share.name}`}
+        value={segment}
+        options={[share.owner, share.guest].map((s) => [s, s] as const)}
+        onChange={setSegment}
+      />
+      to {seer(share, segment)} as
+      <input
+        aria-label={`Outside, of ${share.name}`}
+        placeholder="100.64.0.0/24"
+        value={outside}
+        onChange={(event) => setOutside(event.target.value)}
+        className={field}
+      />
+      <Button type="submit" disabled={inside.trim() === "" || outside.trim() === ""}>
+        See what changes
+      </Button>
+    </form>
+  );
+}
