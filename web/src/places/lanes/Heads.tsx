@@ -182,8 +182,8 @@ export function LaneHeads({
             </button>
             {lane.shares > 0 && plan.detail !== "far" && (
               <button
-                className="absolute text-right text-xs text-soft hover:text-accent hover:underline"
-                style={{ top: lane.rail - plan.head + 12, left: 20, width: plan.side - 30 }}
+                className="absolute left-5 text-xs text-soft hover:text-accent hover:underline"
+                style={{ top: lane.rail - plan.head + (lane.default === "allow" ? 44 : 28) }}
                 aria-label={`Shares of ${lane.name}`}
                 onClick={() => onShares(i)}
               >

@@ -73,7 +73,10 @@ function Side({ estate, told }: { estate: Estate | undefined; told: Told }) {
   if (estate && shares) return <SharesSheet key={shares} estate={estate} of={shares.split(" ")} />;
   if (estate && params.get("fresh")) return <NewSheet estate={estate} />;
   if (estate && params.get("many")) return <GroupSheet estate={estate} />;
-  if (lane && hub) return <RoutesSheet key={`${lane} ${hub}`} segment={lane} hub={hub} />;
+  if (lane && hub) {
+    const own = estate?.shares.filter((s) => s.owner === lane || s.guest === lane) ?? [];
+    return <RoutesSheet key={`${lane} ${hub}`} segment={lane} hub={hub} shares={own.length} />;
+  }
   if (estate && hub) return <HubSheet key={hub} estate={estate} told={told} hub={hub} />;
   if (params.get("road") === "shown") return <Panel />;
   return null;
@@ -111,6 +114,11 @@ function Whole({ estate, told, sessions }: { estate: Estate; told: Told; session
   useEffect(() => {
     if (begin) jumper.current?.show(begin);
   }, [begin]);
+  const bridged = sharing ? plan.lanes.find((l) => l.name === sharing)?.rail : undefined;
+  const edge = plan.width;
+  useEffect(() => {
+    if (bridged !== undefined) jumper.current?.show({ x: edge, y: bridged }); // bridges stand at the far end
+  }, [bridged, edge]);
   const [at, setAt] = useState<At>({ lane: 0, column: 0 });
   const openShares = useCallback(
     (lanes: [number, number]) => {

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import { routesQuery } from "../../api/queries";
+import { useAddress } from "../../frame/address";
 import { ThingLink } from "../../parts/ThingLink";
 import { useDebounced } from "../../parts/useDebounced";
 import { counted } from "../../parts/wording";
@@ -10,7 +11,8 @@ import { Part, Sheet } from "./Sheet";
 import { Waiting } from "./Waiting";
 
 /** The route table of a segment at a hub. */
-export function RoutesSheet({ segment, hub }: { segment: string; hub: string }) {
+export function RoutesSheet({ segment, hub, shares }: { segment: string; hub: string; shares: number }) {
+  const { change } = useAddress();
   return (
     <Sheet
       title={
@@ -18,7 +20,22 @@ export function RoutesSheet({ segment, hub }: { segment: string; hub: string }) 
           {segment} <span className="font-normal text-soft">at</span> {hub}
         </>
       }
-      under="how this hub reaches every address of the segment, and what shares bring"
+      under={
+        <>
+          how this hub reaches every address of the segment, and what its{" "}
+          {shares === 0 ? (
+            "shares"
+          ) : (
+            <button
+              className="text-accent hover:underline"
+              onClick={() => change({ lane: null, hub: null, shares: segment })}
+            >
+              {counted(shares, "share")}
+            </button>
+          )}{" "}
+          bring
+        </>
+      }
     >
       <RouteTable of={{ segment, hub }} />
     </Sheet>

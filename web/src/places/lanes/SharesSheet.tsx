@@ -8,34 +8,51 @@ import { counted } from "../../parts/wording";
 import { Consequence } from "./Consequence";
 import type { Estate } from "./layout";
 import { Choice } from "./NetworkSheet";
-import { Part, Sheet } from "./Sheet";
+import { Sheet } from "./Sheet";
 
 type Share = Schemas["LaneShare"];
 
 /** The shares of a segment, or between two; each may show addresses under others. */
 export function SharesSheet({ estate, of }: { estate: Estate; of: string[] }) {
   const [edits, setEdits] = useState<WiringEdit[]>([]);
+  const [open, setOpen] = useState("");
   const { search } = useLocation();
   const shares = estate.shares
     .filter((s) => of.every((segment) => s.owner === segment || s.guest === segment))
     .sort((a, b) => (a.name < b.name ? -1 : 1));
   return (
-    <Sheet title={of.join(" and ")} under={counted(shares.length, "share")}>
+    <Sheet
+      title={of.join(" and ")}
+      under={`${counted(shares.length, "share")}, from what is offered to whom it is offered`}
+    >
       {shares.map((s) => (
-        <Part key={s.name} title={s.name}>
-          <p className="text-[13px]">
-            {s.owner} offers it to {s.guest}
-            {s.direction === "both" && ", and the other way"}
-            {!s.enabled && <span className="text-denied">, switched off</span>} ·{" "}
+        <section
+          key={s.name}
+          aria-label={s.name}
+          className="border-t border-line py-1.5 text-[13px] first:border-0"
+        >
+          <div className="flex items-baseline gap-2">
             <Link
-              className="text-accent hover:underline"
+              className="min-w-0 flex-1 truncate font-semibold hover:text-accent"
+              title="Its sides and rules"
               to={placeOf({ kind: "share", name: s.name }, search)}
             >
-              its sides and rules
+              {s.name}
             </Link>
-          </p>
+            <span className="flex-none text-soft">
+              {s.owner} {s.direction === "both" ? "↔" : "→"} {s.guest}
+              {!s.enabled && <span className="text-denied"> off</span>}
+            </span>
+            <button
+              aria-expanded={open === s.name}
+              className="flex-none text-soft hover:text-accent"
+              onClick={() => setOpen(open === s.name ? "" : s.name)}
+            >
+              other addresses…
+            </button>
+          </div>
           <ShownTable share={s} onEdit={setEdits} />
-          <ShowForm share={s} onEdit={setEdits} />
+          {open === s.name && <ShowForm share={s} onEdit={setEdits} />}
           {edits[0]?.name === s.name && (
             <Consequence
               edits={edits}
@@ -44,7 +61,7 @@ export function SharesSheet({ estate, of }: { estate: Estate; of: string[] }) {
               onWay={(w) => setEdits([...edits, ...w.edits])}
             />
           )}
-        </Part>
+        </section>
       ))}
     </Sheet>
   );
@@ -89,13 +106,6 @@ function ShowForm({ share, onEdit }: { share: Share; onEdit: (edits: WiringEdit[
   const [segment, setSegment] = useState(share.owner);
   const [inside, setInside] = useState("");
   const [outside, setOutside] = useState("");
-  const [open, setOpen] = useState(false);
-  if (!open)
-    return (
-      <button className="pt-1 text-[13px] text-soft hover:text-accent" onClick={() => setOpen(true)}>
-        Show some of it under other addresses…
-      </button>
-    );
   const field = "w-36 rounded border border-line bg-paper px-1.5 py-0.5 font-mono text-xs text-ink";
   return (
     <form

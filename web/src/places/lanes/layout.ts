@@ -210,7 +210,14 @@ export function layout(e: Estate, detail: Detail, told: Told, wide = 0, focus = 
     const own = columns.map((_, c) => cells.get(cellKey(i, c))).filter((c) => c !== undefined);
     const rows = Math.max(0, ...own.map((c) => c.rows));
     const exits = i === segments.length ? Math.max(0, ...own.map((c) => c.exits.length)) : 0;
-    const height = Math.max(s.lane, s.rail + s.below + Math.max(rows, exits) * s.chip + (s.chip ? 10 : 0));
+    const sharing = e.shares.filter(
+      (x) => x.owner === segments[i]?.name || x.guest === segments[i]?.name,
+    ).length;
+    const said = segments[i]?.default === "allow" && sharing > 0 && detail !== "far" ? 16 : 0; // a line more in its head
+    const height = Math.max(
+      s.lane + said,
+      s.rail + s.below + Math.max(rows, exits) * s.chip + (s.chip ? 10 : 0),
+    );
     const at = own.map((c) => c.column);
     lanes.push({
       name: segments[i]?.name ?? "internet",
@@ -222,7 +229,7 @@ export function layout(e: Estate, detail: Detail, told: Told, wide = 0, focus = 
       from: Math.min(...at, Infinity),
       to: Math.max(...at, -1),
       networks: placed.filter((n) => segmentsOf(n).includes(segments[i]?.name ?? "")).length,
-      shares: e.shares.filter((x) => x.owner === segments[i]?.name || x.guest === segments[i]?.name).length,
+      shares: sharing,
     });
     top += height;
   }
