@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"github.com/gaissmai/bart"
+	"go4.org/netipx"
 )
 
 // RouteMarks tell addresses apart whose ways may differ although they have one
@@ -122,5 +123,52 @@ func (m *RouteMarks) At(a netip.Addr) int {
 	return None
 }
 
-// Same reports whether two sets of marks give every address the same mark.
-func (m *RouteMarks) Same(other *RouteMarks) bool { return slices.Equal(m.list, other.list) }
+// Renamed returns other marks under the numbers of these, as far as both tell the
+// same addresses apart; marks that only the others have get numbers that these do
+// not use. Addresses in some prefixes do not count. It is false if the others tell
+// addresses apart that these do not. Cost: the prefixes of both, in look-ups.
+func (m *RouteMarks) Renamed(other *RouteMarks, besides []netip.Prefix) (*RouteMarks, bool) {
+	to, back := map[int]int{None: None}, map[int]int{}
+	same := func(a netip.Addr) bool {
+		if !a.IsValid() || slices.ContainsFunc(besides, func(p netip.Prefix) bool { return p.Contains(a) }) {
+			return true
+		}
+		was, is := m.At(a), other.At(a)
+		known, ok := to[was]
+		if !ok {
+			to[was], known = is, is
+			if _, ok := back[is]; !ok && is != None {
+				back[is] = was
+			}
+		}
+		return known == is
+	}
+	bounds := func(p netip.Prefix) bool { return same(p.Addr()) && same(netipx.PrefixLastIP(p).Next()) }
+	for _, p := range besides {
+		if !bounds(p) {
+			return nil, false
+		}
+	}
+	next := 0
+	for _, x := range m.list {
+		if next = max(next, x.mark+1); !bounds(x.prefix) {
+			return nil, false
+		}
+	}
+	for _, x := range other.list {
+		if !bounds(x.prefix) {
+			return nil, false
+		}
+	}
+	out := &RouteMarks{}
+	for _, x := range other.list {
+		mark, ok := back[x.mark]
+		if !ok {
+			mark, next = next, next+1
+			back[x.mark] = mark
+		}
+		out.table.Insert(x.prefix, mark)
+		out.list = append(out.list, marked{x.prefix, mark})
+	}
+	return out, true
+}

@@ -56,7 +56,7 @@ type partition struct {
 
 	alike map[string]int // numbers of what makes ways alike, see spotKey
 	roads *paths.RouteMarks
-	id    int64  // no other partition has it
+	id    int64  // no partition of other classes has it
 	graft *graft // how it came of another, if it did
 
 	addresses directory

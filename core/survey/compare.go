@@ -239,27 +239,43 @@ type bundle struct {
 	bits     *bitset.BitSet // the joints; made when needed
 }
 
+// bundles puts joints into bundles. Joints of one kind before are of few kinds
+// after, so bundles are found by the kind before, and then one by one.
 func (p *pairing) bundles(t *territory, old, new func(int) int32) []bundle {
-	type key struct {
-		old, new    int32
-		four, stays bool
-	}
-	at := map[key]int{}
 	var out []bundle
+	var first, next []int32 // by kind before, and by bundle
+	of, count := make([]int32, len(t.joints)), []int32(nil)
 	for i := range t.joints {
 		j := &t.joints[i]
-		k := key{old(j.old), new(j.new), j.four, p.graft != nil && j.old == j.new}
-		if k.old == absent && k.new == absent {
+		k := bundle{old: old(j.old), new: new(j.new), four: j.four, stays: p.graft != nil && j.old == j.new}
+		if of[i] = -1; k.old == absent && k.new == absent {
 			continue
 		}
-		n, ok := at[k]
-		if !ok {
-			n = len(out)
-			at[k] = n
-			out = append(out, bundle{old: k.old, new: k.new, four: k.four, stays: k.stays})
+		slot := int(k.old - nowhere)
+		for slot >= len(first) {
+			first = append(first, -1)
 		}
-		out[n].joints = append(out[n].joints, int32(i))
+		n := first[slot]
+		for n >= 0 && (out[n].new != k.new || out[n].four != k.four || out[n].stays != k.stays) {
+			n = next[n]
+		}
+		if n < 0 {
+			n = int32(len(out))
+			out, count, next = append(out, k), append(count, 0), append(next, first[slot])
+			first[slot] = n
+		}
+		of[i] = n
+		count[n]++
 		out[n].size.add(j.size)
+	}
+	all := make([]int32, len(t.joints))
+	for n := range out {
+		out[n].joints, all = all[:0:count[n]], all[count[n]:]
+	}
+	for i, n := range of {
+		if n >= 0 {
+			out[n].joints = append(out[n].joints, int32(i))
+		}
 	}
 	return out
 }
@@ -277,7 +293,7 @@ func (b *bundle) set(n int) *bitset.BitSet {
 // alter finds the stances whose verdicts differ, if the surveys share their
 // endpoints and their ledger; else anything may differ.
 func (c *comparer) alter() {
-	if c.old.partition != c.new.partition || c.old.ledger != c.new.ledger {
+	if c.old.id != c.new.id || c.old.ledger != c.new.ledger {
 		return
 	}
 	stances := 0
@@ -328,7 +344,7 @@ func (p *pairing) alteredIn(kind int32) []bool {
 
 // inside compares flows whose source is inside.
 func (p *pairing) inside() {
-	same := p.old.partition == p.new.partition
+	same := p.old.id == p.new.id
 	if same && p.old.block == nil && p.new.block == nil {
 		return // either finds nothing under the addresses
 	}

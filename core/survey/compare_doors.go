@@ -9,7 +9,7 @@ import (
 // doors compares flows from the internet: they can differ where a gate is open
 // in one survey, or an end is there in one only.
 func (p *pairing) doors() {
-	if p.shares() && slices.Equal(p.old.judge.Publications(), p.new.judge.Publications()) && !p.new.block.holdsAny(p.altered) {
+	if p.shares() && p.old.net == p.new.net && slices.Equal(p.old.judge.Publications(), p.new.judge.Publications()) && !p.new.block.holdsAny(p.altered) {
 		return
 	}
 	a, b := p.land(p.from), p.land(p.to)

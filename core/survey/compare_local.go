@@ -19,7 +19,7 @@ func (p *pairing) locals(disturbed []int32, sources, targets []bundle) {
 		}
 	}
 	oldNet, newNet := p.networks(p.old.Survey, false), p.networks(p.new.Survey, true)
-	same := p.old.partition == p.new.partition
+	same := p.old.id == p.new.id
 	for _, i := range disturbed {
 		x := &joints[i]
 		visit := func(k int32) {

@@ -84,7 +84,7 @@ func (s *Survey) expectAll(before []Held, d *Difference) []Held {
 // about: it looks at the endpoints, and not at services.
 func (d *Difference) touches(x *estate.Expectation) bool {
 	c := d.comparer
-	if c.old.partition != c.new.partition && (c.graft == nil || c.resettled(x.From) || c.resettled(x.To)) {
+	if c.old.id != c.new.id && (c.graft == nil || c.resettled(x.From) || c.resettled(x.To)) {
 		return true // it may be about other endpoints than before, though their flows fare alike
 	}
 	for i := range d.Changes {
@@ -129,7 +129,7 @@ func about(n Node, e estate.End) bool {
 func (c *comparer) jointsOf(land int, e estate.End) *bitset.BitSet {
 	t := c.land(land)
 	out := bitset.New(uint(len(t.joints)))
-	if c.old.partition == c.new.partition { // joints are classes
+	if c.old.id == c.new.id { // joints are classes
 		for _, m := range c.new.end(e) {
 			out.Set(uint(c.new.classes[m.Class].at))
 		}

@@ -110,14 +110,13 @@ type grafter struct {
 	old   *partition
 	judge *verdict.Judge
 	homes []netip.Prefix // of touched networks, before and after
+	roads *paths.RouteMarks
 }
 
 // apart reports whether the touched networks have their addresses to themselves,
-// before and after, and all other addresses keep their marks.
+// before and after, and no two other addresses are told apart by ways that were
+// alike.
 func (g *grafter) apart() bool {
-	if !g.judge.Net().Marks().Same(g.old.roads) {
-		return false
-	}
 	nets := []*paths.Net{g.old.net, g.judge.Net()}
 	for _, net := range nets {
 		net.EachHome(func(segment, network int, p netip.Prefix) {
@@ -134,7 +133,8 @@ func (g *grafter) apart() bool {
 		return a.Bits() - b.Bits()
 	})
 	g.homes = slices.Compact(g.homes)
-	ok := true
+	roads, ok := g.old.roads.Renamed(g.judge.Net().Marks(), g.homes)
+	g.roads = roads
 	inside := paths.PrivatePrefixes()
 	for _, p := range g.homes {
 		ok = ok && slices.ContainsFunc(inside, func(o netip.Prefix) bool { return o.Bits() <= p.Bits() && o.Contains(p.Addr()) })
@@ -153,7 +153,7 @@ func (g *grafter) partition() *partition {
 	old, net := g.old, g.judge.Net()
 	p := &partition{
 		net: net, classes: slices.Clone(old.classes), inside: slices.Clone(old.inside), outside: old.outside, sets: slices.Clip(old.sets),
-		local: slices.Clone(old.local), spots: slices.Clone(old.spots), alike: maps.Clone(old.alike), roads: old.roads, id: partitions.Add(1), graft: g.graft,
+		local: slices.Clone(old.local), spots: slices.Clone(old.spots), alike: maps.Clone(old.alike), roads: g.roads, id: partitions.Add(1), graft: g.graft,
 	}
 	for d, touched := range g.domains {
 		if touched {

@@ -2,6 +2,7 @@ package survey
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"testing"
 
@@ -22,7 +23,10 @@ func editPlace(t *rapid.T, e *estate.Estate) *estate.Estate {
 	n := e.Networks[k]
 	mine := func(a estate.Attachment) bool { return a.Network == n.Name }
 	at := slices.IndexFunc(e.Attachments, mine)
-	kind := rapid.IntRange(0, 4).Draw(t, "kind")
+	kind := rapid.IntRange(0, 9).Draw(t, "kind")
+	if kind > 7 {
+		return editLinks(t, e)
+	}
 	if at < 0 && kind > 1 {
 		kind = 1
 	}
@@ -43,8 +47,55 @@ func editPlace(t *rapid.T, e *estate.Estate) *estate.Estate {
 		next.Attachments[at].State = map[string]string{"up": "down", "down": "up"}[next.Attachments[at].State]
 	case 3:
 		next.Attachments[at].Cost += 7
+	case 5, 6: // a prefix that it bears comes or goes
+		a := &next.Attachments[at]
+		if len(a.Static) > 0 && kind == 5 {
+			a.Static = nil
+			break
+		}
+		p := rapid.SampledFrom([]string{"10.250.0.0/24", "10.0.0.0/13", "172.20.0.0/14", "fd00:77::/64"}).Draw(t, "static")
+		a.Static = append(slices.Clone(a.Static), estate.Static{Prefix: netip.MustParsePrefix(p), Segment: rapid.SampledFrom(e.Segments).Draw(t, "of").Name})
+	case 7: // so does one that it learned
+		a := &next.Attachments[at]
+		a.Learned = slices.Clone(a.Learned)
+		for i := range a.Learned {
+			a.Learned[i].Status = map[string]string{"accepted": "waiting", "waiting": "accepted", "withdrawn": "accepted", "refused": "waiting"}[a.Learned[i].Status]
+		}
 	case 4:
 		next.Attachments = slices.Delete(next.Attachments, at, at+1)
+	}
+	if len(estate.Check(&next)) > 0 {
+		return e
+	}
+	return &next
+}
+
+// borne returns how many prefixes attachments lead to.
+func borne(e *estate.Estate) (n int) {
+	for i := range e.Attachments {
+		n += len(e.Attachments[i].Static)
+		for _, l := range e.Attachments[i].Learned {
+			n += oneIf(l.Status == "accepted")
+		}
+	}
+	return n
+}
+
+// editLinks returns a copy of e in which two hubs are linked otherwise.
+func editLinks(t *rapid.T, e *estate.Estate) *estate.Estate {
+	next := *e
+	next.Links = slices.Clone(e.Links)
+	hubs := [2]string{rapid.SampledFrom(e.Hubs).Draw(t, "hub").Name, rapid.SampledFrom(e.Hubs).Draw(t, "far").Name}
+	at := rapid.IntRange(0, max(0, len(e.Links)-1)).Draw(t, "link")
+	switch kind := rapid.IntRange(0, 3).Draw(t, "change"); {
+	case kind == 0 || len(e.Links) == 0:
+		next.Links = append(next.Links, estate.Link{Between: hubs, Cost: rapid.IntRange(1, 30).Draw(t, "cost"), State: "up"})
+	case kind == 1:
+		next.Links[at].State = map[string]string{"up": "down", "down": "up"}[next.Links[at].State]
+	case kind == 2:
+		next.Links[at].Cost = rapid.IntRange(1, 30).Draw(t, "cost")
+	default:
+		next.Links = slices.Delete(next.Links, at, at+1)
 	}
 	if len(estate.Check(&next)) > 0 {
 		return e
@@ -58,7 +109,7 @@ func TestPlacingIsSurveyingAnew(t *testing.T) {
 	defer func(was int) { mostGrafted = was }(mostGrafted)
 	mostGrafted = 1
 	everything := func(string) bool { return true }
-	meet.Check(t, meet.Wants{"an edit in place": 50, "an edit in place that changes flows": 30}, func(t *rapid.T, met meet.Met) {
+	meet.Check(t, meet.Wants{"an edit in place": 50, "an edit in place that changes flows": 30, "links": 30, "links that change flows": 10, "prefixes": 20}, func(t *rapid.T, met meet.Met) {
 		e := expecting(drawValid(t))
 		s := New(verdict.New(e))
 		s.Expectations()
@@ -94,6 +145,10 @@ func TestPlacingIsSurveyingAnew(t *testing.T) {
 				require.Equal(t, revised.Judge().Judge(f), revised.Tell(&f), "%v", f)
 			}
 			grafted := revised.graft != nil && revised.graft.from == s.id
+			linked := next != e && revised.id == s.id && revised.net != s.net
+			met.If(linked, "links")
+			met.If(linked && len(d.Changes) > 0, "links that change flows")
+			met.If(grafted && len(next.Attachments) == len(e.Attachments) && borne(next) != borne(e), "prefixes")
 			met.If(grafted, "an edit in place")
 			met.If(grafted && len(d.Changes) > 0, "an edit in place that changes flows")
 			e, s = next, revised

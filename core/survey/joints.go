@@ -52,7 +52,7 @@ func (c *comparer) land(i int) *territory {
 	if !t.cut {
 		t.cut = true
 		switch {
-		case c.old.partition == c.new.partition, c.graft != nil && !c.graft.moves(t):
+		case c.old.id == c.new.id, c.graft != nil && !c.graft.moves(t):
 			t.joints = sameJoints(c.old.partition, t.old)
 		default:
 			t.joints = join(c.old, c.new, t)

@@ -13,7 +13,8 @@ import (
 // s, which stays as it is: an edit of a policy's rules costs the stances that
 // the policy has a say in; one of its sides, and one that comes or goes, the
 // blocks of its segments; one of where networks are placed, the blocks of the
-// segments that they are in. Any other edit is surveyed from the ground.
+// segments that they are in; one of links, the ways. Any other edit is surveyed from
+// the ground.
 func (s *Survey) Revise(e *estate.Estate) (*Survey, Difference) {
 	j, r := s.judge.Revise(e)
 	before, next := s.revised(j, r)
@@ -33,6 +34,9 @@ func (s *Survey) Revise(e *estate.Estate) (*Survey, Difference) {
 func (s *Survey) revised(j *verdict.Judge, r verdict.Revision) (before, after *Survey) {
 	if r.Whole {
 		return s, nil
+	}
+	if r.Links {
+		return s, s.relinked(j, &r)
 	}
 	if len(r.Networks) > 0 {
 		return s, s.placed(j, &r)

@@ -135,7 +135,7 @@ func TestRevisingIsSurveyingAnew(t *testing.T) {
 			}
 			require.Equal(t, heldWords(anew.Expectations()), heldWords(revised.Expectations()))
 			met.If(len(d.Changes) > 0, "an edit that changes flows")
-			met.If(revised.partition == s.partition, "an edit in place")
+			met.If(revised.id == s.id, "an edit in place")
 			e, s = next, revised
 		}
 	})

@@ -14,25 +14,27 @@ type Revision struct {
 	Whole    bool  // nothing is known to be as it was
 	Policies []int // whose rules, sides, segments or switch may differ
 	Rails    []int // guardrails, likewise
+	Links    bool  // hubs are linked otherwise: nothing else differs
 	Networks []int // whose places or ways may differ: they, and what they are peered with, are placed otherwise
 }
 
 // Revise returns the judge of e, an edit of the estate of j, and what it has
 // anew. Where an edit only changes policies, adds some or removes some, networks,
 // groups and everything else are not compiled again; where it places some networks
-// otherwise, rules and groups are not; that takes slices of e that
+// otherwise, or links hubs otherwise, rules and groups are not; that takes slices of e that
 // are those of j's estate wherever nothing changed. A policy keeps its number for
 // good: one that is gone says nothing, and one that is new gets the next. Cost:
 // then the number of policies; else that of New.
 func (j *Judge) Revise(e *estate.Estate) (*Judge, Revision) {
 	if !sameBesidesPolicies(j.estate, e) {
+		if sameBesidesLinks(j.estate, e) {
+			return j.on(e), Revision{Links: true}
+		}
 		networks, known := j.placedOtherwise(e)
 		if !known {
 			return New(e), Revision{Whole: true}
 		}
-		next := *j
-		next.estate, next.net, next.reach = e, paths.New(e), &reachBook{}
-		return &next, Revision{Networks: networks}
+		return j.on(e), Revision{Networks: networks}
 	}
 	next := *j
 	next.estate = e
@@ -72,6 +74,14 @@ func (j *Judge) Revise(e *estate.Estate) (*Judge, Revision) {
 		next.indexEstate()
 	}
 	return &next, v.revision
+}
+
+// on returns the judge of an estate that has other ways than j's, and the same
+// groups and rules.
+func (j *Judge) on(e *estate.Estate) *Judge {
+	next := *j
+	next.estate, next.net, next.reach = e, paths.New(e), &reachBook{}
+	return &next
 }
 
 // numbers gives policies and guardrails their numbers, by name, for a judge and
@@ -168,6 +178,13 @@ func sameBesidesPolicies(a, b *estate.Estate) bool {
 		same(a.Networks, b.Networks) && same(a.Attachments, b.Attachments) && same(a.Peerings, b.Peerings) && same(a.Exits, b.Exits) &&
 		same(a.Publications, b.Publications) && same(a.Workloads, b.Workloads) && same(a.Services, b.Services) && same(a.Groups, b.Groups) &&
 		same(a.Pools, b.Pools) && same(a.Rulebooks, b.Rulebooks) && same(a.Shares, b.Shares)
+}
+
+// sameBesidesLinks reports whether two estates share everything but links.
+func sameBesidesLinks(a, b *estate.Estate) bool {
+	as := *b
+	as.Links = a.Links
+	return sameBesidesPolicies(a, &as) && same(a.Policies, b.Policies)
 }
 
 // same reports whether two slices are one and the same.
