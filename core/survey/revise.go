@@ -108,7 +108,7 @@ func (s *Survey) concerned(before *Survey, b *block, r *verdict.Revision) bool {
 	case b.from == len(s.inside):
 		segment = b.to
 	case b.to != len(s.inside) && b.from != b.to:
-		return false // shares decide
+		return slices.ContainsFunc(r.Shares, func(x int) bool { return s.judge.Joins(x, b.from, b.to) })
 	}
 	for _, p := range r.Policies {
 		for _, j := range []*verdict.Judge{before.judge, s.judge} {

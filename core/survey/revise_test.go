@@ -20,6 +20,9 @@ func editPolicy(t *rapid.T, e *estate.Estate) *estate.Estate {
 		return e
 	}
 	next := *e
+	if len(e.Shares) > 0 && rapid.IntRange(0, 3).Draw(t, "share") == 0 {
+		return editShare(t, e)
+	}
 	next.Policies = slices.Clone(e.Policies)
 	at := rapid.IntRange(0, len(e.Policies)-1).Draw(t, "policy")
 	p := &next.Policies[at]
@@ -71,6 +74,28 @@ func editPolicy(t *rapid.T, e *estate.Estate) *estate.Estate {
 	return &next
 }
 
+// editShare returns a copy of e in which a share lets other services in, or the other
+// way too.
+func editShare(t *rapid.T, e *estate.Estate) *estate.Estate {
+	next := *e
+	next.Shares = slices.Clone(e.Shares)
+	s := &next.Shares[rapid.IntRange(0, len(e.Shares)-1).Draw(t, "share")]
+	switch rapid.IntRange(0, 2).Draw(t, "kind") {
+	case 0:
+		s.Direction = map[string]string{"inbound": "both", "both": "inbound"}[s.Direction]
+	case 1:
+		s.Rules = e.Shares[rapid.IntRange(0, len(e.Shares)-1).Draw(t, "other")].Rules
+	default:
+		s.Rules = slices.Clone(s.Rules)
+		r := &s.Rules[rapid.IntRange(0, len(s.Rules)-1).Draw(t, "rule")]
+		r.Services = []estate.ServiceRef{{Term: estate.Term{Protocol: estate.TCP, Ports: estate.Range{Lo: 443, Hi: rapid.Uint16Range(443, 445).Draw(t, "port")}, SourcePorts: estate.AllPorts}}}
+		if r.Action, r.Pool = estate.Allow, ""; len(e.Pools) > 0 && rapid.Bool().Draw(t, "inspect") {
+			r.Action, r.Pool = estate.Inspect, e.Pools[0].Name
+		}
+	}
+	return &next
+}
+
 // expecting returns an estate with expectations between all its groups and
 // segments, and to and from the internet.
 func expecting(e *estate.Estate) *estate.Estate {
@@ -115,7 +140,7 @@ func changesOf(d *Difference) []string {
 // the one before, against surveys from the ground.
 func TestRevisingIsSurveyingAnew(t *testing.T) {
 	everything := func(string) bool { return true }
-	meet.Check(t, meet.Wants{"an edit that changes flows": 100, "an edit in place": 300}, func(t *rapid.T, met meet.Met) {
+	meet.Check(t, meet.Wants{"an edit that changes flows": 100, "an edit in place": 300, "an edit of a share that changes flows": 5}, func(t *rapid.T, met meet.Met) {
 		e := expecting(drawValid(t))
 		s := New(verdict.New(e))
 		s.Expectations()
@@ -134,6 +159,7 @@ func TestRevisingIsSurveyingAnew(t *testing.T) {
 				}
 			}
 			require.Equal(t, heldWords(anew.Expectations()), heldWords(revised.Expectations()))
+			met.If(len(d.Changes) > 0 && revised.id == s.id && len(next.Shares) > 0 && &next.Shares[0] != &e.Shares[0], "an edit of a share that changes flows")
 			met.If(len(d.Changes) > 0, "an edit that changes flows")
 			met.If(revised.id == s.id, "an edit in place")
 			e, s = next, revised

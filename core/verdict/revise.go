@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"slices"
+	"strings"
 	"sync"
 
 	"bivium/core/estate"
@@ -14,6 +15,7 @@ type Revision struct {
 	Whole    bool  // nothing is known to be as it was
 	Policies []int // whose rules, sides, segments or switch may differ
 	Rails    []int // guardrails, likewise
+	Shares   []int // whose rules or directions may differ
 	Links    bool  // hubs are linked otherwise: nothing else differs
 	Networks []int // whose places or ways may differ: they, and what they are peered with, are placed otherwise
 }
@@ -26,7 +28,8 @@ type Revision struct {
 // good: one that is gone says nothing, and one that is new gets the next. Cost:
 // then the number of policies; else that of New.
 func (j *Judge) Revise(e *estate.Estate) (*Judge, Revision) {
-	if !sameBesidesPolicies(j.estate, e) {
+	shares, ruled := j.sharesRuledOtherwise(e)
+	if !ruled {
 		if sameBesidesLinks(j.estate, e) {
 			return j.on(e), Revision{Links: true}
 		}
@@ -41,6 +44,7 @@ func (j *Judge) Revise(e *estate.Estate) (*Judge, Revision) {
 	next.policies, next.rails = slices.Clone(j.policies), slices.Clone(j.rails)
 	next.sets = slices.Clip(j.sets)
 	v := reviser{next: &next, compiler: next.compilerOf()}
+	v.putShares(e, shares)
 	moved := len(j.estate.Policies) != len(e.Policies)
 	stays := make([]bool, len(j.estate.Policies))
 	for i := range e.Policies {
@@ -164,6 +168,57 @@ func (v *reviser) put(p *estate.Policy) {
 	v.resided = v.resided || !sameReach(&was, &j.policies[n])
 }
 
+// putShares compiles the rules of some shares, in place of those that they had.
+func (v *reviser) putShares(e *estate.Estate, which []int) {
+	if len(which) == 0 {
+		return
+	}
+	j := v.next
+	j.shares = slices.Clone(j.shares)
+	for _, i := range which {
+		s := &e.Shares[i]
+		n, _ := slices.BinarySearchFunc(j.shares, s.Name, func(known share, name string) int { return strings.Compare(known.name, name) })
+		j.shares[n].both, j.shares[n].rules = s.Direction == "both", v.compiler.rules(s.Rules)
+		v.revision.Shares = append(v.revision.Shares, n)
+	}
+}
+
+// sharesRuledOtherwise returns the shares, by place in the document, whose rules or
+// directions an edit changes; false if it changes anything else but policies.
+func (j *Judge) sharesRuledOtherwise(e *estate.Estate) ([]int, bool) {
+	was := j.estate
+	if same(was.Shares, e.Shares) {
+		return nil, sameBesidesPolicies(was, e)
+	}
+	with := *e
+	with.Shares = was.Shares
+	if !sameBesidesPolicies(was, &with) || len(was.Shares) != len(e.Shares) {
+		return nil, false
+	}
+	var out []int
+	names := map[string]bool{}
+	for i := range e.Shares {
+		a, b := &was.Shares[i], &e.Shares[i]
+		sides := func(x, y estate.Party) bool {
+			return x.Segment == y.Segment && x.Groups.Any == y.Groups.Any && same(x.Groups.Groups, y.Groups.Groups)
+		}
+		if a.Name != b.Name || names[a.Name] || a.Enabled != b.Enabled || !sides(a.Owner, b.Owner) || !sides(a.Guest, b.Guest) || !same(a.Show, b.Show) {
+			return nil, false
+		}
+		names[a.Name] = true
+		if a.Direction != b.Direction || !same(a.Rules, b.Rules) {
+			out = append(out, i)
+		}
+	}
+	return out, true
+}
+
+// Joins reports whether a share joins two segments.
+func (j *Judge) Joins(share, a, b int) bool {
+	s := &j.shares[share]
+	return s.enabled && (s.owner.segment == a && s.guest.segment == b || s.owner.segment == b && s.guest.segment == a)
+}
+
 // silence switches off a policy that is gone.
 func (v *reviser) silence(p *estate.Policy) {
 	gone := *p
@@ -244,6 +299,7 @@ func (v *Sieve) Revise(j *Judge, r Revision) (*Sieve, bool) {
 		}
 	}
 	redo(PolicyVoice, r.Policies, func(i int) []rule { return j.policies[i].rules })
+	redo(ShareVoice, r.Shares, func(i int) []rule { return j.shares[i].rules })
 	redo(RailVoice, r.Rails, func(i int) []rule { return j.rails[i].rules })
 	return next, true
 }
@@ -253,6 +309,8 @@ func (r *Revision) Concerns(v Voice) bool {
 	switch v.Kind {
 	case PolicyVoice:
 		return slices.Contains(r.Policies, v.Which)
+	case ShareVoice:
+		return slices.Contains(r.Shares, v.Which)
 	case RailVoice:
 		return slices.Contains(r.Rails, v.Which)
 	}
