@@ -59,11 +59,21 @@ func TestScreenshots(t *testing.T) {
 	u.sees("[aria-label=Refused]", "10.31.0.64/26")
 	u.photograph(file("placement-refused"))
 
-	u.clicks("[aria-label='Change to dark']")
 	u.goTo(address + "/lanes?net=head-office")
 	u.sees("[data-session='127.0.2.1']", "3 prefixes announced")
 	u.photograph(file("routers"))
 
+	u.goTo(address + "/lanes?net=tide-lab&into=turbine&onto=delta")
+	u.clicksOn("[aria-label=Refused] button", "let share common-to-turbine")
+	u.does("aside", "Place it")
+	u.gone("[data-tray=tide-lab]")
+	u.goTo(address + "/lanes?shares=turbine")
+	u.sees("[aria-label='Other addresses of common-to-turbine']", "10.31.0.64/26")
+	u.photograph(file("shares"))
+	u.clicksOn("button", "Undo")
+	u.find("[data-tray=tide-lab]")
+
+	u.clicks("[aria-label='Change to dark']")
 	u.goTo(address + "/lanes?from=crew-1&to=internet&on=web")
 	u.find("[data-testid=course]")
 	u.photograph(file("lanes-dark"))

@@ -25,7 +25,7 @@ func written(t require.TestingT, e *estate.Estate) string {
 // TestEditsAndTheirOpposites makes drawn edits, and takes each back by its
 // opposite: the estate is what it was, and the one that was edited never changes.
 func TestEditsAndTheirOpposites(t *testing.T) {
-	wants := meet.Often(1, wiring.Live, wiring.Attach, wiring.Bring, wiring.SetRoute, wiring.Link, wiring.Unlink, wiring.OfferHub, wiring.Filter, wiring.AddHub, wiring.Hear, wiring.Speak, wiring.Show)
+	wants := meet.Often(1, wiring.Live, wiring.Attach, wiring.Bring, wiring.SetRoute, wiring.Link, wiring.Unlink, wiring.OfferHub, wiring.Filter, wiring.AddHub, wiring.Hear, wiring.Speak, wiring.Show, wiring.Translate)
 	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {
 		e := rapid.Custom(draw.Estate).Draw(t, "estate")
 		for _, n := range e.Networks { // each subnet says its own segment, as after any edit of it
@@ -86,6 +86,12 @@ func drawPair(t *rapid.T, e *estate.Estate) (do, undo []wiring.Edit) {
 	if attached != nil && !twice && rapid.IntRange(0, 4).Draw(t, "filter") == 0 {
 		x := wiring.Edit{Op: wiring.Filter, Network: n.Name, Hub: hub, Accepts: []netip.Prefix{p}}
 		back := wiring.Edit{Op: wiring.Filter, Network: n.Name, Hub: hub, Accepts: attached.Accepts, Announces: attached.Announces}
+		return []wiring.Edit{x}, []wiring.Edit{back}
+	}
+	if attached != nil && !twice && rapid.IntRange(0, 6).Draw(t, "translate") == 0 {
+		x := wiring.Edit{Op: wiring.Translate, Network: n.Name, Hub: hub, Segment: segment, Prefix: p, Outside: netip.MustParsePrefix("198.19.9.0/24")}
+		back := x
+		back.Op = wiring.Untranslate
 		return []wiring.Edit{x}, []wiring.Edit{back}
 	}
 	if attached != nil && !twice && rapid.IntRange(0, 4).Draw(t, "hear") == 0 {

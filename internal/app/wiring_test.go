@@ -111,10 +111,3 @@ func TestWiringIsTriedMadeAndTakenBack(t *testing.T) {
 		}
 	})
 }
-
-func one(yes bool) int {
-	if yes {
-		return 1
-	}
-	return 0
-}

@@ -3,6 +3,7 @@ package server
 import (
 	"fmt"
 	"io"
+	"math"
 	"net/http"
 	"strconv"
 	"strings"
@@ -38,12 +39,9 @@ func (h *handlers) ask(c echo.Context) error {
 }
 
 func (h *handlers) trace(c echo.Context) error {
-	sport := 0
-	if text := c.QueryParam("sport"); text != "" {
-		var err error
-		if sport, err = strconv.Atoi(text); err != nil || sport < 0 || sport > 65535 {
-			return &app.Problem{At: "sport", Message: fmt.Sprintf("%q is no port from 0 to 65535", text)}
-		}
+	sport, err := number(c, "sport", 65535)
+	if err != nil {
+		return err
 	}
 	road, err := h.app.Now().Road(c.QueryParam("from"), c.QueryParam("to"), c.QueryParam("on"), sport, c.QueryParam("publication"))
 	if err != nil {
@@ -64,15 +62,29 @@ func (h *handlers) getBoard(c echo.Context) error {
 	return c.JSON(http.StatusOK, h.app.Now().Board(openOf(c)))
 }
 
-func (h *handlers) getCells(c echo.Context) error {
-	var at struct {
-		Row int `query:"row"`
-		Col int `query:"col"`
+// number returns a number that a question names, from 0 to most; 0 if it does not.
+func number(c echo.Context, name string, most int) (int, error) {
+	text := c.QueryParam(name)
+	if text == "" {
+		return 0, nil
 	}
-	if err := (&echo.DefaultBinder{}).BindQueryParams(c, &at); err != nil {
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 0 || n > most {
+		return 0, &app.Problem{At: name, Message: fmt.Sprintf("%q is no number from 0 to %d", text, most), Fix: "write a whole number, in digits"}
+	}
+	return n, nil
+}
+
+func (h *handlers) getCells(c echo.Context) error {
+	row, err := number(c, "row", math.MaxInt32)
+	if err != nil {
 		return err
 	}
-	cells, err := h.app.Now().Cells(openOf(c), at.Row, at.Col)
+	col, err := number(c, "col", math.MaxInt32)
+	if err != nil {
+		return err
+	}
+	cells, err := h.app.Now().Cells(openOf(c), row, col)
 	if err != nil {
 		return err
 	}

@@ -1,0 +1,121 @@
+package paths_test
+
+import (
+	"net/netip"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"bivium/core/estate"
+	"bivium/core/paths"
+	"bivium/core/testing/draw"
+	"bivium/core/testing/meet"
+)
+
+// homed is an address of a segment, with its home.
+type homed struct {
+	segment int
+	addr    netip.Addr
+	home    paths.Home
+}
+
+// homedOf returns the addresses of an estate, first and last of prefixes and their
+// neighbours, that have homes.
+func homedOf(e *estate.Estate, n *paths.Net) []homed {
+	var out []homed
+	for _, a := range draw.Ends(e) {
+		for s := range n.Segments {
+			if home, ok := n.Home(s, a); ok {
+				out = append(out, homed{s, a, home})
+			}
+		}
+	}
+	return out
+}
+
+// sameStead reports whether only marks tell the ways of two addresses apart.
+func sameStead(n *paths.Net, a, b *homed) bool {
+	return a.segment == b.segment && a.home.Network == b.home.Network && (a.home.Subnet == paths.None) == (b.home.Subnet == paths.None) &&
+		a.addr.Is4() == b.addr.Is4() && (a.home == b.home || !n.Translates(a.home.Network))
+}
+
+// TestAddressesOfOneMarkHaveTheSameWays asks, for two addresses of one network and one
+// mark, for the ways from everywhere, and for those to everywhere.
+func TestAddressesOfOneMarkHaveTheSameWays(t *testing.T) {
+	meet.Check(t, meet.Often(200, "two of one mark", "two of one network with other marks", "ways that differ"), func(t *rapid.T, met meet.Met) {
+		e := draw.Estate(t)
+		if len(estate.Check(e)) > 0 {
+			return
+		}
+		n := paths.New(e)
+		marks := n.Marks()
+		all := homedOf(e, n)
+		target := func(x homed) paths.Target { return paths.Target{Addr: x.addr, Segment: x.segment, Home: x.home} }
+		for i, a := range all {
+			for _, b := range all[i+1:] {
+				if !sameStead(n, &a, &b) {
+					continue
+				}
+				alike := marks.At(a.addr) == marks.At(b.addr)
+				met.If(alike, "two of one mark")
+				met.If(!alike, "two of one network with other marks")
+				for _, c := range all {
+					if c.segment != a.segment || c.addr.Is4() != a.addr.Is4() {
+						continue
+					}
+					toA, toB := n.Forward(a.segment, c.home, target(a)), n.Forward(a.segment, c.home, target(b))
+					if !alike {
+						met.If(toA.Kind != toB.Kind || !slices.Equal(toA.Hubs, toB.Hubs), "ways that differ")
+						continue
+					}
+					require.Equal(t, toA.Kind, toB.Kind, "%s and %s, from %s", a.addr, b.addr, c.addr)
+					require.Equal(t, toA.Hubs, toB.Hubs, "%s and %s, from %s", a.addr, b.addr, c.addr)
+					require.Equal(t, toA.Absence, toB.Absence, "%s and %s, from %s", a.addr, b.addr, c.addr)
+				}
+			}
+		}
+	})
+}
+
+// TestMarksAreRenamed gives an estate another prefix or two, and holds the new marks
+// under the old names to what the names are for: outside the prefixes that do not
+// count, what was told apart still may be, what was not is not, and inside them no
+// two addresses share a name that have other marks.
+func TestMarksAreRenamed(t *testing.T) {
+	meet.Check(t, meet.Often(30, "renamed", "told apart"), func(t *rapid.T, met meet.Met) {
+		e := draw.Estate(t)
+		if len(e.Attachments) == 0 {
+			return
+		}
+		next := *e
+		next.Attachments = slices.Clone(e.Attachments)
+		a := &next.Attachments[rapid.IntRange(0, len(e.Attachments)-1).Draw(t, "attachment")]
+		p := netip.MustParsePrefix(rapid.SampledFrom([]string{"10.250.0.0/24", "10.0.0.0/24", "10.0.0.0/9", "fd00:77::/64"}).Draw(t, "prefix"))
+		a.Static = append(slices.Clone(a.Static), estate.Static{Prefix: p, Segment: e.Segments[0].Name})
+		besides := []netip.Prefix{p}
+		if rapid.Bool().Draw(t, "counts") {
+			besides = nil
+		}
+		was, is := paths.New(e).Marks(), paths.New(&next).Marks()
+		renamed, ok := was.Renamed(is, besides)
+		at := append(draw.Ends(e), p.Addr(), p.Addr().Next(), p.Addr().Prev())
+		counts := func(a netip.Addr) bool { return len(besides) == 0 || !p.Contains(a) }
+		met.If(ok, "renamed")
+		met.If(!ok, "told apart")
+		for _, x := range at {
+			for _, y := range at {
+				if !ok || !x.IsValid() || !y.IsValid() {
+					continue
+				}
+				if is.At(x) != is.At(y) {
+					require.NotEqual(t, renamed.At(x), renamed.At(y), "%s and %s have other marks", x, y)
+				}
+				if counts(x) && counts(y) && was.At(x) == was.At(y) {
+					require.Equal(t, renamed.At(x), renamed.At(y), "%s and %s are told apart", x, y)
+				}
+			}
+		}
+	})
+}

@@ -1,0 +1,125 @@
+package server_test
+
+import (
+	"net/http"
+	"net/url"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bivium/internal/app"
+	"bivium/internal/standin"
+)
+
+// TestAGroupHoldsWhoItsSelectorWouldTake asks who a selector takes, makes a group of
+// it, and finds the same workloads in it.
+func TestAGroupHoldsWhoItsSelectorWouldTake(t *testing.T) {
+	w := start(t)
+	var members struct {
+		Some  []string
+		Count int
+	}
+	for _, match := range []string{"role=plc", "role in (plc, console)", "env!=prod", "role=no-such"} {
+		w.get("/api/members?match="+url.QueryEscape(match), "Members", &members)
+		assert.LessOrEqual(t, len(members.Some), members.Count)
+		name := "g" + strings.Map(func(r rune) rune {
+			if r >= 'a' && r <= 'z' {
+				return r
+			}
+			return -1
+		}, match)
+		w.send(http.MethodPost, "/api/groups", body(t, map[string]string{"name": name, "match": match}), w.revision(), http.StatusCreated, "Effect", nil)
+		var rows app.Rows
+		w.send(http.MethodPost, "/api/rows", body(t, map[string]any{"open": []string{}, "find": name, "unplaced": false, "from": 0}), nil, http.StatusOK, "Rows", &rows)
+		found := map[string]bool{}
+		for _, r := range rows.Rows {
+			found[r.ID] = true
+		}
+		for _, one := range members.Some {
+			assert.True(t, found["workload:"+one], "%s takes %s", match, one)
+		}
+	}
+	w.get("/api/members?match=role%3Dno-such", "Members", &members)
+	assert.Zero(t, members.Count)
+	var p problem
+	for _, wrong := range []string{"=plc", "role in (", "role in plc"} {
+		w.send(http.MethodGet, "/api/members?match="+url.QueryEscape(wrong), "", nil, http.StatusUnprocessableEntity, "Problem", &p)
+		assert.NotEmpty(t, p.Problems[0].Message, wrong)
+		assert.NotEmpty(t, p.Problems[0].Fix, wrong)
+	}
+}
+
+// TestStatesAreWhatAccountsSay connects an account, whose hub is down, and one that
+// does not answer: the first is told, the other is named.
+func TestStatesAreWhatAccountsSay(t *testing.T) {
+	w := start(t)
+	_, c := outside(t, "cirra", 3)
+	w.send(http.MethodPost, "/api/accounts", body(t, c), nil, http.StatusCreated, "", nil)
+	w.send(http.MethodPost, "/api/accounts/many/reading", "{}", nil, http.StatusAccepted, "", nil)
+	w.reading("many")
+	var states app.States
+	w.get("/api/states", "States", &states)
+	down := 0
+	for _, s := range states.States {
+		if s.Name == "fjord" && s.State == "down" {
+			down++
+			assert.Equal(t, "a test", s.Why)
+			assert.Equal(t, "many", s.Account)
+		}
+	}
+	assert.Equal(t, 1, down, "%v", states.States)
+	assert.Empty(t, states.Silent)
+	var again app.States
+	w.get("/api/states", "States", &again)
+	assert.Equal(t, states.At, again.At, "accounts are not asked again at once")
+
+	var sessions app.Sessions
+	w.get("/api/sessions", "Sessions", &sessions)
+	require.Len(t, sessions.Sessions, 1, "the demo names one router, and nobody listens here")
+	assert.Equal(t, "never", sessions.Sessions[0].State)
+}
+
+// TestAReadingIsStopped begins a reading of a slow account, stops it, and finds it
+// stopped, with the estate as it was.
+func TestAReadingIsStopped(t *testing.T) {
+	w := start(t)
+	world, c := outside(t, "velum", 4000)
+	require.NoError(t, world.Fail("many", standin.Fault{Kind: "none", Wait: 30}))
+	w.send(http.MethodPost, "/api/accounts", body(t, c), nil, http.StatusCreated, "", nil)
+	before := w.revision()
+	w.send(http.MethodPost, "/api/accounts/many/reading", "{}", nil, http.StatusAccepted, "", nil)
+	w.send(http.MethodDelete, "/api/accounts/many/reading", "{}", nil, http.StatusNoContent, "", nil)
+	last := w.reading("many")
+	assert.NotEqual(t, "running", last.State)
+	if last.State != "done" { // it may have been that quick
+		assert.Equal(t, before, w.revision())
+	}
+	w.send(http.MethodDelete, "/api/accounts/many/reading", "{}", nil, http.StatusNoContent, "", nil) // nothing runs, and nothing happens
+}
+
+// TestWhatIsNotThereIsSaid asks every place for things that are not there, and for
+// questions that are none: each answer says what, where and how to mend it.
+func TestWhatIsNotThereIsSaid(t *testing.T) {
+	w := start(t)
+	for path, status := range map[string]int{
+		"/api/policies/no-such":                               http.StatusNotFound,
+		"/api/sheet?kind=network&name=no-such":                http.StatusNotFound,
+		"/api/sheet?kind=no-such&name=x":                      http.StatusNotFound,
+		"/api/routes?segment=no-such&hub=delta":               http.StatusUnprocessableEntity,
+		"/api/routes?segment=office&hub=no-such":              http.StatusUnprocessableEntity,
+		"/api/routes?network=no-such":                         http.StatusUnprocessableEntity,
+		"/api/networks/no-such/rules":                         http.StatusUnprocessableEntity,
+		"/api/accounts/no-such/health":                        http.StatusUnprocessableEntity,
+		"/api/ask?from=nobody&to=crew-1&on=web":               http.StatusUnprocessableEntity,
+		"/api/ask?from=crew-1&to=crew-1&on=no-such":           http.StatusUnprocessableEntity,
+		"/api/trace?from=crew-1&to=999.1.1.1&on=web":          http.StatusUnprocessableEntity,
+		"/api/cell?row=segment:no-such&column=segment:office": http.StatusUnprocessableEntity,
+		"/api/cells?row=no-such&col=0":                        http.StatusUnprocessableEntity,
+		"/api/no-such":                                        http.StatusNotFound,
+	} {
+		r := w.send(http.MethodGet, path, "", nil, status, "", nil)
+		assert.Contains(t, r.Header.Get("Content-Type"), "json", path)
+	}
+}
