@@ -86,7 +86,7 @@ func TestAShareThatShowsOtherAddresses(t *testing.T) {
 	u.gone("[data-tray=tide-lab]")
 	u.clicksOn("[aria-label='Shares of turbine']", "3 shares")
 	row := u.sees("[aria-label^='Other addresses of']", "10.31.0.64/26")
-	assert.Contains(t, row.MustText(), "sees it as")
+	assert.Contains(t, row.MustText(), "office sees 10.31.0.64/26 as 100.64.0.0/26")
 	u.clicksOn("[aria-label^='Other addresses of'] button", "no longer")
 	u.sees("[aria-label=Refused]", "where 10.31.0.64 has a home of its own")
 	u.clicksOn("button", "Undo")

@@ -73,32 +73,23 @@ const seer = (s: Share, segment: string) => (segment === s.owner ? s.guest : s.o
 function ShownTable({ share, onEdit }: { share: Share; onEdit: (edits: WiringEdit[]) => void }) {
   if (share.show.length === 0) return null;
   return (
-    <table aria-label={`Other addresses of ${share.name}`} className="mt-1 w-full text-[13px]">
-      <tbody>
-        {share.show.map((t) => (
-          <tr key={t.segment + t.inside} className="border-t border-line align-baseline">
-            <td className="py-0.5 pr-2">
-              <span className="font-mono text-xs">{t.inside}</span>{" "}
-              <span className="text-soft">of {t.segment}</span>
-            </td>
-            <td className="pr-2">
-              <span className="text-soft">{seer(share, t.segment)} sees it as</span>{" "}
-              <span className="font-mono text-xs">{t.outside}</span>
-            </td>
-            <td className="text-right">
-              <button
-                className="text-soft hover:text-denied"
-                onClick={() =>
-                  onEdit([{ op: "unshow", name: share.name, segment: t.segment, prefix: t.inside }])
-                }
-              >
-                no longer
-              </button>
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+    <ul aria-label={`Other addresses of ${share.name}`} className="pt-0.5 pl-4">
+      {share.show.map((t) => (
+        <li key={t.segment + t.inside} className="flex items-baseline gap-1.5">
+          <span className="min-w-0 flex-1">
+            {seer(share, t.segment)} <span className="text-soft">sees</span>{" "}
+            <span className="font-mono text-xs">{t.inside}</span> <span className="text-soft">as</span>{" "}
+            <span className="font-mono text-xs">{t.outside}</span>
+          </span>
+          <button
+            className="flex-none text-soft hover:text-denied"
+            onClick={() => onEdit([{ op: "unshow", name: share.name, segment: t.segment, prefix: t.inside }])}
+          >
+            no longer
+          </button>
+        </li>
+      ))}
+    </ul>
   );
 }
 
