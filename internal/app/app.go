@@ -149,6 +149,7 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	}
 	a := &App{Config: c}
 	a.now.Store(first)
+	go first.passagesNow() // Lanes asks for them, and is looked at first
 	return a, nil
 }
 
