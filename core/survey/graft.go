@@ -55,14 +55,7 @@ func (s *Survey) placed(j *verdict.Judge, r *verdict.Revision) *Survey {
 		}
 	}
 	rebuilt := next.regrow(s, v, g.domains)
-	next.verdicts = slices.Clone(s.verdicts)
-	wanted := next.stale(s, r, rebuilt)
-	for e := range next.verdicts {
-		if slices.ContainsFunc(wanted, func(effects []int32) bool { return slices.Contains(effects, int32(e)) }) {
-			next.verdicts[e] = slices.Clone(next.verdicts[e])
-		}
-	}
-	next.settleAll(wanted)
+	next.resettle(s, r, rebuilt)
 	touched := func(from, to int) bool {
 		return from < len(g.domains) && g.domains[from] || to < len(g.domains) && g.domains[to]
 	}

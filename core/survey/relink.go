@@ -26,14 +26,7 @@ func (s *Survey) relinked(j *verdict.Judge, r *verdict.Revision) *Survey {
 	v := &surveyor{partition: p, judge: j, ledger: s.ledger, spotIn: s.spotIn}
 	next.gates = v.gates()
 	rebuilt := next.reroute(s, v)
-	next.verdicts = slices.Clone(s.verdicts)
-	wanted := next.stale(s, r, rebuilt)
-	for e := range next.verdicts {
-		if slices.ContainsFunc(wanted, func(effects []int32) bool { return slices.Contains(effects, int32(e)) }) {
-			next.verdicts[e] = slices.Clone(next.verdicts[e])
-		}
-	}
-	next.settleAll(wanted)
+	next.resettle(s, r, rebuilt)
 	next.lookAll(&s.overview, func(from, to int) bool { return rebuilt[[2]int{from, to}] }, func(int, int) bool { return false })
 	return &next
 }

@@ -52,14 +52,7 @@ func (s *Survey) revised(j *verdict.Judge, r verdict.Revision) (before, after *S
 	next.judge = j
 	rebuilt := next.rebuild(s, &r)
 	next.sieve = sieve
-	next.verdicts = slices.Clone(s.verdicts)
-	wanted := next.stale(s, &r, rebuilt)
-	for e := range next.verdicts {
-		if slices.ContainsFunc(wanted, func(effects []int32) bool { return slices.Contains(effects, int32(e)) }) {
-			next.verdicts[e] = slices.Clone(next.verdicts[e])
-		}
-	}
-	next.settleAll(wanted)
+	wanted := next.resettle(s, &r, rebuilt)
 	touched := make([]bool, len(wanted))
 	for i := range wanted {
 		touched[i] = len(wanted[i]) > 0
@@ -147,6 +140,20 @@ func (s *Survey) outer(domain int) int {
 		return verdict.Outside
 	}
 	return domain
+}
+
+// resettle settles what a revision makes of stances and of rebuilt blocks, in tables
+// of its own where they differ, and returns, by stance, the effects.
+func (s *Survey) resettle(before *Survey, r *verdict.Revision, rebuilt map[[2]int]bool) [][]int32 {
+	wanted := s.stale(before, r, rebuilt)
+	s.verdicts = slices.Clone(before.verdicts)
+	for e := range s.verdicts {
+		if slices.ContainsFunc(wanted, func(effects []int32) bool { return slices.Contains(effects, int32(e)) }) {
+			s.verdicts[e] = slices.Clone(s.verdicts[e])
+		}
+	}
+	s.settleAll(wanted)
+	return wanted
 }
 
 // stale returns, by stance, the effects for which it must be settled anew.

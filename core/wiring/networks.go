@@ -170,15 +170,7 @@ func (b *bench) translate() error {
 	if err != nil {
 		return err
 	}
-	if err := b.segment("segment", b.edit.Segment); err != nil {
-		return err
-	}
-	if err := cmp.Or(b.prefixes("prefix", b.edit.Prefix), b.prefixes("outside", b.edit.Outside)); err != nil {
-		return err
-	}
-	t := estate.Translation{Inside: b.edit.Prefix, Outside: b.edit.Outside, Segment: b.edit.Segment}
-	a.Translate = append(slices.DeleteFunc(a.Translate, b.translatesSame), t)
-	return nil
+	return b.putOutside(&a.Translate)
 }
 
 func (b *bench) untranslate() error {
@@ -186,10 +178,29 @@ func (b *bench) untranslate() error {
 	if err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(a.Translate, b.translatesSame) {
-		return b.missing("prefix", "translation of", b.edit.Prefix.String())
+	return b.dropOutside(&a.Translate, "translation of")
+}
+
+// putOutside adds what the edit shows under other addresses to a list, in place of
+// what that said of the same.
+func (b *bench) putOutside(list *[]estate.Translation) error {
+	if err := b.segment("segment", b.edit.Segment); err != nil {
+		return err
 	}
-	a.Translate = slices.DeleteFunc(a.Translate, b.translatesSame)
+	if err := cmp.Or(b.prefixes("prefix", b.edit.Prefix), b.prefixes("outside", b.edit.Outside)); err != nil {
+		return err
+	}
+	t := estate.Translation{Inside: b.edit.Prefix, Outside: b.edit.Outside, Segment: b.edit.Segment}
+	*list = append(slices.DeleteFunc(*list, b.translatesSame), t)
+	return nil
+}
+
+// dropOutside takes it out.
+func (b *bench) dropOutside(list *[]estate.Translation, kind string) error {
+	if !slices.ContainsFunc(*list, b.translatesSame) {
+		return b.missing("prefix", kind, b.edit.Prefix.String())
+	}
+	*list = slices.DeleteFunc(*list, b.translatesSame)
 	return nil
 }
 

@@ -1,7 +1,6 @@
 package wiring
 
 import (
-	"cmp"
 	"slices"
 
 	"bivium/core/estate"
@@ -27,15 +26,7 @@ func (b *bench) show() error {
 	if err != nil {
 		return err
 	}
-	if err := b.segment("segment", b.edit.Segment); err != nil {
-		return err
-	}
-	if err := cmp.Or(b.prefixes("prefix", b.edit.Prefix), b.prefixes("outside", b.edit.Outside)); err != nil {
-		return err
-	}
-	shown := estate.Translation{Inside: b.edit.Prefix, Outside: b.edit.Outside, Segment: b.edit.Segment}
-	s.Show = append(slices.DeleteFunc(s.Show, b.translatesSame), shown)
-	return nil
+	return b.putOutside(&s.Show)
 }
 
 func (b *bench) unshow() error {
@@ -43,9 +34,5 @@ func (b *bench) unshow() error {
 	if err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(s.Show, b.translatesSame) {
-		return b.missing("prefix", "other address for", b.edit.Prefix.String())
-	}
-	s.Show = slices.DeleteFunc(s.Show, b.translatesSame)
-	return nil
+	return b.dropOutside(&s.Show, "other address for")
 }
