@@ -33,6 +33,7 @@ type axis struct {
 	places  int
 	grid    []int32 // the kind of each line and place; outside: of each class
 	kinds   []kind
+	bulks   []bulk // by kind: how much there is of it; as destinations, what the sources see
 }
 
 // line returns the row or column of a class inside.
@@ -115,9 +116,15 @@ type former struct {
 	*surveyor
 	*block
 	unitOf  [2][]int32   // by voice: its units
-	inGroup [2][][]int32 // by group: the units that name it
+	inGroup [2][]inGroup // the units that name groups
 	always  [2][]int32   // the units that hold everyone
 	parts   [][]part     // by unit of sources: what it says to each unit of destinations
+}
+
+// inGroup says that a unit names a group.
+type inGroup struct {
+	group int
+	unit  int32
 }
 
 // part is what one unit of sources has to say to one unit of destinations.
@@ -129,10 +136,6 @@ type part struct {
 // listen finds the units of the voices.
 func (f *former) listen(from int) {
 	known := [2]map[unitKey]int32{{}, {}}
-	groups := len(f.judge.GroupNames())
-	for side := range f.inGroup {
-		f.inGroup[side] = make([][]int32, groups)
-	}
 	for i, v := range f.voices {
 		src, dst := f.judge.SidesOf(v, from)
 		for side, list := range [2][]int{src, dst} {
@@ -146,7 +149,7 @@ func (f *former) listen(from int) {
 				known[side][key] = unit
 				f.units[side] = append(f.units[side], key)
 				for _, g := range list {
-					f.inGroup[side][g] = append(f.inGroup[side][g], unit)
+					f.inGroup[side] = append(f.inGroup[side], inGroup{g, unit})
 				}
 				if list == nil {
 					f.always[side] = append(f.always[side], unit)
@@ -176,6 +179,8 @@ func (f *former) say(from, to, voice int32) {
 type lineSet struct {
 	units [][]int32
 	of    []int32
+	known map[string]int32
+	key   []byte
 }
 
 // lines puts the classes of a domain into lines by the units that hold them.
@@ -183,61 +188,84 @@ func (f *former) lines(domain, side int) lineSet {
 	if domain == len(f.inside) {
 		return f.linesOutside(side)
 	}
-	var out lineSet
-	known := map[string]int32{}
 	list := &f.local[domain]
-	units := make([][]int32, len(list.sets))
-	for g, named := range f.inGroup[side] {
-		for _, u := range named {
-			for _, set := range list.byGroup[g] {
-				units[set] = append(units[set], u)
-			}
+	out := lineSet{of: make([]int32, len(list.sets)), known: map[string]int32{}}
+	ends := make([]int32, len(list.sets)+1) // of the units of each set, in one list
+	for _, x := range f.inGroup[side] {
+		for _, set := range list.byGroup[x.group] {
+			ends[set+1]++
 		}
 	}
-	out.of = make([]int32, len(list.sets))
 	for i := range out.of {
-		out.of[i] = out.line(known, append(units[i], f.always[side]...))
+		ends[i+1] += ends[i]
+	}
+	at := slices.Clone(ends)
+	units := make([]int32, ends[len(out.of)])
+	for _, x := range f.inGroup[side] {
+		for _, set := range list.byGroup[x.group] {
+			units[at[set]] = x.unit
+			at[set]++
+		}
+	}
+	nobody := int32(-1) // the line of those that no side names
+	for i := range out.of {
+		switch named := units[ends[i]:ends[i+1]]; {
+		case len(named) > 0:
+			out.of[i] = out.line(named, f.always[side])
+		case nobody < 0:
+			nobody = out.line(nil, f.always[side])
+			fallthrough
+		default:
+			out.of[i] = nobody
+		}
 	}
 	return out
 }
 
 // linesOutside is lines for external endpoints, whose groups depend on the exit.
 func (f *former) linesOutside(side int) lineSet {
-	var out lineSet
-	known := map[string]int32{}
+	out := lineSet{known: map[string]int32{}}
 	for _, c := range f.outside {
 		for exit := paths.None; exit < len(f.net.Exits); exit++ {
 			end := f.judge.External(f.classes[c].End.Addr, exit)
-			units := slices.Clone(f.always[side])
-			for _, g := range end.Groups() {
-				units = append(units, f.inGroup[side][g]...)
+			var named []int32
+			for _, x := range f.inGroup[side] {
+				if _, in := slices.BinarySearch(end.Groups(), x.group); in {
+					named = append(named, x.unit)
+				}
 			}
-			out.of = append(out.of, out.line(known, units))
+			out.of = append(out.of, out.line(named, f.always[side]))
 		}
 	}
 	return out
 }
 
-// line returns the number of the line that some units hold.
-func (l *lineSet) line(known map[string]int32, units []int32) int32 {
-	slices.Sort(units)
-	units = slices.Compact(units)
-	key := unitsKey(units)
-	i, ok := known[key]
+// line returns the number of the line that some units hold, and those that hold
+// everyone. It sorts the first.
+func (l *lineSet) line(named, always []int32) int32 {
+	slices.Sort(named)
+	named = slices.Compact(named)
+	l.key = appendUnits(l.key[:0], named)
+	i, ok := l.known[string(l.key)]
 	if !ok {
 		i = int32(len(l.units))
-		known[key] = i
+		l.known[string(l.key)] = i
+		units := slices.Concat(named, always)
+		slices.Sort(units)
 		l.units = append(l.units, units)
 	}
 	return i
 }
 
 func unitsKey(units []int32) string {
-	b := make([]byte, 0, 4*len(units))
+	return string(appendUnits(make([]byte, 0, 4*len(units)), units))
+}
+
+func appendUnits(b []byte, units []int32) []byte {
 	for _, u := range units {
 		b = append(b, byte(u), byte(u>>8), byte(u>>16), byte(u>>24))
 	}
-	return string(b)
+	return b
 }
 
 // saying is what a unit of sources says to one column.

@@ -2,8 +2,11 @@ package survey
 
 import (
 	"cmp"
+	"net/netip"
 	"runtime"
 	"slices"
+
+	"bivium/core/paths"
 )
 
 // celler adds up the combinations of a cell.
@@ -85,31 +88,150 @@ func (c *celler) addFound(from Set, src *side, to Set, dst *side) {
 	if b == nil {
 		return
 	}
-	sources, targets := c.sources(b, from, src.members), c.targets(b, to, dst.members)
+	c.addLots(b, c.sources(b, from, src.members), c.targets(b, to, dst.members))
+	if src.domain == dst.domain {
+		c.addNear(b, c.residents(&b.src, from, src.members), c.residents(&b.dst, to, dst.members))
+		c.takeSelves(b, from, src.members, to, dst.members)
+	}
+}
+
+// addBlock adds all flows of a block.
+func (c *celler) addBlock(b *block) {
+	c.addLots(b, b.src.allLots(), b.dst.allLots())
+	if b.from == b.to {
+		c.addNear(b, c.allResidents(&b.src, b.from), c.allResidents(&b.dst, b.from))
+		for _, i := range c.inside[b.from] {
+			if x := &c.classes[i]; x.size.one() {
+				c.takeSelf(b, x)
+			}
+		}
+	}
+}
+
+func (c *celler) addLots(b *block, sources, targets []lot) {
 	if b.to == len(c.inside) {
 		c.addOut(b, sources, targets)
 		return
 	}
 	c.addRows(b, rowsOf(sources), placesOf(targets))
-	if src.domain == dst.domain {
-		c.addNear(b, from, src, to, dst)
+}
+
+// resident is the members of a network that a block does not tell apart.
+type resident struct {
+	network int
+	kind
+	four bool
+	bulk
+}
+
+// residents returns some members of a segment as residents of their networks.
+func (s *Survey) residents(x *axis, set Set, members []int32) []resident {
+	out := make([]resident, len(members))
+	for at, i := range members {
+		c := &s.classes[set[i].Class]
+		out[at] = resident{c.End.Home.Network, kind{x.line(c), x.place(c)}, c.four, bulk{1, s.weight(set[i])}}
+	}
+	return housed(out)
+}
+
+// allResidents returns all endpoints of a segment as residents of their networks.
+func (s *Survey) allResidents(x *axis, segment int) []resident {
+	roll := s.roll(segment)
+	out := make([]resident, len(roll.set))
+	for at := range out {
+		out[at] = resident{int(roll.network[at]), kind{x.lines[roll.set[at]], x.bySpot[roll.spot[at]]}, roll.four[at], roll.members[at]}
+	}
+	return housed(out)
+}
+
+// housed puts residents in order of their networks and families, those that are
+// alike together.
+func housed(out []resident) []resident {
+	slices.SortFunc(out, func(a, b resident) int {
+		return cmp.Or(a.network-b.network, oneIf(a.four)-oneIf(b.four), int(a.line-b.line), int(a.place-b.place))
+	})
+	n := 0
+	for i := range out {
+		if last := max(n-1, 0); n > 0 && out[i].network == out[last].network && out[i].four == out[last].four && out[i].kind == out[last].kind {
+			out[last].add(out[i].bulk)
+			continue
+		}
+		out[n] = out[i]
+		n++
+	}
+	return out[:n]
+}
+
+// addNear moves the pairs of one network and family from the combinations of hub
+// paths to those of local ones, an address and itself among them.
+func (c *celler) addNear(b *block, from, to []resident) {
+	a := newAdder(b)
+	next := 0
+	for first := 0; first < len(from); {
+		x := &from[first]
+		last := first + 1
+		for last < len(from) && from[last].network == x.network && from[last].four == x.four {
+			last++
+		}
+		before := func(y *resident) bool {
+			return y.network < x.network || y.network == x.network && !y.four && x.four
+		}
+		for next < len(to) && before(&to[next]) {
+			next++
+		}
+		end := next
+		for end < len(to) && to[end].network == x.network && to[end].four == x.four {
+			end++
+		}
+		c.addNeighbours(b, a, from[first:last], to[next:end])
+		first, next = last, end
 	}
 }
 
-// addNear moves the pairs of one network from the combinations of hub paths to
-// those of local ones.
-func (c *celler) addNear(b *block, from Set, src *side, to Set, dst *side) {
-	c.eachNear(from, src.members, to, dst.members, func(i, k int32) {
-		x, y := from[i], to[k]
-		near, far := c.nearCombination(b, &c.classes[x.Class], &c.classes[y.Class])
-		flows := c.weight(x) * c.weight(y)
-		if far.effect != noEffect {
-			c.count(far, -1, -flows)
+// addNeighbours is addNear for one network and family.
+func (c *celler) addNeighbours(b *block, a *adder, from, to []resident) {
+	places := map[int32][]heap{}
+	for i := range to {
+		places[to[i].place] = append(places[to[i].place], heap{to[i].line, to[i].bulk})
+	}
+	near := b.near[oneIf(len(from) > 0 && c.net.Networks[from[0].network].Native)]
+	for _, place := range sortedKeys(places) {
+		for i := range from {
+			r := &b.rows[from[i].line]
+			far := b.effects[from[i].place][place]
+			a.addUp(r, places[place])
+			for _, cell := range a.used {
+				pairs, flows := from[i].members*a.cells[cell].members, from[i].weight*a.cells[cell].weight
+				if far != noEffect {
+					c.count(combination{r.palette[cell], far}, -pairs, -flows)
+				}
+				c.count(combination{r.palette[cell], near}, pairs, flows)
+			}
+			a.used = a.used[:0]
 		}
-		if c.selfless(x, y) {
-			c.count(near, 1, flows)
+	}
+}
+
+// takeSelves takes away the flows from an address to itself: there are none.
+func (c *celler) takeSelves(b *block, from Set, src []int32, to Set, dst []int32) {
+	singles := map[netip.Addr]bool{}
+	for _, k := range dst {
+		if a := c.single(to[k]); a.IsValid() {
+			singles[a] = true
 		}
-	})
+	}
+	for _, i := range src {
+		a := c.single(from[i])
+		if a.IsValid() && singles[a] {
+			c.takeSelf(b, &c.classes[from[i].Class])
+		}
+	}
+}
+
+// takeSelf takes away the flows from an address of a class to itself.
+func (c *celler) takeSelf(b *block, x *Class) {
+	near, _ := c.nearCombination(b, x, x)
+	c.count(near, -1, -1)
 }
 
 // addUnfound adds the flows to addresses that the source's segment finds nothing
@@ -145,27 +267,66 @@ func (c *celler) addDoors(from Set, src *side, to Set, dst *side) {
 	}
 }
 
+// addAllDoors adds all flows from the internet to a segment, those to endpoints of
+// one kind behind the same publications at once.
+func (c *celler) addAllDoors(segment int) {
+	b := c.blocks[len(c.inside)][segment]
+	type behind struct {
+		line int32
+		spot int
+		open string
+		only int // a class of one public address, which may be that of its source; else -1
+	}
+	at := map[behind]int{}
+	var which []int // by place in bulks: one of the classes
+	var bulks []bulk
+	gates := c.gates[segment]
+	open := make([]byte, len(gates))
+	for k, i := range c.inside[segment] {
+		x := &c.classes[i]
+		for g := range gates {
+			open[g] = byte(oneIf(gates[g].open[k]))
+		}
+		key := behind{b.dst.line(x), x.spot, string(open), -1}
+		if x.size.one() && !paths.Private(x.End.Addr) {
+			key.only = i
+		}
+		n, known := at[key]
+		if !known {
+			n = len(which)
+			at[key] = n
+			which, bulks = append(which, i), append(bulks, bulk{})
+		}
+		bulks[n].add(bulk{1, x.weight})
+	}
+	for _, o := range c.outside {
+		for n, i := range which {
+			c.eachStrand(o, i, func(t strand) {
+				c.out = append(c.out, weighed{t.combination, c.shades(c.vectors[t.vector], t.mask), 1, c.classes[o].weight * bulks[n].weight})
+			})
+		}
+	}
+}
+
 // addOut adds the flows to external endpoints: their groups, and so their
 // columns, depend on the exit that a way leads to.
 func (c *celler) addOut(b *block, sources, targets []lot) {
 	for i := range sources {
 		l := &sources[i]
 		c.eachBatch(b, l, targets, &c.buckets, func(x combination, dsts []int32) {
-			pairs, weight := 0, 0.0
+			var all bulk
 			for _, k := range dsts {
-				pairs += len(targets[k].members)
-				weight += targets[k].weight
+				all.add(targets[k].bulk)
 			}
-			c.count(x, int64(len(l.members))*int64(pairs), l.weight*weight)
+			c.count(x, l.members*all.members, l.weight*all.weight)
 		})
 	}
 }
 
 // heap is how much there is of some lots.
 type heap struct {
-	key     int32 // their line, place, or cell of a palette
-	members int64
-	weight  float64
+	key int32 // their line, place, or cell of a palette
+	bulk
 }
 
 // rowsOf returns the lots of each row: what there is at each place.
@@ -183,7 +344,7 @@ func heaps(lots []lot, keys func(*lot) (of, at int32)) map[int32][]heap {
 	for i := range lots {
 		l := &lots[i]
 		of, at := keys(l)
-		out[of] = append(out[of], heap{at, int64(len(l.members)), l.weight})
+		out[of] = append(out[of], heap{at, l.bulk})
 	}
 	return out
 }
@@ -283,8 +444,7 @@ func (a *adder) addUp(r *row, columns []heap) {
 			*x = heap{key: cell + 1}
 			a.used = append(a.used, cell)
 		}
-		x.members += columns[i].members
-		x.weight += columns[i].weight
+		x.add(columns[i].bulk)
 	}
 	for _, cell := range a.used {
 		a.cells[cell].key = 0
@@ -307,8 +467,7 @@ func (a *adder) give(palette int, effect int32, l *heap) {
 	sums := a.sums[at]
 	for _, cell := range a.used {
 		x := &a.cells[cell]
-		sums[cell].members += l.members * x.members
-		sums[cell].weight += l.weight * x.weight
+		sums[cell].add(bulk{l.members * x.members, l.weight * x.weight})
 	}
 }
 

@@ -59,6 +59,7 @@ type partition struct {
 	id    int64  // no partition of other classes has it
 	graft *graft // how it came of another, if it did
 
+	rolls     *rolls
 	addresses directory
 }
 
@@ -75,7 +76,7 @@ type setList struct {
 // groups are found once for each set of labels and each place that groups tell
 // from others.
 func divide(j *verdict.Judge) *partition {
-	p := &partition{net: j.Net(), inside: make([][]int, len(j.Net().Segments))}
+	p := &partition{net: j.Net(), inside: make([][]int, len(j.Net().Segments)), rolls: &rolls{}}
 	p.alike, p.roads, p.id = map[string]int{}, j.Net().Marks(), partitions.Add(1)
 	p.local = make([]setList, len(p.inside))
 	b := newBuilder(p, j)

@@ -77,13 +77,13 @@ func (g *gatherer) add(src, dst *side) {
 	sources, targets := g.sources(b, g.fromSet, src.members), g.targets(b, g.toSet, dst.members)
 	amounts := make([]size, len(targets))
 	for k := range targets {
-		amounts[k] = g.amounts(g.toSet, targets[k].members)
+		amounts[k] = g.amounts(g.toSet, targets[k].which)
 	}
 	near := src.domain == dst.domain
 	whole := map[int]*bitset.BitSet{} // by column: the lots of destinations that are in it wholly
 	for i := range sources {
 		l := &sources[i]
-		amount := g.amounts(g.fromSet, l.members)
+		amount := g.amounts(g.fromSet, l.which)
 		g.eachBatch(b, l, targets, &g.buckets, func(x combination, dsts []int32) {
 			n := g.column(strand{paths.None, g.verdicts[x.effect][x.stance], nil, x})
 			c := &g.out[n]
@@ -100,7 +100,7 @@ func (g *gatherer) add(src, dst *side) {
 	}
 	for n, lots := range whole {
 		for k := range lots.EachSet() {
-			for _, m := range targets[k].members {
+			for _, m := range targets[k].which {
 				g.out[n].to.Set(uint(m))
 			}
 		}
@@ -128,14 +128,14 @@ func (g *gatherer) note(c *column, x combination, l *lot, targets []lot, dsts []
 			sole = paths.None
 		}
 	}
-	for _, i := range l.members {
+	for _, i := range l.which {
 		if !near || sole == paths.None || g.network(g.fromSet[i]) != sole {
 			c.from.Set(uint(i))
 		}
 	}
 	best := 0
 	for _, k := range dsts {
-		best = max(best, g.tellingOf(g.toSet, targets[k].members))
+		best = max(best, g.tellingOf(g.toSet, targets[k].which))
 		if !near || l.sole == paths.None || targets[k].sole == paths.None {
 			whole.Set(uint(k))
 			continue
@@ -147,8 +147,8 @@ func (g *gatherer) note(c *column, x combination, l *lot, targets []lot, dsts []
 	if near && l.sole != paths.None {
 		g.noteMixed(c, l, targets, dsts, whole)
 	}
-	if 1+best+g.tellingOf(g.fromSet, l.members) > c.told {
-		g.exemplify(c, x, l.members, targets, dsts, near)
+	if 1+best+g.tellingOf(g.fromSet, l.which) > c.told {
+		g.exemplify(c, x, l.which, targets, dsts, near)
 	}
 }
 
@@ -160,7 +160,7 @@ func (g *gatherer) noteMixed(c *column, l *lot, targets []lot, dsts []int32, who
 			continue
 		}
 		whole.Clear(uint(k))
-		for _, m := range targets[k].members {
+		for _, m := range targets[k].which {
 			if g.network(g.toSet[m]) != l.sole {
 				c.to.Set(uint(m))
 			}
@@ -216,7 +216,7 @@ func (g *gatherer) twoOf(src []int32, targets []lot, dsts []int32, srcTells, dst
 		return 0, 0, false
 	}
 	for _, k := range dsts {
-		for _, m := range targets[k].members {
+		for _, m := range targets[k].which {
 			switch {
 			case !fits(g.toSet[m], dstTells):
 			case !near || g.network(g.toSet[m]) != g.network(g.fromSet[first]):
@@ -293,7 +293,7 @@ func (g *gatherer) addUnfound(src, dst *side) {
 		for _, k := range in {
 			c.to.Set(uint(k))
 		}
-		g.exemplify(c, unfoundCombination, out, []lot{{members: in}}, []int32{0}, false)
+		g.exemplify(c, unfoundCombination, out, []lot{{which: in}}, []int32{0}, false)
 	}
 }
 

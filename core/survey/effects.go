@@ -1,6 +1,8 @@
 package survey
 
 import (
+	"slices"
+
 	"bivium/core/paths"
 	"bivium/core/verdict"
 )
@@ -8,10 +10,15 @@ import (
 // noEffect stands where there is no flow between two kinds of places.
 const noEffect int32 = -1
 
-// effects are those of the ways between the spots of two segments.
+// unseen is the place of a spot of which a segment sees nobody.
+const unseen int32 = -1
+
+// effects are those of the ways between the spots of two segments: from all of the
+// one, to those of the other of which it sees somebody.
 type effects struct {
 	*block
-	matrix [][]int32
+	from, to []int
+	matrix   [][]int32
 }
 
 // addEffects finds the effects of the ways between the places of some blocks, and
@@ -28,13 +35,13 @@ func (v *surveyor) addEffects(blocks []*block) {
 				v.addKinds(b)
 			})
 		default:
-			x := effects{b, make([][]int32, len(v.spotIn[b.from]))}
+			x := &effects{b, v.spotIn[b.from], v.spotsSeen(b.from, b.to), make([][]int32, len(v.spotIn[b.from]))}
 			for i := range x.matrix {
-				x.matrix[i] = make([]int32, len(v.spotIn[b.to]))
+				x.matrix[i] = make([]int32, len(x.to))
 				lines = append(lines, func() { v.fillLine(x, i) })
 			}
 			ends = append(ends, func() {
-				v.inward(x.block, x.matrix)
+				v.inward(x)
 				v.addKinds(b)
 			})
 		}
@@ -43,32 +50,56 @@ func (v *surveyor) addEffects(blocks []*block) {
 	inParallel(ends)
 }
 
+// spotsSeen returns those spots of a segment at which another sees somebody.
+func (v *surveyor) spotsSeen(from, to int) []int {
+	if from == to {
+		return v.spotIn[to]
+	}
+	seen := make([]bool, len(v.spotIn[to]))
+	for _, at := range v.seenBy(from, to) {
+		seen[v.roll(to).spot[at]] = true
+	}
+	var out []int
+	for at, s := range v.spotIn[to] {
+		if seen[at] {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
 // fillLine finds the effects from one spot to others. Within a segment a way and
 // the one back are found at once: they have the same paths.
-func (v *surveyor) fillLine(x effects, i int) {
-	from, to := v.spotIn[x.from], v.spotIn[x.to]
+func (v *surveyor) fillLine(x *effects, i int) {
+	within := x.block.from == x.block.to
 	first := 0
-	if x.from == x.to {
+	if within {
 		first = i
 	}
-	for k := first; k < len(to); k++ {
-		there, back := v.between(x.block, &v.spots[from[i]], &v.spots[to[k]])
+	for k := first; k < len(x.to); k++ {
+		there, back := v.between(x.block, &v.spots[x.from[i]], &v.spots[x.to[k]])
 		x.matrix[i][k] = there
-		if x.from == x.to {
+		if within {
 			x.matrix[k][i] = back
 		}
 	}
 }
 
 // inward puts the effects between the spots of two segments into the block.
-func (v *surveyor) inward(b *block, matrix [][]int32) {
+func (v *surveyor) inward(x *effects) {
+	b := x.block
 	if b.from == b.to {
-		fillAlone(matrix)
+		fillAlone(x.matrix)
 		for enforced := range b.near {
 			b.near[enforced] = v.ledger.effect(verdict.LocalEffect(enforced == 1))
 		}
 	}
-	b.src.bySpot, b.dst.bySpot, b.effects = reduce(matrix, len(v.spotIn[b.to]))
+	var places []int32
+	b.src.bySpot, places, b.effects = reduce(x.matrix, len(x.to))
+	b.dst.bySpot = slices.Repeat([]int32{unseen}, len(v.spotIn[b.to]))
+	for i, s := range x.to {
+		b.dst.bySpot[v.spots[s].at] = places[i]
+	}
 }
 
 // onlyLocal stands for a spot of one network to itself, whose ways are all local.
@@ -201,24 +232,28 @@ func (v *surveyor) outward(b *block) {
 	b.effects, b.src.byClass, b.dst.bySpot = found, places, colKind
 }
 
-// addKinds finds the kinds of the classes of a block.
+// addKinds finds the kinds of the classes of a block, and how much there is of each.
 func (v *surveyor) addKinds(b *block) {
 	rows, cols := len(b.effects), 0
 	if rows > 0 {
 		cols = len(b.effects[0])
 	}
-	v.findKinds(b.from, &b.src, rows)
-	v.findKinds(b.to, &b.dst, cols)
+	v.findKinds(b.from, &b.src, rows, v.seenBy(b.from, b.from))
+	v.findKinds(b.to, &b.dst, cols, v.seenBy(b.from, b.to))
 }
 
-func (v *surveyor) findKinds(domain int, x *axis, places int) {
+// findKinds finds the kinds of some classes of a domain, by their places there;
+// outside, of all.
+func (v *surveyor) findKinds(domain int, x *axis, places int, some []int32) {
 	x.places = places
-	classes := v.of(domain)
+	roll := v.roll(domain)
 	if domain == len(v.inside) {
-		x.grid = make([]int32, len(classes))
-		for i, c := range classes {
-			x.grid[i] = int32(i)
-			x.kinds = append(x.kinds, kind{int32(i), x.place(&v.classes[c])})
+		x.grid, x.kinds, x.bulks = make([]int32, len(roll.spot)), make([]kind, len(roll.spot)), make([]bulk, len(roll.spot))
+		for at, spot := range roll.spot {
+			x.grid[at], x.kinds[at] = int32(at), kind{int32(at), x.bySpot[spot]}
+		}
+		for _, at := range some {
+			x.bulks[at] = roll.members[at]
 		}
 		return
 	}
@@ -230,12 +265,19 @@ func (v *surveyor) findKinds(domain int, x *axis, places int) {
 	for i := range x.grid {
 		x.grid[i] = -1
 	}
-	for _, c := range classes {
-		k := kind{x.line(&v.classes[c]), x.place(&v.classes[c])}
-		if at := &x.grid[int(k.line)*places+int(k.place)]; *at < 0 {
-			*at = int32(len(x.kinds))
-			x.kinds = append(x.kinds, k)
+	for _, i := range some {
+		k := kind{line: x.lines[roll.set[i]]}
+		if x.byClass != nil {
+			k.place = x.byClass[i]
+		} else {
+			k.place = x.bySpot[roll.spot[i]]
 		}
+		at := &x.grid[int(k.line)*places+int(k.place)]
+		if *at < 0 {
+			*at = int32(len(x.kinds))
+			x.kinds, x.bulks = append(x.kinds, k), append(x.bulks, bulk{})
+		}
+		x.bulks[*at].add(roll.members[i])
 	}
 }
 

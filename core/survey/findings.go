@@ -57,7 +57,10 @@ type Finding struct {
 // Findings returns everything legal and probably wrong, in a fixed order. Cost:
 // the combinations times the atoms, and the pairs of classes.
 func (s *Survey) Findings() []Finding {
-	f := &finder{Survey: s, at: map[string]int{}, spoke: map[verdict.Rulepoint]bool{}, reasons: s.reasonsOf(), members: map[string][]int{}}
+	f := &finder{
+		Survey: s, at: map[string]int{}, spoke: map[verdict.Rulepoint]bool{}, reasons: s.reasonsOf(), members: map[string][]int{},
+		weigher: s.judge.NewWeigher(s.sieve), probes: map[[2]int32]*probed{},
+	}
 	f.flows()
 	f.rules()
 	f.things()
@@ -89,6 +92,8 @@ type finder struct {
 	examples []example
 	at       map[string]int
 	spoke    map[verdict.Rulepoint]bool
+	weigher  *verdict.Weigher
+	probes   map[[2]int32]*probed // by opinion and effect
 	contests [][]string
 	reasons  []uint8 // see reasonsOf
 	members  map[string][]int

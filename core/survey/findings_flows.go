@@ -53,7 +53,7 @@ func (f *finder) eachHubCombination(take func(circumstance, example)) {
 			told := map[circumstance]int{}
 			for i := range sources {
 				l := &sources[i]
-				srcTells := g.tellingOf(g.fromSet, l.members)
+				srcTells := g.tellingOf(g.fromSet, l.which)
 				f.eachBatch(b, l, targets, &g.buckets, func(x combination, dsts []int32) {
 					k := circumstance{x, paths.None, paths.None}
 					if effect := f.ledger.effectAt(x.effect); effect.Kind == paths.Peered || effect.Kind == paths.Bypass {
@@ -63,7 +63,7 @@ func (f *finder) eachHubCombination(take func(circumstance, example)) {
 						return
 					}
 					c := column{}
-					g.exemplify(&c, x, l.members, targets, dsts, from == to)
+					g.exemplify(&c, x, l.which, targets, dsts, from == to)
 					if c.told > 0 {
 						told[k] = max(told[k], c.told)
 						take(k, example{c.src.Class, c.dst.Class, paths.None})
@@ -148,23 +148,57 @@ func (s *Survey) reasonsOf() []uint8 {
 	return out
 }
 
+// probed is a probe that is kept, for the many circumstances that come to it.
+type probed struct {
+	verdict.Probe
+	counted bool // who spoke has been noted
+	plain   bool // there is nothing else to say of it
+}
+
+// probe returns what became of an opinion on ways of an effect.
+func (f *finder) probe(opinion, effect int32) *probed {
+	key := [2]int32{opinion, effect}
+	p := f.probes[key]
+	if p == nil {
+		p = &probed{Probe: f.weigher.Probe(opinion, f.ledger.effectAt(effect))}
+		p.plain = !p.Verdict.Contested && f.ledger.effectAt(effect).Kind != paths.Bypass && !remarkable(&p.Verdict)
+		f.probes[key] = p
+	}
+	return p
+}
+
+// remarkable reports whether the reason of a verdict is a finding.
+func remarkable(v *verdict.Verdict) bool {
+	switch v.Reason {
+	case verdict.ReasonUnenforced, verdict.ReasonUninspectable, verdict.ReasonFailedOpen, verdict.ReasonNoFirewall, verdict.ReasonAsymmetric, verdict.ReasonNoWayBack:
+		return true
+	case verdict.ReasonNoPath:
+		return v.Intended != estate.Deny
+	}
+	return false
+}
+
 func (f *finder) circumstance(k circumstance, x example) {
-	stance, effect := f.ledger.stanceAt(f.judge, k.stance), f.ledger.effectAt(k.effect)
-	opinions := f.judge.Opinions(&stance, f.sieve)
-	for i := range opinions {
-		p := f.judge.Probe(&stance, &opinions[i], effect)
-		for _, atom := range opinions[i].Atoms {
-			if k.publication == paths.None || f.admits[k.publication].Test(uint(atom)) {
-				f.judged(&p, effect, atom, x)
+	context, voices := f.ledger.stanceAt(k.stance, nil)
+	for atom, o := range f.weigher.Weigh(context, voices) {
+		if k.publication != paths.None && !f.admits[k.publication].Test(uint(atom)) {
+			continue
+		}
+		p := f.probe(o, k.effect)
+		if !p.counted {
+			p.counted = true
+			for _, r := range p.Spoke {
+				f.spoke[r] = true
 			}
+		}
+		if !p.plain {
+			f.judged(&p.Probe, f.ledger.effectAt(k.effect), atom, x)
 		}
 	}
 }
 
+// judged reports what is remarkable about the flows of an atom.
 func (f *finder) judged(p *verdict.Probe, way *verdict.Effect, atom int, x example) {
-	for _, r := range p.Spoke {
-		f.spoke[r] = true
-	}
 	src, dst := &f.classes[x.from].End, &f.classes[x.to].End
 	where := f.name(src) + " to " + f.name(dst)
 	if p.Verdict.Contested {
@@ -197,7 +231,7 @@ func (f *finder) judged(p *verdict.Probe, way *verdict.Effect, atom int, x examp
 	case verdict.ReasonNoWayBack:
 		f.add(OneWay, f.name(dst), x, atom, nil, fmt.Sprintf("packets reach %s, and no reply finds a way back", f.name(dst)))
 	case verdict.ReasonNoPath:
-		if p.Verdict.Intended != estate.Deny {
+		if remarkable(&p.Verdict) {
 			f.add(MeantUnrouted, way.Absence.String()+f.name(dst), x, atom, nil, fmt.Sprintf("%s is meant to pass, and there is no path (%s)", where, way.Absence))
 		}
 	}

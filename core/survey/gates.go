@@ -4,7 +4,6 @@ import (
 	"github.com/bits-and-blooms/bitset"
 
 	"bivium/core/paths"
-	"bivium/core/verdict"
 )
 
 // gate is a publication, as a way in from the internet to a segment.
@@ -81,6 +80,3 @@ func (s *Survey) eachDoor(src, dst *Class, f func(strand)) {
 	}
 	f(strand{paths.None, s.shut, open, unfoundCombination})
 }
-
-// shutStance is the stance on flows from the internet that nothing publishes.
-func shutStance(j *verdict.Judge) verdict.Stance { return j.StanceOf(verdict.Unpublished(), nil) }

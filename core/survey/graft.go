@@ -146,7 +146,7 @@ func (g *grafter) partition() *partition {
 	old, net := g.old, g.judge.Net()
 	p := &partition{
 		net: net, classes: slices.Clone(old.classes), inside: slices.Clone(old.inside), outside: old.outside, sets: slices.Clip(old.sets),
-		local: slices.Clone(old.local), spots: slices.Clone(old.spots), alike: maps.Clone(old.alike), roads: g.roads, id: partitions.Add(1), graft: g.graft,
+		local: slices.Clone(old.local), spots: slices.Clone(old.spots), alike: maps.Clone(old.alike), roads: g.roads, id: partitions.Add(1), graft: g.graft, rolls: &rolls{},
 	}
 	for d, touched := range g.domains {
 		if touched {

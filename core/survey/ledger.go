@@ -86,14 +86,13 @@ func (l *ledger) effectAt(i int32) *verdict.Effect {
 	return &l.effects[i]
 }
 
-// stanceAt returns a stance for a judge.
-func (l *ledger) stanceAt(j *verdict.Judge, i int32) verdict.Stance {
+// stanceAt returns the context of a stance, and its voices, appended to a list.
+func (l *ledger) stanceAt(i int32, voices []verdict.Voice) (verdict.Context, []verdict.Voice) {
 	l.mu.RLock()
-	s := l.stances[i]
-	voices := make([]verdict.Voice, len(s.voices))
-	for k, v := range s.voices {
-		voices[k] = l.byVoice[v]
+	defer l.mu.RUnlock()
+	s := &l.stances[i]
+	for _, v := range s.voices {
+		voices = append(voices, l.byVoice[v])
 	}
-	l.mu.RUnlock()
-	return j.StanceOf(s.context, voices)
+	return s.context, voices
 }

@@ -31,9 +31,9 @@ func (s *Survey) sidesOf(set Set) []side {
 // lot is the members of a side that a block does not tell apart.
 type lot struct {
 	kind
-	members []int32
-	weight  float64 // in addresses, about
-	sole    int     // the home network of all of them, or paths.None if they have several
+	bulk
+	which []int32 // the members, by place in their set
+	sole  int     // the home network of all of them, or paths.None if they have several
 }
 
 // sources puts members into lots, as sources of a block.
@@ -61,10 +61,21 @@ func (s *Survey) lots(set Set, members []int32, x *axis, seenFrom int) []lot {
 			at[n] = int32(len(out))
 		}
 		l := &out[at[n]-1]
-		l.members = append(l.members, i)
-		l.weight += s.weight(set[i])
+		l.which = append(l.which, i)
+		l.add(bulk{1, s.weight(set[i])})
 		if l.sole != c.End.Home.Network {
 			l.sole = paths.None
+		}
+	}
+	return out
+}
+
+// allLots returns the lots of all that an axis has, without the members.
+func (x *axis) allLots() []lot {
+	out := make([]lot, 0, len(x.kinds))
+	for i, k := range x.kinds {
+		if x.bulks[i].members > 0 {
+			out = append(out, lot{kind: k, bulk: x.bulks[i]})
 		}
 	}
 	return out

@@ -1,10 +1,6 @@
 package survey
 
-import (
-	"sync"
-
-	"bivium/core/paths"
-)
+import "bivium/core/paths"
 
 // overview is the matrix of all segments and the internet, by domain and domain.
 type overview struct {
@@ -18,17 +14,6 @@ func (s *Survey) lookAll(before *overview, fresh, differs func(from, to int) boo
 	domains := len(s.inside) + 1
 	next := overview{make([][][]weighed, domains), make([][][]Mark, domains)}
 	unfound := [][]float64(nil)
-	all := make([]everyone, domains)
-	for d := range all {
-		all[d] = sync.OnceValues(func() (Set, side) {
-			set := whole(s.of(d))
-			members := make([]int32, len(set))
-			for i := range members {
-				members[i] = int32(i)
-			}
-			return set, side{d, members}
-		})
-	}
 	var jobs []func()
 	for from := range domains {
 		next.amounts[from], next.marks[from] = make([][]weighed, domains), make([][]Mark, domains)
@@ -44,7 +29,7 @@ func (s *Survey) lookAll(before *overview, fresh, differs func(from, to int) boo
 				unfound = s.unfoundFlows()
 			}
 			jobs = append(jobs, func() {
-				next.amounts[from][to] = s.look(all[from], all[to], unfound[from][to])
+				next.amounts[from][to] = s.look(from, to, unfound[from][to])
 				next.marks[from][to] = s.marksOf(next.amounts[from][to])
 			})
 		}
@@ -53,20 +38,15 @@ func (s *Survey) lookAll(before *overview, fresh, differs func(from, to int) boo
 	s.overview = next
 }
 
-// everyone returns all endpoints of a domain, as a set and as a side of it.
-type everyone func() (Set, side)
-
 // look adds up the flows from one domain to another.
-func (s *Survey) look(from, to everyone, unfound float64) []weighed {
+func (s *Survey) look(from, to int, unfound float64) []weighed {
 	var out []weighed
-	src, x := from()
-	dst, y := to()
-	if len(src) > 0 && len(dst) > 0 && (x.domain == len(s.inside) || s.blocks[x.domain][y.domain] != nil) {
+	if b := s.blocks[from][to]; b != nil {
 		c := newCeller(s)
-		if x.domain == len(s.inside) {
-			c.addDoors(src, &x, dst, &y)
+		if from == len(s.inside) {
+			c.addAllDoors(to)
 		} else {
-			c.addFound(src, &x, dst, &y)
+			c.addBlock(b)
 		}
 		out = c.take()
 		c.free()

@@ -19,7 +19,7 @@ func (s *Survey) relinked(j *verdict.Judge, r *verdict.Revision) *Survey {
 	}
 	p := &partition{
 		net: j.Net(), classes: s.classes, inside: s.inside, outside: s.outside, sets: s.sets, local: s.local, spots: s.spots,
-		alike: alike, roads: s.roads, id: s.id, graft: s.partition.graft,
+		alike: alike, roads: s.roads, id: s.id, graft: s.partition.graft, rolls: s.rolls,
 	}
 	next := *s
 	next.judge, next.partition, next.cellers = j, p, &sync.Pool{}

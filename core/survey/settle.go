@@ -1,8 +1,8 @@
 package survey
 
 import (
-	"hash/maphash"
 	"maps"
+	"math/bits"
 	"runtime"
 	"slices"
 	"sync"
@@ -95,10 +95,8 @@ func (s *Survey) wanted() [][]int32 {
 				continue
 			}
 			effects := s.effectsIn(b, to)
-			for r := range b.rows {
-				for _, stance := range b.rows[r].palette {
-					want(stance, effects)
-				}
+			for _, stance := range b.stances {
+				want(stance, effects)
 			}
 		}
 	}
@@ -135,16 +133,20 @@ func (s *Survey) effectsIn(b *block, to int) []int32 {
 }
 
 // settler settles some of the combinations, and numbers results and vectors on
-// its own.
+// its own. Stances of which the opinions are alike on every atom have one leaning.
 type settler struct {
 	*Survey
+	weigher  *verdict.Weigher
 	resultOf map[string]int32
 	results  []verdict.Verdict
 	keys     []string
-	vectors  *vectorBook
+	leanings *vectorBook      // of opinions
+	fates    [][]int32        // by effect and opinion: the result, or -1
+	carried  map[uint64]int32 // a leaning and an effect, to the vector
+	vectors  *vectorBook      // of results
 	settled  []settledStance
 	key      []byte
-	weigher  *verdict.Weigher
+	voices   []verdict.Voice
 }
 
 type settledStance struct {
@@ -154,37 +156,58 @@ type settledStance struct {
 }
 
 func newSettler(s *Survey) *settler {
-	return &settler{Survey: s, resultOf: map[string]int32{}, vectors: newVectorBook(), weigher: s.judge.NewWeigher(s.sieve)}
+	return &settler{
+		Survey: s, weigher: s.judge.NewWeigher(s.sieve), resultOf: map[string]int32{},
+		leanings: newVectorBook(), carried: map[uint64]int32{}, vectors: newVectorBook(),
+	}
 }
 
 // settle settles the stances that fall to one of so many workers.
 func (w *settler) settle(wanted [][]int32, first, step int) {
 	for i := first; i < len(wanted); i += step {
-		if len(wanted[i]) == 0 {
-			continue
+		if len(wanted[i]) > 0 {
+			w.settled = append(w.settled, settledStance{int32(i), wanted[i], w.stance(int32(i), wanted[i])})
 		}
-		stance := w.ledger.stanceAt(w.judge, int32(i))
-		w.settled = append(w.settled, settledStance{int32(i), wanted[i], w.stance(&stance, wanted[i])})
 	}
 }
 
 // stance returns the vectors of a stance under some effects.
-func (w *settler) stance(stance *verdict.Stance, effects []int32) []int32 {
-	opinions := w.weigher.Opinions(stance)
+func (w *settler) stance(number int32, effects []int32) []int32 {
+	var context verdict.Context
+	context, w.voices = w.ledger.stanceAt(number, w.voices[:0])
+	leaning := w.leanings.number(w.weigher.Weigh(context, w.voices))
 	out := make([]int32, len(effects))
-	vector := make([]int32, w.atoms.Len())
 	for k, e := range effects {
-		effect := w.ledger.effectAt(e)
-		for o := range opinions {
-			fate := w.judge.Carry(stance, &opinions[o], effect)
-			r := w.result(&fate)
-			for _, atom := range opinions[o].Atoms {
-				vector[atom] = r
-			}
+		key := uint64(leaning)<<32 | uint64(e)
+		vector, known := w.carried[key]
+		if !known {
+			vector = w.carry(w.leanings.list[leaning], e)
+			w.carried[key] = vector
 		}
-		out[k] = w.vectors.number(vector)
+		out[k] = vector
 	}
 	return out
+}
+
+// carry returns the vector of opinions on ways of an effect.
+func (w *settler) carry(opinions []int32, effect int32) int32 {
+	for int(effect) >= len(w.fates) {
+		w.fates = append(w.fates, nil)
+	}
+	fates := w.fates[effect]
+	vector := make([]int32, len(opinions))
+	for atom, o := range opinions {
+		for int(o) >= len(fates) {
+			fates = append(fates, -1)
+		}
+		if fates[o] < 0 {
+			fate := w.weigher.Carry(o, w.ledger.effectAt(effect))
+			fates[o] = w.result(&fate)
+		}
+		vector[atom] = fates[o]
+	}
+	w.fates[effect] = fates
+	return w.vectors.number(vector)
 }
 
 func (w *settler) result(f *verdict.Fate) int32 {
@@ -207,9 +230,8 @@ func (s *Survey) gather(workers []*settler, stances int) {
 	all := func(r int32) []int32 { return slices.Repeat([]int32{r}, s.atoms.Len()) }
 	// Vector 0 is that of flows to what nothing is found under.
 	b.vectors.number(all(b.result("unknown", verdict.Verdict{Outcome: verdict.Unrouted, Reason: verdict.ReasonUnknown, Pools: []string{}, By: []string{}})))
-	stance, effect := shutStance(s.judge), verdict.UnpublishedEffect()
-	opinions := s.judge.Opinions(&stance, s.sieve)
-	fate := s.judge.Carry(&stance, &opinions[0], &effect)
+	shut, effect := s.judge.NewWeigher(s.sieve), verdict.UnpublishedEffect()
+	fate := shut.Carry(shut.Weigh(verdict.Unpublished(), nil)[0], &effect)
 	s.shut = b.vectors.number(all(b.result(string(fate.AppendKey(nil)), s.judge.Verdict(&fate))))
 	for _, w := range workers {
 		s.take(w, stances)
@@ -288,43 +310,51 @@ func (s *Survey) shades(vector []int32, mask *bitset.BitSet) []shade {
 
 // vectorBook numbers different vectors.
 type vectorBook struct {
-	seed maphash.Seed
-	at   map[uint64][]int32
+	at   map[uint64]int32 // by hash: the last vector that has it
+	next []int32          // by vector: another of the same hash, or -1
 	list [][]int32
 }
 
-func newVectorBook() *vectorBook {
-	return &vectorBook{seed: maphash.MakeSeed(), at: map[uint64][]int32{}}
-}
+func newVectorBook() *vectorBook { return &vectorBook{at: map[uint64]int32{}} }
 
 // number returns the number of a vector; it keeps a copy of a new one.
 func (b *vectorBook) number(v []int32) int32 {
 	if b.at == nil { // a book that was cut anew is hardly ever written to
-		b.at, b.seed = map[uint64][]int32{}, maphash.MakeSeed()
+		b.at = map[uint64]int32{}
 		for i, v := range b.list {
-			sum := b.hash(v)
-			b.at[sum] = append(b.at[sum], int32(i))
+			b.enter(b.hash(v), int32(i))
 		}
 	}
 	sum := b.hash(v)
-	for _, i := range b.at[sum] {
-		if slices.Equal(b.list[i], v) {
-			return i
+	if i, known := b.at[sum]; known {
+		for ; i >= 0; i = b.next[i] {
+			if slices.Equal(b.list[i], v) {
+				return i
+			}
 		}
 	}
 	i := int32(len(b.list))
-	b.at[sum] = append(b.at[sum], i)
 	b.list = append(b.list, slices.Clone(v))
+	b.enter(sum, i)
 	return i
 }
 
-func (b *vectorBook) hash(v []int32) uint64 {
-	var h maphash.Hash
-	h.SetSeed(b.seed)
-	var word [4]byte
-	for _, r := range v {
-		word = [4]byte{byte(r), byte(r >> 8), byte(r >> 16), byte(r >> 24)}
-		_, _ = h.Write(word[:])
+// enter lets a vector be found by its hash.
+func (b *vectorBook) enter(sum uint64, i int32) {
+	before, known := b.at[sum]
+	if !known {
+		before = -1
 	}
-	return h.Sum64()
+	b.next = append(b.next, before)
+	b.at[sum] = i
+}
+
+// hash mixes a vector word by word (multiply and rotate, as in FNV and its kin: the
+// words are numbers that few people choose).
+func (b *vectorBook) hash(v []int32) uint64 {
+	h := uint64(len(v))
+	for _, r := range v {
+		h = bits.RotateLeft64((h^uint64(uint32(r)))*0x9e3779b97f4a7c15, 29)
+	}
+	return h
 }

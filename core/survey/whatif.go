@@ -293,7 +293,11 @@ func (f *faller) between(b *block) {
 			if !ok || src.Addr.Is4() != dst.Addr.Is4() {
 				continue
 			}
-			was := b.effects[b.src.place(f.classOf(p))][b.dst.place(f.classOf(q))]
+			place := b.dst.place(f.classOf(q))
+			if place == unseen {
+				continue
+			}
+			was := b.effects[b.src.place(f.classOf(p))][place]
 			way := f.judge.WayTo(src, dst)
 			if is := f.ledger.effect(f.judge.EffectOf(&way)); is != was {
 				f.turn(b, p, q, was, is, near)

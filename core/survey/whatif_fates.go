@@ -95,8 +95,7 @@ func (f *faller) vector(effect, stance int32) []int32 {
 // settleOne settles a combination that the survey does not have. Its results are
 // numbered after those of the survey.
 func (f *faller) settleOne(c combination) []int32 {
-	stance := f.ledger.stanceAt(f.Survey.judge, c.stance)
-	vectors := f.settler.stance(&stance, []int32{c.effect})
+	vectors := f.settler.stance(c.stance, []int32{c.effect})
 	out := slices.Clone(f.settler.vectors.list[vectors[0]])
 	for i := range out {
 		out[i] += int32(len(f.results))

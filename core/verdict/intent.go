@@ -9,7 +9,6 @@ import (
 
 // speaker is a policy that speaks on a flow for one pair of its sides (M4.3).
 type speaker struct {
-	at       int // its place among the candidates of the stance
 	policy   int
 	sides    pair
 	rule     int
@@ -33,16 +32,7 @@ type intent struct {
 }
 
 // intend returns the intended verdict on a service (M4–M6).
-func (j *Judge) intend(s *Stance, q *query) intent { return j.intendIn(s, q, &scratch{}) }
-
-// scratch is memory for intents, which may be used again for the next one where
-// nobody asks who spoke.
-type scratch struct {
-	speakers []speaker
-	places   []int32 // by candidate: the speaker that it is, from 1
-}
-
-func (j *Judge) intendIn(s *Stance, q *query, mem *scratch) intent {
+func (j *Judge) intend(s *Stance, q *query) intent {
 	in := intent{action: s.silence, reason: ReasonDefault}
 	switch {
 	case s.unreleased:
@@ -51,32 +41,26 @@ func (j *Judge) intendIn(s *Stance, q *query, mem *scratch) intent {
 		in.reason = ReasonNoShare
 		j.sharesSpeak(&in, s, q)
 	default:
-		j.policiesSpeak(&in, s, q, mem)
+		j.policiesSpeak(&in, s, q)
 	}
 	j.railsSpeak(&in, s, q)
 	return in
 }
 
 // policiesSpeak decides by M4.
-func (j *Judge) policiesSpeak(in *intent, s *Stance, q *query, mem *scratch) {
-	in.speakers = mem.speakers[:0]
+func (j *Judge) policiesSpeak(in *intent, s *Stance, q *query) {
 	for i, c := range s.policies {
 		if r := q.firstOf(PolicyVoice, c.policy, j.policies[c.policy].rules); r != paths.None {
 			if in.speakers == nil {
 				in.speakers = make([]speaker, 0, min(len(s.policies)-i, 8))
 			}
-			in.speakers = append(in.speakers, speaker{at: i, policy: c.policy, sides: c.sides, rule: r, by: paths.None})
+			in.speakers = append(in.speakers, speaker{policy: c.policy, sides: c.sides, rule: r, by: paths.None})
 		}
 	}
-	if len(in.speakers) == 0 {
-		return
-	}
-	if s.over != nil {
-		mem.overrideBy(in.speakers, s.over)
-	} else {
+	if len(in.speakers) > 0 {
 		j.override(in.speakers)
+		j.outvote(in)
 	}
-	j.outvote(in)
 }
 
 // override marks the speakers that another one overrides (M4.4).
@@ -88,41 +72,6 @@ func (j *Judge) override(speakers []speaker) {
 				break
 			}
 		}
-	}
-}
-
-// ranked returns, for each candidate of a stance, those that override it when
-// they speak: what override finds out for each service, once for all.
-func (j *Judge) ranked(s *Stance) [][]int {
-	over := make([][]int, len(s.policies))
-	for i := range s.policies {
-		for k := range s.policies {
-			if i != k && j.overrides(s.policies[k].sides, s.policies[i].sides) {
-				over[i] = append(over[i], k)
-			}
-		}
-	}
-	return over
-}
-
-// overrideBy is override, given what ranked returns.
-func (mem *scratch) overrideBy(speakers []speaker, over [][]int) {
-	if missing := len(over) - len(mem.places); missing > 0 {
-		mem.places = append(mem.places, make([]int32, missing)...)
-	}
-	for i := range speakers {
-		mem.places[speakers[i].at] = int32(i) + 1
-	}
-	for i := range speakers {
-		for _, at := range over[speakers[i].at] {
-			if k := mem.places[at]; k > 0 {
-				speakers[i].by = int(k) - 1
-				break
-			}
-		}
-	}
-	for i := range speakers {
-		mem.places[speakers[i].at] = 0
 	}
 }
 

@@ -267,43 +267,6 @@ func (j *Judge) Serves(policy, segment int) bool {
 	return policy < len(j.policies) && (j.policies[policy].segments == nil || j.policies[policy].segments[segment])
 }
 
-// Revise returns the sieve of a revised judge, or false if some of its sets of
-// services are not whole atoms.
-func (v *Sieve) Revise(j *Judge, r Revision) (*Sieve, bool) {
-	next := &Sieve{Atoms: v.Atoms, holds: v.holds, first: v.first}
-	if known := len(v.holds[0]); known < len(j.sets) {
-		next.holds = make([][]bool, len(v.holds))
-		for i := range next.holds {
-			next.holds[i] = append(slices.Clip(v.holds[i]), make([]bool, len(j.sets)-known)...)
-		}
-		for k := known; k < len(j.sets); k++ {
-			in, exact := v.Atoms.Covered(j.sets[k])
-			if !exact {
-				return nil, false
-			}
-			for atom := range in.EachSet() {
-				next.holds[atom][k] = true
-			}
-		}
-	}
-	redo := func(kind VoiceKind, which []int, rules func(int) []rule) {
-		if len(which) == 0 {
-			return
-		}
-		next.first[kind] = slices.Clone(v.first[kind])
-		if last := slices.Max(which); last >= len(next.first[kind]) {
-			next.first[kind] = append(next.first[kind], make([][]uint16, last+1-len(next.first[kind]))...)
-		}
-		for _, i := range which {
-			next.first[kind][i] = next.firsts(1, func(int) []rule { return rules(i) })[0]
-		}
-	}
-	redo(PolicyVoice, r.Policies, func(i int) []rule { return j.policies[i].rules })
-	redo(ShareVoice, r.Shares, func(i int) []rule { return j.shares[i].rules })
-	redo(RailVoice, r.Rails, func(i int) []rule { return j.rails[i].rules })
-	return next, true
-}
-
 // Concerns reports whether a voice is of something that a revision lists.
 func (r *Revision) Concerns(v Voice) bool {
 	switch v.Kind {

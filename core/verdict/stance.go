@@ -15,7 +15,6 @@ type Stance struct {
 	byShares   bool          // shares decide, not policies
 	silence    estate.Action // what holds if nobody speaks
 	policies   []candidate
-	over       [][]int // for each candidate, those that override it; nil if not worked out
 	shares     []int
 	rails      []int
 	rulebooks  []bookStance // of the pools that any of them inspects by

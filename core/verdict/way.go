@@ -136,19 +136,31 @@ func (g *wayGround) pass(pool int) (int, bool) {
 // first that ends the flow settles it.
 func (j *Judge) settle(s *Stance, g ground, q *query) settled {
 	d := settled{intent: j.intend(s, q)}
-	j.carry(&d, s, g, q)
+	j.carry(&d, g, stanceShelf{j, s, q})
 	return d
 }
 
+// shelf tells which rule of a pool's rulebook applies to a flow, or None (M8.5).
+type shelf interface{ rule(pool int) int }
+
+// stanceShelf is the rulebooks of a stance, opened at one service.
+type stanceShelf struct {
+	judge  *Judge
+	stance *Stance
+	query  *query
+}
+
+func (b stanceShelf) rule(pool int) int { return b.judge.bookRule(b.stance, pool, b.query) }
+
 // carry takes the intended verdict through the steps of M8.
-func (j *Judge) carry(d *settled, s *Stance, g ground, q *query) {
+func (j *Judge) carry(d *settled, g ground, books shelf) {
 	d.reason = d.intent.reason
 	f := g.facts()
 	switch f.Kind {
 	case paths.NoPath:
 		d.outcome, d.reason = Unrouted, ReasonNoPath
 	case paths.HubPath:
-		j.enforceAtHubs(d, s, g, q)
+		j.enforceAtHubs(d, g, books)
 	default:
 		enforceAtNetworks(d, f)
 	}
@@ -173,7 +185,7 @@ func enforceAtNetworks(d *settled, f *facts) {
 }
 
 // enforceAtHubs enforces it on a hub path, pool by pool (M8.4, M8.5).
-func (j *Judge) enforceAtHubs(d *settled, s *Stance, g ground, q *query) {
+func (j *Judge) enforceAtHubs(d *settled, g ground, books shelf) {
 	switch d.intent.action {
 	case estate.Allow:
 		d.outcome = Allowed
@@ -184,7 +196,7 @@ func (j *Judge) enforceAtHubs(d *settled, s *Stance, g ground, q *query) {
 	}
 	passed := false
 	for _, number := range d.intent.pools {
-		step := j.passPool(number, s, g, q)
+		step := j.passPool(number, g, books)
 		d.steps = append(d.steps, step)
 		switch {
 		case step.blocked:
@@ -208,14 +220,14 @@ func (j *Judge) enforceAtHubs(d *settled, s *Stance, g ground, q *query) {
 }
 
 // passPool finds where the pool is passed, and asks its rulebook.
-func (j *Judge) passPool(number int, s *Stance, g ground, q *query) poolStep {
+func (j *Judge) passPool(number int, g ground, books shelf) poolStep {
 	p := &j.pools[number]
 	step := poolStep{pool: number, bookRule: paths.None}
 	step.hub, step.onWay = g.pass(number)
 	if step.hub == paths.None || p.rulebook == paths.None {
 		return step
 	}
-	step.bookRule = j.bookRule(s, number, q)
+	step.bookRule = books.rule(number)
 	step.blocked = step.bookRule == paths.None || j.books[p.rulebook].rules[step.bookRule].verb != "pass"
 	return step
 }
