@@ -2,8 +2,10 @@ package document_test
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 
@@ -99,6 +101,54 @@ func TestErrorsSayWhatAndWhere(t *testing.T) {
 				assert.ErrorContains(t, err, part, c.given)
 			}
 		}
+	}
+}
+
+// TestLongListsAreReadInOrder holds readers side by side to what one alone does: all
+// items in their places, the first errors, in the order of their lines.
+func TestLongListsAreReadInOrder(t *testing.T) {
+	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(4))
+	const items = 20_000
+	write := func(bad func(int) bool) []byte {
+		var b bytes.Buffer
+		b.WriteString("{\"bivium\": 1, \"estate\": \"long\", \"workloads\": [\n")
+		for i := range items {
+			address := fmt.Sprintf("10.0.%d.%d", i>>8, i&255)
+			if bad(i) {
+				address = "nowhere"
+			}
+			fmt.Fprintf(&b, "{\"name\": \"w-%d\", \"network\": \"n\", \"addresses\": [%q]}", i, address)
+			if i < items-1 {
+				b.WriteString(",")
+			}
+			b.WriteString("\n")
+		}
+		b.WriteString("]}")
+		return b.Bytes()
+	}
+	e, err := document.Read(write(func(int) bool { return false }))
+	require.NoError(t, err)
+	for i := range e.Workloads {
+		require.Equal(t, fmt.Sprintf("w-%d", i), e.Workloads[i].Name)
+	}
+	for name, bad := range map[string]func(int) bool{
+		"a few, far apart":   func(i int) bool { return i%(items/5) == 7 },
+		"more than are kept": func(i int) bool { return i%(items/200) == 7 },
+	} {
+		_, err = document.Read(write(bad))
+		var got document.Errors
+		require.ErrorAs(t, err, &got, name)
+		var want []int
+		for i := range items {
+			if bad(i) && len(want) < document.MaxErrors {
+				want = append(want, i+2)
+			}
+		}
+		lines := make([]int, len(got))
+		for i := range got {
+			lines[i] = got[i].Line
+		}
+		assert.Equal(t, want, lines, name)
 	}
 }
 

@@ -10,9 +10,11 @@ import (
 	"math"
 	"net/netip"
 	"reflect"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"bivium/core/estate"
 )
@@ -219,10 +221,35 @@ func (r *reader) list(n node, v reflect.Value, f *field, at *path) {
 	} else {
 		v.Set(reflect.MakeSlice(v.Type(), len(n.items), len(n.items)))
 	}
-	for i, item := range n.items {
-		r.value(item, v.Index(i), f, r.index(at, i))
-	}
+	r.items(n, v, f, at)
 	r.uniqueNames(n, v, at)
+}
+
+// longList is how many items of a list are worth a reader of their own.
+const longList = 4096
+
+// items reads the items of a list, those of a long one side by side.
+func (r *reader) items(n node, v reflect.Value, f *field, at *path) {
+	read := func(to *reader, from, end int) {
+		for i := from; i < end; i++ {
+			to.value(n.items[i], v.Index(i), f, to.index(at, i))
+		}
+	}
+	shares := min(runtime.GOMAXPROCS(0), len(n.items)/longList)
+	if shares < 2 {
+		read(r, 0, len(n.items))
+		return
+	}
+	parts := make([]reader, shares)
+	var wait sync.WaitGroup
+	for i := range parts {
+		wait.Go(func() { read(&parts[i], i*len(n.items)/len(parts), (i+1)*len(n.items)/len(parts)) })
+	}
+	wait.Wait()
+	for i := range parts { // in order, and as many as one reader keeps
+		left := MaxErrors - len(r.errors)
+		r.errors = append(r.errors, parts[i].errors[:min(left, len(parts[i].errors))]...)
+	}
 }
 
 // uniqueNames holds "names are unique per kind" for a list of named things;

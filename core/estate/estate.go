@@ -247,6 +247,12 @@ func (g *Group) Empty() bool {
 		len(g.Subnets) == 0 && len(g.Prefixes) == 0 && len(g.Exits) == 0
 }
 
+// Places reports whether the group may select internal endpoints whatever labels
+// they have: by network, subnet or prefix.
+func (g *Group) Places() bool {
+	return g.NetworkMatch != "" || len(g.Networks) > 0 || len(g.Subnets) > 0 || len(g.Prefixes) > 0
+}
+
 // Pool is a set of interchangeable firewalls at one or more hubs.
 type Pool struct {
 	Name        string     `json:"name" doc:"req,name"`

@@ -37,10 +37,10 @@ type axis struct {
 }
 
 // line returns the row or column of a class inside.
-func (x *axis) line(c *Class) int32 { return x.lines[c.set] }
+func (x *axis) line(c *ticket) int32 { return x.lines[c.set] }
 
 // place returns the kind of place of a class.
-func (x *axis) place(c *Class) int32 {
+func (x *axis) place(c *ticket) int32 {
 	if x.byClass != nil {
 		return x.byClass[c.at]
 	}
@@ -48,8 +48,8 @@ func (x *axis) place(c *Class) int32 {
 }
 
 // kind returns the kind of a class.
-func (x *axis) kind(c *Class) int32 {
-	if !c.Internal() {
+func (x *axis) kind(c *ticket) int32 {
+	if c.network == paths.None {
 		return x.grid[c.at]
 	}
 	return x.grid[int(x.line(c))*x.places+int(x.place(c))]

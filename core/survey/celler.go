@@ -129,7 +129,7 @@ func (s *Survey) residents(x *axis, set Set, members []int32) []resident {
 	out := make([]resident, len(members))
 	for at, i := range members {
 		c := &s.classes[set[i].Class]
-		out[at] = resident{c.End.Home.Network, kind{x.line(c), x.place(c)}, c.four, bulk{1, s.weight(set[i])}}
+		out[at] = resident{c.End.Home.Network, kind{x.line(&c.ticket), x.place(&c.ticket)}, c.four, bulk{1, s.weight(set[i])}}
 	}
 	return housed(out)
 }
@@ -137,9 +137,10 @@ func (s *Survey) residents(x *axis, set Set, members []int32) []resident {
 // allResidents returns all endpoints of a segment as residents of their networks.
 func (s *Survey) allResidents(x *axis, segment int) []resident {
 	roll := s.roll(segment)
-	out := make([]resident, len(roll.set))
+	out := make([]resident, len(roll.tickets))
 	for at := range out {
-		out[at] = resident{int(roll.network[at]), kind{x.lines[roll.set[at]], x.bySpot[roll.spot[at]]}, roll.four[at], roll.members[at]}
+		c := &roll.tickets[at]
+		out[at] = resident{int(c.network), kind{x.line(c), x.place(c)}, roll.four[at], roll.members[at]}
 	}
 	return housed(out)
 }
@@ -287,7 +288,7 @@ func (c *celler) addAllDoors(segment int) {
 		for g := range gates {
 			open[g] = byte(oneIf(gates[g].open[k]))
 		}
-		key := behind{b.dst.line(x), x.spot, string(open), -1}
+		key := behind{b.dst.line(&x.ticket), x.spot, string(open), -1}
 		if x.size.one() && !paths.Private(x.End.Addr) {
 			key.only = i
 		}

@@ -22,7 +22,7 @@ func (v *view) source(class int) int32 {
 	case v.block == nil:
 		return 0
 	}
-	return v.block.src.kind(&v.classes[class])
+	return v.block.src.kind(&v.classes[class].ticket)
 }
 
 // target returns the kind of a class as a destination.
@@ -36,7 +36,7 @@ func (v *view) target(class int) int32 {
 		return nowhere
 	case seesIt:
 		if v.block != nil { // else nobody is there to send
-			return v.block.dst.kind(c)
+			return v.block.dst.kind(&c.ticket)
 		}
 	}
 	return absent
@@ -68,7 +68,7 @@ func (v *view) near(src, dst int) int32 {
 	if src < 0 || dst < 0 {
 		return 0
 	}
-	c, ok := v.combine(&v.classes[src], &v.classes[dst])
+	c, ok := v.combine(&v.classes[src].ticket, &v.classes[dst].ticket)
 	if !ok {
 		return 0
 	}

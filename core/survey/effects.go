@@ -57,7 +57,7 @@ func (v *surveyor) spotsSeen(from, to int) []int {
 	}
 	seen := make([]bool, len(v.spotIn[to]))
 	for _, at := range v.seenBy(from, to) {
-		seen[v.roll(to).spot[at]] = true
+		seen[v.roll(to).tickets[at].spotAt] = true
 	}
 	var out []int
 	for at, s := range v.spotIn[to] {
@@ -248,9 +248,10 @@ func (v *surveyor) findKinds(domain int, x *axis, places int, some []int32) {
 	x.places = places
 	roll := v.roll(domain)
 	if domain == len(v.inside) {
-		x.grid, x.kinds, x.bulks = make([]int32, len(roll.spot)), make([]kind, len(roll.spot)), make([]bulk, len(roll.spot))
-		for at, spot := range roll.spot {
-			x.grid[at], x.kinds[at] = int32(at), kind{int32(at), x.bySpot[spot]}
+		n := len(roll.tickets)
+		x.grid, x.kinds, x.bulks = make([]int32, n), make([]kind, n), make([]bulk, n)
+		for at := range roll.tickets {
+			x.grid[at], x.kinds[at] = int32(at), kind{int32(at), x.place(&roll.tickets[at])}
 		}
 		for _, at := range some {
 			x.bulks[at] = roll.members[at]
@@ -266,12 +267,8 @@ func (v *surveyor) findKinds(domain int, x *axis, places int, some []int32) {
 		x.grid[i] = -1
 	}
 	for _, i := range some {
-		k := kind{line: x.lines[roll.set[i]]}
-		if x.byClass != nil {
-			k.place = x.byClass[i]
-		} else {
-			k.place = x.bySpot[roll.spot[i]]
-		}
+		t := &roll.tickets[i]
+		k := kind{x.line(t), x.place(t)}
 		at := &x.grid[int(k.line)*places+int(k.place)]
 		if *at < 0 {
 			*at = int32(len(x.kinds))
@@ -297,7 +294,7 @@ func (p *partition) spotsOf() [][]int {
 		}
 	}
 	for i := range p.classes {
-		p.classes[i].spotAt = p.spots[p.classes[i].spot].at
+		p.classes[i].spotAt = int32(p.spots[p.classes[i].spot].at)
 	}
 	return out
 }

@@ -68,7 +68,7 @@ func (s *Survey) eachDoor(src, dst *Class, f func(strand)) {
 		if !g.open[dst.at] {
 			continue
 		}
-		c := combination{b.stance(b.src.lineAt(s.net, src.at, g.exit), b.dst.line(dst)), g.effects[[2]int{src.spot, dst.spot}]}
+		c := combination{b.stance(b.src.lineAt(s.net, int(src.at), g.exit), b.dst.line(&dst.ticket)), g.effects[[2]int{src.spot, dst.spot}]}
 		f(strand{g.publication, s.verdicts[c.effect][c.stance], s.admits[g.publication], c})
 		if open == nil {
 			open = bitset.New(uint(s.atoms.Len()))

@@ -153,17 +153,11 @@ func (g *grafter) partition() *partition {
 			g.clear(p, d)
 		}
 	}
-	b := newBuilder(p, g.judge)
-	for i, set := range p.sets {
-		b.setOf[keyOf(set)] = i
+	likeness := make([]int, len(net.Networks))
+	for _, n := range slices.Sorted(maps.Keys(g.touched)) {
+		likeness[n] = number(p.alike, net.Alike(paths.Home{Network: n, Subnet: paths.None}))
 	}
-	for i := range p.spots {
-		b.spotOf[p.spots[i].spotKey] = i
-	}
-	for n := range g.touched {
-		b.likeness[n] = number(b.alike, net.Alike(paths.Home{Network: n, Subnet: paths.None}))
-	}
-	first := len(p.classes)
+	b := newBuilder(p, g.judge, likeness)
 	for _, x := range g.stretches() {
 		switch len(x.homes) {
 		case 0:
@@ -173,12 +167,9 @@ func (g *grafter) partition() *partition {
 			return nil
 		}
 	}
-	for i := first; i < len(p.classes); i++ {
-		c := &p.classes[i]
-		c.weight = c.size.about()
-		slices.Sort(c.Workloads)
-		c.Workloads = slices.Compact(c.Workloads)
-	}
+	r := newRegistrar(p)
+	r.take(b)
+	r.finish()
 	for d, touched := range g.domains {
 		if touched {
 			p.local[d].index(p.sets, len(g.judge.GroupNames()))
@@ -204,7 +195,7 @@ func (g *grafter) clear(p *partition, domain int) {
 		}
 		c.set = p.local[domain].add(was.sets[c.set])
 		p.local[domain].classes[c.set] = append(p.local[domain].classes[c.set], n)
-		c.at = len(p.inside[domain])
+		c.at = int32(len(p.inside[domain]))
 		p.inside[domain] = append(p.inside[domain], n)
 	}
 }
@@ -277,7 +268,7 @@ func (g *grafter) spotIn(before [][]int, p *partition) [][]int {
 			p.spots[n].at = at
 		}
 		for _, n := range p.inside[d] {
-			p.classes[n].spotAt = p.spots[p.classes[n].spot].at
+			p.classes[n].spotAt = int32(p.spots[p.classes[n].spot].at)
 		}
 		out[d] = list
 	}

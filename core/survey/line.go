@@ -94,6 +94,15 @@ func (x *stretch) pieces(j *verdict.Judge, homes []paths.Home, v sights) []Range
 	return append(out, Range{from, x.To})
 }
 
+// onlyHome returns the home of the stretch in the one segment that has it, or false
+// if none or several have.
+func (x *stretch) onlyHome(j *verdict.Judge) (paths.Home, bool) {
+	if len(x.homes) != 1 {
+		return paths.Home{}, false
+	}
+	return j.Net().Home(x.homes[0], x.From)
+}
+
 // subnetsAt returns the subnets in which the addresses of a stretch have homes.
 func (x *stretch) subnetsAt(j *verdict.Judge) []paths.Home {
 	var out []paths.Home

@@ -55,7 +55,7 @@ func (s *Survey) lots(set Set, members []int32, x *axis, seenFrom int) []lot {
 		if seenFrom >= 0 && c.seen[seenFrom] != seesIt {
 			continue
 		}
-		n := x.kind(c)
+		n := x.kind(&c.ticket)
 		if at[n] == 0 {
 			out = append(out, lot{kind: x.kinds[n], sole: c.End.Home.Network})
 			at[n] = int32(len(out))
@@ -173,8 +173,8 @@ func (s *Survey) eachNear(from Set, src []int32, to Set, dst []int32, f func(a, 
 // nearCombination returns the combination of local flows between two classes,
 // and the one that the block gives for others of their kinds.
 func (s *Survey) nearCombination(b *block, src, dst *Class) (near, far combination) {
-	stance := b.stance(b.src.line(src), b.dst.line(dst))
-	return combination{stance, b.near[s.enforced(src)]}, combination{stance, b.effects[b.src.place(src)][b.dst.place(dst)]}
+	stance := b.stance(b.src.line(&src.ticket), b.dst.line(&dst.ticket))
+	return combination{stance, b.near[s.enforced(&src.ticket)]}, combination{stance, b.effects[b.src.place(&src.ticket)][b.dst.place(&dst.ticket)]}
 }
 
 // selfless reports whether there is a flow from some address of a member to

@@ -73,16 +73,16 @@ func (w *passer) quarters(x *axis, domain, seenFrom int, key func(*Class) string
 		k := key(c)
 		q := at[k]
 		if q == nil {
-			q = &quarter{one: c, place: x.place(c)}
+			q = &quarter{one: c, place: x.place(&c.ticket)}
 			at[k], seen[q] = q, bitset.New(64)
 			out = append(out, q)
 		}
 		if q.other == nil && q.one.End.Home.Network != c.End.Home.Network {
 			q.other = c
 		}
-		line := int32(c.at) // outside, a class is a line of its own
+		line := c.at // outside, a class is a line of its own
 		if c.Internal() {
-			line = x.line(c)
+			line = x.line(&c.ticket)
 		}
 		if !seen[q].Test(uint(line)) {
 			seen[q].Set(uint(line))

@@ -1,10 +1,6 @@
 package survey
 
-import (
-	"sync"
-
-	"bivium/core/paths"
-)
+import "sync"
 
 // rolls are what blocks ask of all classes, in columns: every block goes through
 // those of its domains, and classes themselves are large. They are made when they
@@ -15,11 +11,11 @@ type rolls struct {
 	seen [][][]int32 // by two domains: the classes of the second that the first sees, by their places in it
 }
 
-// roll is the classes of one domain, by their places in it (Class.at).
+// roll is the classes of one domain, by their places in it (ticket.at).
 type roll struct {
-	set, spot, network []int32 // Class.set, Class.spotAt, the home network
-	members            []bulk  // how much of each class there is
-	four               []bool
+	tickets []ticket
+	members []bulk // how much of each class there is
+	four    []bool
 }
 
 // bulk is how much there is of some endpoints: classes, and about how many
@@ -56,13 +52,11 @@ func (r *rolls) fill(p *partition) {
 	for to := range r.of {
 		classes := p.of(to)
 		n := len(classes)
-		x := roll{set: make([]int32, n), spot: make([]int32, n), network: make([]int32, n), members: make([]bulk, n), four: make([]bool, n)}
+		x := roll{make([]ticket, n), make([]bulk, n), make([]bool, n)}
 		for at, i := range classes {
 			c := &p.classes[i]
-			x.set[at], x.spot[at], x.network[at] = int32(c.set), int32(c.spotAt), paths.None
-			x.members[at], x.four[at] = bulk{1, c.weight}, c.four
+			x.tickets[at], x.members[at], x.four[at] = c.ticket, bulk{1, c.weight}, c.four
 			if c.Internal() {
-				x.network[at] = int32(c.End.Home.Network)
 				r.seen[domains-1][to] = append(r.seen[domains-1][to], int32(at))
 			}
 			for from, sees := range c.seen {

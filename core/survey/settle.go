@@ -6,6 +6,7 @@ import (
 	"runtime"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"github.com/bits-and-blooms/bitset"
 
@@ -68,10 +69,11 @@ func (s *Survey) settleAll(wanted [][]int32) {
 	s.cellers = &sync.Pool{}
 	workers := make([]*settler, max(1, min(runtime.GOMAXPROCS(0), len(wanted)/64)))
 	jobs := make([]func(), len(workers))
+	var next atomic.Int64
 	for i := range workers {
 		w := newSettler(s)
 		workers[i] = w
-		jobs[i] = func() { w.settle(wanted, i, len(workers)) }
+		jobs[i] = func() { w.settle(wanted, &next) }
 	}
 	inParallel(jobs)
 	s.gather(workers, len(wanted))
@@ -118,7 +120,7 @@ func (s *Survey) effectsIn(b *block, to int) []int32 {
 	}
 	if b.from == b.to {
 		for _, c := range s.of(b.from) {
-			add(b.near[s.enforced(&s.classes[c])])
+			add(b.near[s.enforced(&s.classes[c].ticket)])
 		}
 	}
 	if b.from == len(s.inside) {
@@ -133,20 +135,23 @@ func (s *Survey) effectsIn(b *block, to int) []int32 {
 }
 
 // settler settles some of the combinations, and numbers results and vectors on
-// its own. Stances of which the opinions are alike on every atom have one leaning.
+// its own.
 type settler struct {
 	*Survey
 	weigher  *verdict.Weigher
 	resultOf map[string]int32
 	results  []verdict.Verdict
 	keys     []string
-	leanings *vectorBook      // of opinions
-	fates    [][]int32        // by effect and opinion: the result, or -1
-	carried  map[uint64]int32 // a leaning and an effect, to the vector
-	vectors  *vectorBook      // of results
+	fates    [][]int32   // by effect and opinion: the result, or -1
+	vectors  *vectorBook // of results
 	settled  []settledStance
-	key      []byte
+
+	// Of the stance at hand, in memory that is used again.
 	voices   []verdict.Voice
+	opinions []int32 // the different ones
+	slots    []int32 // by opinion: its place among those, from 1; 0 for the others
+	vector   []int32
+	key      []byte
 }
 
 type settledStance struct {
@@ -157,16 +162,26 @@ type settledStance struct {
 
 func newSettler(s *Survey) *settler {
 	return &settler{
-		Survey: s, weigher: s.judge.NewWeigher(s.sieve), resultOf: map[string]int32{},
-		leanings: newVectorBook(), carried: map[uint64]int32{}, vectors: newVectorBook(),
+		Survey: s, weigher: s.judge.NewWeigher(s.sieve), resultOf: map[string]int32{}, vectors: newVectorBook(), vector: make([]int32, s.atoms.Len()),
 	}
 }
 
-// settle settles the stances that fall to one of so many workers.
-func (w *settler) settle(wanted [][]int32, first, step int) {
-	for i := first; i < len(wanted); i += step {
-		if len(wanted[i]) > 0 {
-			w.settled = append(w.settled, settledStance{int32(i), wanted[i], w.stance(int32(i), wanted[i])})
+// stretchOf is how many stances a settler takes at once: those of a block are
+// neighbours, and have voices in common.
+const stretchOf = 256
+
+// settle settles stances, of those that nobody has taken yet.
+func (w *settler) settle(wanted [][]int32, next *atomic.Int64) {
+	for {
+		first := int(next.Add(stretchOf)) - stretchOf
+		if first >= len(wanted) {
+			return
+		}
+		for i, effects := range wanted[first:min(first+stretchOf, len(wanted))] {
+			if len(effects) > 0 {
+				stance := int32(first + i)
+				w.settled = append(w.settled, settledStance{stance, effects, w.stance(stance, effects)})
+			}
 		}
 	}
 }
@@ -175,39 +190,49 @@ func (w *settler) settle(wanted [][]int32, first, step int) {
 func (w *settler) stance(number int32, effects []int32) []int32 {
 	var context verdict.Context
 	context, w.voices = w.ledger.stanceAt(number, w.voices[:0])
-	leaning := w.leanings.number(w.weigher.Weigh(context, w.voices))
-	out := make([]int32, len(effects))
-	for k, e := range effects {
-		key := uint64(leaning)<<32 | uint64(e)
-		vector, known := w.carried[key]
-		if !known {
-			vector = w.carry(w.leanings.list[leaning], e)
-			w.carried[key] = vector
+	byAtom := w.weigher.Weigh(context, w.voices)
+	for _, o := range byAtom {
+		for int(o) >= len(w.slots) {
+			w.slots = append(w.slots, 0)
 		}
-		out[k] = vector
+		if w.slots[o] == 0 {
+			w.opinions = append(w.opinions, o)
+			w.slots[o] = int32(len(w.opinions))
+		}
 	}
+	out := make([]int32, len(effects))
+	results := make([]int32, len(w.opinions)+1)
+	for k, e := range effects {
+		for i, o := range w.opinions {
+			results[i+1] = w.fate(o, e)
+		}
+		for atom, o := range byAtom {
+			w.vector[atom] = results[w.slots[o]]
+		}
+		out[k] = w.vectors.number(w.vector)
+	}
+	for _, o := range w.opinions {
+		w.slots[o] = 0
+	}
+	w.opinions = w.opinions[:0]
 	return out
 }
 
-// carry returns the vector of opinions on ways of an effect.
-func (w *settler) carry(opinions []int32, effect int32) int32 {
+// fate returns the result of an opinion on ways of an effect.
+func (w *settler) fate(opinion, effect int32) int32 {
 	for int(effect) >= len(w.fates) {
 		w.fates = append(w.fates, nil)
 	}
 	fates := w.fates[effect]
-	vector := make([]int32, len(opinions))
-	for atom, o := range opinions {
-		for int(o) >= len(fates) {
-			fates = append(fates, -1)
-		}
-		if fates[o] < 0 {
-			fate := w.weigher.Carry(o, w.ledger.effectAt(effect))
-			fates[o] = w.result(&fate)
-		}
-		vector[atom] = fates[o]
+	for int(opinion) >= len(fates) {
+		fates = append(fates, -1)
 	}
 	w.fates[effect] = fates
-	return w.vectors.number(vector)
+	if fates[opinion] < 0 {
+		fate := w.weigher.Carry(opinion, w.ledger.effectAt(effect))
+		fates[opinion] = w.result(&fate)
+	}
+	return fates[opinion]
 }
 
 func (w *settler) result(f *verdict.Fate) int32 {

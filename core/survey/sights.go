@@ -80,7 +80,7 @@ func (b *builder) sighted(x *stretch) {
 				continue
 			}
 			set, spot := b.set(end.Groups()), b.spotAt(&end)
-			b.put(classKey{s, set, end.Home.Network, spot, b.seenSlowly(&end)}, end, r, set, spot)
+			b.put(s, end.Home.Network, end, r, set, spot, b.seenSlowly(&end))
 		}
 		if !paths.Private(r.From) {
 			b.externalSlowly(r)
@@ -90,7 +90,7 @@ func (b *builder) sighted(x *stretch) {
 
 // seenSlowly returns what the segments see of an endpoint, by asking each.
 func (b *builder) seenSlowly(end *verdict.Endpoint) int {
-	bytes := make([]byte, len(b.inside))
+	bytes := make([]byte, b.inside)
 	for s := range bytes {
 		if s == end.Segment {
 			bytes[s] = byte(seesIt)
@@ -109,7 +109,7 @@ func (b *builder) seenSlowly(end *verdict.Endpoint) int {
 // externalSlowly adds external endpoints where segments may see others by their
 // addresses.
 func (b *builder) externalSlowly(r Range) {
-	bytes := make([]byte, len(b.inside))
+	bytes := make([]byte, b.inside)
 	for s := range bytes {
 		if _, how := b.judge.Find(s, r.From); how == verdict.LookupInternet {
 			bytes[s] = byte(seesIt)

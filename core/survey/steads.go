@@ -67,7 +67,7 @@ func (h *stead) on(s *Survey, x *axis, f *filter) []lineSize {
 			continue
 		}
 		c := &s.classes[n]
-		line := x.line(c)
+		line := x.line(&c.ticket)
 		i, ok := at[line]
 		if !ok {
 			i = len(out)

@@ -182,7 +182,7 @@ func (s *Survey) eachStrand(a, b int, f func(strand)) {
 	case seesNothing:
 		f(strand{paths.None, 0, nil, unfoundCombination})
 	case seesIt:
-		if c, ok := s.combine(src, dst); ok {
+		if c, ok := s.combine(&src.ticket, &dst.ticket); ok {
 			f(strand{paths.None, s.verdicts[c.effect][c.stance], nil, c})
 		}
 	}
@@ -201,19 +201,19 @@ func elsewhere(src, dst *Class) bool {
 
 // combine returns the combination of flows from a class inside to one that its
 // segment sees.
-func (s *Survey) combine(src, dst *Class) (combination, bool) {
-	b := s.blocks[src.End.Segment][s.domain(dst)]
+func (s *Survey) combine(src, dst *ticket) (combination, bool) {
+	b := s.blocks[src.domain][dst.domain]
 	effect := b.effects[b.src.place(src)][b.dst.place(dst)]
 	col := int32(0)
 	switch {
-	case !dst.Internal():
+	case dst.network == paths.None:
 		if effect == noEffect {
 			return combination{}, false
 		}
-		col = b.dst.lineAt(s.net, dst.at, s.ledger.effectAt(effect).Exit)
+		col = b.dst.lineAt(s.net, int(dst.at), s.ledger.effectAt(effect).Exit)
 	default:
 		col = b.dst.line(dst)
-		if b.from == b.to && src.End.Home.Network == dst.End.Home.Network {
+		if b.from == b.to && src.network == dst.network {
 			effect = b.near[s.enforced(src)]
 		}
 	}
@@ -224,8 +224,8 @@ func (s *Survey) combine(src, dst *Class) (combination, bool) {
 }
 
 // enforced returns 1 if the network of a class enforces verdicts, and 0 if not.
-func (s *Survey) enforced(c *Class) int {
-	if s.net.Networks[c.End.Home.Network].Native {
+func (s *Survey) enforced(c *ticket) int {
+	if s.net.Networks[c.network].Native {
 		return 1
 	}
 	return 0

@@ -23,37 +23,40 @@ func (s *Survey) Tell(f *verdict.Flow) verdict.Verdict {
 	if segment == paths.None || f.Source == f.Destination || f.Source.Is4() != f.Destination.Is4() || f.Port > ports.Hi || f.SourcePort > sources.Hi {
 		return s.results[s.vectors[0][0]]
 	}
-	t := s.directory()
-	src, dst := -1, s.shownAs(segment, f.Destination)
-	for _, c := range t.at(f.Source) {
-		if s.classes[c].End.Segment == segment && s.classes[c].Internal() {
-			src = int(c)
-		}
-	}
-	for _, c := range t.at(f.Destination) {
-		if x := &s.classes[c]; x.seen[segment] == seesIt && s.asSeen(x, f.Destination, segment) == f.Destination {
-			dst = int(c)
-		}
+	d := s.directory()
+	src, dst := d.within(segment, f.Source), int32(-1)
+	if s.judge.Shows() {
+		dst = s.findShown(segment, f.Destination)
+	} else {
+		dst = d.seenBy(segment, f.Destination)
 	}
 	if src < 0 || dst < 0 {
 		return s.results[s.vectors[0][0]]
 	}
-	c, ok := s.combine(&s.classes[src], &s.classes[dst])
+	c, ok := s.combine(&d.entries[src].ticket, &d.entries[dst].ticket)
 	if !ok {
 		return s.results[s.vectors[0][0]]
 	}
 	return s.results[s.vectors[s.verdicts[c.effect][c.stance]][s.atoms.At(f.Protocol, f.SourcePort, f.Port)]]
 }
 
-// shownAs returns the class of which a segment sees an address under the given one,
-// or -1.
-func (s *Survey) shownAs(segment int, a netip.Addr) int {
-	found := -1
+// findShown returns the class of which a segment sees an address under the given
+// one, which may be its own, or -1.
+func (s *Survey) findShown(segment int, a netip.Addr) int32 {
+	d := s.directory()
+	one, more := d.at(a)
+	if one >= 0 {
+		more = []int32{one}
+	}
+	for _, c := range more {
+		if x := &s.classes[c]; x.seen[segment] == seesIt && s.asSeen(x, a, segment) == a {
+			return c
+		}
+	}
+	found := int32(-1)
 	s.judge.EachOwn(segment, a, func(of int, own netip.Addr) {
-		for _, c := range s.directory().at(own) {
-			if x := &s.classes[c]; x.End.Segment == of && x.Internal() && x.seen[segment] == seesIt {
-				found = int(c)
-			}
+		if c := d.within(of, own); c >= 0 && s.classes[c].seen[segment] == seesIt {
+			found = c
 		}
 	})
 	return found
@@ -61,17 +64,54 @@ func (s *Survey) shownAs(segment int, a netip.Addr) int {
 
 // directory finds the classes of an address, of all domains.
 type directory struct {
-	once  sync.Once
-	four  shelf[uint32]
-	six   shelf[size]
-	lists [][]int32 // of classes
+	once    sync.Once
+	four    shelf[uint32]
+	six     shelf[size]
+	lists   [][]int32 // of classes, the first empty
+	entries []entry   // by class
+	sights  [][]see
+}
+
+// entry is what is asked of a class to which an address leads.
+type entry struct {
+	ticket
+	sight int32 // number of what the segments see of it
 }
 
 // shelf is ranges of addresses of one family, in order.
 type shelf[A any] struct {
 	starts []A
-	list   []int32
+	hold   []int32 // the class of the range; where it is not one alone, ^i for the list i
 	upper  []int32 // by the upper 16 bits of an address: the first range that may hold it
+}
+
+// within returns the class of a segment that holds an address, or -1.
+func (d *directory) within(segment int, a netip.Addr) int32 {
+	one, more := d.at(a)
+	if one >= 0 && d.entries[one].domain == int32(segment) {
+		return one
+	}
+	for _, c := range more {
+		if d.entries[c].domain == int32(segment) {
+			return c
+		}
+	}
+	return -1
+}
+
+// seenBy returns the class of which a segment sees an address, as if none was shown
+// under another, or -1.
+func (d *directory) seenBy(segment int, a netip.Addr) int32 {
+	one, more := d.at(a)
+	if one >= 0 && d.sights[d.entries[one].sight][segment] == seesIt {
+		return one
+	}
+	for _, c := range more {
+		if d.sights[d.entries[c].sight][segment] == seesIt {
+			return c
+		}
+	}
+	return -1
 }
 
 // directory returns the directory of the partition.
@@ -102,7 +142,9 @@ func (d *directory) fill(p *partition) {
 		}
 		return oneIf(b.ends) - oneIf(a.ends)
 	})
-	known := map[string]int32{}
+	d.enter(p)
+	d.lists = [][]int32{nil}
+	known := map[string]int32{"": 0}
 	var now []int32
 	for i := 0; i < len(edges); {
 		at := edges[i].at
@@ -116,23 +158,49 @@ func (d *directory) fill(p *partition) {
 				now = append(now, edges[i].class)
 			}
 		}
-		slices.Sort(now)
-		key := unitsKey(now)
-		list, ok := known[key]
-		if !ok {
-			list = int32(len(d.lists))
-			known[key] = list
-			d.lists = append(d.lists, slices.Clone(now))
+		hold := int32(0)
+		if len(now) == 1 {
+			hold = now[0]
+		} else {
+			slices.Sort(now)
+			key := unitsKey(now)
+			list, ok := known[key]
+			if !ok {
+				list = int32(len(d.lists))
+				known[key] = list
+				d.lists = append(d.lists, slices.Clone(now))
+			}
+			hold = ^list
 		}
 		n := numberOf(at)
 		if at.Is4() {
-			d.four.starts, d.four.list = append(d.four.starts, uint32(n.lo)), append(d.four.list, list)
+			d.four.starts, d.four.hold = append(d.four.starts, uint32(n.lo)), append(d.four.hold, hold)
 		} else {
-			d.six.starts, d.six.list = append(d.six.starts, n), append(d.six.list, list)
+			d.six.starts, d.six.hold = append(d.six.starts, n), append(d.six.hold, hold)
 		}
 	}
 	d.four.index(func(a uint32) int { return int(a >> 16) })
 	d.six.index(func(a size) int { return int(a.hi >> 48) })
+}
+
+// enter makes the entries.
+func (d *directory) enter(p *partition) {
+	d.entries = make([]entry, len(p.classes))
+	known := map[*see]int32{} // classes that are seen alike share a list
+	for i := range p.classes {
+		c := &p.classes[i]
+		var first *see
+		if len(c.seen) > 0 {
+			first = &c.seen[0]
+		}
+		sight, ok := known[first]
+		if !ok {
+			sight = int32(len(d.sights))
+			known[first] = sight
+			d.sights = append(d.sights, c.seen)
+		}
+		d.entries[i] = entry{c.ticket, sight}
+	}
 }
 
 // index notes where the ranges of each upper half begin.
@@ -147,14 +215,15 @@ func (s *shelf[A]) index(upper func(A) int) {
 	}
 }
 
-// at returns the classes that hold an address.
-func (d *directory) at(a netip.Addr) []int32 {
+// at returns the class that holds an address, or, where it is not one alone, -1 and
+// those that do.
+func (d *directory) at(a netip.Addr) (one int32, more []int32) {
 	n := numberOf(a)
 	if a.Is4() {
 		key := uint32(n.lo)
-		return d.found(d.four.list, search(d.four.starts, &d.four, int(key>>16), func(b uint32) bool { return b <= key }))
+		return d.found(d.four.hold, search(d.four.starts, &d.four, int(key>>16), func(b uint32) bool { return b <= key }))
 	}
-	return d.found(d.six.list, search(d.six.starts, &d.six, int(n.hi>>48), func(b size) bool { return b.hi < n.hi || b.hi == n.hi && b.lo <= n.lo }))
+	return d.found(d.six.hold, search(d.six.starts, &d.six, int(n.hi>>48), func(b size) bool { return b.hi < n.hi || b.hi == n.hi && b.lo <= n.lo }))
 }
 
 // search returns the last range that begins at or below an address, -1 for none.
@@ -170,9 +239,12 @@ func search[A any](starts []A, s *shelf[A], upper int, below func(A) bool) int {
 	return lo - 1
 }
 
-func (d *directory) found(list []int32, i int) []int32 {
-	if i < 0 {
-		return nil
+func (d *directory) found(hold []int32, i int) (one int32, more []int32) {
+	switch {
+	case i < 0:
+		return -1, nil
+	case hold[i] >= 0:
+		return hold[i], nil
 	}
-	return d.lists[list[i]]
+	return -1, d.lists[^hold[i]]
 }

@@ -293,11 +293,11 @@ func (f *faller) between(b *block) {
 			if !ok || src.Addr.Is4() != dst.Addr.Is4() {
 				continue
 			}
-			place := b.dst.place(f.classOf(q))
+			place := b.dst.place(&f.classOf(q).ticket)
 			if place == unseen {
 				continue
 			}
-			was := b.effects[b.src.place(f.classOf(p))][place]
+			was := b.effects[b.src.place(&f.classOf(p).ticket)][place]
 			way := f.judge.WayTo(src, dst)
 			if is := f.ledger.effect(f.judge.EffectOf(&way)); is != was {
 				f.turn(b, p, q, was, is, near)

@@ -70,7 +70,7 @@ func (f *faller) outbound(b *block) {
 			continue
 		}
 		c := &f.classes[h.classes[0]]
-		k := key{b.src.place(c), c.four, f.judge.Net().Anchors(c.End.Home)}
+		k := key{b.src.place(&c.ticket), c.four, f.judge.Net().Anchors(c.End.Home)}
 		if groups[k] == nil {
 			groups[k] = &group{}
 		}
@@ -100,8 +100,8 @@ func (f *faller) turnOut(b *block, p *group, spot int, was, is int32) {
 		if dst.spot != spot || dst.seen[b.from] != seesIt {
 			continue
 		}
-		oldCol := b.dst.lineAt(f.net, dst.at, f.ledger.effectAt(was).Exit)
-		newCol := b.dst.lineAt(f.net, dst.at, f.ledger.effectAt(is).Exit)
+		oldCol := b.dst.lineAt(f.net, int(dst.at), f.ledger.effectAt(was).Exit)
+		newCol := b.dst.lineAt(f.net, int(dst.at), f.ledger.effectAt(is).Exit)
 		for i := range rows {
 			for _, t := range f.turningOf(f.fate(was, b.stance(rows[i].line, oldCol)), f.fate(is, b.stance(rows[i].line, newCol))) {
 				x := f.turnAt(b.from, b.to, t)
@@ -151,7 +151,7 @@ func (f *faller) enterThrough(b *block, g *gate, to int, shut bool) {
 		if src.four != dst.four || alone(src, dst) {
 			continue
 		}
-		stance := b.stance(b.src.lineAt(f.net, src.at, g.exit), b.dst.line(dst))
+		stance := b.stance(b.src.lineAt(f.net, int(src.at), g.exit), b.dst.line(&dst.ticket))
 		was, is := g.effects[[2]int{src.spot, dst.spot}], noEffect
 		after, fate := f.vectors[f.shut], f.fates.lost
 		if !shut {

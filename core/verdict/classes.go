@@ -174,7 +174,7 @@ func (j *Judge) In(p *Place, workload int) []int {
 	if workload == paths.None {
 		return j.members.within(p.base)
 	}
-	return j.members.within(merged(p.base, j.members.byWorkload[workload]))
+	return j.members.within(merged(p.base, j.members.byKin[j.Kin(workload)]))
 }
 
 // merged returns two sorted lists as one, each number once.
@@ -224,6 +224,25 @@ func (j *Judge) EachReach(p *Endpoint, f func(Reach)) {
 		}
 		if s.guest.holds(p) {
 			f(Reach{s.name, s.owner.segment, j.SeenAs(p, s.owner.segment)})
+		}
+	}
+}
+
+// EachOffer calls f for each side of a share that makes endpoints of a segment
+// reachable in another: for each of its groups, or paths.None for "any".
+func (j *Judge) EachOffer(segment int, f func(group, seenBy int)) {
+	offer := func(p *sharedPart, seenBy int) {
+		for _, g := range p.side {
+			f(g, seenBy)
+		}
+	}
+	for _, i := range j.sharesOf[segment] {
+		s := &j.shares[i]
+		if s.owner.segment == segment {
+			offer(&s.owner, s.guest.segment)
+		}
+		if s.guest.segment == segment {
+			offer(&s.guest, s.owner.segment)
 		}
 	}
 }

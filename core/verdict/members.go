@@ -2,6 +2,9 @@ package verdict
 
 import (
 	"fmt"
+	"hash/maphash"
+	"maps"
+	"math/bits"
 	"net/netip"
 	"slices"
 	"strings"
@@ -28,14 +31,14 @@ type membership struct {
 	broken       []bool // the group, or an ancestor, is missing or its own ancestor (F1, F4)
 	nests        sync.Pool
 
-	byPrefix   bart.Table[[]int]
-	byNetwork  [][]int
-	bySubnet   [][]int
-	byExit     [][]int
-	byWorkload [][]int
+	byPrefix  bart.Table[[]int]
+	byNetwork [][]int
+	bySubnet  [][]int
+	byExit    [][]int
+	byKin     [][]int // by set of labels: those that may hold a workload by them, see selectors.of
 
 	workloads []estate.Workload
-	kin       []int32  // by workload: number of its set of labels
+	kin       []int32  // by workload: the number of its set of labels
 	holders   [][]held // by network: which workload holds an address, sorted
 }
 
@@ -159,35 +162,54 @@ func parseSelector(text string) (estate.Selector, bool) {
 	return s, err == nil
 }
 
-// compileWorkloads finds the groups of each workload. Workloads with the same
-// labels share one list: what it costs follows the number of different label
-// sets, not of workloads.
+// compileWorkloads finds the groups of each workload, and who holds which address.
 func (m *membership) compileWorkloads(e *estate.Estate, net *paths.Net) {
+	var wait sync.WaitGroup
+	wait.Go(func() { m.compileKin(e.Workloads) })
+	m.compileHolders(e.Workloads, net)
+	wait.Wait()
+}
+
+// compileKin finds the groups of workloads, once for each set of labels: what it
+// costs follows the number of those, not of workloads.
+func (m *membership) compileKin(workloads []estate.Workload) {
 	selectors := m.workloadSelectors()
-	m.byWorkload = make([][]int, len(e.Workloads))
-	m.kin = make([]int32, len(e.Workloads))
-	m.holders = make([][]held, len(net.Networks))
-	alike := map[string]int32{}
-	var groupsOf [][]int // by set of labels
-	var key []byte
-	for i := range e.Workloads {
-		w := &e.Workloads[i]
-		key = appendLabels(key[:0], w.Labels)
-		kin, seen := alike[string(key)]
-		if !seen {
-			kin = int32(len(groupsOf))
-			alike[string(key)] = kin
-			groupsOf = append(groupsOf, selectors.of(w.Labels))
+	m.kin = make([]int32, len(workloads))
+	known := kinship{seed: maphash.MakeSeed(), at: map[uint64][]int32{}}
+	for i := range workloads {
+		m.kin[i] = known.of(workloads[i].Labels)
+	}
+	m.byKin = make([][]int, len(known.labels))
+	for kin, labels := range known.labels {
+		m.byKin[kin] = selectors.of(labels)
+	}
+}
+
+// compileHolders finds, for each network, which workload holds an address.
+func (m *membership) compileHolders(workloads []estate.Workload, net *paths.Net) {
+	of, count := make([]int, len(workloads)), make([]int, len(net.Networks))
+	for i := range workloads {
+		if i > 0 && workloads[i].Network == workloads[i-1].Network {
+			of[i] = of[i-1]
+		} else {
+			of[i] = net.Network(workloads[i].Network)
 		}
-		m.byWorkload[i], m.kin[i] = groupsOf[kin], kin
-		if n := net.Network(w.Network); n != paths.None {
-			for _, a := range w.Addresses {
+		if of[i] != paths.None {
+			count[of[i]] += len(workloads[i].Addresses)
+		}
+	}
+	m.holders = make([][]held, len(net.Networks))
+	for n := range m.holders {
+		m.holders[n] = make([]held, 0, count[n])
+	}
+	for i, n := range of {
+		if n != paths.None {
+			for _, a := range workloads[i].Addresses {
 				m.holders[n] = append(m.holders[n], held{a, i})
 			}
 		}
 	}
-	for n := range m.holders {
-		list := m.holders[n]
+	for n, list := range m.holders {
 		byAddress := func(x, y held) int { return x.addr.Compare(y.addr) }
 		if !slices.IsSortedFunc(list, byAddress) {
 			slices.SortStableFunc(list, byAddress)
@@ -197,9 +219,43 @@ func (m *membership) compileWorkloads(e *estate.Estate, net *paths.Net) {
 	}
 }
 
-// selectors are the label selectors of groups over workloads. Those that need a
-// value of some key are found by it.
+// kinship numbers sets of labels.
+type kinship struct {
+	seed   maphash.Seed
+	at     map[uint64][]int32
+	labels []map[string]string // by number
+}
+
+// of returns the number of a set of labels. Sets are found by a sum over their
+// labels, so that the order of these does not matter, and then compared.
+func (k *kinship) of(labels map[string]string) int32 {
+	sum := uint64(len(labels))
+	for key, value := range labels {
+		h := bits.RotateLeft64(maphash.String(k.seed, key), 23) ^ maphash.String(k.seed, value)
+		sum += h * 0x9e3779b97f4a7c15
+	}
+	for _, kin := range k.at[sum] {
+		if maps.Equal(k.labels[kin], labels) {
+			return kin
+		}
+	}
+	kin := int32(len(k.labels))
+	k.at[sum] = append(k.at[sum], kin)
+	k.labels = append(k.labels, labels)
+	return kin
+}
+
+// selectors are the label selectors of groups over workloads, each among those of
+// the groups within one parent: most groups within one that does not hold a
+// workload need not be asked about it.
 type selectors struct {
+	within map[int]*siblings // by parent; paths.None for roots
+	placed []int             // parents that may hold a workload whatever its labels
+}
+
+// siblings are the selectors of groups within one parent. Those that need a value
+// of some key are found by it.
+type siblings struct {
 	needing map[[2]string][]selected
 	others  []selected
 }
@@ -210,29 +266,61 @@ type selected struct {
 }
 
 func (m *membership) workloadSelectors() *selectors {
-	s := &selectors{needing: map[[2]string][]selected{}}
+	s := &selectors{within: map[int]*siblings{}}
 	for i := range m.groups {
 		selector, ok := parseSelector(m.groups[i].Match)
-		if !ok {
+		if !ok || m.broken[i] {
 			continue
+		}
+		in := s.within[m.parent[i]]
+		if in == nil {
+			in = &siblings{needing: map[[2]string][]selected{}}
+			s.within[m.parent[i]] = in
 		}
 		key, values, needs := selector.Needs()
 		if !needs {
-			s.others = append(s.others, selected{i, selector})
+			in.others = append(in.others, selected{i, selector})
 			continue
 		}
 		values = slices.Clone(values)
 		slices.Sort(values)
 		for _, v := range slices.Compact(values) {
-			s.needing[[2]string{key, v}] = append(s.needing[[2]string{key, v}], selected{i, selector})
+			in.needing[[2]string{key, v}] = append(in.needing[[2]string{key, v}], selected{i, selector})
+		}
+	}
+	for i := range m.groups {
+		if s.within[i] != nil && m.groups[i].Places() {
+			s.placed = append(s.placed, i)
 		}
 	}
 	return s
 }
 
-// of returns the groups whose selectors match some labels.
+// of returns the groups whose selectors match some labels, but for those that some
+// ancestor rules out: one that neither selects the labels, nor any place.
 func (s *selectors) of(labels map[string]string) []int {
-	var groups []int
+	groups := s.within[paths.None].of(labels, nil)
+	for i := 0; i < len(groups); i++ {
+		groups = s.within[groups[i]].of(labels, groups)
+	}
+	for _, p := range s.placed {
+		if slices.Contains(groups, p) {
+			continue
+		}
+		first := len(groups)
+		groups = s.within[p].of(labels, groups)
+		for i := first; i < len(groups); i++ {
+			groups = s.within[groups[i]].of(labels, groups)
+		}
+	}
+	return slices.Clip(sorted(groups))
+}
+
+// of appends those of the siblings whose selectors match some labels.
+func (s *siblings) of(labels map[string]string, groups []int) []int {
+	if s == nil {
+		return groups
+	}
 	try := func(list []selected) {
 		for i := range list {
 			if list[i].selector.Matches(labels) {
@@ -244,21 +332,7 @@ func (s *selectors) of(labels map[string]string) []int {
 	for key, value := range labels {
 		try(s.needing[[2]string{key, value}])
 	}
-	return sorted(groups)
-}
-
-// appendLabels appends a key that is equal for equal labels.
-func appendLabels(key []byte, labels map[string]string) []byte {
-	var some [8]string
-	keys := some[:0]
-	for k := range labels {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	for _, k := range keys {
-		key = append(append(append(append(key, k...), '='), labels[k]...), ',')
-	}
-	return key
+	return groups
 }
 
 // holder returns the workload of a network that holds the address, or None.
@@ -274,7 +348,7 @@ func (m *membership) holder(network int, a netip.Addr) int {
 func (m *membership) of(p *Endpoint) []int {
 	raw := m.base(p, nil)
 	if p.Workload != paths.None {
-		raw = append(raw, m.byWorkload[p.Workload]...)
+		raw = append(raw, m.byKin[m.kin[p.Workload]]...)
 	}
 	return m.within(sorted(raw))
 }
@@ -300,11 +374,11 @@ func (m *membership) base(p *Endpoint, raw []int) []int {
 // within returns those of the selected groups, each of them once, whose ancestors
 // are all selected too (M3.2), in the same order. Cost: n, whatever the depth.
 func (m *membership) within(selected []int) []int {
-	groups := make([]int, 0, len(selected))
 	nested := false
 	for _, g := range selected {
 		nested = nested || m.parent[g] != paths.None
 	}
+	groups := make([]int, 0, len(selected))
 	if !nested {
 		for _, g := range selected {
 			if !m.broken[g] {
@@ -372,7 +446,7 @@ func (g Ground) String() string { return fmt.Sprintf("%s %s", g.By, g.Value) }
 func (m *membership) why(g int, p *Endpoint, net *paths.Net) Ground {
 	group := &m.groups[g]
 	if p.Internal() {
-		if p.Workload != paths.None && slices.Contains(m.byWorkload[p.Workload], g) {
+		if p.Workload != paths.None && slices.Contains(m.byKin[m.kin[p.Workload]], g) {
 			return Ground{"match", group.Match}
 		}
 		name := net.Networks[p.Home.Network].Name

@@ -21,6 +21,7 @@ type Weigher struct {
 	chapters map[string]int32 // a rulebook with some of its rules
 	firsts   [][]int32        // by chapter and atom: the rule that applies, or None
 	heard    map[string]int32 // who speaks with which rules, in which context: a view
+	silent   [256]int32       // by the key of a context: the view where nobody speaks, plus one
 	views    []view
 	read     map[string]int32 // a view and the rules of its pools' rulebooks: an opinion
 	opinions []opinion
@@ -127,6 +128,10 @@ func (w *Weigher) opinion(c Context, atom int) int32 {
 
 // view returns the number of the view on an atom.
 func (w *Weigher) view(c Context, atom int) int32 {
+	silence := len(w.words[atom]) == 0
+	if known := w.silent[c.Key()]; silence && known > 0 {
+		return known - 1
+	}
 	w.key = append(w.key[:0], c.Key())
 	for _, x := range w.words[atom] {
 		w.key = binary.LittleEndian.AppendUint16(binary.LittleEndian.AppendUint32(w.key, x.voice), x.rule)
@@ -137,6 +142,9 @@ func (w *Weigher) view(c Context, atom int) int32 {
 	}
 	i = int32(len(w.views))
 	w.heard[string(w.key)] = i
+	if silence {
+		w.silent[c.Key()] = i + 1
+	}
 	v := view{context: c, words: slices.Clone(w.words[atom]), atom: atom, plain: -1}
 	v.intent = w.intend(&v)
 	v.intent.speakers, v.intent.rails, v.intent.shares = nil, nil, nil // who spoke is in the words

@@ -1,0 +1,544 @@
+package survey
+
+import (
+	"net/netip"
+	"runtime"
+	"slices"
+
+	"bivium/core/paths"
+	"bivium/core/verdict"
+)
+
+// divide returns all endpoints of the estate in classes. Within a stretch of
+// the line of addresses, workloads with the same labels share their groups, so
+// groups are found once for each set of labels and each place that groups tell
+// from others. Most stretches are of one segment alone: those are shared out.
+func divide(j *verdict.Judge) *partition {
+	p := &partition{net: j.Net(), inside: make([][]int, len(j.Net().Segments)), rolls: &rolls{}}
+	p.alike, p.roads, p.id = map[string]int{}, j.Net().Marks(), partitions.Add(1)
+	p.local = make([]setList, len(p.inside))
+	likeness := make([]int, len(j.Net().Networks))
+	for n := range likeness {
+		likeness[n] = number(p.alike, j.Net().Alike(paths.Home{Network: n, Subnet: paths.None}))
+	}
+	shown := sightsOf(j)
+	var plain, others []stretch
+	for _, x := range lineOf(j) {
+		switch home, _ := x.onlyHome(j); {
+		case len(x.homes) == 1 && paths.Private(x.From) && !shown.on(&x) && !j.Net().Translates(home.Network):
+			plain = append(plain, x)
+		default:
+			others = append(others, x)
+		}
+	}
+	r := newRegistrar(p)
+	made := inShares(p, j, likeness, plain)
+	protos := 0
+	for _, b := range made {
+		protos += len(b.classes)
+	}
+	p.classes = make([]Class, 0, protos)
+	for _, b := range made {
+		r.take(b)
+	}
+	b := newBuilder(p, j, likeness)
+	b.sights = shown
+	for i := range others {
+		b.add(&others[i])
+	}
+	r.take(b)
+	r.finish()
+	for i := range p.local {
+		p.local[i].index(p.sets, len(j.GroupNames()))
+	}
+	for _, a := range examples {
+		if c, ok := p.holding(p.outside, a); ok {
+			p.classes[c].End = j.External(a, paths.None)
+		}
+	}
+	return p
+}
+
+// fewest is how many stretches are worth a builder of their own.
+const fewest = 256
+
+// inShares puts the endpoints of stretches that one segment alone has into classes,
+// side by side, and returns the builders in the order of their stretches. What
+// they make together does not depend on how many they are.
+func inShares(p *partition, j *verdict.Judge, likeness []int, plain []stretch) []*builder {
+	builders := make([]*builder, max(1, min(2*runtime.GOMAXPROCS(0), len(plain)/fewest)))
+	jobs := make([]func(), len(builders))
+	for i := range builders {
+		b := newBuilder(p, j, likeness)
+		builders[i] = b
+		jobs[i] = func() {
+			share := plain[i*len(plain)/len(builders) : (i+1)*len(plain)/len(builders)]
+			for k := range share {
+				b.lone(&share[k])
+			}
+		}
+	}
+	inParallel(jobs)
+	return builders
+}
+
+// add adds the endpoints of a stretch.
+func (b *builder) add(x *stretch) {
+	switch {
+	case b.sights.on(x):
+		b.sighted(x)
+	case len(x.homes) == 1 && paths.Private(x.From):
+		b.lone(x)
+	case len(x.homes) > 0:
+		b.crowded(x)
+	case !paths.Private(x.From):
+		b.external(x.Range, nil)
+	}
+}
+
+// builder puts endpoints into classes, numbered by itself.
+type builder struct {
+	judge    *verdict.Judge
+	inside   int   // how many segments there are
+	likeness []int // by network: number of its Alike
+	alike    map[string]int
+	marks    *paths.RouteMarks
+	sights   sights
+
+	bases  map[string]int // groups that a place is in, to a number
+	inBase map[[2]int]int // base and kin, to a number of a set
+	setOf  map[string]int // groups, to a number of a set
+	sets   [][]int
+	seenIn map[[2]int]int // segment and set of groups, to the number of what is seen
+	offers []offers       // by segment, made when they are asked for
+	seenAt map[string]int // what each segment sees, to a number
+	seen   []string       // by number
+	spotOf map[spotKey]int
+	spots  []spot
+
+	known   map[classKey]int
+	classes []proto
+	pieces  []bit
+}
+
+// offers are the segments in which shares make endpoints of a group reachable.
+type offers map[int][]int
+
+// newBuilder returns a builder of classes for a partition.
+func newBuilder(p *partition, j *verdict.Judge, likeness []int) *builder {
+	return &builder{
+		judge: j, inside: len(p.inside), likeness: likeness, alike: p.alike, marks: p.roads,
+		bases: map[string]int{}, inBase: map[[2]int]int{}, setOf: map[string]int{}, seenIn: map[[2]int]int{}, seenAt: map[string]int{},
+		offers: make([]offers, len(p.inside)), spotOf: map[spotKey]int{}, known: map[classKey]int{},
+	}
+}
+
+// offersOf returns the offers of a segment.
+func (b *builder) offersOf(segment int) offers {
+	if b.offers[segment] == nil {
+		b.offers[segment] = offers{}
+		b.judge.EachOffer(segment, func(group, seenBy int) {
+			if list := b.offers[segment][group]; !slices.Contains(list, seenBy) {
+				b.offers[segment][group] = append(list, seenBy)
+			}
+		})
+	}
+	return b.offers[segment]
+}
+
+// classKey is what tells a class from another.
+type classKey struct {
+	domain, set, network, spot, seen int32
+}
+
+// proto is a class in the making.
+type proto struct {
+	key      classKey
+	end      verdict.Endpoint
+	size     size
+	workload bool // end is one
+}
+
+// bit is a range of addresses of a class, with the workload that holds it, or
+// paths.None.
+type bit struct {
+	class, workload int32
+	Range
+}
+
+// put puts a piece into its class.
+func (b *builder) put(domain, network int, end verdict.Endpoint, r Range, set, spot, seen int) {
+	key := classKey{int32(domain), int32(set), int32(network), int32(spot), int32(seen)}
+	i, ok := b.known[key]
+	if !ok {
+		i = len(b.classes)
+		b.known[key] = i
+		b.classes = append(b.classes, proto{key: key, end: end})
+	}
+	c := &b.classes[i]
+	c.size.add(sizeOf(r))
+	if end.Workload != paths.None && !c.workload {
+		c.end, c.workload = end, true
+	}
+	b.pieces = append(b.pieces, bit{int32(i), int32(end.Workload), r})
+}
+
+// registrar takes the classes of builders into a partition.
+type registrar struct {
+	*partition
+	first  int // the number of the first new class
+	setOf  map[string]int
+	spotOf map[spotKey]int
+	seenAt map[string]int // what each segment sees, to a number
+	seen   [][]see        // by number
+	known  map[classKey]int
+	heard  []bool // by class from first: its example is a workload
+	taken  []taken
+}
+
+// taken is the pieces of a builder, with the classes of the partition that its own are.
+type taken struct {
+	pieces []bit
+	class  []int32
+}
+
+// newRegistrar returns a registrar for a partition, whose sets and spots keep their
+// numbers. Classes that are there already stay as they are.
+func newRegistrar(p *partition) *registrar {
+	r := &registrar{partition: p, first: len(p.classes), setOf: map[string]int{}, spotOf: map[spotKey]int{}, seenAt: map[string]int{}, known: map[classKey]int{}}
+	for i, set := range p.sets {
+		r.setOf[keyOf(set)] = i
+	}
+	for i := range p.spots {
+		r.spotOf[p.spots[i].spotKey] = i
+	}
+	return r
+}
+
+// take takes what a builder has made.
+func (r *registrar) take(b *builder) {
+	sets, spots, seen := make([]int, len(b.sets)), make([]int, len(b.spots)), make([]int, len(b.seen))
+	for i, set := range b.sets {
+		sets[i] = r.set(set)
+	}
+	for i := range b.spots {
+		spots[i] = r.spot(&b.spots[i])
+	}
+	for i, bytes := range b.seen {
+		seen[i] = r.sight(bytes)
+	}
+	t := taken{b.pieces, make([]int32, len(b.classes))}
+	for i := range b.classes {
+		x := &b.classes[i]
+		key := x.key
+		key.spot, key.seen = int32(spots[key.spot]), int32(seen[key.seen])
+		if x.end.Internal() { // else it is what prefixes hold it, which one builder alone numbers
+			key.set = int32(sets[key.set])
+		}
+		t.class[i] = int32(r.class(x, key))
+	}
+	r.taken = append(r.taken, t)
+}
+
+func (r *registrar) set(groups []int) int {
+	key := keyOf(groups)
+	i, ok := r.setOf[key]
+	if !ok {
+		i = len(r.sets)
+		r.setOf[key] = i
+		r.sets = append(r.sets, groups)
+	}
+	return i
+}
+
+func (r *registrar) spot(x *spot) int {
+	i, ok := r.spotOf[x.spotKey]
+	if !ok {
+		i = len(r.spots)
+		r.spotOf[x.spotKey] = i
+		r.spots = append(r.spots, *x)
+		return i
+	}
+	r.spots[i].meet(&x.one)
+	if x.other.Addr.IsValid() {
+		r.spots[i].meet(&x.other)
+	}
+	return i
+}
+
+// class returns the class of the partition that a builder's is.
+func (r *registrar) class(x *proto, key classKey) int {
+	i, ok := r.known[key]
+	if !ok {
+		i = len(r.classes)
+		r.known[key] = i
+		c := Class{End: x.end, spot: int(key.spot), four: x.end.Addr.Is4(), seen: r.seen[key.seen], ticket: ticket{domain: key.domain, network: key.network}}
+		if x.end.Internal() {
+			list := &r.local[key.domain]
+			c.set = list.add(int(key.set))
+			list.classes[c.set] = append(list.classes[c.set], i)
+			c.at = int32(len(r.inside[key.domain]))
+			r.inside[key.domain] = append(r.inside[key.domain], i)
+		} else {
+			c.at = int32(len(r.outside))
+			r.outside = append(r.outside, i)
+		}
+		r.classes = append(r.classes, c)
+		r.heard = append(r.heard, x.workload)
+	}
+	c := &r.classes[i]
+	c.size.add(x.size)
+	if x.workload && !r.heard[i-r.first] {
+		c.End, r.heard[i-r.first] = x.end, true
+	}
+	return i
+}
+
+// sight returns the number of what each segment sees: classes share the lists.
+func (r *registrar) sight(bytes string) int {
+	i, ok := r.seenAt[bytes]
+	if !ok {
+		i = len(r.seen)
+		r.seenAt[bytes] = i
+		seen := make([]see, len(bytes))
+		for s := range seen {
+			seen[s] = see(bytes[s])
+		}
+		r.seen = append(r.seen, seen)
+	}
+	return i
+}
+
+// finish gives the new classes their ranges and workloads.
+func (r *registrar) finish() {
+	fresh := r.classes[r.first:]
+	ranges, workloads := make([]int, len(fresh)), make([]int, len(fresh))
+	pieces, held := 0, 0
+	for _, t := range r.taken {
+		for i := range t.pieces {
+			at := int(t.class[t.pieces[i].class]) - r.first
+			ranges[at]++
+			pieces++
+			if t.pieces[i].workload != paths.None {
+				workloads[at]++
+				held++
+			}
+		}
+	}
+	allRanges, allWorkloads := make([]Range, pieces), make([]int, held)
+	for i := range fresh {
+		c := &fresh[i]
+		c.Ranges, allRanges = allRanges[:0:ranges[i]], allRanges[ranges[i]:]
+		c.Workloads, allWorkloads = allWorkloads[:0:workloads[i]], allWorkloads[workloads[i]:]
+		c.weight = c.size.about()
+	}
+	for _, t := range r.taken {
+		for i := range t.pieces {
+			x := &t.pieces[i]
+			c := &r.classes[t.class[x.class]]
+			c.Ranges = append(c.Ranges, x.Range)
+			if x.workload != paths.None {
+				c.Workloads = append(c.Workloads, int(x.workload))
+			}
+		}
+	}
+	for i := range fresh {
+		c := &fresh[i]
+		slices.SortFunc(c.Ranges, func(a, b Range) int { return a.From.Compare(b.From) })
+		slices.Sort(c.Workloads)
+		c.Workloads = slices.Compact(c.Workloads)
+	}
+}
+
+// spotAt returns the spot of an endpoint.
+func (b *builder) spotAt(end *verdict.Endpoint) int {
+	likeness := b.likeness[end.Home.Network]
+	if b.judge.Net().Translates(end.Home.Network) {
+		likeness = number(b.alike, b.judge.Net().Alike(end.Home))
+	}
+	key := spotKey{end.Segment, likeness, b.mark(end), end.Addr.Is4(), end.Home.Subnet != paths.None}
+	i, ok := b.spotOf[key]
+	if !ok {
+		i = len(b.spots)
+		b.spotOf[key] = i
+		b.spots = append(b.spots, spot{spotKey: key, one: *end})
+	}
+	b.spots[i].meet(end)
+	return i
+}
+
+// meet notes an endpoint at a spot, if it is the first of another network.
+func (s *spot) meet(end *verdict.Endpoint) {
+	if !s.other.Addr.IsValid() && s.one.Home.Network != end.Home.Network {
+		s.other = *end
+	}
+}
+
+// lone adds the endpoints of a private stretch that one segment alone has.
+func (b *builder) lone(x *stretch) {
+	home, ok := x.onlyHome(b.judge)
+	if !ok {
+		return
+	}
+	place := b.judge.PlaceOf(x.homes[0], home, x.From)
+	base := number(b.bases, keyOf(place.Base()))
+	rest, restSet := b.member(&place, base, x.From, paths.None)
+	spot := b.spotAt(&rest)
+	add := func(a netip.Addr, workload int, r Range) {
+		end, set := rest, restSet
+		end.Addr = a
+		if workload != paths.None {
+			end, set = b.member(&place, base, a, workload)
+		}
+		b.put(end.Segment, home.Network, end, r, set, spot, b.seenAlone(&end, set))
+	}
+	from := x.From
+	last := netip.Addr{}
+	if home.Subnet != paths.None {
+		b.judge.EachHeld(home, x.From, x.To, func(a netip.Addr, workload int) {
+			if from != a {
+				add(from, paths.None, Range{from, a.Prev()})
+			}
+			add(a, workload, Range{a, a})
+			from, last = a.Next(), a
+		})
+	}
+	if last != x.To {
+		add(from, paths.None, Range{from, x.To})
+	}
+}
+
+// member returns the endpoint of a place with its set of groups, which is found once
+// for each base and kin.
+func (b *builder) member(p *verdict.Place, base int, a netip.Addr, workload int) (verdict.Endpoint, int) {
+	key := [2]int{base, paths.None}
+	if workload != paths.None {
+		key[1] = b.judge.Kin(workload)
+	}
+	set, known := b.inBase[key]
+	if !known {
+		set = b.set(b.judge.In(p, workload))
+		b.inBase[key] = set
+	}
+	return p.At(a, workload, b.sets[set]), set
+}
+
+// set returns the number of a set of groups.
+func (b *builder) set(groups []int) int {
+	key := keyOf(groups)
+	i, ok := b.setOf[key]
+	if !ok {
+		i = len(b.sets)
+		b.setOf[key] = i
+		b.sets = append(b.sets, groups)
+	}
+	return i
+}
+
+// seenAlone returns what the segments see of an endpoint whose private address
+// no other segment has.
+func (b *builder) seenAlone(end *verdict.Endpoint, set int) int {
+	key := [2]int{end.Segment, set}
+	seen, known := b.seenIn[key]
+	if !known {
+		bytes := make([]byte, b.inside)
+		for s := range bytes {
+			bytes[s] = byte(seesNothing)
+		}
+		bytes[end.Segment] = byte(seesIt)
+		offers := b.offersOf(end.Segment)
+		for _, s := range offers[paths.None] {
+			bytes[s] = byte(seesIt)
+		}
+		for _, g := range end.Groups() {
+			for _, s := range offers[g] {
+				bytes[s] = byte(seesIt)
+			}
+		}
+		seen = b.sight(bytes)
+		b.seenIn[key] = seen
+	}
+	return seen
+}
+
+// crowded adds the endpoints of a stretch that several segments have, or that
+// is not private, piece by piece.
+func (b *builder) crowded(x *stretch) {
+	for _, r := range x.pieces(b.judge, x.subnetsAt(b.judge), nil) {
+		var ends []verdict.Endpoint
+		brought := make([][]int, b.inside) // by segment: the segments from which shares bring the address
+		for _, s := range x.homes {
+			if end, ok := b.judge.Internal(s, r.From); ok {
+				ends = append(ends, end)
+				b.judge.EachReach(&end, func(reach verdict.Reach) {
+					if !slices.Contains(brought[reach.Segment], s) {
+						brought[reach.Segment] = append(brought[reach.Segment], s)
+					}
+				})
+			}
+		}
+		for i := range ends {
+			end := &ends[i]
+			set, spot := b.set(end.Groups()), b.spotAt(end)
+			b.put(end.Segment, end.Home.Network, *end, r, set, spot, b.seenAmong(x, ends, brought, end.Segment))
+		}
+		if !paths.Private(r.From) {
+			b.external(r, brought, ends...)
+		}
+	}
+}
+
+// seenAmong returns what the segments see of an endpoint of one of several
+// segments that have its address.
+func (b *builder) seenAmong(x *stretch, ends []verdict.Endpoint, brought [][]int, of int) int {
+	bytes := make([]byte, b.inside)
+	for s := range bytes {
+		own := slices.ContainsFunc(ends, func(e verdict.Endpoint) bool { return e.Segment == s })
+		switch {
+		case s == of, !own && len(brought[s]) == 1 && brought[s][0] == of:
+			bytes[s] = byte(seesIt)
+		case !own && len(brought[s]) != 1 && paths.Private(x.From):
+			bytes[s] = byte(seesNothing)
+		}
+	}
+	return b.sight(bytes)
+}
+
+// sight returns the number of what each segment sees.
+func (b *builder) sight(bytes []byte) int {
+	i, ok := b.seenAt[string(bytes)]
+	if !ok {
+		i = len(b.seen)
+		b.seenAt[string(bytes)] = i
+		b.seen = append(b.seen, string(bytes))
+	}
+	return i
+}
+
+// external adds external endpoints: a segment sees them where it has no home
+// for them, and no share brings one.
+func (b *builder) external(r Range, brought [][]int, ends ...verdict.Endpoint) {
+	bytes := make([]byte, b.inside)
+	for s := range bytes {
+		own := slices.ContainsFunc(ends, func(e verdict.Endpoint) bool { return e.Segment == s })
+		if !own && (brought == nil || len(brought[s]) != 1) {
+			bytes[s] = byte(seesIt)
+		}
+	}
+	b.outsider(r, b.sight(bytes))
+}
+
+// outsider adds external endpoints of which is known who sees them.
+func (b *builder) outsider(r Range, seen int) {
+	end := b.judge.External(r.From, paths.None)
+	set := number(b.bases, "outside "+b.judge.PrefixKey(r.From))
+	mark := b.marks.At(r.From)
+	key := spotKey{segment: paths.None, likeness: paths.None, mark: mark, four: r.From.Is4()}
+	spotNumber, ok := b.spotOf[key]
+	if !ok {
+		spotNumber = len(b.spots)
+		b.spotOf[key] = spotNumber
+		b.spots = append(b.spots, spot{spotKey: key, one: end})
+	}
+	b.put(b.inside, paths.None, end, r, set, spotNumber, seen)
+}
