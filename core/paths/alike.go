@@ -14,7 +14,7 @@ func (n *Net) Alike(home Home) string {
 	network := home.Network
 	x := &n.Networks[network]
 	if x.own != nil {
-		return string(binary.AppendVarint(binary.AppendVarint([]byte("t"), int64(network)), int64(home.Subnet)))
+		return n.itself(home)
 	}
 	if len(x.Routes) > 0 || len(x.Peers) > 0 || x.bears || x.filters {
 		return string(binary.AppendVarint([]byte("n"), int64(network)))
@@ -29,6 +29,16 @@ func (n *Net) Alike(home Home) string {
 				return n.anchors(x)
 			}
 		}
+	}
+	return string(key)
+}
+
+// itself returns a key of a home that is like no other. Subnets have numbers that
+// depend on how many others have, so it goes by their names.
+func (n *Net) itself(home Home) string {
+	key := binary.AppendVarint([]byte("t"), int64(home.Network))
+	if home.Subnet != None {
+		key = append(key, n.Subnets[home.Subnet].Name...)
 	}
 	return string(key)
 }
@@ -50,7 +60,7 @@ func (n *Net) Anchors(home Home) string {
 	network := home.Network
 	x := &n.Networks[network]
 	if x.own != nil {
-		return string(binary.AppendVarint(binary.AppendVarint([]byte("t"), int64(network)), int64(home.Subnet)))
+		return n.itself(home)
 	}
 	if len(x.Routes) > 0 || len(x.Peers) > 0 || x.filters {
 		return string(binary.AppendVarint([]byte("n"), int64(network)))

@@ -1,7 +1,9 @@
 package paths
 
 import (
+	"cmp"
 	"encoding/binary"
+	"maps"
 	"net/netip"
 	"slices"
 
@@ -123,52 +125,65 @@ func (m *RouteMarks) At(a netip.Addr) int {
 	return None
 }
 
-// Renamed returns other marks under the numbers of these, as far as both tell the
-// same addresses apart; marks that only the others have get numbers that these do
-// not use. Addresses in some prefixes do not count. It is false if the others tell
-// addresses apart that these do not. Cost: the prefixes of both, in look-ups.
-func (m *RouteMarks) Renamed(other *RouteMarks, besides []netip.Prefix) (*RouteMarks, bool) {
-	to, back := map[int]int{None: None}, map[int]int{}
-	same := func(a netip.Addr) bool {
-		if !a.IsValid() || slices.ContainsFunc(besides, func(p netip.Prefix) bool { return p.Contains(a) }) {
-			return true
-		}
-		was, is := m.At(a), other.At(a)
-		known, ok := to[was]
-		if !ok {
-			to[was], known = is, is
-			if _, ok := back[is]; !ok && is != None {
-				back[is] = was
-			}
-		}
-		return known == is
-	}
-	bounds := func(p netip.Prefix) bool { return same(p.Addr()) && same(netipx.PrefixLastIP(p).Next()) }
-	for _, p := range besides {
-		if !bounds(p) {
-			return nil, false
-		}
-	}
+// Aligned returns other marks under the numbers of these, as far as that goes, and
+// the ranges of addresses, in order, that have another number than here. Marks of
+// which nothing here is left get numbers that these do not use. Cost: the prefixes
+// of both, in look-ups.
+func (m *RouteMarks) Aligned(other *RouteMarks) (*RouteMarks, []netipx.IPRange) {
+	starts := m.starts(other)
+	type pair struct{ is, was int }
+	votes := map[pair]int{}
 	next := 0
-	for _, x := range m.list {
-		if next = max(next, x.mark+1); !bounds(x.prefix) {
-			return nil, false
-		}
+	for _, a := range starts {
+		votes[pair{other.At(a), m.At(a)}]++
+		next = max(next, m.At(a)+1)
 	}
-	for _, x := range other.list {
-		if !bounds(x.prefix) {
-			return nil, false
+	pairs := slices.SortedFunc(maps.Keys(votes), func(x, y pair) int {
+		return cmp.Or(votes[y]-votes[x], x.is-y.is, x.was-y.was)
+	})
+	number, taken := map[int]int{None: None}, map[int]bool{None: true}
+	for _, p := range pairs {
+		if _, known := number[p.is]; !known && !taken[p.was] {
+			number[p.is], taken[p.was] = p.was, true
 		}
 	}
 	out := &RouteMarks{}
 	for _, x := range other.list {
-		mark, ok := back[x.mark]
-		if !ok {
-			mark, next = next, next+1
-			back[x.mark] = mark
+		n, known := number[x.mark]
+		if !known {
+			n = next
+			number[x.mark] = n
+			next++
 		}
-		out.table.Insert(x.prefix, mark)
-		out.list = append(out.list, marked{x.prefix, mark})
+		out.table.Insert(x.prefix, n)
+		out.list = append(out.list, marked{x.prefix, n})
 	}
-	return out, true
+	var moved []netipx.IPRange
+	for i, a := range starts {
+		if out.At(a) == m.At(a) {
+			continue
+		}
+		to := netipx.PrefixLastIP(netip.PrefixFrom(a, 0))
+		if i+1 < len(starts) && starts[i+1].Is4() == a.Is4() {
+			to = starts[i+1].Prev()
+		}
+		moved = append(moved, netipx.IPRangeFrom(a, to))
+	}
+	return out, moved
+}
+
+// starts returns where stretches of addresses begin that neither marks tell apart,
+// sorted. What lies before the first has no mark.
+func (m *RouteMarks) starts(other *RouteMarks) []netip.Addr {
+	var out []netip.Addr
+	for _, list := range [][]marked{m.list, other.list} {
+		for _, x := range list {
+			out = append(out, x.prefix.Addr())
+			if after := netipx.PrefixLastIP(x.prefix).Next(); after.IsValid() {
+				out = append(out, after)
+			}
+		}
+	}
+	slices.SortFunc(out, netip.Addr.Compare)
+	return slices.Compact(out)
 }

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"go4.org/netipx"
 	"pgregory.net/rapid"
 
 	"bivium/core/estate"
@@ -79,12 +80,11 @@ func TestAddressesOfOneMarkHaveTheSameWays(t *testing.T) {
 	})
 }
 
-// TestMarksAreRenamed gives an estate another prefix or two, and holds the new marks
-// under the old names to what the names are for: outside the prefixes that do not
-// count, what was told apart still may be, what was not is not, and inside them no
-// two addresses share a name that have other marks.
-func TestMarksAreRenamed(t *testing.T) {
-	meet.Check(t, meet.Often(30, "renamed", "told apart"), func(t *rapid.T, met meet.Met) {
+// TestMarksAreAligned gives an estate another prefix or two, and holds the new marks
+// under the old numbers to what the numbers are for: they tell apart what the new
+// marks do, and are the old ones but where it is said.
+func TestMarksAreAligned(t *testing.T) {
+	meet.Check(t, meet.Often(30, "kept", "moved"), func(t *rapid.T, met meet.Met) {
 		e := draw.Estate(t)
 		if len(e.Attachments) == 0 {
 			return
@@ -92,28 +92,27 @@ func TestMarksAreRenamed(t *testing.T) {
 		next := *e
 		next.Attachments = slices.Clone(e.Attachments)
 		a := &next.Attachments[rapid.IntRange(0, len(e.Attachments)-1).Draw(t, "attachment")]
-		p := netip.MustParsePrefix(rapid.SampledFrom([]string{"10.250.0.0/24", "10.0.0.0/24", "10.0.0.0/9", "fd00:77::/64"}).Draw(t, "prefix"))
-		a.Static = append(slices.Clone(a.Static), estate.Static{Prefix: p, Segment: e.Segments[0].Name})
-		besides := []netip.Prefix{p}
-		if rapid.Bool().Draw(t, "counts") {
-			besides = nil
+		p := netip.MustParsePrefix(rapid.SampledFrom([]string{"10.250.0.0/24", "10.0.0.0/24", "10.0.0.0/9", "0.0.0.0/0", "fd00:77::/64"}).Draw(t, "prefix"))
+		if a.Static = append(slices.Clone(a.Static), estate.Static{Prefix: p, Segment: e.Segments[0].Name}); rapid.Bool().Draw(t, "routes") {
+			next.Networks = slices.Clone(e.Networks)
+			next.Networks[0].Routes = nil
 		}
 		was, is := paths.New(e).Marks(), paths.New(&next).Marks()
-		renamed, ok := was.Renamed(is, besides)
+		aligned, moved := was.Aligned(is)
 		at := append(draw.Ends(e), p.Addr(), p.Addr().Next(), p.Addr().Prev())
-		counts := func(a netip.Addr) bool { return len(besides) == 0 || !p.Contains(a) }
-		met.If(ok, "renamed")
-		met.If(!ok, "told apart")
 		for _, x := range at {
+			if !x.IsValid() {
+				continue
+			}
+			if slices.ContainsFunc(moved, func(r netipx.IPRange) bool { return r.Contains(x) }) {
+				met["moved"]++
+			} else {
+				met["kept"]++
+				require.Equal(t, was.At(x), aligned.At(x), "%s", x)
+			}
 			for _, y := range at {
-				if !ok || !x.IsValid() || !y.IsValid() {
-					continue
-				}
-				if is.At(x) != is.At(y) {
-					require.NotEqual(t, renamed.At(x), renamed.At(y), "%s and %s have other marks", x, y)
-				}
-				if counts(x) && counts(y) && was.At(x) == was.At(y) {
-					require.Equal(t, renamed.At(x), renamed.At(y), "%s and %s are told apart", x, y)
+				if y.IsValid() {
+					require.Equal(t, is.At(x) == is.At(y), aligned.At(x) == aligned.At(y), "%s and %s", x, y)
 				}
 			}
 		}

@@ -15,8 +15,9 @@ type block struct {
 	from, to int // domains
 	context  verdict.Context
 	voices   []verdict.Voice
-	units    [2][]unitKey // the different sides of the voices, from and to
+	threads  *threads
 
+	held     [2][][]int32 // by row and by column: the units that hold it
 	rows     []row
 	stances  []int32   // that occur in the rows, by number in the ledger
 	effects  [][]int32 // by places: the effect of the ways between them, or -1 for no flow
@@ -55,6 +56,11 @@ func (x *axis) kind(c *ticket) int32 {
 	return x.grid[int(x.line(c))*x.places+int(x.place(c))]
 }
 
+// threads say what the lines of a block are. Blocks that share them have the same
+// lines under the same numbers, with the same stances where they cross; either may
+// have more lines than the other.
+type threads struct{ _ byte } // known by its address alone
+
 // unitKey is a different side of some voices, in a form that can be compared.
 type unitKey string
 
@@ -89,7 +95,6 @@ type surveyor struct {
 	*partition
 	judge  *verdict.Judge
 	ledger *ledger
-	spotIn [][]int // by domain: its spots
 }
 
 // newBlock returns the block of flows from one domain to another, without its
@@ -101,20 +106,55 @@ func (v *surveyor) newBlock(from, to int) *block {
 		}
 		return domain
 	}
-	b := &block{from: from, to: to, context: v.judge.ContextOf(d(from), d(to)), voices: v.judge.VoicesBetween(d(from), d(to))}
+	b := &block{from: from, to: to, context: v.judge.ContextOf(d(from), d(to)), voices: v.judge.VoicesBetween(d(from), d(to)), threads: &threads{}}
 	f := &former{surveyor: v, block: b}
 	f.listen(d(from))
-	rows := f.lines(from, 0)
-	cols := f.lines(to, 1)
-	b.src.lines, b.dst.lines = rows.of, cols.of
-	f.fill(rows.units, cols.units)
+	f.draw()
+	f.fill(b.held[0], b.held[1])
 	return b
+}
+
+// reline returns the block of two domains of which some endpoints may be others than
+// those of a block, and all voices are the same, without its effects. Mostly it has
+// the same lines; else it is formed anew.
+func (v *surveyor) reline(was *block) *block {
+	b := &block{from: was.from, to: was.to, context: was.context, voices: was.voices, threads: &threads{}}
+	f := &former{surveyor: v, block: b}
+	from := was.from
+	if from == len(v.inside) {
+		from = verdict.Outside
+	}
+	f.listen(from)
+	f.draw()
+	begins := func(side int) bool {
+		n := len(was.held[side])
+		return len(b.held[side]) >= n && slices.EqualFunc(b.held[side][:n], was.held[side], slices.Equal)
+	}
+	if !begins(0) || !begins(1) {
+		f.fill(b.held[0], b.held[1])
+		return b
+	}
+	b.threads = was.threads
+	if len(b.held[0]) == len(was.held[0]) && len(b.held[1]) == len(was.held[1]) {
+		b.rows, b.stances = was.rows, was.stances
+	} else {
+		f.fill(b.held[0], b.held[1])
+	}
+	return b
+}
+
+// draw finds the lines of both sides.
+func (f *former) draw() {
+	rows, cols := f.lines(f.block.from, 0), f.lines(f.block.to, 1)
+	f.src.lines, f.dst.lines = rows.of, cols.of
+	f.held = [2][][]int32{rows.units, cols.units}
 }
 
 // former forms the rows of a block.
 type former struct {
 	*surveyor
 	*block
+	units   [2]int       // how many different sides the voices have, from and to
 	unitOf  [2][]int32   // by voice: its units
 	inGroup [2][]inGroup // the units that name groups
 	always  [2][]int32   // the units that hold everyone
@@ -145,9 +185,9 @@ func (f *former) listen(from int) {
 			}
 			unit, ok := known[side][key]
 			if !ok {
-				unit = int32(len(f.units[side]))
+				unit = int32(f.units[side])
 				known[side][key] = unit
-				f.units[side] = append(f.units[side], key)
+				f.units[side]++
 				for _, g := range list {
 					f.inGroup[side] = append(f.inGroup[side], inGroup{g, unit})
 				}
@@ -192,7 +232,7 @@ func (f *former) lines(domain, side int) lineSet {
 	out := lineSet{of: make([]int32, len(list.sets)), known: map[string]int32{}}
 	ends := make([]int32, len(list.sets)+1) // of the units of each set, in one list
 	for _, x := range f.inGroup[side] {
-		for _, set := range list.byGroup[x.group] {
+		for _, set := range list.of(x.group) {
 			ends[set+1]++
 		}
 	}
@@ -202,7 +242,7 @@ func (f *former) lines(domain, side int) lineSet {
 	at := slices.Clone(ends)
 	units := make([]int32, ends[len(out.of)])
 	for _, x := range f.inGroup[side] {
-		for _, set := range list.byGroup[x.group] {
+		for _, set := range list.of(x.group) {
 			units[at[set]] = x.unit
 			at[set]++
 		}
@@ -320,13 +360,13 @@ func (f *former) fill(rows, cols [][]int32) {
 
 // sayings returns what each unit of sources says to each column.
 func (f *former) sayings(cols [][]int32, w *weaver) [][]saying {
-	holds := make([][]int32, len(f.units[1])) // by unit of destinations: its columns
+	holds := make([][]int32, f.units[1]) // by unit of destinations: its columns
 	for c, units := range cols {
 		for _, u := range units {
 			holds[u] = append(holds[u], int32(c))
 		}
 	}
-	out := make([][]saying, len(f.units[0]))
+	out := make([][]saying, f.units[0])
 	what := make([]int32, len(cols))
 	for u := range out {
 		if u >= len(f.parts) {

@@ -3,6 +3,7 @@ package survey
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"slices"
 
 	"github.com/bits-and-blooms/bitset"
@@ -43,15 +44,10 @@ func (s Selection) Words() []string {
 	for _, n := range s.Networks {
 		out = append(out, name+":network "+n)
 	}
-	var b netipx.IPSetBuilder
-	for _, r := range s.Ranges {
-		b.AddRange(netipx.IPRangeFrom(r.From, r.To))
+	var prefixes []netip.Prefix
+	for _, r := range merged(s.Ranges) {
+		prefixes = append(prefixes, netipx.IPRangeFrom(r.From, r.To).Prefixes()...)
 	}
-	set, err := b.IPSet()
-	if err != nil { // ranges are made from addresses of one family, in order
-		panic("survey: " + err.Error())
-	}
-	prefixes := set.Prefixes()
 	for _, p := range prefixes[:min(len(prefixes), MaxPrefixes)] {
 		out = append(out, name+":"+p.String())
 	}
@@ -80,7 +76,7 @@ type unit struct {
 	name    string
 	network bool
 	joints  *bitset.BitSet
-	size    uint
+	size    float64 // in addresses, about
 }
 
 // units are what may describe endpoints of a territory.
@@ -129,7 +125,9 @@ func (c *comparer) unitsOf(land int) *units {
 		}
 	}
 	for i := range u.all {
-		u.all[i].size = u.all[i].joints.Count()
+		for k := range u.all[i].joints.EachSet() {
+			u.all[i].size += t.joints[k].size.about()
+		}
 	}
 	slices.SortFunc(u.all, func(a, b unit) int {
 		if d := cmp.Compare(b.size, a.size); d != 0 {
@@ -194,4 +192,13 @@ func (u *units) cover(joints, counts *bitset.BitSet) Selection {
 }
 
 // words returns about how many words a selection takes.
-func (s *Selection) words() int { return len(s.Groups) + len(s.Networks) + len(s.Ranges) }
+func (s *Selection) words() int { return len(s.Groups) + len(s.Networks) + len(merged(s.Ranges)) }
+
+// merged returns ranges in order, those that meet as one.
+func merged(ranges []Range) stretches {
+	var b netipx.IPSetBuilder
+	for _, r := range ranges {
+		b.AddRange(netipx.IPRangeFrom(r.From, r.To))
+	}
+	return stretchesOf(&b)
+}

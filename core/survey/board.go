@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"bivium/core/paths"
 	"bivium/core/verdict"
@@ -36,13 +37,15 @@ func (s *Survey) Nodes(open func(segment string) bool) []Node {
 		if !open(segment) {
 			continue
 		}
-		names := s.judge.GroupNames()
-		for g, sets := range s.local[i].byGroup {
-			if len(sets) > 0 {
-				nodes = append(nodes, Node{NodeGroup, segment, names[g]})
+		list := &s.local[i]
+		first := len(nodes)
+		for g, name := range s.judge.GroupNames() {
+			if list.held(g) {
+				nodes = append(nodes, Node{NodeGroup, segment, name})
 			}
 		}
-		if slices.ContainsFunc(s.local[i].sets, func(set int) bool { return len(s.sets[set]) == 0 }) {
+		slices.SortFunc(nodes[first:], func(a, b Node) int { return strings.Compare(a.Group, b.Group) })
+		if slices.ContainsFunc(list.classes, func(of []int) bool { return len(of) > 0 && len(s.sets[list.sets[s.classes[of[0]].set]]) == 0 }) {
 			nodes = append(nodes, Node{Kind: NodeRest, Segment: segment})
 		}
 	}
@@ -98,7 +101,7 @@ func (s *Survey) ClassesOf(n Node) []int {
 	var out []int
 	list := &s.local[segment]
 	if group := s.judge.Group(n.Group); n.Kind == NodeGroup && group != paths.None {
-		for _, set := range list.byGroup[group] {
+		for _, set := range list.of(group) {
 			out = append(out, list.classes[set]...)
 		}
 	}
@@ -158,7 +161,7 @@ func (s *Survey) Cell(from, to Set) []Mark {
 			c.add(from, &src, to, &dst)
 		}
 	}
-	return s.marksOf(c.take())
+	return s.marksOf(c.take(), 0)
 }
 
 // weighed is a combination of a cell, and how much of it there is.
@@ -169,8 +172,12 @@ type weighed struct {
 	flows float64 // pairs of addresses, about
 }
 
-// marksOf returns the outcomes of combinations, those of the most flows first.
-func (s *Survey) marksOf(list []weighed) []Mark {
+// marksOf returns the outcomes of combinations, and of flows to what is not found,
+// those of the most flows first.
+func (s *Survey) marksOf(list []weighed, unfound float64) []Mark {
+	if unfound > 0 {
+		list = append(slices.Clip(list), weighed{unfoundCombination, nil, 1, unfound})
+	}
 	flows := map[Mark]float64{}
 	for _, w := range list {
 		shades := w.door

@@ -300,10 +300,24 @@ func (c *celler) addAllDoors(segment int) {
 		}
 		bulks[n].add(bulk{1, x.weight})
 	}
+	type shaded struct {
+		vector int32
+		mask   string
+	}
+	shades := map[shaded][]shade{}
 	for _, o := range c.outside {
 		for n, i := range which {
 			c.eachStrand(o, i, func(t strand) {
-				c.out = append(c.out, weighed{t.combination, c.shades(c.vectors[t.vector], t.mask), 1, c.classes[o].weight * bulks[n].weight})
+				key := shaded{vector: t.vector}
+				if t.mask != nil {
+					key.mask = bitsKey(t.mask)
+				}
+				known, ok := shades[key]
+				if !ok {
+					known = c.shades(c.vectors[t.vector], t.mask)
+					shades[key] = known
+				}
+				c.out = append(c.out, weighed{t.combination, known, 1, c.classes[o].weight * bulks[n].weight})
 			})
 		}
 	}

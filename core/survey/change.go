@@ -19,10 +19,11 @@ type change struct {
 	atoms       *bitset.BitSet
 	pairs       tally
 	told        int
-	// Which sources reach a destination: first by bundles, then for single joints
-	// of them that fare otherwise than their bundle.
+	// Which sources reach a destination: by bundles, but for parts of them that fare
+	// otherwise than their bundle; through publications, joint by joint.
 	bundles map[*bundle]*bitset.BitSet
-	single  map[int32]map[int32]bool // by destination and source: whether it is in the change
+	amends  map[*sub][]amend         // by destination
+	single  map[int32]*bitset.BitSet // by destination
 }
 
 // change returns the change that a delta of flows through a publication belongs to.
@@ -32,8 +33,8 @@ func (p *pairing) change(publication string, d delta) *change {
 	if !ok {
 		c = &change{
 			comparer: p.comparer, publication: publication, atoms: d.atoms,
-			bundles: map[*bundle]*bitset.BitSet{}, single: map[int32]map[int32]bool{},
-			Change: Change{From: p.lands[p.from].node, To: p.lands[p.to].node, at: [2]int{p.from, p.to}},
+			bundles: map[*bundle]*bitset.BitSet{},
+			Change:  Change{From: p.lands[p.from].node, To: p.lands[p.to].node, at: [2]int{p.from, p.to}},
 		}
 		if d.before >= 0 {
 			c.Before = p.results[d.before]
@@ -91,23 +92,17 @@ func (p *pairing) plainly(before, after int32) []*change {
 	return list
 }
 
-// except notes that the flows between two joints are in a change, or are not,
-// whatever their bundles say.
-func (p *pairing) except(i, k int32, before, after int32, x, y size, sign int) {
-	for _, c := range p.plainly(before, after) {
-		c.except(i, k, x, y, sign)
-		if sign > 0 && i == k && p.from == p.to { // an address opens no flow to itself
-			c.pairs.product(x, size{0, 1}, -1)
-		}
+// with notes that the flows between two joints are in the change. No bundle says
+// anything of it.
+func (c *change) with(i, k int32, x, y size) {
+	c.pairs.product(x, y, 1)
+	if c.single == nil {
+		c.single = map[int32]*bitset.BitSet{}
 	}
-}
-
-func (c *change) except(i, k int32, x, y size, sign int) {
-	c.pairs.product(x, y, sign)
 	if c.single[k] == nil {
-		c.single[k] = map[int32]bool{}
+		c.single[k] = bitset.New(uint(len(c.comparer.land(c.at[0]).joints)))
 	}
-	c.single[k][i] = sign > 0
+	c.single[k].Set(uint(i))
 }
 
 func (c *change) subtract(n *big.Int) {
@@ -118,17 +113,23 @@ func (c *change) subtract(n *big.Int) {
 
 // finish returns the changes in order, with their sets.
 func (c *comparer) finish() []Change {
-	var out []Change
+	var jobs []func()
 	for _, x := range c.changes {
 		x.Pairs = new(big.Int)
-		x.pairs.sum(x.Pairs)
-		if x.Pairs.Sign() == 0 {
-			continue
+		if x.pairs.sum(x.Pairs); x.Pairs.Sign() > 0 {
+			jobs = append(jobs, func() {
+				x.Services = c.old.atoms.Union(x.atoms)
+				x.patch()
+				x.exemplify()
+			})
 		}
-		x.Services = c.old.atoms.Union(x.atoms)
-		x.patch()
-		x.exemplify()
-		out = append(out, x.Change)
+	}
+	inParallel(jobs)
+	out := make([]Change, 0, len(jobs))
+	for _, x := range c.changes {
+		if x.Pairs.Sign() > 0 {
+			out = append(out, x.Change)
+		}
 	}
 	slices.SortFunc(out, func(a, b Change) int {
 		if d := compareNodes(a.From, b.From); d != 0 {
@@ -167,29 +168,31 @@ func (c *change) patch() {
 			c.patches[i].to.Set(uint(k))
 		}
 	}
-	seen := map[int32]bool{}
-	alter := func(from *bitset.BitSet, k int32) {
-		seen[k] = true
-		for i, in := range c.single[k] {
-			from.SetTo(uint(i), in)
+	amended := map[int32]bool{}
+	for d, amends := range c.amends {
+		from := bitset.New(uint(len(c.comparer.land(c.at[0]).joints)))
+		if said := c.bundles[d.bundle]; said != nil {
+			from = said.Clone()
 		}
-		put(from, k)
+		for _, a := range amends {
+			for _, i := range a.from.joints {
+				from.SetTo(uint(i), a.in)
+			}
+		}
+		put(from, d.joints...)
+		for _, k := range d.joints {
+			amended[k] = true
+		}
 	}
 	for b, from := range c.bundles {
-		var plain []int32
-		for _, k := range b.joints {
-			if c.single[k] != nil {
-				alter(from.Clone(), k)
-			} else {
-				plain = append(plain, k)
-			}
+		plain := b.joints
+		if len(amended) > 0 {
+			plain = slices.DeleteFunc(slices.Clone(b.joints), func(k int32) bool { return amended[k] })
 		}
 		put(from, plain...)
 	}
-	for k := range c.single {
-		if !seen[k] {
-			alter(bitset.New(uint(len(c.comparer.land(c.at[0]).joints))), k)
-		}
+	for k, from := range c.single {
+		put(from, k)
 	}
 	slices.SortFunc(c.patches, func(a, b patch) int {
 		x, _ := a.to.NextSet(0)

@@ -2,6 +2,7 @@ package survey
 
 import (
 	"encoding/binary"
+	"maps"
 	"math/big"
 	"net/netip"
 	"slices"
@@ -61,6 +62,7 @@ type partition struct {
 	sets    [][]int   // the different sets of groups
 	local   []setList // by segment: its sets of groups
 	spots   []spot
+	spotIn  [][]int // by domain: its spots
 
 	alike map[string]int // numbers of what makes ways alike, see spotKey
 	roads *paths.RouteMarks
@@ -68,7 +70,7 @@ type partition struct {
 	graft *graft // how it came of another, if it did
 
 	rolls     *rolls
-	addresses directory
+	addresses *directory
 }
 
 // setList is the different sets of groups that a segment's endpoints have.
@@ -77,6 +79,16 @@ type setList struct {
 	byGroup [][]int32 // by group: which of the list hold it
 	classes [][]int   // by place in the list: the classes that have it
 	at      map[int]int32
+}
+
+// held reports whether somebody is in a group.
+func (l *setList) held(group int) bool {
+	return slices.ContainsFunc(l.of(group), func(set int32) bool { return len(l.classes[set]) > 0 })
+}
+
+// clone returns a list to which sets can be added, and not to this one.
+func (l *setList) clone() setList {
+	return setList{sets: slices.Clip(l.sets), byGroup: l.byGroup, classes: slices.Clip(l.classes), at: maps.Clone(l.at)}
 }
 
 // add returns the place of a set in the list.
@@ -89,7 +101,6 @@ func (l *setList) add(set int) int32 {
 		i = int32(len(l.sets))
 		l.at[set] = i
 		l.sets = append(l.sets, set)
-		l.classes = append(l.classes, nil)
 	}
 	return i
 }
@@ -99,9 +110,20 @@ func (l *setList) index(sets [][]int, groups int) {
 	l.byGroup = make([][]int32, groups)
 	for i, set := range l.sets {
 		for _, g := range sets[set] {
-			l.byGroup[g] = append(l.byGroup[g], int32(i))
+			if g < groups { // else it is gone, and so are those who were in it
+				l.byGroup[g] = append(l.byGroup[g], int32(i))
+			}
 		}
 	}
+}
+
+// of returns the sets of a group, also those that nobody has any more: none of a group
+// that the list does not know.
+func (l *setList) of(group int) []int32 {
+	if group >= len(l.byGroup) {
+		return nil
+	}
+	return l.byGroup[group]
 }
 
 // domain returns the number of the domain of a class.

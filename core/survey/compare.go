@@ -1,12 +1,15 @@
 package survey
 
 import (
+	"maps"
 	"math/big"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/bits-and-blooms/bitset"
 
+	"bivium/core/paths"
 	"bivium/core/space"
 	"bivium/core/verdict"
 )
@@ -51,11 +54,13 @@ func Compare(old, new *Survey) Difference {
 	c.meet()
 	c.alter()
 	c.graft = grafted(old, new)
-	for from := range c.lands {
-		for to := range c.lands {
-			c.between(from, to)
-		}
+	found := make([][]*change, len(c.lands)*len(c.lands))
+	jobs := make([]func(), len(found))
+	for i := range jobs {
+		jobs[i] = func() { found[i] = c.between(i/len(c.lands), i%len(c.lands)) }
 	}
+	inParallel(jobs)
+	c.changes = slices.Concat(found...)
 	d := Difference{comparer: c}
 	d.Changes = c.finish()
 	return d
@@ -68,11 +73,12 @@ type comparer struct {
 	oldVector, newVector []int32
 	vectors              [][]int32 // of results of both
 	results              []*verdict.Verdict
+	mu                   sync.Mutex
 	deltas               map[[2]int32][]delta
 	changes              []*change
 	units                []*units // by territory, made when needed
 	altered              []bool   // by stance, where the surveys share theirs: its verdicts differ
-	graft                *graft   // what one of them has placed otherwise than the other; nil if that is not known
+	graft                *graft   // how the endpoints of one of them came of the other's; nil if that is not known, or they are the same
 }
 
 // delta is the atoms on which one vector has another result than another.
@@ -136,7 +142,9 @@ func (c *comparer) shared() {
 // deltasOf returns where two vectors differ.
 func (c *comparer) deltasOf(before, after int32) []delta {
 	key := [2]int32{before, after}
+	c.mu.Lock()
 	known, ok := c.deltas[key]
+	c.mu.Unlock()
 	if ok {
 		return known
 	}
@@ -151,6 +159,8 @@ func (c *comparer) deltasOf(before, after int32) []delta {
 		was, is := at(before, atom), at(after, atom)
 		out = apply(out, was, is, atom, c.old.atoms.Len())
 	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	c.deltas[key] = out
 	return out
 }
@@ -197,28 +207,52 @@ func oneIf(b bool) int {
 // pairing is two territories at hand.
 type pairing struct {
 	*comparer
-	from, to int
-	old, new view
-	at       map[changeKey]*change
-	plain    map[[2]int32][]*change // by vectors before and after
+	from, to  int
+	old, new  view
+	kept      bool // the flows between endpoints that stay fare otherwise only where a stance is altered
+	samePlan  bool // and their places have the same numbers
+	blockless bool // neither survey has such flows, but to what is not found
+	at        map[changeKey]*change
+	plain     map[[2]int32][]*change // by vectors before and after
 }
 
 // between compares the flows from one territory to another.
-func (c *comparer) between(from, to int) {
+func (c *comparer) between(from, to int) []*change {
 	a, b := &c.lands[from], &c.lands[to]
 	p := &pairing{comparer: c, from: from, to: to, at: map[changeKey]*change{}, plain: map[[2]int32][]*change{}}
 	p.old, p.new = view{c.old, c.oldVector, c.old.blockOf(a.old, b.old), a.old, b.old}, view{c.new, c.newVector, c.new.blockOf(a.new, b.new), a.new, b.new}
+	p.match()
 	switch {
-	case c.graft != nil && !c.graft.moves(a) && !c.graft.moves(b):
 	case a.node.Kind == NodeInternet && b.node.Kind == NodeInternet:
 	case a.node.Kind == NodeInternet:
 		p.doors()
 	default:
 		p.inside()
 	}
-	for _, x := range p.at {
-		c.changes = append(c.changes, x)
+	return slices.Collect(maps.Values(p.at))
+}
+
+// match finds out what the surveys share of the flows at hand.
+func (p *pairing) match() {
+	x, y := p.old.block, p.new.block
+	if x == nil && y == nil && (p.old.id == p.new.id || p.graft != nil) { // either finds nothing under the addresses
+		p.kept, p.blockless = true, true
+		return
 	}
+	if x == nil || y == nil || p.altered == nil || x.threads != y.threads {
+		return
+	}
+	p.samePlan = x == y || p.from != len(p.lands)-1 && sameList(x.effects, y.effects) && sameList(x.src.bySpot, y.src.bySpot) && sameList(x.dst.bySpot, y.dst.bySpot)
+	p.kept = p.samePlan || p.graft != nil && !p.graft.ways
+}
+
+// sameList reports whether two lists are one and the same.
+func sameList[T any](a, b []T) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
+
+// touched reports whether a territory has other endpoints in the surveys, or endpoints
+// whose ways may be others.
+func (c *comparer) touched(t *territory) bool {
+	return c.old.id != c.new.id && (c.graft == nil || c.graft.domains[t.new])
 }
 
 func (s *Survey) blockOf(from, to int) *block {
@@ -233,7 +267,7 @@ func (s *Survey) blockOf(from, to int) *block {
 type bundle struct {
 	old, new int32 // kinds
 	four     bool
-	stays    bool // its networks are placed as before
+	stays    bool // flows with others that stay fare as before, unless a stance is altered
 	joints   []int32
 	size     size
 	bits     *bitset.BitSet // the joints; made when needed
@@ -241,16 +275,17 @@ type bundle struct {
 
 // bundles puts joints into bundles. Joints of one kind before are of few kinds
 // after, so bundles are found by the kind before, and then one by one.
-func (p *pairing) bundles(t *territory, old, new func(int) int32) []bundle {
+func (p *pairing) bundles(t *territory, old, new func(int) int32, stays func(j *joint, old, new int32) bool) []bundle {
 	var out []bundle
 	var first, next []int32 // by kind before, and by bundle
 	of, count := make([]int32, len(t.joints)), []int32(nil)
 	for i := range t.joints {
 		j := &t.joints[i]
-		k := bundle{old: old(j.old), new: new(j.new), four: j.four, stays: p.graft != nil && j.old == j.new}
+		k := bundle{old: old(j.old), new: new(j.new), four: j.four}
 		if of[i] = -1; k.old == absent && k.new == absent {
 			continue
 		}
+		k.stays = stays(j, k.old, k.new)
 		slot := int(k.old - nowhere)
 		for slot >= len(first) {
 			first = append(first, -1)
@@ -290,10 +325,10 @@ func (b *bundle) set(n int) *bitset.BitSet {
 	return b.bits
 }
 
-// alter finds the stances whose verdicts differ, if the surveys share their
-// endpoints and their ledger; else anything may differ.
+// alter finds the stances whose verdicts differ, if the surveys share their ledger;
+// else anything may differ.
 func (c *comparer) alter() {
-	if c.old.id != c.new.id || c.old.ledger != c.new.ledger {
+	if c.old.ledger != c.new.ledger || c.old.book != c.new.book {
 		return
 	}
 	stances := 0
@@ -317,22 +352,16 @@ func (c *comparer) alter() {
 	}
 }
 
-// shares reports whether the surveys share the block at hand, so that only
-// altered stances fare differently.
-func (p *pairing) shares() bool {
-	return p.altered != nil && p.old.block != nil && p.old.block == p.new.block
-}
-
 // alteredIn returns which stances of a kind of sources are altered, by place in
 // its palette; nil if none are.
 func (p *pairing) alteredIn(kind int32) []bool {
-	if kind < 0 {
+	if kind < 0 || p.blockless {
 		return nil
 	}
 	var out []bool
 	palette := p.new.block.rows[p.new.block.src.kinds[kind].line].palette
 	for i, s := range palette {
-		if p.altered[s] {
+		if int(s) < len(p.altered) && p.altered[s] {
 			if out == nil {
 				out = make([]bool, len(palette))
 			}
@@ -344,43 +373,79 @@ func (p *pairing) alteredIn(kind int32) []bool {
 
 // inside compares flows whose source is inside.
 func (p *pairing) inside() {
-	same := p.old.id == p.new.id
-	if same && p.old.block == nil && p.new.block == nil {
-		return // either finds nothing under the addresses
-	}
-	if p.shares() && !p.new.block.holdsAny(p.altered) {
+	a, b := &p.lands[p.from], &p.lands[p.to]
+	calm := p.kept && (p.blockless || !p.new.block.holdsAny(p.altered))
+	if calm && !p.touched(a) && !p.touched(b) {
 		return
 	}
-	a, b := p.land(p.from), p.land(p.to)
-	sources, targets := p.bundles(a, p.old.source, p.new.source), p.bundles(b, p.old.target, p.new.target)
-	var all, moved []*bundle
+	p.land(p.from)
+	p.land(p.to)
+	if calm && p.allStay(a, p.old.source, p.new.source, p.sourceStays) && p.allStay(b, p.old.target, p.new.target, p.targetStays) {
+		return
+	}
+	sources := p.bundles(a, p.old.source, p.new.source, p.sourceStays)
+	targets := p.bundles(b, p.old.target, p.new.target, p.targetStays)
+	l := &locals{p, map[*bundle]bool{}}
+	all := make([]*bundle, len(targets))
+	var moved, staying []*bundle
 	for k := range targets {
-		if all = append(all, &targets[k]); !targets[k].stays {
-			moved = append(moved, &targets[k])
+		all[k] = &targets[k]
+		if targets[k].stays {
+			staying = append(staying, all[k])
+		} else {
+			moved = append(moved, all[k])
 		}
 	}
-	local := p.from == p.to
-	var disturbed []int32 // sources whose local flows may fare otherwise than bundles tell
 	for i := range sources {
 		src := &sources[i]
-		var altered []bool
-		if p.shares() {
-			if altered = p.alteredIn(src.new); altered == nil {
-				continue
-			}
-		}
-		if src.stays { // flows among those that stay fare as before
-			p.row(src, moved, altered)
+		if !src.stays {
+			p.row(src, all, nil)
+			l.disturbed[src] = true
 			continue
 		}
-		p.row(src, all, altered)
-		if local {
-			disturbed = append(disturbed, src.joints...)
+		p.row(src, moved, nil)
+		if altered := p.alteredIn(src.new); altered != nil {
+			p.row(src, staying, altered)
+			l.disturbed[src] = true
 		}
 	}
-	if local {
-		p.locals(disturbed, sources, targets)
+	if p.from == p.to {
+		l.mendAll(sources, targets)
 	}
+}
+
+// allStay reports whether flows with all endpoints of a territory fare as before, unless a
+// stance is altered.
+func (p *pairing) allStay(t *territory, old, new func(int) int32, stays func(j *joint, old, new int32) bool) bool {
+	return !slices.ContainsFunc(t.moved, func(i int32) bool {
+		j := &t.joints[i]
+		was, is := old(j.old), new(j.new)
+		return (was != absent || is != absent) && !stays(j, was, is)
+	})
+}
+
+func (p *pairing) sourceStays(j *joint, old, new int32) bool {
+	return p.blockless && old == new || p.stays(j) || p.samePlan && old >= 0 && new >= 0 && p.unmoved(j) && p.old.block.src.kinds[old] == p.new.block.src.kinds[new]
+}
+
+func (p *pairing) targetStays(j *joint, old, new int32) bool {
+	return old < 0 && old == new || p.stays(j) ||
+		p.samePlan && p.to < len(p.lands)-1 && old >= 0 && new >= 0 && p.unmoved(j) && p.old.block.dst.kinds[old] == p.new.block.dst.kinds[new]
+}
+
+// stays reports whether a joint is of one class in both surveys, with the same ways to
+// and from others that stay.
+func (p *pairing) stays(j *joint) bool {
+	return p.kept && j.old >= 0 && j.old == j.new && p.unmoved(j)
+}
+
+// unmoved reports whether the endpoints of a joint are at home in a network that is
+// placed as before.
+func (p *pairing) unmoved(j *joint) bool {
+	if p.old.id == p.new.id || p.new.classes[j.new].network == paths.None {
+		return true
+	}
+	return p.graft != nil && p.old.classes[j.old].network == p.new.classes[j.new].network && !p.graft.moves(p.new.classes[j.new].network)
 }
 
 // row compares the flows of one bundle of sources. altered, unless nil, says

@@ -1,89 +1,145 @@
 package survey
 
+// sub is the joints of a bundle that have one home network, in either survey.
+type sub struct {
+	bundle *bundle
+	nets   [2]int32 // before and afterwards, paths.None where they are not there
+	joints []int32  // sorted
+	size   size
+}
+
+// amend says of the flows from some joints whether they are in a change, whatever
+// the bundles say.
+type amend struct {
+	from *sub
+	in   bool
+}
+
 // locals mends what bundles say for pairs of one network: between them, ways are
 // local.
-func (p *pairing) locals(disturbed []int32, sources, targets []bundle) {
-	joints := p.land(p.from).joints
-	srcOf, dstOf := make([]int32, len(joints)), make([]int32, len(joints))
-	for i := range srcOf {
-		srcOf[i], dstOf[i] = -1, -1
-	}
-	for n := range sources {
-		for _, i := range sources[n].joints {
-			srcOf[i] = int32(n)
-		}
-	}
-	for n := range targets {
-		for _, i := range targets[n].joints {
-			dstOf[i] = int32(n)
-		}
-	}
-	oldNet, newNet := p.networks(p.old.Survey, false), p.networks(p.new.Survey, true)
-	same := p.old.id == p.new.id
-	for _, i := range disturbed {
-		x := &joints[i]
-		visit := func(k int32) {
-			y := &joints[k]
-			if x.four != y.four || dstOf[k] < 0 {
-				return
-			}
-			src, dst := &sources[srcOf[i]], &targets[dstOf[k]]
-			p.mend(i, k, src, dst)
-		}
-		if x.old >= 0 {
-			for _, k := range oldNet[p.old.classes[x.old].End.Home.Network] {
-				visit(k)
+type locals struct {
+	*pairing
+	disturbed map[*bundle]bool // sources whose local flows may fare otherwise than bundles tell; of others, only those to destinations that do not stay
+}
+
+// mendAll mends the flows between all bundles.
+func (l *locals) mendAll(sources, targets []bundle) {
+	from, to := l.subsOf(sources), l.subsOf(targets)
+	var byNet [2]map[int32][]*sub
+	for k := range byNet {
+		byNet[k] = map[int32][]*sub{}
+		for _, d := range to {
+			if n := d.nets[k]; n >= 0 {
+				byNet[k][n] = append(byNet[k][n], d)
 			}
 		}
-		if x.new < 0 || same {
-			continue
-		}
-		for _, k := range newNet[p.new.classes[x.new].End.Home.Network] {
-			if y := &joints[k]; x.old >= 0 && y.old >= 0 && p.old.classes[x.old].End.Home.Network == p.old.classes[y.old].End.Home.Network {
-				continue // seen above
+	}
+	for _, s := range from {
+		all := l.disturbed[s.bundle]
+		for k, n := range s.nets {
+			if n < 0 {
+				continue
 			}
-			visit(k)
+			for _, d := range byNet[k][n] {
+				if (all || !d.bundle.stays) && s.bundle.four == d.bundle.four && (k == 0 || s.nets[0] < 0 || s.nets[0] != d.nets[0]) { // else seen already
+					l.mend(s, d)
+				}
+			}
 		}
 	}
 }
 
-// networks returns the joints of the territory by their home network.
-func (p *pairing) networks(s *Survey, new bool) map[int][]int32 {
-	out := map[int][]int32{}
-	for i := range p.lands[p.from].joints {
-		class := p.lands[p.from].joints[i].old
-		if new {
-			class = p.lands[p.from].joints[i].new
+// subsOf returns the joints of bundles by network.
+func (l *locals) subsOf(bundles []bundle) []*sub {
+	joints := l.land(l.from).joints
+	net := func(s *Survey, class int) int32 {
+		if class < 0 {
+			return -1
 		}
-		if class >= 0 {
-			n := s.classes[class].End.Home.Network
-			out[n] = append(out[n], int32(i))
+		return s.classes[class].network
+	}
+	type key struct {
+		bundle int
+		nets   [2]int32
+	}
+	at := map[key]*sub{}
+	var out []*sub
+	for n := range bundles {
+		for _, i := range bundles[n].joints {
+			j := &joints[i]
+			k := key{n, [2]int32{net(l.old.Survey, j.old), net(l.new.Survey, j.new)}}
+			s := at[k]
+			if s == nil {
+				s = &sub{bundle: &bundles[n], nets: k.nets}
+				at[k] = s
+				out = append(out, s)
+			}
+			s.joints = append(s.joints, i)
+			s.size.add(j.size)
 		}
 	}
 	return out
 }
 
-// mend puts right what the bundles of two joints say about them.
-func (p *pairing) mend(i, k int32, src, dst *bundle) {
-	joints := p.land(p.from).joints
-	x, y := &joints[i], &joints[k]
-	saidBefore, saidAfter := p.old.far(src.old, dst.old), p.new.far(src.new, dst.new)
-	before, after := p.nearOrFar(&p.old, x.old, y.old, saidBefore), p.nearOrFar(&p.new, x.new, y.new, saidAfter)
-	if i != k && before == saidBefore && after == saidAfter {
+// mend puts right what bundles say about two of their parts.
+func (l *locals) mend(s, d *sub) {
+	src, dst := s.bundle, d.bundle
+	saidBefore, saidAfter := l.old.far(src.old, dst.old), l.new.far(src.new, dst.new)
+	joints := l.land(l.from).joints
+	x, y := &joints[s.joints[0]], &joints[d.joints[0]]
+	before, after := saidBefore, saidAfter
+	if s.nets[0] >= 0 && s.nets[0] == d.nets[0] {
+		before = l.old.near(x.old, y.old)
+	}
+	if s.nets[1] >= 0 && s.nets[1] == d.nets[1] {
+		after = l.new.near(x.new, y.new)
+	}
+	if before != saidBefore || after != saidAfter {
+		l.amend(s, d, saidBefore, saidAfter, false)
+		l.amend(s, d, before, after, true)
+	}
+	if before == after {
 		return
 	}
-	if saidBefore != saidAfter {
-		p.except(i, k, saidBefore, saidAfter, x.size, y.size, -1)
+	selves := l.common(s, d) // an address opens no flow to itself
+	for _, c := range l.plainly(before, after) {
+		c.pairs.product(selves, size{0, 1}, -1)
 	}
-	if before == after || i == k && x.size.one() {
-		return
-	}
-	p.except(i, k, before, after, x.size, y.size, 1)
 }
 
-func (p *pairing) nearOrFar(v *view, x, y int, far int32) int32 {
-	if x < 0 || y < 0 || v.classes[x].End.Home.Network != v.classes[y].End.Home.Network {
-		return far
+// amend notes that the flows between two parts of bundles are in the changes from one
+// vector to another, or that they are not.
+func (l *locals) amend(s, d *sub, before, after int32, in bool) {
+	if before == after {
+		return
 	}
-	return v.near(x, y)
+	for _, c := range l.plainly(before, after) {
+		if in {
+			c.pairs.product(s.size, d.size, 1)
+		} else {
+			c.pairs.product(s.size, d.size, -1)
+		}
+		if c.amends == nil {
+			c.amends = map[*sub][]amend{}
+		}
+		c.amends[d] = append(c.amends[d], amend{s, in})
+	}
+}
+
+// common returns how many addresses are in both of two parts.
+func (l *locals) common(s, d *sub) size {
+	var n size
+	joints := l.land(l.from).joints
+	for i, k := 0, 0; i < len(s.joints) && k < len(d.joints); {
+		switch a, b := s.joints[i], d.joints[k]; {
+		case a < b:
+			i++
+		case b < a:
+			k++
+		default:
+			n.add(joints[a].size)
+			i, k = i+1, k+1
+		}
+	}
+	return n
 }

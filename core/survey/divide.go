@@ -9,21 +9,32 @@ import (
 	"bivium/core/verdict"
 )
 
-// divide returns all endpoints of the estate in classes. Within a stretch of
-// the line of addresses, workloads with the same labels share their groups, so
-// groups are found once for each set of labels and each place that groups tell
-// from others. Most stretches are of one segment alone: those are shared out.
+// divide returns all endpoints of the estate in classes.
 func divide(j *verdict.Judge) *partition {
-	p := &partition{net: j.Net(), inside: make([][]int, len(j.Net().Segments)), rolls: &rolls{}}
-	p.alike, p.roads, p.id = map[string]int{}, j.Net().Marks(), partitions.Add(1)
-	p.local = make([]setList, len(p.inside))
+	net := j.Net()
+	p := &partition{
+		net: net, inside: make([][]int, len(net.Segments)), local: make([]setList, len(net.Segments)),
+		alike: map[string]int{}, roads: net.Marks(), id: partitions.Add(1), rolls: &rolls{}, addresses: &directory{},
+	}
+	r := newRegistrar(p, j)
+	r.settle(lineOf(j, everywhere))
+	r.finish()
+	return p
+}
+
+// settle puts the endpoints of stretches into classes. Within a stretch, workloads
+// with the same labels share their groups, so groups are found once for each set of
+// labels and each place that groups tell from others. Most stretches are of one
+// segment alone: those are shared out.
+func (r *registrar) settle(line []stretch) {
+	j := r.judge
 	likeness := make([]int, len(j.Net().Networks))
 	for n := range likeness {
-		likeness[n] = number(p.alike, j.Net().Alike(paths.Home{Network: n, Subnet: paths.None}))
+		likeness[n] = number(r.alike, j.Net().Alike(paths.Home{Network: n, Subnet: paths.None}))
 	}
 	shown := sightsOf(j)
 	var plain, others []stretch
-	for _, x := range lineOf(j) {
+	for _, x := range line {
 		switch home, _ := x.onlyHome(j); {
 		case len(x.homes) == 1 && paths.Private(x.From) && !shown.on(&x) && !j.Net().Translates(home.Network):
 			plain = append(plain, x)
@@ -31,32 +42,22 @@ func divide(j *verdict.Judge) *partition {
 			others = append(others, x)
 		}
 	}
-	r := newRegistrar(p)
-	made := inShares(p, j, likeness, plain)
-	protos := 0
-	for _, b := range made {
-		protos += len(b.classes)
-	}
-	p.classes = make([]Class, 0, protos)
-	for _, b := range made {
-		r.take(b)
-	}
-	b := newBuilder(p, j, likeness)
+	made := inShares(r.partition, j, likeness, plain)
+	b := newBuilder(r.partition, j, likeness)
 	b.sights = shown
 	for i := range others {
 		b.add(&others[i])
 	}
-	r.take(b)
-	r.finish()
-	for i := range p.local {
-		p.local[i].index(p.sets, len(j.GroupNames()))
+	made = append(made, b)
+	protos := 0
+	for _, b := range made {
+		protos += len(b.classes)
 	}
-	for _, a := range examples {
-		if c, ok := p.holding(p.outside, a); ok {
-			p.classes[c].End = j.External(a, paths.None)
-		}
+	r.classes = slices.Grow(r.classes, protos)
+	r.know(made)
+	for _, b := range made {
+		r.take(b)
 	}
-	return p
 }
 
 // fewest is how many stretches are worth a builder of their own.
@@ -114,7 +115,7 @@ type builder struct {
 	seenAt map[string]int // what each segment sees, to a number
 	seen   []string       // by number
 	spotOf map[spotKey]int
-	spots  []spot
+	spots  []spotKey
 
 	known   map[classKey]int
 	classes []proto
@@ -183,173 +184,6 @@ func (b *builder) put(domain, network int, end verdict.Endpoint, r Range, set, s
 	b.pieces = append(b.pieces, bit{int32(i), int32(end.Workload), r})
 }
 
-// registrar takes the classes of builders into a partition.
-type registrar struct {
-	*partition
-	first  int // the number of the first new class
-	setOf  map[string]int
-	spotOf map[spotKey]int
-	seenAt map[string]int // what each segment sees, to a number
-	seen   [][]see        // by number
-	known  map[classKey]int
-	heard  []bool // by class from first: its example is a workload
-	taken  []taken
-}
-
-// taken is the pieces of a builder, with the classes of the partition that its own are.
-type taken struct {
-	pieces []bit
-	class  []int32
-}
-
-// newRegistrar returns a registrar for a partition, whose sets and spots keep their
-// numbers. Classes that are there already stay as they are.
-func newRegistrar(p *partition) *registrar {
-	r := &registrar{partition: p, first: len(p.classes), setOf: map[string]int{}, spotOf: map[spotKey]int{}, seenAt: map[string]int{}, known: map[classKey]int{}}
-	for i, set := range p.sets {
-		r.setOf[keyOf(set)] = i
-	}
-	for i := range p.spots {
-		r.spotOf[p.spots[i].spotKey] = i
-	}
-	return r
-}
-
-// take takes what a builder has made.
-func (r *registrar) take(b *builder) {
-	sets, spots, seen := make([]int, len(b.sets)), make([]int, len(b.spots)), make([]int, len(b.seen))
-	for i, set := range b.sets {
-		sets[i] = r.set(set)
-	}
-	for i := range b.spots {
-		spots[i] = r.spot(&b.spots[i])
-	}
-	for i, bytes := range b.seen {
-		seen[i] = r.sight(bytes)
-	}
-	t := taken{b.pieces, make([]int32, len(b.classes))}
-	for i := range b.classes {
-		x := &b.classes[i]
-		key := x.key
-		key.spot, key.seen = int32(spots[key.spot]), int32(seen[key.seen])
-		if x.end.Internal() { // else it is what prefixes hold it, which one builder alone numbers
-			key.set = int32(sets[key.set])
-		}
-		t.class[i] = int32(r.class(x, key))
-	}
-	r.taken = append(r.taken, t)
-}
-
-func (r *registrar) set(groups []int) int {
-	key := keyOf(groups)
-	i, ok := r.setOf[key]
-	if !ok {
-		i = len(r.sets)
-		r.setOf[key] = i
-		r.sets = append(r.sets, groups)
-	}
-	return i
-}
-
-func (r *registrar) spot(x *spot) int {
-	i, ok := r.spotOf[x.spotKey]
-	if !ok {
-		i = len(r.spots)
-		r.spotOf[x.spotKey] = i
-		r.spots = append(r.spots, *x)
-		return i
-	}
-	r.spots[i].meet(&x.one)
-	if x.other.Addr.IsValid() {
-		r.spots[i].meet(&x.other)
-	}
-	return i
-}
-
-// class returns the class of the partition that a builder's is.
-func (r *registrar) class(x *proto, key classKey) int {
-	i, ok := r.known[key]
-	if !ok {
-		i = len(r.classes)
-		r.known[key] = i
-		c := Class{End: x.end, spot: int(key.spot), four: x.end.Addr.Is4(), seen: r.seen[key.seen], ticket: ticket{domain: key.domain, network: key.network}}
-		if x.end.Internal() {
-			list := &r.local[key.domain]
-			c.set = list.add(int(key.set))
-			list.classes[c.set] = append(list.classes[c.set], i)
-			c.at = int32(len(r.inside[key.domain]))
-			r.inside[key.domain] = append(r.inside[key.domain], i)
-		} else {
-			c.at = int32(len(r.outside))
-			r.outside = append(r.outside, i)
-		}
-		r.classes = append(r.classes, c)
-		r.heard = append(r.heard, x.workload)
-	}
-	c := &r.classes[i]
-	c.size.add(x.size)
-	if x.workload && !r.heard[i-r.first] {
-		c.End, r.heard[i-r.first] = x.end, true
-	}
-	return i
-}
-
-// sight returns the number of what each segment sees: classes share the lists.
-func (r *registrar) sight(bytes string) int {
-	i, ok := r.seenAt[bytes]
-	if !ok {
-		i = len(r.seen)
-		r.seenAt[bytes] = i
-		seen := make([]see, len(bytes))
-		for s := range seen {
-			seen[s] = see(bytes[s])
-		}
-		r.seen = append(r.seen, seen)
-	}
-	return i
-}
-
-// finish gives the new classes their ranges and workloads.
-func (r *registrar) finish() {
-	fresh := r.classes[r.first:]
-	ranges, workloads := make([]int, len(fresh)), make([]int, len(fresh))
-	pieces, held := 0, 0
-	for _, t := range r.taken {
-		for i := range t.pieces {
-			at := int(t.class[t.pieces[i].class]) - r.first
-			ranges[at]++
-			pieces++
-			if t.pieces[i].workload != paths.None {
-				workloads[at]++
-				held++
-			}
-		}
-	}
-	allRanges, allWorkloads := make([]Range, pieces), make([]int, held)
-	for i := range fresh {
-		c := &fresh[i]
-		c.Ranges, allRanges = allRanges[:0:ranges[i]], allRanges[ranges[i]:]
-		c.Workloads, allWorkloads = allWorkloads[:0:workloads[i]], allWorkloads[workloads[i]:]
-		c.weight = c.size.about()
-	}
-	for _, t := range r.taken {
-		for i := range t.pieces {
-			x := &t.pieces[i]
-			c := &r.classes[t.class[x.class]]
-			c.Ranges = append(c.Ranges, x.Range)
-			if x.workload != paths.None {
-				c.Workloads = append(c.Workloads, int(x.workload))
-			}
-		}
-	}
-	for i := range fresh {
-		c := &fresh[i]
-		slices.SortFunc(c.Ranges, func(a, b Range) int { return a.From.Compare(b.From) })
-		slices.Sort(c.Workloads)
-		c.Workloads = slices.Compact(c.Workloads)
-	}
-}
-
 // spotAt returns the spot of an endpoint.
 func (b *builder) spotAt(end *verdict.Endpoint) int {
 	likeness := b.likeness[end.Home.Network]
@@ -361,17 +195,9 @@ func (b *builder) spotAt(end *verdict.Endpoint) int {
 	if !ok {
 		i = len(b.spots)
 		b.spotOf[key] = i
-		b.spots = append(b.spots, spot{spotKey: key, one: *end})
+		b.spots = append(b.spots, key)
 	}
-	b.spots[i].meet(end)
 	return i
-}
-
-// meet notes an endpoint at a spot, if it is the first of another network.
-func (s *spot) meet(end *verdict.Endpoint) {
-	if !s.other.Addr.IsValid() && s.one.Home.Network != end.Home.Network {
-		s.other = *end
-	}
 }
 
 // lone adds the endpoints of a private stretch that one segment alone has.
@@ -538,7 +364,7 @@ func (b *builder) outsider(r Range, seen int) {
 	if !ok {
 		spotNumber = len(b.spots)
 		b.spotOf[key] = spotNumber
-		b.spots = append(b.spots, spot{spotKey: key, one: end})
+		b.spots = append(b.spots, key)
 	}
 	b.put(b.inside, paths.None, end, r, set, spotNumber, seen)
 }

@@ -3,7 +3,6 @@ package survey
 import (
 	"slices"
 
-	"bivium/core/paths"
 	"bivium/core/verdict"
 )
 
@@ -278,23 +277,33 @@ func (v *surveyor) findKinds(domain int, x *axis, places int, some []int32) {
 	}
 }
 
-// spotsOf returns the spots of each domain, and notes where they stand there.
-func (p *partition) spotsOf() [][]int {
-	out := make([][]int, len(p.inside)+1)
-	for i := range p.spots {
-		domain := p.spots[i].segment
-		if domain == paths.None {
-			domain = len(p.inside)
+// findSpotsOf finds the spots of a domain: those of its classes, which show them.
+func (p *partition) findSpotsOf(domain int) {
+	seen := map[int]bool{}
+	var list []int
+	for _, n := range p.of(domain) {
+		c := &p.classes[n]
+		if s := &p.spots[c.spot]; !seen[c.spot] {
+			seen[c.spot] = true
+			list = append(list, c.spot)
+			s.one, s.other = c.End, verdict.Endpoint{}
+		} else {
+			s.meet(&c.End)
 		}
-		out[domain] = append(out[domain], i)
 	}
-	for _, spots := range out {
-		for at, s := range spots {
-			p.spots[s].at = at
-		}
+	slices.Sort(list)
+	for at, n := range list {
+		p.spots[n].at = at
 	}
-	for i := range p.classes {
-		p.classes[i].spotAt = int32(p.spots[p.classes[i].spot].at)
+	for _, n := range p.of(domain) {
+		p.classes[n].spotAt = int32(p.spots[p.classes[n].spot].at)
 	}
-	return out
+	p.spotIn[domain] = list
+}
+
+// meet notes an endpoint at a spot, if it is the first of another network.
+func (s *spot) meet(end *verdict.Endpoint) {
+	if !s.other.Addr.IsValid() && s.one.Home.Network != end.Home.Network {
+		s.other = *end
+	}
 }

@@ -62,9 +62,6 @@ func (s *Survey) expectAll(before []Held, d *Difference) []Held {
 	list := s.judge.Estate().Expectations
 	out := make([]Held, len(list))
 	jobs := make([]func(), len(list))
-	if d != nil {
-		d.comparer.cutAll()
-	}
 	for i := range list {
 		x := &list[i]
 		jobs[i] = func() {
@@ -84,15 +81,21 @@ func (s *Survey) expectAll(before []Held, d *Difference) []Held {
 // about: it looks at the endpoints, and not at services.
 func (d *Difference) touches(x *estate.Expectation) bool {
 	c := d.comparer
-	if c.old.id != c.new.id && (c.graft == nil || c.resettled(x.From) || c.resettled(x.To)) {
+	if c.old.id != c.new.id && (c.graft == nil || c.others(x.From) || c.others(x.To)) {
 		return true // it may be about other endpoints than before, though their flows fare alike
 	}
+	if !sameList(c.old.judge.Estate().Services, c.new.judge.Estate().Services) {
+		return true // or about other services
+	}
+	var from, to *bitset.BitSet
 	for i := range d.Changes {
 		change := &d.Changes[i]
 		if !about(change.From, x.From) || !about(change.To, x.To) {
 			continue
 		}
-		from, to := c.jointsOf(change.at[0], x.From), c.jointsOf(change.at[1], x.To)
+		if from == nil {
+			from, to = c.jointsOf(change.at[0], x.From), c.jointsOf(change.at[1], x.To)
+		}
 		for _, p := range change.patches {
 			if from.IntersectionCardinality(p.from) > 0 && to.IntersectionCardinality(p.to) > 0 {
 				return true
@@ -102,18 +105,20 @@ func (d *Difference) touches(x *estate.Expectation) bool {
 	return false
 }
 
-// resettled reports whether an end has endpoints, before or after, of networks
+// others reports whether an end has other endpoints than before, or some of networks
 // that are placed otherwise.
-func (c *comparer) resettled(e estate.End) bool {
-	if e.Internet {
+func (c *comparer) others(e estate.End) bool {
+	land := slices.IndexFunc(c.lands, func(t territory) bool { return about(t.node, e) })
+	if land < 0 || !c.touched(&c.lands[land]) {
 		return false
 	}
-	for _, s := range []*Survey{c.old, c.new} {
-		if slices.ContainsFunc(s.end(e), func(m Member) bool { return c.graft.touched[s.classes[m.Class].End.Home.Network] }) {
-			return true
-		}
-	}
-	return false
+	inOld, inNew := c.old.marked(c.old.end(e)), c.new.marked(c.new.end(e))
+	t := c.land(land)
+	return slices.ContainsFunc(t.moved, func(i int32) bool {
+		j := &t.joints[i]
+		was, is := j.old >= 0 && inOld[j.old], j.new >= 0 && inNew[j.new]
+		return was != is || is && c.graft.moves(c.new.classes[j.new].network)
+	})
 }
 
 // about reports whether one end of an expectation is in a territory.
@@ -135,19 +140,22 @@ func (c *comparer) jointsOf(land int, e estate.End) *bitset.BitSet {
 		}
 		return out
 	}
-	inOld, inNew := map[int]bool{}, map[int]bool{}
-	for _, m := range c.old.end(e) {
-		inOld[m.Class] = true
-	}
-	for _, m := range c.new.end(e) {
-		inNew[m.Class] = true
-	}
+	inOld, inNew := c.old.marked(c.old.end(e)), c.new.marked(c.new.end(e))
 	for i := range t.joints {
-		if inOld[t.joints[i].old] || inNew[t.joints[i].new] {
+		if j := &t.joints[i]; j.old >= 0 && inOld[j.old] || j.new >= 0 && inNew[j.new] {
 			out.Set(uint(i))
 		}
 	}
 	return out
+}
+
+// marked returns, by class, whether it is in a set.
+func (p *partition) marked(set Set) []bool {
+	in := make([]bool, len(p.classes))
+	for _, m := range set {
+		in[m.Class] = true
+	}
+	return in
 }
 
 // Expect returns how an expectation fares, exactly, for every flow that it is

@@ -225,7 +225,7 @@ func (s *Survey) groupClasses(name string) []int {
 	}
 	var out []int
 	for i := range s.local {
-		for _, set := range s.local[i].byGroup[group] {
+		for _, set := range s.local[i].of(group) {
 			out = append(out, s.local[i].classes[set]...)
 		}
 	}

@@ -4,9 +4,12 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
-	"sync"
+	"strings"
 	"sync/atomic"
 
+	"go4.org/netipx"
+
+	"bivium/core/estate"
 	"bivium/core/paths"
 	"bivium/core/verdict"
 )
@@ -14,281 +17,310 @@ import (
 // partitions counts the partitions that were made.
 var partitions atomic.Int64
 
-// graft says how a partition came of another: some networks are placed
-// otherwise, and all other classes keep their numbers.
+// graft says how a partition came of another: all endpoints that it does not speak of
+// are in the same classes, which have the same numbers.
 type graft struct {
-	from    int64        // the id of the other
-	touched map[int]bool // networks
-	domains []bool       // by segment: some class of them is or was there
+	from    int64  // the id of the other
+	changed []bool // by class: it has other endpoints than before
+	moved   []bool // by network: its ways may be others
+	domains []bool // those in which a class has changed, or a network is whose ways may be others
+	ways    bool   // ways may be others without it saying so
 }
 
-// mostGrafted is the share of the networks that a graft is worth while for: one in
-// so many. Tests, whose estates are small, want more.
-var mostGrafted = 8
+// changes reports whether a class has other endpoints in one of the two partitions.
+func (g *graft) changes(class int) bool { return class >= len(g.changed) || g.changed[class] }
 
-// placed returns the survey of an estate in which some networks are placed
-// otherwise, or nil if more must be looked at than those: where their addresses
-// are also others', or public, or ways of others may change with them.
-func (s *Survey) placed(j *verdict.Judge, r *verdict.Revision) *Survey {
-	if len(r.Networks)*mostGrafted > len(s.net.Networks) || j.Shows() {
+// moves reports whether the ways of a network may be others; of none, they are not.
+func (g *graft) moves(network int32) bool { return network != paths.None && g.moved[network] }
+
+// mostDead is how many classes without endpoints a partition may carry along, for
+// each that has some: then it is worth while to begin anew.
+const mostDead = 1
+
+// regraft returns the partition of a revised judge: the survey's own, if endpoints are
+// the same, or one that comes of it, in which those are put into classes anew that
+// may be others. It is nil if it is better to begin anew.
+func (s *Survey) regraft(j *verdict.Judge, r *verdict.Revision) *partition {
+	g := &grafter{Survey: s, to: j, revision: r}
+	if !g.lay() {
 		return nil
 	}
-	g := &grafter{old: s.partition, judge: j, graft: &graft{from: s.id, touched: map[int]bool{}, domains: make([]bool, len(s.inside))}}
-	for _, n := range r.Networks {
-		g.touched[n] = true
-	}
-	if !g.apart() {
-		return nil
-	}
-	p := g.partition()
-	if p == nil {
-		return nil
-	}
-	next := *s
-	next.judge, next.partition, next.cellers = j, p, &sync.Pool{}
-	next.spotIn = g.spotIn(s.spotIn, p)
-	v := &surveyor{partition: p, judge: j, ledger: s.ledger, spotIn: next.spotIn}
-	next.gates = slices.Clone(s.gates)
-	for d, touched := range g.domains {
-		if touched {
-			next.gates[d] = v.gatesOf(d)
+	g.reach()
+	if len(g.touched) == 0 && len(r.Networks) == 0 && r.Subnets == nil && r.Workloads == nil {
+		if j.Net() == s.net {
+			return s.partition
 		}
+		p := *s.partition // the same endpoints, on other ways
+		p.net, p.alike, p.roads = j.Net(), g.alike, g.roads
+		return &p
 	}
-	rebuilt := next.regrow(s, v, g.domains)
-	next.resettle(s, r, rebuilt)
-	touched := func(from, to int) bool {
-		return from < len(g.domains) && g.domains[from] || to < len(g.domains) && g.domains[to]
-	}
-	next.lookAll(&s.overview, touched, func(int, int) bool { return false })
-	return &next
+	return g.graft()
 }
 
-// regrow builds the blocks from and to some domains anew.
-func (s *Survey) regrow(before *Survey, v *surveyor, domains []bool) map[[2]int]bool {
-	rebuilt := map[[2]int]bool{}
-	out := len(s.inside)
-	s.blocks = slices.Clone(before.blocks)
-	var pairs [][2]int
-	for from := range s.blocks {
-		s.blocks[from] = slices.Clone(before.blocks[from])
-		for to := range s.blocks[from] {
-			if !(from < out && domains[from]) && !(to < out && domains[to]) {
-				continue
-			}
-			s.blocks[from][to] = nil
-			if len(v.of(from)) == 0 || from == out && to == out || !s.reaches(from, to) {
-				continue
-			}
-			rebuilt[[2]int{from, to}] = true
-			pairs = append(pairs, [2]int{from, to})
-		}
-	}
-	for i, b := range v.wholeBlocks(pairs) {
-		s.blocks[pairs[i][0]][pairs[i][1]] = b
-	}
-	return rebuilt
-}
-
-// reaches reports whether there are flows from a domain to another.
-func (s *Survey) reaches(from, to int) bool {
-	return slices.ContainsFunc(s.of(to), func(n int) bool {
-		c := &s.classes[n]
-		return from == len(s.inside) && c.Internal() || from < len(s.inside) && c.seen[from] == seesIt
-	})
-}
-
-// grafter makes a partition out of another.
+// grafter makes a partition out of that of a survey.
 type grafter struct {
-	*graft
-	old   *partition
-	judge *verdict.Judge
-	homes []netip.Prefix // of touched networks, before and after
-	roads *paths.RouteMarks
+	*Survey
+	to       *verdict.Judge
+	revision *verdict.Revision
+	alike    map[string]int
+	roads    *paths.RouteMarks
+	touched  stretches // addresses whose endpoints may be others
+	affected []bool    // by class: one that has some of them
 }
 
-// apart reports whether the touched networks have their addresses to themselves,
-// before and after, and no two other addresses are told apart by ways that were
-// alike.
-func (g *grafter) apart() bool {
-	nets := []*paths.Net{g.old.net, g.judge.Net()}
-	for _, net := range nets {
-		net.EachHome(func(segment, network int, p netip.Prefix) {
-			if g.touched[network] {
-				g.homes = append(g.homes, p)
-				g.domains[segment] = true
+// lay finds which addresses are touched, and what makes ways alike now. It returns
+// false if networks are told apart whose ways were alike.
+func (g *grafter) lay() bool {
+	var set netipx.IPSetBuilder
+	for _, p := range g.revision.Touched {
+		set.AddPrefix(p)
+	}
+	g.roads, g.alike = g.partition.roads, g.partition.alike
+	if net := g.to.Net(); net != g.net {
+		var moved []netipx.IPRange
+		g.roads, moved = g.roads.Aligned(net.Marks())
+		for _, r := range moved {
+			set.AddRange(r)
+		}
+		g.alike = maps.Clone(g.alike)
+		if g.revision.Links {
+			var ok bool
+			if g.alike, ok = g.relikened(); !ok {
+				return false
 			}
-		})
-	}
-	slices.SortFunc(g.homes, func(a, b netip.Prefix) int {
-		if c := a.Addr().Compare(b.Addr()); c != 0 {
-			return c
 		}
-		return a.Bits() - b.Bits()
-	})
-	g.homes = slices.Compact(g.homes)
-	roads, ok := g.old.roads.Renamed(g.judge.Net().Marks(), g.homes)
-	g.roads = roads
-	inside := paths.PrivatePrefixes()
-	for _, p := range g.homes {
-		ok = ok && slices.ContainsFunc(inside, func(o netip.Prefix) bool { return o.Bits() <= p.Bits() && o.Contains(p.Addr()) })
 	}
-	for _, net := range nets {
-		net.EachHome(func(_, network int, p netip.Prefix) {
-			ok = ok && (g.touched[network] || !slices.ContainsFunc(g.homes, p.Overlaps))
-		})
+	for i := range g.classes {
+		if !g.revision.Outside && !g.revision.Reoffers() {
+			break
+		}
+		c := &g.classes[i]
+		if c.Internal() && g.revision.Offers(c.End.Segment, c.End.Groups()) || !c.Internal() && g.revision.Outside {
+			for _, r := range c.Ranges {
+				set.AddRange(netipx.IPRangeFrom(r.From, r.To))
+			}
+		}
 	}
-	return ok
+	g.touched = g.seenToo(stretchesOf(&set))
+	return true
 }
 
-// partition returns the classes of others, and those of the touched networks
-// anew; nil if an address is in two segments.
-func (g *grafter) partition() *partition {
-	old, net := g.old, g.judge.Net()
+// seenToo returns ranges with those by which segments see their addresses, and with
+// those that they see by them.
+func (g *grafter) seenToo(t stretches) stretches {
+	judges := []*verdict.Judge{g.judge, g.to}
+	if !judges[0].Shows() && !judges[1].Shows() {
+		return t
+	}
+	for range 3 { // to the other side, back from there, and to a third
+		var set netipx.IPSetBuilder
+		for _, r := range t {
+			set.AddRange(netipx.IPRangeFrom(r.From, r.To))
+		}
+		for _, j := range judges {
+			j.EachShown(func(_, _ int, inside, outside netip.Prefix) {
+				for _, p := range [2][2]netip.Prefix{{inside, outside}, {outside, inside}} {
+					first, last := p[0].Addr(), lastOf(p[0])
+					for _, r := range t {
+						from, to := r.From, r.To
+						if from.Compare(first) < 0 {
+							from = first
+						}
+						if to.Compare(last) > 0 {
+							to = last
+						}
+						if from.Compare(to) <= 0 {
+							set.AddRange(netipx.IPRangeFrom(estate.Rebase(from, p[1]), estate.Rebase(to, p[1])))
+						}
+					}
+				}
+			})
+		}
+		t = stretchesOf(&set)
+	}
+	return t
+}
+
+// reach finds the classes that have touched addresses. All of their addresses are
+// touched then, and so are the classes that have some of those in other segments;
+// of external classes, all.
+func (g *grafter) reach() {
+	g.affected = make([]bool, len(g.classes))
+	for fresh := g.touched; len(fresh) > 0; {
+		var more []int
+		take := func(i int) {
+			g.affected[i] = true
+			more = append(more, i)
+		}
+		outside := false
+		for i := range g.classes {
+			if c := &g.classes[i]; !g.affected[i] && slices.ContainsFunc(c.Ranges, fresh.meets) {
+				outside = outside || !c.Internal()
+				take(i)
+			}
+		}
+		for _, i := range g.outside {
+			if outside && !g.affected[i] {
+				take(i)
+			}
+		}
+		var all, added netipx.IPSetBuilder
+		for _, r := range g.touched {
+			all.AddRange(netipx.IPRangeFrom(r.From, r.To))
+		}
+		for _, i := range more {
+			for _, r := range g.classes[i].Ranges {
+				all.AddRange(netipx.IPRangeFrom(r.From, r.To))
+				if !g.touched.holds(r) {
+					added.AddRange(netipx.IPRangeFrom(r.From, r.To))
+				}
+			}
+		}
+		g.touched, fresh = stretchesOf(&all), stretchesOf(&added)
+	}
+}
+
+// graft makes the partition.
+func (g *grafter) graft() *partition {
+	old, j := g.partition, g.to
+	if live := g.live(); len(old.classes)-live > mostDead*live+1000 {
+		return nil
+	}
 	p := &partition{
-		net: net, classes: slices.Clone(old.classes), inside: slices.Clone(old.inside), outside: old.outside, sets: slices.Clip(old.sets),
-		local: slices.Clone(old.local), spots: slices.Clone(old.spots), alike: maps.Clone(old.alike), roads: g.roads, id: partitions.Add(1), graft: g.graft, rolls: &rolls{},
+		net: j.Net(), classes: append(make([]Class, 0, len(old.classes)+len(old.classes)/16+256), old.classes...), inside: slices.Clone(old.inside), outside: old.outside, sets: slices.Clip(old.sets),
+		local: slices.Clone(old.local), spots: slices.Clone(old.spots), spotIn: slices.Clone(old.spotIn), alike: g.alike, roads: g.roads,
+		id: partitions.Add(1), rolls: &rolls{}, addresses: &directory{},
 	}
-	for d, touched := range g.domains {
-		if touched {
-			g.clear(p, d)
+	g.renumber(p)
+	for i, affected := range g.affected {
+		c := &p.classes[i]
+		if affected {
+			c.Ranges, c.Workloads, c.size, c.weight = nil, nil, size{}, 0
 		}
 	}
-	likeness := make([]int, len(net.Networks))
-	for _, n := range slices.Sorted(maps.Keys(g.touched)) {
-		likeness[n] = number(p.alike, net.Alike(paths.Home{Network: n, Subnet: paths.None}))
-	}
-	b := newBuilder(p, g.judge, likeness)
-	for _, x := range g.stretches() {
-		switch len(x.homes) {
-		case 0:
-		case 1:
-			b.lone(&x)
-		default:
-			return nil
+	r := newRegistrar(p, j)
+	for i, affected := range g.affected {
+		if affected {
+			r.own(p.domain(&p.classes[i]))
 		}
 	}
-	r := newRegistrar(p)
-	r.take(b)
+	r.settle(lineOf(j, g.touched))
 	r.finish()
-	for d, touched := range g.domains {
-		if touched {
-			p.local[d].index(p.sets, len(g.judge.GroupNames()))
-		}
-	}
+	p.graft = g.tell(p, r.owned)
 	return p
 }
 
-// clear takes the classes of touched networks out of a domain. They keep their
-// numbers, and nothing is left of them.
-func (g *grafter) clear(p *partition, domain int) {
-	was := g.old.local[domain]
-	p.inside[domain], p.local[domain] = nil, setList{}
-	nobody := make([]see, len(p.inside))
-	for i := range nobody {
-		nobody[i] = seesNothing
+// live returns how many classes have endpoints.
+func (p *partition) live() int {
+	n := len(p.outside)
+	for _, classes := range p.inside {
+		n += len(classes)
 	}
-	for _, n := range g.old.inside[domain] {
-		c := &p.classes[n]
-		if g.touched[c.End.Home.Network] {
-			c.Ranges, c.Workloads, c.size, c.weight, c.seen = nil, nil, size{}, 0, nobody
-			continue
-		}
-		c.set = p.local[domain].add(was.sets[c.set])
-		p.local[domain].classes[c.set] = append(p.local[domain].classes[c.set], n)
-		c.at = int32(len(p.inside[domain]))
-		p.inside[domain] = append(p.inside[domain], n)
-	}
+	return n
 }
 
-// stretches returns the line of addresses within the homes that touched networks
-// have now or had before.
-func (g *grafter) stretches() []stretch {
-	net := g.judge.Net()
-	var starts []netip.Addr
-	for _, p := range g.homes {
-		starts = append(starts, p.Masked().Addr())
-		if after := lastOf(p).Next(); after.IsValid() {
-			starts = append(starts, after)
-		}
+// tell says how the partition came of the old one.
+func (g *grafter) tell(p *partition, domains []bool) *graft {
+	out := &graft{from: g.id, changed: make([]bool, len(p.classes)), moved: make([]bool, len(p.net.Networks)), domains: domains, ways: g.revision.Ways}
+	for i := range p.classes {
+		out.changed[i] = i >= len(g.classes) || !slices.Equal(p.classes[i].Ranges, g.classes[i].Ranges)
 	}
-	g.judge.EachCut(func(p netip.Prefix) {
-		from, after := p.Masked().Addr(), lastOf(p).Next()
-		for _, h := range g.homes {
-			if h.Contains(from) {
-				starts = append(starts, from)
-			}
-			if after.IsValid() && h.Contains(after) {
-				starts = append(starts, after)
-			}
-		}
-	})
-	slices.SortFunc(starts, netip.Addr.Compare)
-	starts = slices.Compact(starts)
-	var out []stretch
-	for i, from := range starts {
-		if !slices.ContainsFunc(g.homes, func(p netip.Prefix) bool { return p.Contains(from) }) {
-			continue // between two homes
-		}
-		x := stretch{Range: Range{from, from}}
-		x.To = starts[i+1].Prev() // a home ends somewhere, and that is a start
-		for s := range net.Segments {
-			if _, ok := net.Home(s, from); ok {
-				x.homes = append(x.homes, s)
-			}
-		}
-		out = append(out, x)
+	for _, n := range g.revision.Networks {
+		out.moved[n] = true
 	}
 	return out
 }
 
-// spotIn returns the spots of each domain, with those of the touched ones found
-// anew: of spots that are left, what shows them must be left too.
-func (g *grafter) spotIn(before [][]int, p *partition) [][]int {
-	out := slices.Clone(before)
-	for d, touched := range g.domains {
-		if !touched {
+// renumber gives the classes and spots of the partition the numbers that workloads and
+// subnets have now.
+func (g *grafter) renumber(p *partition) {
+	if subnets := g.revision.Subnets; subnets != nil {
+		at := func(end *verdict.Endpoint) {
+			if end.Home.Subnet != paths.None && end.Internal() {
+				end.Home.Subnet = subnets[end.Home.Subnet]
+			}
+		}
+		for i := range p.classes {
+			at(&p.classes[i].End)
+		}
+		for i := range p.spots {
+			at(&p.spots[i].one)
+			at(&p.spots[i].other)
+		}
+	}
+	workloads := g.revision.Workloads
+	if workloads == nil {
+		return
+	}
+	at := func(end *verdict.Endpoint) {
+		if end.Workload != paths.None {
+			end.Workload = workloads[end.Workload]
+		}
+	}
+	for i := range p.spots {
+		at(&p.spots[i].one)
+		at(&p.spots[i].other)
+	}
+	for i := range p.classes {
+		c := &p.classes[i]
+		at(&c.End)
+		if len(c.Workloads) == 0 || g.affected[i] {
 			continue
 		}
-		seen := map[int]bool{}
-		var list []int
-		for _, n := range p.inside[d] {
-			c := &p.classes[n]
-			s := &p.spots[c.spot]
-			switch {
-			case !seen[c.spot]:
-				seen[c.spot] = true
-				list = append(list, c.spot)
-				s.one, s.other = c.End, verdict.Endpoint{}
-			case !s.other.Addr.IsValid() && s.one.Home.Network != c.End.Home.Network:
-				s.other = c.End
-			}
+		list := make([]int, len(c.Workloads))
+		for k, w := range c.Workloads {
+			list[k] = workloads[w]
 		}
 		slices.Sort(list)
-		for at, n := range list {
-			p.spots[n].at = at
-		}
-		for _, n := range p.inside[d] {
-			p.classes[n].spotAt = int32(p.spots[p.classes[n].spot].at)
-		}
-		out[d] = list
+		c.Workloads = list
 	}
-	return out
 }
 
-// grafted returns how the partition of one of two surveys came of the other's, or
-// nil if it did not, or if the rules are not the same.
+// relikened returns the numbers of what makes ways alike in a net whose links are
+// others: those of the partition, under the keys of the net. It is false if two
+// networks that were alike are not any more.
+func (g *grafter) relikened() (map[string]int, bool) {
+	net := g.to.Net()
+	out := make(map[string]int, len(g.partition.alike))
+	is := map[string]string{}
+	used := map[int]bool{}
+	for n := range net.Networks {
+		if slices.Contains(g.revision.Networks, n) {
+			continue
+		}
+		home := paths.Home{Network: n, Subnet: paths.None}
+		was, now := g.net.Alike(home), net.Alike(home)
+		if known, ok := is[was]; ok && known != now {
+			return nil, false
+		}
+		is[was] = now
+		number, ok := g.partition.alike[was]
+		if _, taken := out[now]; ok && !taken {
+			out[now] = number
+			used[number] = true
+		}
+	}
+	for key, number := range g.partition.alike {
+		switch {
+		case used[number]:
+		case strings.HasPrefix(key, "i") || strings.HasPrefix(key, "a"): // of links as they were; no other gets its number
+			out["was "+key] = number
+		default:
+			out[key] = number
+		}
+	}
+	return out, true
+}
+
+// grafted returns how the partition of one of two surveys came of the other's, or nil
+// if it did not.
 func grafted(old, new *Survey) *graft {
 	switch {
-	case old.ledger != new.ledger || !old.judge.SameRules(new.judge):
+	case old.ledger != new.ledger:
 	case new.graft != nil && new.graft.from == old.id:
 		return new.graft
 	case old.graft != nil && old.graft.from == new.id:
 		return old.graft
 	}
 	return nil
-}
-
-// moves reports whether some network of a territory is placed otherwise.
-func (g *graft) moves(t *territory) bool {
-	return t.node.Kind != NodeInternet && g.domains[t.new]
 }

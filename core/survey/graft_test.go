@@ -6,11 +6,9 @@ import (
 	"slices"
 	"testing"
 
-	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"bivium/core/estate"
-	"bivium/core/testing/draw"
 	"bivium/core/testing/meet"
 	"bivium/core/verdict"
 )
@@ -106,9 +104,6 @@ func editLinks(t *rapid.T, e *estate.Estate) *estate.Estate {
 // TestPlacingIsSurveyingAnew holds a row of edits of places, with edits of rules
 // between them, against surveys from the ground.
 func TestPlacingIsSurveyingAnew(t *testing.T) {
-	defer func(was int) { mostGrafted = was }(mostGrafted)
-	mostGrafted = 1
-	everything := func(string) bool { return true }
 	meet.Check(t, meet.Wants{"an edit in place": 50, "an edit in place that changes flows": 30, "links": 30, "links that change flows": 10, "prefixes": 20}, func(t *rapid.T, met meet.Met) {
 		e := expecting(drawValid(t))
 		s := New(verdict.New(e))
@@ -119,31 +114,7 @@ func TestPlacingIsSurveyingAnew(t *testing.T) {
 				next = editPolicy(t, e)
 			}
 			revised, d := s.Revise(next)
-			anew := New(verdict.New(next))
-			want := Compare(New(verdict.New(e)), anew)
-			require.Equal(t, changesOf(&want), changesOf(&d))
-			nodes := anew.Nodes(everything)
-			require.Equal(t, nodes, revised.Nodes(everything))
-			require.Equal(t, cellWords(&want, nodes), cellWords(&d, nodes))
-			for _, row := range nodes {
-				for _, col := range nodes {
-					require.Equal(t, markWords(anew.Between(row, col)), markWords(revised.Between(row, col)), "%v to %v", row, col)
-				}
-			}
-			require.Equal(t, heldWords(anew.Expectations()), heldWords(revised.Expectations()))
-			require.Equal(t, findingWords(anew), findingWords(revised))
-			require.Equal(t, anew.Passages(), revised.Passages())
-			require.Equal(t, turnWords(anew), turnWords(revised))
-			ends := draw.Ends(next)
-			for range 20 {
-				p := rapid.SampledFrom(draw.Ports()).Draw(t, "service")
-				f := verdict.Flow{
-					Segment: rapid.SampledFrom(next.Segments).Draw(t, "segment").Name, Source: rapid.SampledFrom(ends).Draw(t, "source"),
-					Destination: rapid.SampledFrom(ends).Draw(t, "destination"),
-					Service:     verdict.Service{Protocol: p.Protocol, SourcePort: p.Source, Port: p.Dest},
-				}
-				require.Equal(t, revised.Judge().Judge(f), revised.Tell(&f), "%v", f)
-			}
+			asFromTheGround(t, e, next, revised, &d)
 			grafted := revised.graft != nil && revised.graft.from == s.id
 			linked := next != e && revised.id == s.id && revised.net != s.net
 			met.If(linked, "links")

@@ -3,6 +3,7 @@ package survey
 import (
 	"net/netip"
 	"slices"
+	"sync"
 )
 
 // joint is the endpoints that are in one class of each of two surveys; -1 for
@@ -21,7 +22,8 @@ type territory struct {
 	node     Node
 	old, new int // domains; -1 where there is none
 	joints   []joint
-	cut      bool // the joints have been made
+	moved    []int32 // the joints of other classes than before, or of networks whose ways may be others
+	once     *sync.Once
 }
 
 // territories returns the segments of both surveys, and the internet.
@@ -31,53 +33,52 @@ func territories(old, new *Survey) []territory {
 	var out []territory
 	domain := func(s *Survey, name string) int { return s.net.Segment(name) }
 	for _, name := range slices.Compact(names) {
-		out = append(out, territory{node: Node{Kind: NodeSegment, Segment: name}, old: domain(old, name), new: domain(new, name)})
+		out = append(out, territory{node: Node{Kind: NodeSegment, Segment: name}, old: domain(old, name), new: domain(new, name), once: &sync.Once{}})
 	}
-	out = append(out, territory{node: Node{Kind: NodeInternet}, old: len(old.inside), new: len(new.inside)})
+	out = append(out, territory{node: Node{Kind: NodeInternet}, old: len(old.inside), new: len(new.inside), once: &sync.Once{}})
 	return out
-}
-
-// cutAll makes the joints of the territories that changes are in, so that they
-// can be looked at side by side.
-func (c *comparer) cutAll() {
-	for _, x := range c.changes {
-		c.land(x.at[0])
-		c.land(x.at[1])
-	}
 }
 
 // land returns a territory with its joints.
 func (c *comparer) land(i int) *territory {
 	t := &c.lands[i]
-	if !t.cut {
-		t.cut = true
+	t.once.Do(func() {
 		switch {
-		case c.old.id == c.new.id, c.graft != nil && !c.graft.moves(t):
-			t.joints = sameJoints(c.old.partition, t.old)
+		case !c.touched(t):
+			for _, n := range c.old.of(t.old) {
+				t.joints = append(t.joints, c.old.jointOf(n))
+			}
+		case c.graft != nil:
+			for _, n := range c.new.of(t.new) {
+				if !c.graft.changes(n) {
+					t.joints = append(t.joints, c.new.jointOf(n))
+				}
+			}
+			t.joints = append(t.joints, join(c.old, c.new, t, c.graft.changes)...)
 		default:
-			t.joints = join(c.old, c.new, t)
+			t.joints = join(c.old, c.new, t, func(int) bool { return true })
 		}
-	}
+		for i := range t.joints {
+			if j := &t.joints[i]; j.old != j.new || c.old.id != c.new.id && (c.graft == nil || c.graft.moves(c.new.classes[j.new].network)) {
+				t.moved = append(t.moved, int32(i))
+			}
+		}
+	})
 	return t
 }
 
-// sameJoints returns the joints of a domain of a survey with itself.
-func sameJoints(p *partition, domain int) []joint {
-	classes := p.of(domain)
-	out := make([]joint, len(classes))
-	for i, n := range classes {
-		c := &p.classes[n]
-		j := joint{old: n, new: n, size: c.size, ranges: c.Ranges, addrs: [2]netip.Addr{c.End.Addr, c.End.Addr}, workload: len(c.Workloads) > 0, four: c.four}
-		for _, r := range c.Ranges {
-			for _, a := range [2]netip.Addr{r.From, r.To} {
-				if j.addrs[1] == j.addrs[0] {
-					j.addrs[1] = a
-				}
+// jointOf returns the joint of a class with itself.
+func (p *partition) jointOf(n int) joint {
+	c := &p.classes[n]
+	j := joint{old: n, new: n, size: c.size, ranges: c.Ranges, addrs: [2]netip.Addr{c.End.Addr, c.End.Addr}, workload: len(c.Workloads) > 0, four: c.four}
+	for _, r := range c.Ranges {
+		for _, a := range [2]netip.Addr{r.From, r.To} {
+			if j.addrs[1] == j.addrs[0] {
+				j.addrs[1] = a
 			}
 		}
-		out[i] = j
 	}
-	return out
+	return j
 }
 
 // piece is a range of a class.
@@ -86,12 +87,15 @@ type piece struct {
 	class int
 }
 
-func (s *Survey) piecesOf(domain int) []piece {
+func (s *Survey) piecesOf(domain int, some func(class int) bool) []piece {
 	var out []piece
 	if domain < 0 {
 		return nil
 	}
 	for _, class := range s.of(domain) {
+		if !some(class) {
+			continue
+		}
 		for _, r := range s.classes[class].Ranges {
 			out = append(out, piece{r, class})
 		}
@@ -100,10 +104,11 @@ func (s *Survey) piecesOf(domain int) []piece {
 	return out
 }
 
-func join(old, new *Survey, t *territory) []joint {
+// join returns the joints of some classes of a territory.
+func join(old, new *Survey, t *territory, some func(class int) bool) []joint {
 	at := map[[2]int]int{}
 	var out []joint
-	eachJoint(old.piecesOf(t.old), new.piecesOf(t.new), func(r Range, a, b int) {
+	eachJoint(old.piecesOf(t.old, some), new.piecesOf(t.new, some), func(r Range, a, b int) {
 		key := [2]int{a, b}
 		i, ok := at[key]
 		if !ok {

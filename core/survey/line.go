@@ -3,6 +3,9 @@ package survey
 import (
 	"net/netip"
 	"slices"
+	"sort"
+
+	"go4.org/netipx"
 
 	"bivium/core/paths"
 	"bivium/core/verdict"
@@ -18,31 +21,74 @@ type stretch struct {
 	homes []int // the segments that have homes there, sorted
 }
 
-// lineOf returns all addresses of both families in stretches, in order. Cost:
-// the bounds, and for each segment those within its homes.
-func lineOf(j *verdict.Judge) []stretch {
+// everywhere is all addresses of both families.
+var everywhere = stretches{{netip.IPv4Unspecified(), lastOf(netip.PrefixFrom(netip.IPv4Unspecified(), 0))}, {netip.IPv6Unspecified(), lastOf(netip.PrefixFrom(netip.IPv6Unspecified(), 0))}}
+
+// stretches are ranges of addresses, in order, disjoint.
+type stretches []Range
+
+// stretchesOf returns what a set holds.
+func stretchesOf(b *netipx.IPSetBuilder) stretches {
+	set, err := b.IPSet()
+	if err != nil { // ranges are made from addresses of one family, in order
+		panic("survey: " + err.Error())
+	}
+	ranges := set.Ranges()
+	out := make(stretches, len(ranges))
+	for i, r := range ranges {
+		out[i] = Range{r.From(), r.To()}
+	}
+	return out
+}
+
+// meets reports whether some address of a range is in one of the stretches.
+func (t stretches) meets(r Range) bool {
+	i := sort.Search(len(t), func(i int) bool { return t[i].To.Compare(r.From) >= 0 })
+	return i < len(t) && t[i].From.Compare(r.To) <= 0
+}
+
+// holds reports whether all addresses of a range are in one of the stretches.
+func (t stretches) holds(r Range) bool {
+	i := sort.Search(len(t), func(i int) bool { return t[i].To.Compare(r.From) >= 0 })
+	return i < len(t) && t[i].From.Compare(r.From) <= 0 && t[i].To.Compare(r.To) >= 0
+}
+
+// lineOf returns the addresses of some ranges in stretches, in order. Cost: the bounds,
+// and for each segment those within its homes.
+func lineOf(j *verdict.Judge, within stretches) []stretch {
 	net := j.Net()
-	starts := []netip.Addr{netip.IPv4Unspecified(), netip.IPv6Unspecified()}
-	j.EachCutAsSeen(func(p netip.Prefix) {
-		starts = append(starts, p.Masked().Addr())
-		if after := lastOf(p).Next(); after.IsValid() {
-			starts = append(starts, after)
+	var starts []netip.Addr
+	for _, r := range within {
+		starts = append(starts, r.From)
+	}
+	cut := func(a netip.Addr) {
+		if a.IsValid() && within.meets(Range{a, a}) {
+			starts = append(starts, a)
 		}
+	}
+	j.EachCutAsSeen(func(p netip.Prefix) {
+		cut(p.Masked().Addr())
+		cut(lastOf(p).Next())
 	})
 	slices.SortFunc(starts, netip.Addr.Compare)
 	starts = slices.Compact(starts)
 	line := make([]stretch, len(starts))
+	k := 0
 	for i, from := range starts {
-		to := lastOf(netip.PrefixFrom(from, 0))
-		if i+1 < len(starts) && starts[i+1].Is4() == from.Is4() {
+		for within[k].To.Compare(from) < 0 {
+			k++
+		}
+		to := within[k].To
+		if i+1 < len(starts) && starts[i+1].Compare(to) <= 0 {
 			to = starts[i+1].Prev()
 		}
 		line[i].Range = Range{from, to}
 	}
 	for s := range net.Segments {
 		net.EachHomePrefix(s, func(p netip.Prefix) {
-			at, _ := slices.BinarySearchFunc(line, p.Masked().Addr(), func(x stretch, a netip.Addr) int { return x.From.Compare(a) })
-			for last := lastOf(p); at < len(line) && line[at].From.Compare(last) <= 0; at++ {
+			first, last := p.Masked().Addr(), lastOf(p)
+			at := sort.Search(len(line), func(i int) bool { return line[i].From.Compare(first) >= 0 })
+			for ; at < len(line) && line[at].From.Compare(last) <= 0; at++ {
 				if homes := line[at].homes; len(homes) == 0 || homes[len(homes)-1] != s {
 					line[at].homes = append(homes, s)
 				}

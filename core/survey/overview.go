@@ -5,33 +5,37 @@ import "bivium/core/paths"
 // overview is the matrix of all segments and the internet, by domain and domain.
 type overview struct {
 	amounts [][][]weighed // what there is of each combination
+	unfound [][]float64   // about how many pairs of addresses of which the second is not found
 	marks   [][][]Mark
+	of      int64 // the partition
 }
 
 // lookAll fills the overview. fresh says what must be added up anew: the rest is
 // as before. Where verdicts alone differ, nothing is.
 func (s *Survey) lookAll(before *overview, fresh, differs func(from, to int) bool) {
 	domains := len(s.inside) + 1
-	next := overview{make([][][]weighed, domains), make([][][]Mark, domains)}
-	unfound := [][]float64(nil)
+	next := overview{make([][][]weighed, domains), nil, make([][][]Mark, domains), s.id}
+	if before != nil && before.of == s.id {
+		next.unfound = before.unfound
+	} else {
+		next.unfound = s.unfoundFlows()
+	}
 	var jobs []func()
 	for from := range domains {
 		next.amounts[from], next.marks[from] = make([][]weighed, domains), make([][]Mark, domains)
 		for to := range domains {
-			if before != nil && !fresh(from, to) {
-				next.amounts[from][to], next.marks[from][to] = before.amounts[from][to], before.marks[from][to]
-				if differs(from, to) {
-					jobs = append(jobs, func() { next.marks[from][to] = s.marksOf(next.amounts[from][to]) })
-				}
+			mark := func() { next.marks[from][to] = s.marksOf(next.amounts[from][to], next.unfound[from][to]) }
+			if before == nil || fresh(from, to) {
+				jobs = append(jobs, func() {
+					next.amounts[from][to] = s.look(from, to)
+					mark()
+				})
 				continue
 			}
-			if unfound == nil {
-				unfound = s.unfoundFlows()
+			next.amounts[from][to], next.marks[from][to] = before.amounts[from][to], before.marks[from][to]
+			if differs(from, to) || next.unfound[from][to] != before.unfound[from][to] {
+				jobs = append(jobs, mark)
 			}
-			jobs = append(jobs, func() {
-				next.amounts[from][to] = s.look(from, to, unfound[from][to])
-				next.marks[from][to] = s.marksOf(next.amounts[from][to])
-			})
 		}
 	}
 	inParallel(jobs)
@@ -39,7 +43,7 @@ func (s *Survey) lookAll(before *overview, fresh, differs func(from, to int) boo
 }
 
 // look adds up the flows from one domain to another.
-func (s *Survey) look(from, to int, unfound float64) []weighed {
+func (s *Survey) look(from, to int) []weighed {
 	var out []weighed
 	if b := s.blocks[from][to]; b != nil {
 		c := newCeller(s)
@@ -50,9 +54,6 @@ func (s *Survey) look(from, to int, unfound float64) []weighed {
 		}
 		out = c.take()
 		c.free()
-	}
-	if unfound > 0 {
-		out = append(out, weighed{unfoundCombination, nil, 1, unfound})
 	}
 	return out
 }

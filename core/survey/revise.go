@@ -2,6 +2,7 @@ package survey
 
 import (
 	"slices"
+	"sync"
 
 	"bivium/core/estate"
 	"bivium/core/space"
@@ -10,14 +11,15 @@ import (
 
 // Revise returns the survey of e, an edit of the estate of s, and what fares
 // differently. It works out anew what the edit touches and shares the rest with
-// s, which stays as it is: an edit of a policy's rules costs the stances that
-// the policy has a say in; one of its sides, and one that comes or goes, the
-// blocks of its segments; one of where networks are placed, the blocks of the
-// segments that they are in; one of links, the ways. Any other edit is surveyed from
-// the ground.
+// s, which stays as it is: an edit of rules costs the stances that they have a say
+// in; one of sides, and of policies that come or go, the blocks of their segments;
+// one of groups, workloads, shares and places, the endpoints that they are about,
+// with the blocks of their segments; one of links, exits and firewalls, the ways. An
+// edit that adds or takes away a hub, segment, network, exit, pool or rulebook is
+// surveyed from the ground.
 func (s *Survey) Revise(e *estate.Estate) (*Survey, Difference) {
 	j, r := s.judge.Revise(e)
-	before, next := s.revised(j, r)
+	before, next := s.revised(j, &r)
 	if next != nil {
 		d := Compare(before, next)
 		next.held = s.held.after(next, &d)
@@ -31,64 +33,228 @@ func (s *Survey) Revise(e *estate.Estate) (*Survey, Difference) {
 
 // revised returns the survey of a revised judge, or nil if nothing can be shared,
 // and s itself, with services cut as finely as the revised rules want it.
-func (s *Survey) revised(j *verdict.Judge, r verdict.Revision) (before, after *Survey) {
+func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *Survey) {
 	if r.Whole {
 		return s, nil
 	}
-	if r.Links {
-		return s, s.relinked(j, &r)
+	p := s.regraft(j, r)
+	if p == nil {
+		return s, nil
 	}
-	if len(r.Networks) > 0 {
-		return s, s.placed(j, &r)
-	}
-	sieve, exact := s.sieve.Revise(j, r)
-	if !exact {
-		known := s.held
-		s = s.recut(space.Cut(j.Settings()))
-		s.held = known
-		sieve, _ = s.sieve.Revise(j, r)
-	}
+	s, sieve := s.cutFor(j, r)
 	next := *s
-	next.judge = j
-	rebuilt := next.rebuild(s, &r)
+	next.judge, next.partition, next.cellers = j, p, &sync.Pool{}
+	b := s.rebuilder(&next, r)
+	next.blocks = b.blocks()
+	for to := range s.inside {
+		if (r.Ways || r.Gates) && next.blocks[len(s.inside)][to] != nil {
+			b.rebuilt[[2]int{len(s.inside), to}] = true // other gates lead in
+		}
+	}
+	next.regate(s, r)
 	next.sieve = sieve
-	wanted := next.resettle(s, &r, rebuilt)
+	wanted := next.resettle(s, r, b.rebuilt)
+	if r.Gates {
+		next.admit()
+	}
 	touched := make([]bool, len(wanted))
 	for i := range wanted {
 		touched[i] = len(wanted[i]) > 0
 	}
-	next.lookAll(&s.overview,
-		func(from, to int) bool {
-			b := next.blocks[from][to]
-			return rebuilt[[2]int{from, to}] || from == len(s.inside) && b != nil && b.holdsAny(touched)
-		},
-		func(from, to int) bool { b := next.blocks[from][to]; return b != nil && b.holdsAny(touched) })
+	holds := func(from, to int) bool { b := next.blocks[from][to]; return b != nil && b.holdsAny(touched) }
+	next.lookAll(&s.overview, func(from, to int) bool {
+		return (b.rebuilt[[2]int{from, to}] || b.touches(from) || b.touches(to)) && !b.sameAmounts(from, to) || from == len(s.inside) && holds(from, to)
+	}, holds)
 	return s, &next
 }
 
-// rebuild builds the blocks anew whose voices a revision changes.
-func (s *Survey) rebuild(before *Survey, r *verdict.Revision) map[[2]int]bool {
-	rebuilt := map[[2]int]bool{}
-	v := &surveyor{partition: s.partition, judge: s.judge, ledger: s.ledger, spotIn: s.spotIn}
-	s.blocks = make([][]*block, len(before.blocks))
-	for from := range before.blocks {
-		s.blocks[from] = slices.Clone(before.blocks[from])
-		for to, b := range before.blocks[from] {
-			if b == nil || !s.concerned(before, b, r) || s.sameVoices(before, b) {
-				continue
-			}
-			next := v.newBlock(from, to)
-			if from < len(s.inside) {
-				next.effects, next.near = b.effects, b.near
-				next.src.bySpot, next.src.byClass = b.src.bySpot, b.src.byClass
-				next.dst.bySpot, next.dst.byClass = b.dst.bySpot, b.dst.byClass
-				v.addKinds(next)
-			}
-			s.blocks[from][to] = next
-			rebuilt[[2]int{from, to}] = true
+// cutFor returns the survey with services cut as finely as a revised judge wants it,
+// and the sieve of that.
+func (s *Survey) cutFor(j *verdict.Judge, r *verdict.Revision) (*Survey, *verdict.Sieve) {
+	if !r.Respoken {
+		if sieve, exact := s.sieve.Revise(j, r); exact {
+			return s, sieve
 		}
 	}
-	return rebuilt
+	exact := !slices.ContainsFunc(j.Settings(), func(terms []estate.Term) bool {
+		_, whole := s.atoms.Covered(terms)
+		return !whole
+	})
+	if !exact {
+		known := s.held
+		s = s.recut(space.Cut(slices.Concat(s.judge.Settings(), j.Settings())))
+		s.held = known
+	}
+	return s, j.NewSieve(s.atoms)
+}
+
+// regate finds the gates anew that a revision touches.
+func (s *Survey) regate(before *Survey, r *verdict.Revision) {
+	v := &surveyor{partition: s.partition, judge: s.judge, ledger: s.ledger}
+	if r.Gates || r.Ways {
+		s.gates = v.gates()
+		return
+	}
+	if s.id == before.id {
+		return
+	}
+	s.gates = slices.Clone(before.gates)
+	for d := range s.gates {
+		if s.graft.domains[d] || s.graft.domains[len(s.inside)] {
+			s.gates[d] = v.gatesOf(d)
+		}
+	}
+}
+
+// rebuilder makes the blocks of a revised survey, and shares with the one before
+// what is the same.
+type rebuilder struct {
+	surveyor
+	before   *Survey
+	next     *Survey
+	revision *verdict.Revision
+	rebuilt  map[[2]int]bool // pairs of domains whose block is another
+}
+
+func (s *Survey) rebuilder(next *Survey, r *verdict.Revision) *rebuilder {
+	return &rebuilder{surveyor{next.partition, next.judge, next.ledger}, s, next, r, map[[2]int]bool{}}
+}
+
+// touches reports whether endpoints of a domain, or places at which they are, may be
+// others than before.
+func (b *rebuilder) touches(domain int) bool {
+	return b.partition.id != b.before.id && b.graft.domains[domain]
+}
+
+// blocks returns the blocks of all pairs of domains.
+func (b *rebuilder) blocks() [][]*block {
+	out := make([][]*block, len(b.before.blocks))
+	var jobs []func()
+	var fresh []*block // whose ways are found anew
+	var mu sync.Mutex
+	for from := range out {
+		out[from] = slices.Clone(b.before.blocks[from])
+		for to := range out[from] {
+			if !b.touches(from) && !b.touches(to) && !b.revision.Ways && out[from][to] == nil {
+				continue
+			}
+			jobs = append(jobs, func() {
+				next, anew := b.rebuild(from, to)
+				mu.Lock()
+				defer mu.Unlock()
+				if out[from][to] = next; anew {
+					fresh = append(fresh, next)
+				}
+				if next != nil && next != b.before.blocks[from][to] {
+					b.rebuilt[[2]int{from, to}] = true
+				}
+			})
+		}
+	}
+	inParallel(jobs)
+	b.addEffects(fresh)
+	for _, x := range fresh {
+		if was := b.before.blocks[x.from][x.to]; b.revision.Ways && !b.touches(x.from) && !b.touches(x.to) && was != nil && x.threads == was.threads && x.sameWays(was) {
+			out[x.from][x.to] = was
+			delete(b.rebuilt, [2]int{x.from, x.to})
+		}
+	}
+	return out
+}
+
+// rebuild returns the block of two domains: the one before, if it is still right, or
+// another, and whether its ways must be found yet.
+func (b *rebuilder) rebuild(from, to int) (next *block, anew bool) {
+	was := b.before.blocks[from][to]
+	touched := b.touches(from) || b.touches(to)
+	if touched && (len(b.of(from)) == 0 || len(b.seenBy(from, to)) == 0) {
+		return nil, false
+	}
+	switch {
+	case was == nil && !touched:
+		return nil, false
+	case was == nil || b.respoken(was):
+		next = b.newBlock(from, to)
+	case touched:
+		next = b.reline(was)
+	default:
+		next = &block{from: from, to: to, context: was.context, voices: was.voices, threads: was.threads, held: was.held, rows: was.rows, stances: was.stances, src: axis{lines: was.src.lines}, dst: axis{lines: was.dst.lines}}
+	}
+	ways := b.revision.Ways && from < len(b.inside)
+	if was != nil && !touched && !ways && next.threads == was.threads {
+		return was, false
+	}
+	if from == len(b.inside) {
+		return next, false // gates lead in
+	}
+	if was == nil || ways || touched && !b.sameSpots(from, to) {
+		return next, true
+	}
+	next.effects, next.near = was.effects, was.near
+	next.src.bySpot, next.src.byClass = was.src.bySpot, was.src.byClass
+	next.dst.bySpot, next.dst.byClass = was.dst.bySpot, was.dst.byClass
+	b.addKinds(next)
+	return next, false
+}
+
+// sameSpots reports whether the places of two domains are those of before, and
+// the ways between them too.
+func (b *rebuilder) sameSpots(from, to int) bool {
+	if len(b.revision.Networks) > 0 || to == len(b.inside) {
+		return false // by class, or with other ways
+	}
+	return slices.Equal(b.spotIn[from], b.before.spotIn[from]) && slices.Equal(b.spotIn[to], b.before.spotIn[to]) &&
+		(from == to || slices.Equal(b.spotsSeen(from, to), (&surveyor{partition: b.before.partition}).spotsSeen(from, to)))
+}
+
+// respoken reports whether a block has other voices than before, or a context.
+func (b *rebuilder) respoken(was *block) bool {
+	r := b.revision
+	return (r.Respoken || b.next.concerned(b.before, was, r)) && !b.next.sameVoices(b.before, was)
+}
+
+// sameAmounts reports whether there is as much of everything between two domains as
+// before: of each line at each place, and, where ways may be local, of those in each
+// network.
+func (b *rebuilder) sameAmounts(from, to int) bool {
+	was, is := b.before.blocks[from][to], b.next.blocks[from][to]
+	if was == nil || is == nil || from == len(b.inside) || to == len(b.inside) || was.threads != is.threads || !sameList(was.effects, is.effects) {
+		return false
+	}
+	if !sameBulks(&was.src, &is.src) || !sameBulks(&was.dst, &is.dst) {
+		return false
+	}
+	alike := func(was, is []resident) bool {
+		return slices.EqualFunc(was, is, func(x, y resident) bool {
+			x.members = y.members // of classes, which may be cut finer
+			return x == y
+		})
+	}
+	return from != to || len(b.revision.Networks) == 0 &&
+		alike(b.before.allResidents(&was.src, from), b.next.allResidents(&is.src, from)) && alike(b.before.allResidents(&was.dst, from), b.next.allResidents(&is.dst, from))
+}
+
+// sameBulks reports whether two axes with the same lines and places have as much of
+// each kind.
+func sameBulks(was, is *axis) bool {
+	weight := func(x *axis, k kind) float64 {
+		if at := int(k.line)*x.places + int(k.place); at < len(x.grid) && x.grid[at] >= 0 {
+			return x.bulks[x.grid[at]].weight
+		}
+		return 0
+	}
+	same := func(x, y *axis) bool {
+		return !slices.ContainsFunc(x.kinds, func(k kind) bool { return weight(x, k) != weight(y, k) })
+	}
+	return same(was, is) && same(is, was)
+}
+
+// sameWays reports whether all ways have the same effects in two blocks of the same
+// domains.
+func (b *block) sameWays(o *block) bool {
+	return b.near == o.near && slices.EqualFunc(b.effects, o.effects, slices.Equal) &&
+		slices.Equal(b.src.bySpot, o.src.bySpot) && slices.Equal(b.src.byClass, o.src.byClass) &&
+		slices.Equal(b.dst.bySpot, o.dst.bySpot) && slices.Equal(b.dst.byClass, o.dst.byClass)
 }
 
 // concerned reports whether a block may have voices of what a revision lists.
@@ -145,37 +311,7 @@ func (s *Survey) outer(domain int) int {
 // resettle settles what a revision makes of stances and of rebuilt blocks, in tables
 // of its own where they differ, and returns, by stance, the effects.
 func (s *Survey) resettle(before *Survey, r *verdict.Revision, rebuilt map[[2]int]bool) [][]int32 {
-	wanted := s.stale(before, r, rebuilt)
-	s.verdicts = slices.Clone(before.verdicts)
-	for e := range s.verdicts {
-		if slices.ContainsFunc(wanted, func(effects []int32) bool { return slices.Contains(effects, int32(e)) }) {
-			s.verdicts[e] = slices.Clone(s.verdicts[e])
-		}
-	}
-	s.settleAll(wanted)
-	return wanted
-}
-
-// stale returns, by stance, the effects for which it must be settled anew.
-func (s *Survey) stale(before *Survey, r *verdict.Revision, rebuilt map[[2]int]bool) [][]int32 {
-	l := s.ledger
-	l.mu.RLock()
-	wanted := make([][]int32, len(l.stances))
-	concerns := make([]bool, len(l.byVoice))
-	for i, v := range l.byVoice {
-		concerns[i] = r.Concerns(v)
-	}
-	for i := range l.stances {
-		if !slices.ContainsFunc(l.stances[i].voices, func(v int32) bool { return concerns[v] }) {
-			continue
-		}
-		for e, was := range before.verdicts {
-			if i < len(was) && was[i] >= 0 {
-				wanted[i] = append(wanted[i], int32(e))
-			}
-		}
-	}
-	l.mu.RUnlock()
+	wanted, gone := s.stale(before, r)
 	for pair := range rebuilt {
 		b := s.blocks[pair[0]][pair[1]]
 		effects := s.effectsIn(b, b.to)
@@ -188,7 +324,61 @@ func (s *Survey) stale(before *Survey, r *verdict.Revision, rebuilt map[[2]int]b
 			}
 		}
 	}
+	s.verdicts = slices.Clone(before.verdicts)
+	for e, table := range s.verdicts {
+		known := func(stance int32) bool { return int(stance) < len(table) && table[stance] >= 0 }
+		if slices.ContainsFunc(gone, known) || slices.ContainsFunc(wanted, func(effects []int32) bool { return slices.Contains(effects, int32(e)) }) {
+			s.verdicts[e] = slices.Clone(table)
+			for _, stance := range gone {
+				if known(stance) {
+					s.verdicts[e][stance] = -1
+				}
+			}
+		}
+	}
+	s.settleAll(wanted)
 	return wanted
+}
+
+// stale returns, by stance, the effects for which it must be settled anew, and the
+// stances of which no block is left: what was known of them does not hold any more.
+func (s *Survey) stale(before *Survey, r *verdict.Revision) (wanted [][]int32, gone []int32) {
+	l := s.ledger
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	wanted = make([][]int32, len(l.stances))
+	concerns, some := make([]bool, len(l.byVoice)), false
+	for i, v := range l.byVoice {
+		concerns[i] = r.Concerns(v)
+		some = some || concerns[i]
+	}
+	if !some {
+		return wanted, nil
+	}
+	live := make([]bool, len(l.stances))
+	for _, line := range s.blocks {
+		for _, b := range line {
+			if b != nil {
+				for _, stance := range b.stances {
+					live[stance] = true
+				}
+			}
+		}
+	}
+	for i := range l.stances {
+		switch {
+		case !slices.ContainsFunc(l.stances[i].voices, func(v int32) bool { return concerns[v] }):
+		case !live[i]:
+			gone = append(gone, int32(i))
+		default:
+			for e, was := range before.verdicts {
+				if i < len(was) && was[i] >= 0 {
+					wanted[i] = append(wanted[i], int32(e))
+				}
+			}
+		}
+	}
+	return wanted, gone
 }
 
 // holdsAny reports whether some stance of the block is among some.

@@ -236,7 +236,7 @@ func (w *settler) fate(opinion, effect int32) int32 {
 }
 
 func (w *settler) result(f *verdict.Fate) int32 {
-	w.key = f.AppendKey(w.key[:0])
+	w.key = w.judge.AppendKey(w.key[:0], f)
 	i, ok := w.resultOf[string(w.key)]
 	if !ok {
 		i = int32(len(w.results))
@@ -257,7 +257,7 @@ func (s *Survey) gather(workers []*settler, stances int) {
 	b.vectors.number(all(b.result("unknown", verdict.Verdict{Outcome: verdict.Unrouted, Reason: verdict.ReasonUnknown, Pools: []string{}, By: []string{}})))
 	shut, effect := s.judge.NewWeigher(s.sieve), verdict.UnpublishedEffect()
 	fate := shut.Carry(shut.Weigh(verdict.Unpublished(), nil)[0], &effect)
-	s.shut = b.vectors.number(all(b.result(string(fate.AppendKey(nil)), s.judge.Verdict(&fate))))
+	s.shut = b.vectors.number(all(b.result(string(s.judge.AppendKey(nil, &fate)), s.judge.Verdict(&fate))))
 	for _, w := range workers {
 		s.take(w, stances)
 	}

@@ -22,7 +22,7 @@ func ShareFaults(j *verdict.Judge) []estate.Fault {
 		c.index[s.Name] = i
 	}
 	sights := sightsOf(j)
-	for _, x := range lineOf(j) {
+	for _, x := range lineOf(j, everywhere) {
 		if len(x.homes) < 2 && !sights.on(&x) {
 			continue // no other segment has the address, so nothing conflicts
 		}

@@ -56,8 +56,6 @@ func TestEveryFlowIsInExactlyOneStrand(t *testing.T) {
 // server does, and holds each against a survey from the ground; the race detector
 // sees what they share.
 func TestManyReviseOneSurvey(t *testing.T) {
-	defer func(was int) { mostGrafted = was }(mostGrafted)
-	mostGrafted = 1
 	rapid.Check(t, func(t *rapid.T) {
 		e := drawValid(t)
 		s := New(verdict.New(e))

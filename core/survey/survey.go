@@ -35,7 +35,6 @@ type Survey struct {
 	scale
 	verdicts [][]int32        // by effect and stance: the vector, or -1
 	admits   []*bitset.BitSet // by publication: the atoms that it lets in
-	spotIn   [][]int          // by domain: its spots
 	overview overview
 	held     *held
 	cellers  *sync.Pool
@@ -45,8 +44,8 @@ type Survey struct {
 func New(j *verdict.Judge) *Survey {
 	p := divide(j)
 	s := &Survey{judge: j, partition: p, ledger: newLedger()}
-	s.spotIn, s.held = p.spotsOf(), &held{}
-	v := &surveyor{partition: p, judge: j, ledger: s.ledger, spotIn: s.spotIn}
+	s.held = &held{}
+	v := &surveyor{partition: p, judge: j, ledger: s.ledger}
 	s.blocks = v.blocks()
 	s.gates = v.gates()
 	s.settle(space.Cut(j.Settings()))

@@ -117,7 +117,7 @@ func (d *directory) seenBy(segment int, a netip.Addr) int32 {
 // directory returns the directory of the partition.
 func (p *partition) directory() *directory {
 	p.addresses.once.Do(func() { p.addresses.fill(p) })
-	return &p.addresses
+	return p.addresses
 }
 
 // fill sweeps the ranges of all classes.

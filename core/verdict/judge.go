@@ -117,15 +117,34 @@ type Judge struct {
 // New returns a judge for e. An estate with faults is judged too: what speaks
 // of nothing is left out, so that a faulty estate can be shown.
 func New(e *estate.Estate) *Judge {
-	j := &Judge{estate: e, net: paths.New(e), reach: &reachBook{}}
-	j.members = newMembership(e, j.net)
+	return compile(e, newNumbers(), nil)
+}
+
+// compile returns a judge for e, under the numbers of a family. What it can, it
+// shares with another judge of it.
+func compile(e *estate.Estate, family *numbers, was *Judge) *Judge {
+	j := &Judge{estate: e, reach: &reachBook{}, numbers: family}
+	if was != nil && sameNet(was.estate, e) {
+		j.net = was.net
+	} else {
+		j.net = paths.New(e)
+	}
+	if was != nil && same(was.estate.Groups, e.Groups) && same(was.estate.Workloads, e.Workloads) && samePlaces(was.estate, e) {
+		j.members = was.members
+	} else {
+		j.members = newMembership(e, j.net, family)
+	}
+	if was != nil && j.members == was.members && sameRuling(was.estate, e) {
+		shared := *was
+		shared.estate, shared.net, shared.reach = e, j.net, j.reach
+		return &shared
+	}
 	j.defaults = make([]estate.Action, len(j.net.Segments))
 	for _, s := range e.Segments {
 		j.defaults[j.net.Segment(s.Name)] = s.Default
 	}
 	j.compileRules(e)
 	j.compileShown(e)
-	j.numbers = newNumbers(j)
 	j.indexEstate()
 	return j
 }

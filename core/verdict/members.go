@@ -7,7 +7,6 @@ import (
 	"math/bits"
 	"net/netip"
 	"slices"
-	"strings"
 	"sync"
 
 	"github.com/gaissmai/bart"
@@ -16,13 +15,13 @@ import (
 	"bivium/core/paths"
 )
 
-// membership tells which groups an endpoint is in (M3). Groups are numbered in
-// the order of their names. Lists of groups are sorted, and never changed once
-// they are made.
+// membership tells which groups an endpoint is in (M3). Groups have the numbers of
+// the judge's family. Lists of groups are sorted, and never changed once they are
+// made.
 type membership struct {
-	names  []string
+	names  []string // by number; "" for one that is gone
 	ids    map[string]int
-	groups []estate.Group // by number
+	groups []estate.Group // by number; one that is gone selects nothing
 	parent []int          // by number; paths.None for a root
 
 	// order holds the groups of each tree between the entry and exit number of
@@ -48,13 +47,16 @@ type held struct {
 	workload int
 }
 
-func newMembership(e *estate.Estate, net *paths.Net) *membership {
+func newMembership(e *estate.Estate, net *paths.Net, family *numbers) *membership {
 	m := &membership{ids: map[string]int{}, workloads: e.Workloads}
-	m.groups = slices.Clone(e.Groups)
-	slices.SortFunc(m.groups, func(a, b estate.Group) int { return strings.Compare(a.Name, b.Name) })
-	for i, g := range m.groups {
-		m.names = append(m.names, g.Name)
-		m.ids[g.Name] = i
+	for _, g := range byName(e.Groups, func(g *estate.Group) string { return g.Name }) {
+		n := family.of(groupNumber, g.Name)
+		m.groups = enter(m.groups, n, g, func(int) estate.Group { return estate.Group{} })
+		m.ids[g.Name] = n
+	}
+	m.names = make([]string, len(m.groups))
+	for i := range m.groups {
+		m.names[i] = m.groups[i].Name
 	}
 	m.compileForest()
 	m.compileSelections(e, net)
@@ -72,7 +74,11 @@ func (m *membership) compileForest() {
 	for i, g := range m.groups {
 		m.parent[i] = paths.None
 		m.enter[i] = paths.None
-		if g.Within == "" {
+		switch {
+		case g.Name == "":
+			m.parent[i] = paths.None
+			continue
+		case g.Within == "":
 			roots = append(roots, i)
 			continue
 		}

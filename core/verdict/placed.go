@@ -7,49 +7,82 @@ import (
 	"bivium/core/estate"
 )
 
-// placedOtherwise returns the networks that an edit of the estate puts into other
-// segments or attaches otherwise, and those that are peered with them, sorted;
-// false if it does anything else.
-func (j *Judge) placedOtherwise(e *estate.Estate) ([]int, bool) {
-	was := j.estate
-	if !sameBesidesPlaces(was, e) || len(was.Networks) != len(e.Networks) {
-		return nil, false
-	}
-	touched := map[string]bool{}
-	for i := range e.Networks {
-		a, b := &was.Networks[i], &e.Networks[i]
-		if !sameButPlace(a, b) {
-			return nil, false
+// movedNetworks returns the names of the networks that an edit of the estate puts
+// into other segments, attaches, joins or leads otherwise, or lets enforce verdicts
+// otherwise. Both estates have networks of the same names.
+func movedNetworks(was, is *estate.Estate) map[string]bool {
+	moved := map[string]bool{}
+	if !same(was.Networks, is.Networks) {
+		known := make(map[string]*estate.Network, len(was.Networks))
+		for i := range was.Networks {
+			known[was.Networks[i].Name] = &was.Networks[i]
 		}
-		if a.Segment != b.Segment || !slices.Equal(a.Subnets, b.Subnets) {
-			touched[a.Name] = true
+		for i := range is.Networks {
+			if b := &is.Networks[i]; !samePlace(known[b.Name], b) {
+				moved[b.Name] = true
+			}
 		}
 	}
-	before, after := attachmentsOf(was), attachmentsOf(e)
-	for i := range e.Networks {
-		if name := e.Networks[i].Name; !touched[name] && !sameAttachments(before[name], after[name]) {
-			touched[name] = true
+	if !same(was.Attachments, is.Attachments) {
+		before, after := attachmentsOf(was), attachmentsOf(is)
+		for i := range is.Networks {
+			if name := is.Networks[i].Name; !sameAttachments(before[name], after[name]) {
+				moved[name] = true
+			}
 		}
 	}
-	return j.numbersOf(touched, e.Peerings), true
+	if !same(was.Peerings, is.Peerings) {
+		joined := map[estate.Peering]int{}
+		for k, list := range [][]estate.Peering{was.Peerings, is.Peerings} {
+			for _, p := range list {
+				p.Description = ""
+				joined[p] |= 1 << k
+			}
+		}
+		for p, in := range joined {
+			if in != 3 {
+				moved[p.Between[0]], moved[p.Between[1]] = true, true
+			}
+		}
+	}
+	return moved
 }
 
-// sameBesidesPlaces reports whether two estates share everything but networks and
-// attachments, whatever those are.
-func sameBesidesPlaces(a, b *estate.Estate) bool {
-	as := *b
-	as.Networks, as.Attachments = a.Networks, a.Attachments
-	return sameBesidesPolicies(a, &as) && same(a.Policies, b.Policies)
+// samePlace reports whether two networks of one name have the same addresses in the
+// same segments, and the same routes.
+func samePlace(a, b *estate.Network) bool {
+	return a == b || a.Native() == b.Native() && slices.Equal(a.Routes, b.Routes) &&
+		slices.EqualFunc(a.Subnets, b.Subnets, func(x, y estate.Subnet) bool {
+			return x.Name == y.Name && x.Prefix == y.Prefix && a.SegmentOf(&x) == b.SegmentOf(&y)
+		})
 }
 
-// SameRules reports whether another judge is of an estate that differs in
-// networks and attachments alone.
-func (j *Judge) SameRules(other *Judge) bool { return sameBesidesPlaces(j.estate, other.estate) }
+// samePlaces reports whether groups select the same of the networks and exits of two
+// estates.
+func samePlaces(a, b *estate.Estate) bool {
+	return slices.EqualFunc(a.Exits, b.Exits, func(x, y estate.Exit) bool { return x.Name == y.Name }) &&
+		(same(a.Networks, b.Networks) || slices.EqualFunc(a.Networks, b.Networks, func(x, y estate.Network) bool {
+			return x.Name == y.Name && maps.Equal(x.Labels, y.Labels) &&
+				slices.EqualFunc(x.Subnets, y.Subnets, func(s, t estate.Subnet) bool { return s.Name == t.Name })
+		}))
+}
 
-// numbersOf returns the numbers of some networks, and of their peers.
-func (j *Judge) numbersOf(names map[string]bool, peerings []estate.Peering) []int {
+// sameNet reports whether two estates share all that ways depend on.
+func sameNet(a, b *estate.Estate) bool {
+	return same(a.Hubs, b.Hubs) && same(a.Links, b.Links) && same(a.Segments, b.Segments) && same(a.Networks, b.Networks) &&
+		same(a.Attachments, b.Attachments) && same(a.Peerings, b.Peerings) && same(a.Exits, b.Exits)
+}
+
+// sameRuling reports whether two estates share all that rules say, but for groups.
+func sameRuling(a, b *estate.Estate) bool {
+	return same(a.Hubs, b.Hubs) && same(a.Segments, b.Segments) && same(a.Exits, b.Exits) && same(a.Pools, b.Pools) && same(a.Rulebooks, b.Rulebooks) &&
+		same(a.Policies, b.Policies) && same(a.Shares, b.Shares) && same(a.Publications, b.Publications) && same(a.Services, b.Services)
+}
+
+// numbersOf returns the numbers of some networks, and of their peers, sorted.
+func (j *Judge) numbersOf(names map[string]bool, peerings ...[]estate.Peering) []int {
 	all := maps.Clone(names)
-	for _, p := range peerings {
+	for _, p := range slices.Concat(peerings...) {
 		for k, name := range p.Between {
 			if names[name] {
 				all[p.Between[1-k]] = true
@@ -58,17 +91,12 @@ func (j *Judge) numbersOf(names map[string]bool, peerings []estate.Peering) []in
 	}
 	var out []int
 	for name := range all {
-		out = append(out, j.net.Network(name))
+		if n := j.net.Network(name); n >= 0 { // a peering may speak of none (F1)
+			out = append(out, n)
+		}
 	}
 	slices.Sort(out)
 	return out
-}
-
-// sameButPlace reports whether two networks differ in the segments of their
-// subnets at most.
-func sameButPlace(a, b *estate.Network) bool {
-	return a.Name == b.Name && a.Kind == b.Kind && a.Enforcement == b.Enforcement && maps.Equal(a.Labels, b.Labels) && slices.Equal(a.Routes, b.Routes) &&
-		slices.EqualFunc(a.Subnets, b.Subnets, func(x, y estate.Subnet) bool { return x.Name == y.Name && x.Prefix == y.Prefix })
 }
 
 func attachmentsOf(e *estate.Estate) map[string][]*estate.Attachment {

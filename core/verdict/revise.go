@@ -1,9 +1,8 @@
 package verdict
 
 import (
+	"net/netip"
 	"slices"
-	"strings"
-	"sync"
 
 	"bivium/core/estate"
 	"bivium/core/paths"
@@ -12,32 +11,40 @@ import (
 // Revision is what a revised judge has anew, by number. What it does not list is
 // as it was.
 type Revision struct {
-	Whole    bool  // nothing is known to be as it was
-	Policies []int // whose rules, sides, segments or switch may differ
-	Rails    []int // guardrails, likewise
-	Shares   []int // whose rules or directions may differ
-	Links    bool  // hubs are linked otherwise: nothing else differs
-	Networks []int // whose places or ways may differ: they, and what they are peered with, are placed otherwise
+	Whole bool // nothing is known to be as it was
+
+	// Who may say something else than before, or to others.
+	Policies, Rails, Shares, Books []int
+	Respoken                       bool // contexts, and voices between any two domains, may differ
+
+	// Where ways may go, or may be had, otherwise.
+	Networks []int // of these networks, and of what they are peered with
+	Ways     bool  // of all
+	Links    bool  // because hubs are linked otherwise
+	Gates    bool  // publications may let in others
+
+	// Which endpoints may be others than before: in other groups, in other networks,
+	// or seen otherwise by other segments. See also Offers.
+	Touched []netip.Prefix
+	Outside bool // external ones too
+	offers  []sharedPart
+
+	// The numbers that things have now, by the numbers that they had; nil for the same.
+	Workloads, Subnets []int
 }
 
 // Revise returns the judge of e, an edit of the estate of j, and what it has
-// anew. Where an edit only changes policies, adds some or removes some, networks,
-// groups and everything else are not compiled again; where it places some networks
-// otherwise, or links hubs otherwise, rules and groups are not; that takes slices of e that
-// are those of j's estate wherever nothing changed. A policy keeps its number for
-// good: one that is gone says nothing, and one that is new gets the next. Cost:
-// then the number of policies; else that of New.
+// anew. Where an edit only changes policies, adds some or removes some, or rules of
+// shares, nothing else is compiled again; else what an edit leaves alone is, but for nets
+// and groups. That takes slices of e that are those of j's estate wherever nothing
+// changed. Policies, guardrails, shares and groups keep their numbers for good: one
+// that is gone says nothing and holds nobody, and one that is new gets the next. Cost:
+// the number of policies, or that of New and of comparing the two judges.
 func (j *Judge) Revise(e *estate.Estate) (*Judge, Revision) {
 	shares, ruled := j.sharesRuledOtherwise(e)
 	if !ruled {
-		if sameBesidesLinks(j.estate, e) {
-			return j.on(e), Revision{Links: true}
-		}
-		networks, known := j.placedOtherwise(e)
-		if !known {
-			return New(e), Revision{Whole: true}
-		}
-		return j.on(e), Revision{Networks: networks}
+		next := compile(e, j.numbers, j)
+		return next, j.revisionTo(next)
 	}
 	next := *j
 	next.estate = e
@@ -80,64 +87,6 @@ func (j *Judge) Revise(e *estate.Estate) (*Judge, Revision) {
 	return &next, v.revision
 }
 
-// on returns the judge of an estate that has other ways than j's, and the same
-// groups and rules.
-func (j *Judge) on(e *estate.Estate) *Judge {
-	next := *j
-	next.estate, next.net, next.reach = e, paths.New(e), &reachBook{}
-	return &next
-}
-
-// numbers gives policies and guardrails their numbers, by name, for a judge and
-// all that come of it by edits: what one edit calls by a number, no other does,
-// so that what is known of one survey can be shared by all of the family.
-type numbers struct {
-	mu    sync.Mutex
-	known [2]map[string]int
-	names [2][]string
-}
-
-const (
-	policyNumber = iota
-	railNumber
-)
-
-func newNumbers(j *Judge) *numbers {
-	n := &numbers{known: [2]map[string]int{{}, {}}}
-	add := func(sort int, name string) {
-		if _, twice := n.known[sort][name]; !twice { // a fault, which is shown
-			n.known[sort][name] = len(n.names[sort])
-		}
-		n.names[sort] = append(n.names[sort], name)
-	}
-	for i := range j.policies {
-		add(policyNumber, j.policies[i].name)
-	}
-	for i := range j.rails {
-		add(railNumber, j.rails[i].name)
-	}
-	return n
-}
-
-// of returns the number of a name, the next one if it has none.
-func (n *numbers) of(sort int, name string) int {
-	n.mu.Lock()
-	defer n.mu.Unlock()
-	i, ok := n.known[sort][name]
-	if !ok {
-		i = len(n.names[sort])
-		n.known[sort][name] = i
-		n.names[sort] = append(n.names[sort], name)
-	}
-	return i
-}
-
-func (n *numbers) name(sort, number int) string {
-	n.mu.Lock()
-	defer n.mu.Unlock()
-	return n.names[sort][number]
-}
-
 // reviser puts policies of an edit into a judge.
 type reviser struct {
 	next     *Judge
@@ -150,20 +99,15 @@ type reviser struct {
 func (v *reviser) put(p *estate.Policy) {
 	j := v.next
 	if p.Guardrail() {
-		n := j.numbers.of(railNumber, p.Name)
-		for len(j.rails) <= n {
-			j.rails = append(j.rails, rail{name: j.numbers.name(railNumber, len(j.rails))})
-		}
-		j.rails[n] = v.compiler.rail(p)
+		n := j.putRail(v.compiler.rail(p))
 		v.revision.Rails = append(v.revision.Rails, n)
 		return
 	}
-	n := j.numbers.of(policyNumber, p.Name)
-	for len(j.policies) <= n {
-		j.policies = append(j.policies, policy{name: j.numbers.name(policyNumber, len(j.policies))})
+	var was policy
+	if n := j.numbers.of(policyNumber, p.Name); n < len(j.policies) {
+		was = j.policies[n]
 	}
-	was := j.policies[n]
-	j.policies[n] = v.compiler.policy(p)
+	n := j.putPolicy(v.compiler.policy(p))
 	v.revision.Policies = append(v.revision.Policies, n)
 	v.resided = v.resided || !sameReach(&was, &j.policies[n])
 }
@@ -177,7 +121,7 @@ func (v *reviser) putShares(e *estate.Estate, which []int) {
 	j.shares = slices.Clone(j.shares)
 	for _, i := range which {
 		s := &e.Shares[i]
-		n, _ := slices.BinarySearchFunc(j.shares, s.Name, func(known share, name string) int { return strings.Compare(known.name, name) })
+		n := j.numbers.of(shareNumber, s.Name)
 		j.shares[n].both, j.shares[n].rules = s.Direction == "both", v.compiler.rules(s.Rules)
 		v.revision.Shares = append(v.revision.Shares, n)
 	}
@@ -235,13 +179,6 @@ func sameBesidesPolicies(a, b *estate.Estate) bool {
 		same(a.Pools, b.Pools) && same(a.Rulebooks, b.Rulebooks) && same(a.Shares, b.Shares)
 }
 
-// sameBesidesLinks reports whether two estates share everything but links.
-func sameBesidesLinks(a, b *estate.Estate) bool {
-	as := *b
-	as.Links = a.Links
-	return sameBesidesPolicies(a, &as) && same(a.Policies, b.Policies)
-}
-
 // same reports whether two slices are one and the same.
 func same[T any](a, b []T) bool {
 	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
@@ -277,7 +214,7 @@ func (r *Revision) Concerns(v Voice) bool {
 	case RailVoice:
 		return slices.Contains(r.Rails, v.Which)
 	}
-	return false
+	return slices.Contains(r.Books, v.Which)
 }
 
 // WithNet returns the judge of an estate that differs from j's in what is up or

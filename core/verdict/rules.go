@@ -333,12 +333,26 @@ type pair struct{ from, to int }
 func (j *Judge) compilePolicies(c *compiler) {
 	for _, p := range byName(c.e.Policies, func(p *estate.Policy) string { return p.Name }) {
 		if p.Guardrail() {
-			j.rails = append(j.rails, c.rail(&p))
+			j.putRail(c.rail(&p))
 		} else {
-			j.policies = append(j.policies, c.policy(&p))
+			j.putPolicy(c.policy(&p))
 		}
 	}
 	j.indexPolicies()
+}
+
+// putPolicy puts a policy at its number, which it returns.
+func (j *Judge) putPolicy(p policy) int {
+	n := j.numbers.of(policyNumber, p.name)
+	j.policies = enter(j.policies, n, p, func(i int) policy { return policy{name: j.numbers.name(policyNumber, i)} })
+	return n
+}
+
+// putRail puts a guardrail at its number, which it returns.
+func (j *Judge) putRail(r rail) int {
+	n := j.numbers.of(railNumber, r.name)
+	j.rails = enter(j.rails, n, r, func(i int) rail { return rail{name: j.numbers.name(railNumber, i)} })
+	return n
 }
 
 // rail compiles a guardrail. An allow rule in one is a fault (F7), and can make
@@ -398,11 +412,12 @@ func (j *Judge) compileShares(c *compiler) {
 	for _, s := range byName(c.e.Shares, func(s *estate.Share) string { return s.Name }) {
 		to := share{s.Name, s.Enabled, part(s.Owner), part(s.Guest), s.Direction == "both", c.rules(s.Rules)}
 		to.enabled = to.enabled && to.owner.segment != paths.None && to.guest.segment != paths.None && to.owner.segment != to.guest.segment
+		n := j.numbers.of(shareNumber, s.Name)
 		if to.enabled {
-			j.sharesOf[to.owner.segment] = append(j.sharesOf[to.owner.segment], len(j.shares))
-			j.sharesOf[to.guest.segment] = append(j.sharesOf[to.guest.segment], len(j.shares))
+			j.sharesOf[to.owner.segment] = append(j.sharesOf[to.owner.segment], n)
+			j.sharesOf[to.guest.segment] = append(j.sharesOf[to.guest.segment], n)
 		}
-		j.shares = append(j.shares, to)
+		j.shares = enter(j.shares, n, to, func(i int) share { return share{name: j.numbers.name(shareNumber, i)} })
 	}
 }
 

@@ -48,7 +48,7 @@ func (v *Sieve) firsts(n int, rules func(int) []rule) [][]uint16 {
 
 // Revise returns the sieve of a revised judge, or false if some of its sets of
 // services are not whole atoms.
-func (v *Sieve) Revise(j *Judge, r Revision) (*Sieve, bool) {
+func (v *Sieve) Revise(j *Judge, r *Revision) (*Sieve, bool) {
 	next := &Sieve{Atoms: v.Atoms, holds: v.holds, first: v.first}
 	if known := len(v.holds[0]); known < len(j.sets) {
 		next.holds = make([][]bool, len(v.holds))

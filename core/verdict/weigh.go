@@ -228,8 +228,9 @@ func (w *Weigher) Carry(number int32, e *Effect) Fate {
 // Verdict returns the verdict in words.
 func (j *Judge) Verdict(f *Fate) Verdict { return j.verdictOf(&f.settled) }
 
-// AppendKey appends a key that is equal for fates with the same verdict.
-func (f *Fate) AppendKey(key []byte) []byte {
+// AppendKey appends a key that is equal for fates with the same verdict, also under
+// another judge of the family.
+func (j *Judge) AppendKey(key []byte, f *Fate) []byte {
 	key = append(key, f.outcome[0], f.outcome[1], byte(len(f.outcome)), byte(len(f.reason)), f.reason[0], f.reason[len(f.reason)-1], byte(strictness(f.intent.action)), 0)
 	if f.intent.contested {
 		key[len(key)-1] = 1
@@ -245,7 +246,7 @@ func (f *Fate) AppendKey(key []byte) []byte {
 	put(-1)
 	switch f.reason {
 	case ReasonRulebook:
-		put(f.steps[len(f.steps)-1].pool)
+		put(j.pools[f.steps[len(f.steps)-1].pool].rulebook)
 	case ReasonPolicy, ReasonShare, ReasonGuardrail:
 		for _, i := range f.intent.by {
 			put(i)

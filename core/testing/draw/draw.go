@@ -416,15 +416,7 @@ func (d *drawer) rule() {
 		if len(d.segments) < 2 {
 			break
 		}
-		a := d.number(0, len(d.segments)-1)
-		b := (a + d.number(1, len(d.segments)-1)) % len(d.segments)
-		e.Shares = append(e.Shares, estate.Share{
-			Name: fmt.Sprintf("sh%d", i), Owner: estate.Party{Segment: d.segments[a], Groups: d.side(40)}, Guest: estate.Party{Segment: d.segments[b], Groups: d.side(40)},
-			Direction: pick(d, "inbound", "both"), Enabled: d.chance(90), Rules: d.rules(estate.Allow, estate.Inspect, estate.Deny),
-		})
-		if d.chance(60) {
-			d.show(&e.Shares[len(e.Shares)-1])
-		}
+		e.Shares = append(e.Shares, d.share(fmt.Sprintf("sh%d", i)))
 	}
 	for i := range d.number(0, 3) {
 		if len(e.Exits) == 0 {
@@ -436,6 +428,20 @@ func (d *drawer) rule() {
 			To: estate.Party{Segment: pick(d, x.Segments...), Groups: d.side(40)}, Enabled: d.chance(90),
 		})
 	}
+}
+
+// share draws a share between two segments.
+func (d *drawer) share(name string) estate.Share {
+	a := d.number(0, len(d.segments)-1)
+	b := (a + d.number(1, len(d.segments)-1)) % len(d.segments)
+	s := estate.Share{
+		Name: name, Owner: estate.Party{Segment: d.segments[a], Groups: d.side(40)}, Guest: estate.Party{Segment: d.segments[b], Groups: d.side(40)},
+		Direction: pick(d, "inbound", "both"), Enabled: d.chance(90), Rules: d.rules(estate.Allow, estate.Inspect, estate.Deny),
+	}
+	if d.chance(60) {
+		d.show(&s)
+	}
+	return s
 }
 
 // Ends returns the addresses at which flows are worth asking about: the bounds

@@ -1,0 +1,85 @@
+package survey
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"bivium/core/estate"
+	"bivium/core/testing/draw"
+	"bivium/core/testing/meet"
+	"bivium/core/verdict"
+)
+
+// sound reports whether an estate has no faults.
+func sound(e *estate.Estate) bool {
+	return len(estate.Check(e)) == 0 && len(ShareFaults(verdict.New(e))) == 0
+}
+
+// asFromTheGround holds a revised survey, and what it says was changed, to surveys from the ground.
+func asFromTheGround(t *rapid.T, e, next *estate.Estate, revised *Survey, d *Difference) {
+	everything := func(string) bool { return true }
+	anew := New(verdict.New(next))
+	want := Compare(New(verdict.New(e)), anew)
+	require.Equal(t, changesOf(&want), changesOf(d))
+	nodes := anew.Nodes(everything)
+	require.Equal(t, nodes, revised.Nodes(everything))
+	require.Equal(t, cellWords(&want, nodes), cellWords(d, nodes))
+	for _, row := range nodes {
+		for _, col := range nodes {
+			require.Equal(t, markWords(anew.Between(row, col)), markWords(revised.Between(row, col)), "%v to %v", row, col)
+		}
+	}
+	require.Equal(t, heldWords(anew.Expectations()), heldWords(revised.Expectations()))
+	require.Equal(t, findingWords(anew), findingWords(revised))
+	require.Equal(t, anew.Passages(), revised.Passages())
+	require.Equal(t, turnWords(anew), turnWords(revised))
+	ends := draw.Ends(next)
+	for range 20 {
+		p := rapid.SampledFrom(draw.Ports()).Draw(t, "service")
+		f := verdict.Flow{
+			Segment: rapid.SampledFrom(next.Segments).Draw(t, "segment").Name, Source: rapid.SampledFrom(ends).Draw(t, "source"),
+			Destination: rapid.SampledFrom(ends).Draw(t, "destination"),
+			Service:     verdict.Service{Protocol: p.Protocol, SourcePort: p.Source, Port: p.Dest},
+		}
+		require.Equal(t, anew.Judge().Judge(f), revised.Judge().Judge(f), "%v", f)
+		require.Equal(t, revised.Judge().Judge(f), revised.Tell(&f), "%v", f)
+	}
+}
+
+// TestAnyEditIsSurveyedInPlace holds a row of edits, of everything that an estate has
+// and each made on the survey of the one before, to surveys from the ground.
+func TestAnyEditIsSurveyedInPlace(t *testing.T) {
+	wants := meet.Wants{}
+	for _, what := range draw.Edits() {
+		if what != "a network comes" {
+			wants[what+", in place"] = 3
+		}
+	}
+	for _, what := range []string{"a group selects", "a workload is relabelled", "a share's side", "an exit", "a publication", "a firewall", "a rulebook", "a service", "a default", "enforcement", "a route", "a peering"} {
+		wants[what+", with other flows"] = 1
+	}
+	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {
+		e := expecting(drawValid(t))
+		s := New(verdict.New(e))
+		s.Expectations()
+		for range 4 {
+			next, what := draw.Edit(t, e)
+			if rapid.IntRange(0, 3).Draw(t, "two") == 0 {
+				next, _ = draw.Edit(t, next)
+				what = "two edits at once"
+			}
+			if !sound(next) {
+				continue
+			}
+			revised, d := s.Revise(next)
+			asFromTheGround(t, e, next, revised, &d)
+			if revised.ledger == s.ledger {
+				met[what+", in place"]++
+				met.If(len(d.Changes) > 0, what+", with other flows")
+			}
+			e, s = next, revised
+		}
+	})
+}

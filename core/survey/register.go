@@ -1,0 +1,297 @@
+package survey
+
+import (
+	"slices"
+
+	"bivium/core/paths"
+	"bivium/core/verdict"
+)
+
+// registrar takes the classes of builders into a partition: a new one, or one that
+// came of another, of which it changes nothing that it does not own.
+type registrar struct {
+	*partition
+	judge  *verdict.Judge
+	first  int // the classes before it were there already
+	setOf  map[string]int
+	spotOf map[spotKey]int
+	seenAt map[string]int // what each segment sees, to a number
+	seen   [][]see        // by number
+	known  map[classKey]int
+	shows  []exemplar // by class: what its example is
+	owned  []bool     // by domain
+	taken  []taken
+}
+
+// exemplar is how good the example of a class is.
+type exemplar uint8
+
+const (
+	nobody exemplar = iota // the class was emptied, or is new
+	anybody
+	workload
+)
+
+// taken is the pieces of a builder, with the classes of the partition that its own are.
+type taken struct {
+	pieces []bit
+	class  []int32
+}
+
+// newRegistrar returns a registrar for a partition, whose sets, spots and classes
+// keep their numbers.
+func newRegistrar(p *partition, j *verdict.Judge) *registrar {
+	r := &registrar{
+		partition: p, judge: j, first: len(p.classes), setOf: make(map[string]int, len(p.sets)), spotOf: make(map[spotKey]int, len(p.spots)),
+		seenAt: map[string]int{}, known: map[classKey]int{}, shows: make([]exemplar, len(p.classes)), owned: make([]bool, len(p.inside)+1),
+	}
+	for i, set := range p.sets {
+		r.setOf[keyOf(set)] = i
+	}
+	for i := range p.spots {
+		r.spotOf[p.spots[i].spotKey] = i
+	}
+	for i := range p.classes {
+		switch c := &p.classes[i]; {
+		case len(c.Ranges) == 0:
+		case len(c.Workloads) > 0:
+			r.shows[i] = workload
+		default:
+			r.shows[i] = anybody
+		}
+	}
+	return r
+}
+
+// own makes a domain's lists the registrar's own, so that it may change them.
+func (r *registrar) own(domain int) {
+	if r.owned[domain] {
+		return
+	}
+	r.owned[domain] = true
+	if domain == len(r.inside) {
+		r.outside = slices.Clone(r.outside)
+		return
+	}
+	r.inside[domain] = slices.Clone(r.inside[domain])
+	r.local[domain] = r.local[domain].clone()
+}
+
+// know notes the classes of the networks of some builders, so that endpoints come
+// into those that are there already. External classes are never found again.
+func (r *registrar) know(made []*builder) {
+	if r.first == 0 {
+		return
+	}
+	networks := make([]bool, len(r.net.Networks))
+	for _, b := range made {
+		for i := range b.classes {
+			if n := b.classes[i].key.network; n != paths.None {
+				networks[n] = true
+			}
+		}
+	}
+	numbers := map[*see]int{}
+	for _, i := range slices.Concat(r.inside...) {
+		c := &r.classes[i]
+		if !networks[c.network] {
+			continue
+		}
+		seen, ok := numbers[&c.seen[0]]
+		if !ok {
+			bytes := make([]byte, len(c.seen))
+			for s, what := range c.seen {
+				bytes[s] = byte(what)
+			}
+			seen = r.sight(string(bytes))
+			numbers[&c.seen[0]] = seen
+		}
+		r.known[classKey{c.ticket.domain, int32(r.local[c.ticket.domain].sets[c.set]), c.network, int32(c.spot), int32(seen)}] = i
+	}
+}
+
+// take takes what a builder has made.
+func (r *registrar) take(b *builder) {
+	sets, spots, seen := make([]int, len(b.sets)), make([]int, len(b.spots)), make([]int, len(b.seen))
+	for i, set := range b.sets {
+		sets[i] = r.set(set)
+	}
+	for i, key := range b.spots {
+		spots[i] = r.spot(key)
+	}
+	for i, bytes := range b.seen {
+		seen[i] = r.sight(bytes)
+	}
+	t := taken{b.pieces, make([]int32, len(b.classes))}
+	for i := range b.classes {
+		x := &b.classes[i]
+		key := x.key
+		key.spot, key.seen = int32(spots[key.spot]), int32(seen[key.seen])
+		if x.end.Internal() { // else it is what prefixes hold it, which one builder alone numbers
+			key.set = int32(sets[key.set])
+		}
+		t.class[i] = int32(r.class(x, key))
+	}
+	r.taken = append(r.taken, t)
+}
+
+func (r *registrar) set(groups []int) int {
+	key := keyOf(groups)
+	i, ok := r.setOf[key]
+	if !ok {
+		i = len(r.sets)
+		r.setOf[key] = i
+		r.sets = append(r.sets, groups)
+	}
+	return i
+}
+
+func (r *registrar) spot(key spotKey) int {
+	i, ok := r.spotOf[key]
+	if !ok {
+		i = len(r.spots)
+		r.spotOf[key] = i
+		r.spots = append(r.spots, spot{spotKey: key})
+	}
+	return i
+}
+
+// sight returns the number of what each segment sees: classes share the lists.
+func (r *registrar) sight(bytes string) int {
+	i, ok := r.seenAt[bytes]
+	if !ok {
+		i = len(r.seen)
+		r.seenAt[bytes] = i
+		seen := make([]see, len(bytes))
+		for s := range seen {
+			seen[s] = see(bytes[s])
+		}
+		r.seen = append(r.seen, seen)
+	}
+	return i
+}
+
+// class returns the class of the partition that a builder's is.
+func (r *registrar) class(x *proto, key classKey) int {
+	r.own(int(key.domain))
+	i, ok := r.known[key]
+	if !ok {
+		i = len(r.classes)
+		r.known[key] = i
+		c := Class{spot: int(key.spot), four: x.end.Addr.Is4(), seen: r.seen[key.seen], ticket: ticket{domain: key.domain, network: key.network}}
+		if x.end.Internal() {
+			c.set = r.local[key.domain].add(int(key.set))
+			r.inside[key.domain] = append(r.inside[key.domain], i)
+		} else {
+			r.outside = append(r.outside, i)
+		}
+		r.classes, r.shows = append(r.classes, c), append(r.shows, nobody)
+	}
+	c := &r.classes[i]
+	c.size.add(x.size)
+	shows := anybody
+	if x.workload {
+		shows = workload
+	}
+	if shows > r.shows[i] {
+		c.End, r.shows[i] = x.end, shows
+	}
+	return i
+}
+
+// finish gives classes the ranges and workloads that were taken into them, and puts
+// the lists of the domains that changed in order.
+func (r *registrar) finish() {
+	r.fill()
+	if r.spotIn == nil { // a new partition, of which everything is the registrar's
+		r.spotIn = make([][]int, len(r.inside)+1)
+		for d := range r.owned {
+			r.owned[d] = true
+		}
+	}
+	groups := len(r.judge.GroupNames())
+	for d, owned := range r.owned {
+		if owned {
+			r.order(d)
+		}
+		if owned && d < len(r.local) {
+			r.local[d].index(r.sets, groups)
+		}
+	}
+}
+
+// fill gives classes what was taken into them.
+func (r *registrar) fill() {
+	ranges, workloads := make([]int, len(r.classes)), make([]int, len(r.classes))
+	pieces, held := 0, 0
+	for _, t := range r.taken {
+		for i := range t.pieces {
+			at := t.class[t.pieces[i].class]
+			ranges[at]++
+			if t.pieces[i].workload != paths.None {
+				workloads[at]++
+			}
+		}
+	}
+	for i := range r.classes {
+		if c := &r.classes[i]; ranges[i] > 0 {
+			pieces += len(c.Ranges) + ranges[i]
+			held += len(c.Workloads) + workloads[i]
+		}
+	}
+	allRanges, allWorkloads := make([]Range, pieces), make([]int, held)
+	for i := range r.classes {
+		if ranges[i] == 0 {
+			continue
+		}
+		c := &r.classes[i]
+		n, m := len(c.Ranges)+ranges[i], len(c.Workloads)+workloads[i]
+		c.Ranges, allRanges = append(allRanges[:0:n], c.Ranges...), allRanges[n:]
+		c.Workloads, allWorkloads = append(allWorkloads[:0:m], c.Workloads...), allWorkloads[m:]
+		c.weight = c.size.about()
+	}
+	for _, t := range r.taken {
+		for i := range t.pieces {
+			x := &t.pieces[i]
+			c := &r.classes[t.class[x.class]]
+			c.Ranges = append(c.Ranges, x.Range)
+			if x.workload != paths.None {
+				c.Workloads = append(c.Workloads, int(x.workload))
+			}
+		}
+	}
+	for i := range r.classes {
+		if ranges[i] > 0 {
+			c := &r.classes[i]
+			slices.SortFunc(c.Ranges, func(a, b Range) int { return a.From.Compare(b.From) })
+			slices.Sort(c.Workloads)
+			c.Workloads = slices.Compact(c.Workloads)
+		}
+	}
+}
+
+// order takes the classes out of a domain in which nobody is left, and tells the
+// others their places.
+func (r *registrar) order(domain int) {
+	left := slices.DeleteFunc(r.of(domain), func(n int) bool { return len(r.classes[n].Ranges) == 0 })
+	for at, n := range left {
+		r.classes[n].at = int32(at)
+	}
+	if domain == len(r.inside) {
+		r.outside = left
+		for _, a := range examples {
+			if c, ok := r.holding(left, a); ok {
+				r.classes[c].End = r.judge.External(a, paths.None)
+			}
+		}
+	} else {
+		r.inside[domain] = left
+		list := &r.local[domain]
+		list.classes = make([][]int, len(list.sets))
+		for _, n := range left {
+			set := r.classes[n].set
+			list.classes[set] = append(list.classes[set], n)
+		}
+	}
+	r.findSpotsOf(domain)
+}
