@@ -95,6 +95,7 @@ type surveyor struct {
 	*partition
 	judge  *verdict.Judge
 	ledger *ledger
+	known  func(b *block, from, to int) (effect int32, ok bool) // the ways between two spots, where that is known already; or nil
 }
 
 // newBlock returns the block of flows from one domain to another, without its

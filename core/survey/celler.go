@@ -365,7 +365,7 @@ func heaps(lots []lot, keys func(*lot) (of, at int32)) map[int32][]heap {
 }
 
 // shareOf is how many sums of a row and a lot one goroutine should have at least.
-const shareOf = 1 << 22
+const shareOf = 1 << 20
 
 // addRows adds the flows from some rows to endpoints of a segment, by place.
 // One segment may have most of the rows, so they are shared out.

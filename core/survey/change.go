@@ -16,12 +16,12 @@ type change struct {
 	Change
 	comparer    *comparer
 	publication string
-	atoms       *bitset.BitSet
 	pairs       tally
 	told        int
 	// Which sources reach a destination: by bundles, but for parts of them that fare
 	// otherwise than their bundle; through publications, joint by joint.
-	bundles map[*bundle]*bitset.BitSet
+	sources []bundle
+	bundles map[*bundle][]int32      // by destination: the sources, by place
 	amends  map[*sub][]amend         // by destination
 	single  map[int32]*bitset.BitSet // by destination
 }
@@ -32,9 +32,9 @@ func (p *pairing) change(publication string, d delta) *change {
 	c, ok := p.at[key]
 	if !ok {
 		c = &change{
-			comparer: p.comparer, publication: publication, atoms: d.atoms,
-			bundles: map[*bundle]*bitset.BitSet{},
-			Change:  Change{From: p.lands[p.from].node, To: p.lands[p.to].node, at: [2]int{p.from, p.to}},
+			comparer: p.comparer, publication: publication,
+			bundles: map[*bundle][]int32{},
+			Change:  Change{From: p.lands[p.from].node, To: p.lands[p.to].node, at: [2]int{p.from, p.to}, atoms: d.atoms},
 		}
 		if d.before >= 0 {
 			c.Before = p.results[d.before]
@@ -57,26 +57,11 @@ type changeKey struct {
 
 // add notes that the flows between two bundles went from one vector to another.
 func (p *pairing) add(src, dst *bundle, before, after int32) {
-	n := len(p.land(p.from).joints)
 	for _, c := range p.plainly(before, after) {
 		c.pairs.product(src.size, dst.size, 1)
-		bits := c.bundles[dst]
-		if bits == nil {
-			bits = bitset.New(uint(n))
-			c.bundles[dst] = bits
-		}
-		if len(src.joints) <= fewJoints {
-			for _, i := range src.joints {
-				bits.Set(uint(i))
-			}
-			continue
-		}
-		bits.InPlaceUnion(src.set(n))
+		c.bundles[dst] = append(c.bundles[dst], int32(src.at))
 	}
 }
-
-// fewJoints is how many joints are sooner set one by one than all at once.
-const fewJoints = 24
 
 // plainly returns the changes that flows which no publication lets in belong to,
 // where they went from one vector to another.
@@ -152,54 +137,76 @@ func (c *comparer) finish() []Change {
 // patch puts destinations that the same sources reach together.
 func (c *change) patch() {
 	at := map[string]int{}
-	targets := len(c.comparer.land(c.at[1]).joints)
-	put := func(from *bitset.BitSet, dsts ...int32) {
-		if from.None() || len(dsts) == 0 {
-			return
-		}
+	sources, targets := uint(len(c.comparer.land(c.at[0]).joints)), uint(len(c.comparer.land(c.at[1]).joints))
+	put := func(from *bitset.BitSet) int {
 		key := bitsKey(from)
 		i, ok := at[key]
 		if !ok {
 			i = len(c.patches)
 			at[key] = i
-			c.patches = append(c.patches, patch{from, bitset.New(uint(targets))})
+			c.patches = append(c.patches, patch{from, bitset.New(targets)})
 		}
-		for _, k := range dsts {
-			c.patches[i].to.Set(uint(k))
+		return i
+	}
+	said := func(list []int32) *bitset.BitSet {
+		from := bitset.New(sources)
+		for _, b := range list {
+			if src := &c.sources[b]; len(src.joints) <= fewJoints {
+				for _, i := range src.joints {
+					from.Set(uint(i))
+				}
+			} else {
+				from.InPlaceUnion(src.set(int(sources)))
+			}
 		}
+		return from
 	}
 	amended := map[int32]bool{}
 	for d, amends := range c.amends {
-		from := bitset.New(uint(len(c.comparer.land(c.at[0]).joints)))
-		if said := c.bundles[d.bundle]; said != nil {
-			from = said.Clone()
-		}
+		from := said(c.bundles[d.bundle])
 		for _, a := range amends {
 			for _, i := range a.from.joints {
 				from.SetTo(uint(i), a.in)
 			}
 		}
-		put(from, d.joints...)
 		for _, k := range d.joints {
 			amended[k] = true
 		}
-	}
-	for b, from := range c.bundles {
-		plain := b.joints
-		if len(amended) > 0 {
-			plain = slices.DeleteFunc(slices.Clone(b.joints), func(k int32) bool { return amended[k] })
+		if from.Any() {
+			p := put(from)
+			for _, k := range d.joints {
+				c.patches[p].to.Set(uint(k))
+			}
 		}
-		put(from, plain...)
+	}
+	alike := map[string]int{} // by the sources: a patch
+	for b, list := range c.bundles {
+		slices.Sort(list)
+		key := unitsKey(list)
+		p, ok := alike[key]
+		if !ok {
+			p = put(said(list))
+			alike[key] = p
+		}
+		for _, k := range b.joints {
+			if !amended[k] {
+				c.patches[p].to.Set(uint(k))
+			}
+		}
 	}
 	for k, from := range c.single {
-		put(from, k)
+		c.patches[put(from)].to.Set(uint(k))
 	}
+	c.patches = slices.DeleteFunc(c.patches, func(p patch) bool { return p.to.None() })
 	slices.SortFunc(c.patches, func(a, b patch) int {
 		x, _ := a.to.NextSet(0)
 		y, _ := b.to.NextSet(0)
 		return int(x) - int(y)
 	})
 }
+
+// fewJoints is how many joints are sooner set one by one than all at once.
+const fewJoints = 24
 
 func bitsKey(b *bitset.BitSet) string {
 	words := b.Words()

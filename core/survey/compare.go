@@ -1,7 +1,6 @@
 package survey
 
 import (
-	"maps"
 	"math/big"
 	"slices"
 	"strings"
@@ -9,7 +8,6 @@ import (
 
 	"github.com/bits-and-blooms/bitset"
 
-	"bivium/core/paths"
 	"bivium/core/space"
 	"bivium/core/verdict"
 )
@@ -30,7 +28,8 @@ type Change struct {
 	Pairs    *big.Int         // of addresses
 	Witness  verdict.Flow
 	patches  []patch
-	at       [2]int // territories
+	atoms    *bitset.BitSet // of the comparer
+	at       [2]int         // territories
 }
 
 // patch is the destinations that the same sources reach in a change.
@@ -204,127 +203,6 @@ func oneIf(b bool) int {
 	return 0
 }
 
-// pairing is two territories at hand.
-type pairing struct {
-	*comparer
-	from, to  int
-	old, new  view
-	kept      bool // the flows between endpoints that stay fare otherwise only where a stance is altered
-	samePlan  bool // and their places have the same numbers
-	blockless bool // neither survey has such flows, but to what is not found
-	at        map[changeKey]*change
-	plain     map[[2]int32][]*change // by vectors before and after
-}
-
-// between compares the flows from one territory to another.
-func (c *comparer) between(from, to int) []*change {
-	a, b := &c.lands[from], &c.lands[to]
-	p := &pairing{comparer: c, from: from, to: to, at: map[changeKey]*change{}, plain: map[[2]int32][]*change{}}
-	p.old, p.new = view{c.old, c.oldVector, c.old.blockOf(a.old, b.old), a.old, b.old}, view{c.new, c.newVector, c.new.blockOf(a.new, b.new), a.new, b.new}
-	p.match()
-	switch {
-	case a.node.Kind == NodeInternet && b.node.Kind == NodeInternet:
-	case a.node.Kind == NodeInternet:
-		p.doors()
-	default:
-		p.inside()
-	}
-	return slices.Collect(maps.Values(p.at))
-}
-
-// match finds out what the surveys share of the flows at hand.
-func (p *pairing) match() {
-	x, y := p.old.block, p.new.block
-	if x == nil && y == nil && (p.old.id == p.new.id || p.graft != nil) { // either finds nothing under the addresses
-		p.kept, p.blockless = true, true
-		return
-	}
-	if x == nil || y == nil || p.altered == nil || x.threads != y.threads {
-		return
-	}
-	p.samePlan = x == y || p.from != len(p.lands)-1 && sameList(x.effects, y.effects) && sameList(x.src.bySpot, y.src.bySpot) && sameList(x.dst.bySpot, y.dst.bySpot)
-	p.kept = p.samePlan || p.graft != nil && !p.graft.ways
-}
-
-// sameList reports whether two lists are one and the same.
-func sameList[T any](a, b []T) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
-
-// touched reports whether a territory has other endpoints in the surveys, or endpoints
-// whose ways may be others.
-func (c *comparer) touched(t *territory) bool {
-	return c.old.id != c.new.id && (c.graft == nil || c.graft.domains[t.new])
-}
-
-func (s *Survey) blockOf(from, to int) *block {
-	if from < 0 || to < 0 {
-		return nil
-	}
-	return s.blocks[from][to]
-}
-
-// bundle is the joints of a territory that neither survey tells apart in a pair
-// of territories.
-type bundle struct {
-	old, new int32 // kinds
-	four     bool
-	stays    bool // flows with others that stay fare as before, unless a stance is altered
-	joints   []int32
-	size     size
-	bits     *bitset.BitSet // the joints; made when needed
-}
-
-// bundles puts joints into bundles. Joints of one kind before are of few kinds
-// after, so bundles are found by the kind before, and then one by one.
-func (p *pairing) bundles(t *territory, old, new func(int) int32, stays func(j *joint, old, new int32) bool) []bundle {
-	var out []bundle
-	var first, next []int32 // by kind before, and by bundle
-	of, count := make([]int32, len(t.joints)), []int32(nil)
-	for i := range t.joints {
-		j := &t.joints[i]
-		k := bundle{old: old(j.old), new: new(j.new), four: j.four}
-		if of[i] = -1; k.old == absent && k.new == absent {
-			continue
-		}
-		k.stays = stays(j, k.old, k.new)
-		slot := int(k.old - nowhere)
-		for slot >= len(first) {
-			first = append(first, -1)
-		}
-		n := first[slot]
-		for n >= 0 && (out[n].new != k.new || out[n].four != k.four || out[n].stays != k.stays) {
-			n = next[n]
-		}
-		if n < 0 {
-			n = int32(len(out))
-			out, count, next = append(out, k), append(count, 0), append(next, first[slot])
-			first[slot] = n
-		}
-		of[i] = n
-		count[n]++
-		out[n].size.add(j.size)
-	}
-	all := make([]int32, len(t.joints))
-	for n := range out {
-		out[n].joints, all = all[:0:count[n]], all[count[n]:]
-	}
-	for i, n := range of {
-		if n >= 0 {
-			out[n].joints = append(out[n].joints, int32(i))
-		}
-	}
-	return out
-}
-
-func (b *bundle) set(n int) *bitset.BitSet {
-	if b.bits == nil {
-		b.bits = bitset.New(uint(n))
-		for _, i := range b.joints {
-			b.bits.Set(uint(i))
-		}
-	}
-	return b.bits
-}
-
 // alter finds the stances whose verdicts differ, if the surveys share their ledger;
 // else anything may differ.
 func (c *comparer) alter() {
@@ -352,115 +230,18 @@ func (c *comparer) alter() {
 	}
 }
 
-// alteredIn returns which stances of a kind of sources are altered, by place in
-// its palette; nil if none are.
-func (p *pairing) alteredIn(kind int32) []bool {
-	if kind < 0 || p.blockless {
+// sameList reports whether two lists are one and the same.
+func sameList[T any](a, b []T) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
+
+// touched reports whether a territory has other endpoints in the surveys, or endpoints
+// whose ways may be others.
+func (c *comparer) touched(t *territory) bool {
+	return c.old.id != c.new.id && (c.graft == nil || c.graft.domains[t.new])
+}
+
+func (s *Survey) blockOf(from, to int) *block {
+	if from < 0 || to < 0 {
 		return nil
 	}
-	var out []bool
-	palette := p.new.block.rows[p.new.block.src.kinds[kind].line].palette
-	for i, s := range palette {
-		if int(s) < len(p.altered) && p.altered[s] {
-			if out == nil {
-				out = make([]bool, len(palette))
-			}
-			out[i] = true
-		}
-	}
-	return out
-}
-
-// inside compares flows whose source is inside.
-func (p *pairing) inside() {
-	a, b := &p.lands[p.from], &p.lands[p.to]
-	calm := p.kept && (p.blockless || !p.new.block.holdsAny(p.altered))
-	if calm && !p.touched(a) && !p.touched(b) {
-		return
-	}
-	p.land(p.from)
-	p.land(p.to)
-	if calm && p.allStay(a, p.old.source, p.new.source, p.sourceStays) && p.allStay(b, p.old.target, p.new.target, p.targetStays) {
-		return
-	}
-	sources := p.bundles(a, p.old.source, p.new.source, p.sourceStays)
-	targets := p.bundles(b, p.old.target, p.new.target, p.targetStays)
-	l := &locals{p, map[*bundle]bool{}}
-	all := make([]*bundle, len(targets))
-	var moved, staying []*bundle
-	for k := range targets {
-		all[k] = &targets[k]
-		if targets[k].stays {
-			staying = append(staying, all[k])
-		} else {
-			moved = append(moved, all[k])
-		}
-	}
-	for i := range sources {
-		src := &sources[i]
-		if !src.stays {
-			p.row(src, all, nil)
-			l.disturbed[src] = true
-			continue
-		}
-		p.row(src, moved, nil)
-		if altered := p.alteredIn(src.new); altered != nil {
-			p.row(src, staying, altered)
-			l.disturbed[src] = true
-		}
-	}
-	if p.from == p.to {
-		l.mendAll(sources, targets)
-	}
-}
-
-// allStay reports whether flows with all endpoints of a territory fare as before, unless a
-// stance is altered.
-func (p *pairing) allStay(t *territory, old, new func(int) int32, stays func(j *joint, old, new int32) bool) bool {
-	return !slices.ContainsFunc(t.moved, func(i int32) bool {
-		j := &t.joints[i]
-		was, is := old(j.old), new(j.new)
-		return (was != absent || is != absent) && !stays(j, was, is)
-	})
-}
-
-func (p *pairing) sourceStays(j *joint, old, new int32) bool {
-	return p.blockless && old == new || p.stays(j) || p.samePlan && old >= 0 && new >= 0 && p.unmoved(j) && p.old.block.src.kinds[old] == p.new.block.src.kinds[new]
-}
-
-func (p *pairing) targetStays(j *joint, old, new int32) bool {
-	return old < 0 && old == new || p.stays(j) ||
-		p.samePlan && p.to < len(p.lands)-1 && old >= 0 && new >= 0 && p.unmoved(j) && p.old.block.dst.kinds[old] == p.new.block.dst.kinds[new]
-}
-
-// stays reports whether a joint is of one class in both surveys, with the same ways to
-// and from others that stay.
-func (p *pairing) stays(j *joint) bool {
-	return p.kept && j.old >= 0 && j.old == j.new && p.unmoved(j)
-}
-
-// unmoved reports whether the endpoints of a joint are at home in a network that is
-// placed as before.
-func (p *pairing) unmoved(j *joint) bool {
-	if p.old.id == p.new.id || p.new.classes[j.new].network == paths.None {
-		return true
-	}
-	return p.graft != nil && p.old.classes[j.old].network == p.new.classes[j.new].network && !p.graft.moves(p.new.classes[j.new].network)
-}
-
-// row compares the flows of one bundle of sources. altered, unless nil, says
-// which places of its palette are worth looking at.
-func (p *pairing) row(src *bundle, targets []*bundle, altered []bool) {
-	var cells []uint32
-	if altered != nil && p.to < len(p.lands)-1 {
-		cells = p.new.block.rows[p.new.block.src.kinds[src.new].line].cells
-	}
-	for _, dst := range targets {
-		if src.four != dst.four || cells != nil && (dst.new < 0 || !altered[cells[p.new.block.dst.kinds[dst.new].line]]) {
-			continue
-		}
-		if before, after := p.old.far(src.old, dst.old), p.new.far(src.new, dst.new); before != after {
-			p.add(src, dst, before, after)
-		}
-	}
+	return s.blocks[from][to]
 }

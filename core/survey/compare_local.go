@@ -19,7 +19,9 @@ type amend struct {
 // local.
 type locals struct {
 	*pairing
-	disturbed map[*bundle]bool // sources whose local flows may fare otherwise than bundles tell; of others, only those to destinations that do not stay
+	// By source: whether its local flows may fare otherwise than bundles tell; else only
+	// those to destinations that do not stay may.
+	disturbed []bool
 }
 
 // mendAll mends the flows between all bundles.
@@ -35,7 +37,7 @@ func (l *locals) mendAll(sources, targets []bundle) {
 		}
 	}
 	for _, s := range from {
-		all := l.disturbed[s.bundle]
+		all := l.disturbed[s.bundle.at]
 		for k, n := range s.nets {
 			if n < 0 {
 				continue

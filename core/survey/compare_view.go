@@ -14,29 +14,43 @@ const (
 	nowhere int32 = -2 // nothing is found under the address
 )
 
-// source returns the kind of a class as a source.
-func (v *view) source(class int) int32 {
+// end is what a pairing asks of a class that a joint is of.
+type end struct {
+	ticket
+	seen []see
+	is   bool // there is one
+}
+
+// endOf returns the end of a class, or none for -1.
+func (p *partition) endOf(class int) end {
+	if class < 0 {
+		return end{}
+	}
+	return end{p.classes[class].ticket, p.classes[class].seen, true}
+}
+
+// source returns the kind of an end as a source.
+func (v *view) source(e *end) int32 {
 	switch {
-	case class < 0:
+	case !e.is:
 		return absent
 	case v.block == nil:
 		return 0
 	}
-	return v.block.src.kind(&v.classes[class].ticket)
+	return v.block.src.kind(&e.ticket)
 }
 
-// target returns the kind of a class as a destination.
-func (v *view) target(class int) int32 {
-	if class < 0 || v.from < 0 { // one of the two is not there
+// target returns the kind of an end as a destination.
+func (v *view) target(e *end) int32 {
+	if !e.is || v.from < 0 { // one of the two is not there
 		return absent
 	}
-	c := &v.classes[class]
-	switch c.seen[v.from] {
+	switch e.seen[v.from] {
 	case seesNothing:
 		return nowhere
 	case seesIt:
 		if v.block != nil { // else nobody is there to send
-			return v.block.dst.kind(&c.ticket)
+			return v.block.dst.kind(&e.ticket)
 		}
 	}
 	return absent

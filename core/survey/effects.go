@@ -76,6 +76,20 @@ func (v *surveyor) fillLine(x *effects, i int) {
 		first = i
 	}
 	for k := first; k < len(x.to); k++ {
+		if v.known != nil {
+			there, ok := v.known(x.block, x.from[i], x.to[k])
+			back, both := int32(0), true
+			if within {
+				back, both = v.known(x.block, x.to[k], x.from[i])
+			}
+			if ok && both {
+				x.matrix[i][k] = there
+				if within {
+					x.matrix[k][i] = back
+				}
+				continue
+			}
+		}
 		there, back := v.between(x.block, &v.spots[x.from[i]], &v.spots[x.to[k]])
 		x.matrix[i][k] = there
 		if within {

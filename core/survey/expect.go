@@ -66,9 +66,11 @@ func (s *Survey) expectAll(before []Held, d *Difference) []Held {
 		x := &list[i]
 		jobs[i] = func() {
 			k := slices.IndexFunc(before, func(h Held) bool { return h.Expectation == x })
-			if k >= 0 && !d.touches(x) {
-				out[i] = before[k]
-				return
+			if k >= 0 {
+				if h, known := d.after(&before[k]); known {
+					out[i] = h
+					return
+				}
 			}
 			out[i] = s.Expect(x)
 		}
@@ -77,37 +79,46 @@ func (s *Survey) expectAll(before []Held, d *Difference) []Held {
 	return out
 }
 
-// touches reports whether a difference may have flows that an expectation is
-// about: it looks at the endpoints, and not at services.
-func (d *Difference) touches(x *estate.Expectation) bool {
-	c := d.comparer
-	if c.old.id != c.new.id && (c.graft == nil || c.others(x.From) || c.others(x.To)) {
-		return true // it may be about other endpoints than before, though their flows fare alike
+// after returns how an expectation fares after an edit, if the flows that the edit
+// changes tell that: where they are none that it is about, or it holds and they do
+// not break it. It looks at flows, and at endpoints that come and go; where its groups
+// take in others that were there already, it must be asked anew.
+func (d *Difference) after(before *Held) (h Held, known bool) {
+	c, x := d.comparer, before.Expectation
+	if c.old.id != c.new.id && (c.graft == nil || c.regrouped(x.From) || c.regrouped(x.To)) {
+		return h, false
 	}
 	if !sameList(c.old.judge.Estate().Services, c.new.judge.Estate().Services) {
-		return true // or about other services
+		return h, false
 	}
+	atoms, _ := c.new.atoms.Covered(c.new.termsOf(x.Services))
 	var from, to *bitset.BitSet
 	for i := range d.Changes {
 		change := &d.Changes[i]
-		if !about(change.From, x.From) || !about(change.To, x.To) {
+		if !about(change.From, x.From) || !about(change.To, x.To) || change.atoms.IntersectionCardinality(atoms) == 0 {
 			continue
 		}
 		if from == nil {
 			from, to = c.jointsOf(change.at[0], x.From), c.jointsOf(change.at[1], x.To)
 		}
-		for _, p := range change.patches {
-			if from.IntersectionCardinality(p.from) > 0 && to.IntersectionCardinality(p.to) > 0 {
-				return true
-			}
+		if !slices.ContainsFunc(change.patches, func(p patch) bool {
+			return from.IntersectionCardinality(p.from) > 0 && to.IntersectionCardinality(p.to) > 0
+		}) {
+			continue
+		}
+		if !before.Holds || before.ByRouting || before.Vacuous || x.From.Internet || change.After == nil {
+			return h, false
+		}
+		if holds, routing := meets(x, change.After); !holds || routing {
+			return h, false
 		}
 	}
-	return false
+	return *before, true
 }
 
-// others reports whether an end has other endpoints than before, or some of networks
-// that are placed otherwise.
-func (c *comparer) others(e estate.End) bool {
+// regrouped reports whether an end takes in endpoints that were there already, or leaves
+// some out that still are.
+func (c *comparer) regrouped(e estate.End) bool {
 	land := slices.IndexFunc(c.lands, func(t territory) bool { return about(t.node, e) })
 	if land < 0 || !c.touched(&c.lands[land]) {
 		return false
@@ -116,8 +127,7 @@ func (c *comparer) others(e estate.End) bool {
 	t := c.land(land)
 	return slices.ContainsFunc(t.moved, func(i int32) bool {
 		j := &t.joints[i]
-		was, is := j.old >= 0 && inOld[j.old], j.new >= 0 && inNew[j.new]
-		return was != is || is && c.graft.moves(c.new.classes[j.new].network)
+		return j.old >= 0 && j.new >= 0 && inOld[j.old] != inNew[j.new]
 	})
 }
 

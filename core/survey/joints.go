@@ -22,6 +22,7 @@ type territory struct {
 	node     Node
 	old, new int // domains; -1 where there is none
 	joints   []joint
+	was, is  []end   // by joint
 	moved    []int32 // the joints of other classes than before, or of networks whose ways may be others
 	once     *sync.Once
 }
@@ -57,6 +58,16 @@ func (c *comparer) land(i int) *territory {
 			t.joints = append(t.joints, join(c.old, c.new, t, c.graft.changes)...)
 		default:
 			t.joints = join(c.old, c.new, t, func(int) bool { return true })
+		}
+		t.was = make([]end, len(t.joints))
+		for i := range t.joints {
+			t.was[i] = c.old.endOf(t.joints[i].old)
+		}
+		if t.is = t.was; c.old.id != c.new.id {
+			t.is = make([]end, len(t.joints))
+			for i := range t.joints {
+				t.is[i] = c.new.endOf(t.joints[i].new)
+			}
 		}
 		for i := range t.joints {
 			if j := &t.joints[i]; j.old != j.new || c.old.id != c.new.id && (c.graft == nil || c.graft.moves(c.new.classes[j.new].network)) {

@@ -76,6 +76,9 @@ func (s *Survey) cutFor(j *verdict.Judge, r *verdict.Revision) (*Survey, *verdic
 			return s, sieve
 		}
 	}
+	if sameList(s.judge.Settings(), j.Settings()) && len(r.Policies)+len(r.Rails)+len(r.Shares)+len(r.Books) == 0 {
+		return s, s.sieve
+	}
 	exact := !slices.ContainsFunc(j.Settings(), func(terms []estate.Term) bool {
 		_, whole := s.atoms.Covered(terms)
 		return !whole
@@ -117,7 +120,43 @@ type rebuilder struct {
 }
 
 func (s *Survey) rebuilder(next *Survey, r *verdict.Revision) *rebuilder {
-	return &rebuilder{surveyor{next.partition, next.judge, next.ledger}, s, next, r, map[[2]int]bool{}}
+	b := &rebuilder{surveyor{next.partition, next.judge, next.ledger, nil}, s, next, r, map[[2]int]bool{}}
+	if next.id != s.id && !r.Ways {
+		b.known = s.knownWays(next.partition)
+	}
+	return b
+}
+
+// knownWays returns what is known of the ways of a partition that came of the survey's:
+// those between spots at which no network is whose ways may be others.
+func (s *Survey) knownWays(p *partition) func(b *block, from, to int) (int32, bool) {
+	at := make([]int32, len(p.spots)) // by spot: its place in its domain before, or -1
+	for i := range at {
+		at[i] = -1
+	}
+	for _, list := range s.spotIn {
+		for place, n := range list {
+			at[n] = int32(place)
+		}
+	}
+	for _, of := range []*partition{s.partition, p} {
+		for i := range of.classes {
+			if c := &of.classes[i]; len(c.Ranges) > 0 && p.graft.moves(c.network) {
+				at[c.spot] = -1
+			}
+		}
+	}
+	return func(b *block, from, to int) (int32, bool) {
+		was := s.blocks[b.from][b.to]
+		if was == nil || at[from] < 0 || at[to] < 0 {
+			return 0, false
+		}
+		src, dst := was.src.bySpot[at[from]], was.dst.bySpot[at[to]]
+		if dst == unseen {
+			return 0, false
+		}
+		return was.effects[src][dst], true
+	}
 }
 
 // touches reports whether endpoints of a domain, or places at which they are, may be

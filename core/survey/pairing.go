@@ -1,0 +1,276 @@
+package survey
+
+import (
+	"maps"
+	"slices"
+
+	"github.com/bits-and-blooms/bitset"
+)
+
+// pairing is two territories at hand.
+type pairing struct {
+	*comparer
+	from, to  int
+	old, new  view
+	kept      bool // the flows between endpoints that stay fare otherwise only where a stance is altered
+	samePlan  bool // and their places have the same numbers
+	blockless bool // neither survey has such flows, but to what is not found
+	at        map[changeKey]*change
+	plain     map[[2]int32][]*change // by vectors before and after
+}
+
+// between compares the flows from one territory to another.
+func (c *comparer) between(from, to int) []*change {
+	a, b := &c.lands[from], &c.lands[to]
+	p := &pairing{comparer: c, from: from, to: to, at: map[changeKey]*change{}, plain: map[[2]int32][]*change{}}
+	p.old, p.new = view{c.old, c.oldVector, c.old.blockOf(a.old, b.old), a.old, b.old}, view{c.new, c.newVector, c.new.blockOf(a.new, b.new), a.new, b.new}
+	p.match()
+	switch {
+	case a.node.Kind == NodeInternet && b.node.Kind == NodeInternet:
+	case a.node.Kind == NodeInternet:
+		p.doors()
+	default:
+		p.inside()
+	}
+	return slices.Collect(maps.Values(p.at))
+}
+
+// match finds out what the surveys share of the flows at hand.
+func (p *pairing) match() {
+	x, y := p.old.block, p.new.block
+	if x == nil && y == nil && (p.old.id == p.new.id || p.graft != nil) { // either finds nothing under the addresses
+		p.kept, p.blockless = true, true
+		return
+	}
+	if x == nil || y == nil || p.altered == nil || x.threads != y.threads {
+		return
+	}
+	p.samePlan = x == y || p.from != len(p.lands)-1 && sameList(x.effects, y.effects) && sameList(x.src.bySpot, y.src.bySpot) && sameList(x.dst.bySpot, y.dst.bySpot)
+	p.kept = p.samePlan || p.graft != nil && !p.graft.ways
+}
+
+// flank is the endpoints of a territory as sources or as destinations of a pairing.
+type flank struct {
+	*pairing
+	land     *territory
+	old, new func(*end) int32 // the kind of one, or a token
+	axes     [2]*axis         // before and afterwards; nil where kinds cannot be compared
+}
+
+// flanks returns both sides.
+func (p *pairing) flanks() (from, to *flank) {
+	from = &flank{pairing: p, land: p.land(p.from), old: p.old.source, new: p.new.source}
+	to = &flank{pairing: p, land: p.land(p.to), old: p.old.target, new: p.new.target}
+	if p.samePlan {
+		from.axes = [2]*axis{&p.old.block.src, &p.new.block.src}
+		if p.to < len(p.lands)-1 { // outside, each class is a line by itself
+			to.axes = [2]*axis{&p.old.block.dst, &p.new.block.dst}
+		}
+	}
+	return from, to
+}
+
+// stays reports whether flows between a joint, of two kinds, and others that stay fare
+// as before, unless a stance is altered.
+func (f *flank) stays(i int, old, new int32) bool {
+	j := &f.land.joints[i]
+	switch {
+	case !f.kept:
+		return false
+	case old < 0 || new < 0 || f.blockless:
+		return old == new
+	case j.old == j.new:
+		return f.unmoved(j)
+	}
+	return f.axes[0] != nil && f.unmoved(j) && f.axes[0].kinds[old] == f.axes[1].kinds[new]
+}
+
+// unmoved reports whether the endpoints of a joint are at home in a network that is
+// placed as before.
+func (p *pairing) unmoved(j *joint) bool {
+	if p.old.id == p.new.id {
+		return true
+	}
+	was, is := p.old.classes[j.old].network, p.new.classes[j.new].network
+	return was == is && (p.graft == nil || !p.graft.moves(is))
+}
+
+// movers returns the joints that do not stay, where it is known which may not.
+func (f *flank) movers() []int32 {
+	var out []int32
+	for _, i := range f.land.moved {
+		old, new := f.old(&f.land.was[i]), f.new(&f.land.is[i])
+		if (old != absent || new != absent) && !f.stays(int(i), old, new) {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// bundle is the joints of a territory that neither survey tells apart in a pair
+// of territories.
+type bundle struct {
+	at       int   // its place among those of its side
+	old, new int32 // kinds
+	four     bool
+	stays    bool // see flank.stays
+	joints   []int32
+	size     size
+	bits     *bitset.BitSet // the joints; made when needed
+}
+
+// bundles puts joints into bundles, all or some. Joints of one kind before are of few
+// kinds after, so bundles are found by the kind before, and then one by one.
+func (f *flank) bundles(all bool, some []int32) []bundle {
+	if all {
+		some = everyPlace(len(f.land.joints))
+	}
+	var out []bundle
+	var first, next []int32 // by kind before, and by bundle
+	of, count := make([]int32, len(some)), []int32(nil)
+	for at, i := range some {
+		j := &f.land.joints[i]
+		k := bundle{at: len(out), old: f.old(&f.land.was[i]), new: f.new(&f.land.is[i]), four: j.four}
+		if of[at] = -1; k.old == absent && k.new == absent {
+			continue
+		}
+		k.stays = f.stays(int(i), k.old, k.new)
+		slot := int(k.old - nowhere)
+		for slot >= len(first) {
+			first = append(first, -1)
+		}
+		n := first[slot]
+		for n >= 0 && (out[n].new != k.new || out[n].four != k.four || out[n].stays != k.stays) {
+			n = next[n]
+		}
+		if n < 0 {
+			n = int32(len(out))
+			out, count, next = append(out, k), append(count, 0), append(next, first[slot])
+			first[slot] = n
+		}
+		of[at] = n
+		count[n]++
+		out[n].size.add(j.size)
+	}
+	joints := make([]int32, len(some))
+	for n := range out {
+		out[n].joints, joints = joints[:0:count[n]], joints[count[n]:]
+	}
+	for at, n := range of {
+		if n >= 0 {
+			out[n].joints = append(out[n].joints, some[at])
+		}
+	}
+	return out
+}
+
+// everyPlace returns the numbers from 0 to below n.
+func everyPlace(n int) []int32 {
+	out := make([]int32, n)
+	for i := range out {
+		out[i] = int32(i)
+	}
+	return out
+}
+
+// set returns the joints among so many.
+func (b *bundle) set(n int) *bitset.BitSet {
+	if b.bits == nil {
+		b.bits = bitset.New(uint(n))
+		for _, i := range b.joints {
+			b.bits.Set(uint(i))
+		}
+	}
+	return b.bits
+}
+
+// inside compares flows whose source is inside.
+func (p *pairing) inside() {
+	calm := p.kept && (p.blockless || !p.new.block.holdsAny(p.altered))
+	if calm && !p.touched(&p.lands[p.from]) && !p.touched(&p.lands[p.to]) {
+		return
+	}
+	from, to := p.flanks()
+	var movedFrom, movedTo []int32
+	if calm {
+		if movedFrom, movedTo = from.movers(), to.movers(); len(movedFrom) == 0 && len(movedTo) == 0 {
+			return
+		}
+	}
+	// What stays matters to what does not alone.
+	sources, targets := from.bundles(!calm || len(movedTo) > 0, movedFrom), to.bundles(!calm || len(movedFrom) > 0, movedTo)
+	l := &locals{p, make([]bool, len(sources))}
+	all := make([]*bundle, len(targets))
+	var moved, staying []*bundle
+	for k := range targets {
+		all[k] = &targets[k]
+		if targets[k].stays {
+			staying = append(staying, all[k])
+		} else {
+			moved = append(moved, all[k])
+		}
+	}
+	for i := range sources {
+		src := &sources[i]
+		if !src.stays {
+			p.row(src, all, nil)
+			l.disturbed[i] = true
+			continue
+		}
+		p.row(src, moved, nil)
+		if altered := p.alteredIn(src.new); altered != nil {
+			p.row(src, staying, altered)
+			l.disturbed[i] = true
+		}
+	}
+	if p.from == p.to {
+		l.mendAll(sources, targets)
+	}
+	if len(p.at) == 0 {
+		return
+	}
+	for i := range sources {
+		if src := &sources[i]; len(src.joints) > fewJoints {
+			src.set(len(from.land.joints)) // before several changes ask for it at once
+		}
+	}
+	for _, c := range p.at {
+		c.sources = sources
+	}
+}
+
+// alteredIn returns which stances of a kind of sources are altered, by place in
+// its palette; nil if none are.
+func (p *pairing) alteredIn(kind int32) []bool {
+	if kind < 0 || p.blockless {
+		return nil
+	}
+	var out []bool
+	palette := p.new.block.rows[p.new.block.src.kinds[kind].line].palette
+	for i, s := range palette {
+		if int(s) < len(p.altered) && p.altered[s] {
+			if out == nil {
+				out = make([]bool, len(palette))
+			}
+			out[i] = true
+		}
+	}
+	return out
+}
+
+// row compares the flows of one bundle of sources. altered, unless nil, says
+// which places of its palette are worth looking at.
+func (p *pairing) row(src *bundle, targets []*bundle, altered []bool) {
+	var cells []uint32
+	if altered != nil && p.to < len(p.lands)-1 {
+		cells = p.new.block.rows[p.new.block.src.kinds[src.new].line].cells
+	}
+	for _, dst := range targets {
+		if src.four != dst.four || cells != nil && (dst.new < 0 || !altered[cells[p.new.block.dst.kinds[dst.new].line]]) {
+			continue
+		}
+		if before, after := p.old.far(src.old, dst.old), p.new.far(src.new, dst.new); before != after {
+			p.add(src, dst, before, after)
+		}
+	}
+}
