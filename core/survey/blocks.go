@@ -64,8 +64,9 @@ func (s Selection) Words() []string {
 // together they are its flows exactly, but for those from an address to itself.
 func (d *Difference) Blocks(change *Change) []Block {
 	from, to := d.comparer.unitsOf(change.at[0]), d.comparer.unitsOf(change.at[1])
-	out := make([]Block, len(change.patches))
-	for i, p := range change.patches {
+	sets := change.sets()
+	out := make([]Block, len(sets))
+	for i, p := range sets {
 		out[i] = Block{from.selection(p.from, to, p.to), to.selection(p.to, from, p.from)}
 	}
 	return out

@@ -77,7 +77,7 @@ func (s *Survey) Where(f func(*Class) bool) Set {
 	var set Set
 	for _, classes := range s.inside {
 		for _, c := range classes {
-			if f(&s.classes[c]) {
+			if f(s.classes[c]) {
 				set = append(set, Member{Class: c})
 			}
 		}
@@ -142,7 +142,7 @@ func (s *Survey) OutsideGroup(group int) Set {
 }
 
 // Class returns a class.
-func (s *Survey) Class(i int) *Class { return &s.classes[i] }
+func (s *Survey) Class(i int) *Class { return s.classes[i] }
 
 // Mark is an outcome that some flows of a cell have.
 type Mark struct {

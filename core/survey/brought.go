@@ -28,7 +28,7 @@ func (s *Survey) Brought(segment int) []Brought {
 	}
 	at := map[string]*found{}
 	for i := range s.classes {
-		c := &s.classes[i]
+		c := s.classes[i]
 		if !c.Internal() || c.End.Segment == segment || c.seen[segment] != seesIt {
 			continue
 		}

@@ -58,11 +58,16 @@ func (c *celler) count(x combination, pairs int64, flows float64) {
 	a.flows += flows
 }
 
-// take returns what was added up, and empties the celler.
+// take returns what was added up and is more than nothing, and empties the celler.
 func (c *celler) take() []weighed {
+	return slices.DeleteFunc(c.takeAll(), func(w weighed) bool { return w.pairs <= 0 })
+}
+
+// takeAll is take, for sums that are parts of others and may be less than nothing.
+func (c *celler) takeAll() []weighed {
 	for _, x := range c.used {
 		a := &c.amounts[int(x.effect)*c.stances+int(x.stance)]
-		if a.pairs > 0 {
+		if a.pairs != 0 {
 			c.out = append(c.out, weighed{x, nil, a.pairs, a.flows})
 		}
 		*a = amount{}
@@ -101,7 +106,7 @@ func (c *celler) addBlock(b *block) {
 	if b.from == b.to {
 		c.addNear(b, c.allResidents(&b.src, b.from), c.allResidents(&b.dst, b.from))
 		for _, i := range c.inside[b.from] {
-			if x := &c.classes[i]; x.size.one() {
+			if x := c.classes[i]; x.size.one() {
 				c.takeSelf(b, x)
 			}
 		}
@@ -128,7 +133,7 @@ type resident struct {
 func (s *Survey) residents(x *axis, set Set, members []int32) []resident {
 	out := make([]resident, len(members))
 	for at, i := range members {
-		c := &s.classes[set[i].Class]
+		c := s.classes[set[i].Class]
 		out[at] = resident{c.End.Home.Network, kind{x.line(&c.ticket), x.place(&c.ticket)}, c.four, bulk{1, s.weight(set[i])}}
 	}
 	return housed(out)
@@ -224,7 +229,7 @@ func (c *celler) takeSelves(b *block, from Set, src []int32, to Set, dst []int32
 	for _, i := range src {
 		a := c.single(from[i])
 		if a.IsValid() && singles[a] {
-			c.takeSelf(b, &c.classes[from[i].Class])
+			c.takeSelf(b, c.classes[from[i].Class])
 		}
 	}
 }
@@ -246,7 +251,7 @@ func (c *celler) addUnfound(from Set, src *side, to Set, dst *side) {
 			}
 		}
 		for _, k := range dst.members {
-			if x := &c.classes[to[k].Class]; x.four == four && x.seen[src.domain] == seesNothing {
+			if x := c.classes[to[k].Class]; x.four == four && x.seen[src.domain] == seesNothing {
 				in += c.weight(to[k])
 			}
 		}
@@ -284,7 +289,7 @@ func (c *celler) addAllDoors(segment int) {
 	gates := c.gates[segment]
 	open := make([]byte, len(gates))
 	for k, i := range c.inside[segment] {
-		x := &c.classes[i]
+		x := c.classes[i]
 		for g := range gates {
 			open[g] = byte(oneIf(gates[g].open[k]))
 		}
@@ -491,7 +496,7 @@ func (a *adder) flush(r *row, count func(x combination, pairs int64, flows float
 	for at, effect := range a.effects {
 		sums := a.sums[at][:min(len(r.palette), len(a.sums[at]))]
 		for cell := range sums {
-			if x := &sums[cell]; x.members > 0 {
+			if x := &sums[cell]; x.members != 0 {
 				count(combination{r.palette[cell], effect}, x.members, x.weight)
 				*x = heap{}
 			}

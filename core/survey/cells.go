@@ -36,7 +36,7 @@ func (d *Difference) Cells(nodes []Node) []CellChange {
 		x := &d.Changes[i]
 		for _, row := range byLand[x.at[0]] {
 			reached := bitset.New(0)
-			for _, p := range x.patches {
+			for _, p := range x.sets() {
 				if row.bits.IntersectionCardinality(p.from) > 0 {
 					reached.InPlaceUnion(p.to)
 				}

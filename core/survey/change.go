@@ -5,9 +5,11 @@ import (
 	"math/big"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/bits-and-blooms/bitset"
 
+	"bivium/core/space"
 	"bivium/core/verdict"
 )
 
@@ -20,10 +22,18 @@ type change struct {
 	told        int
 	// Which sources reach a destination: by bundles, but for parts of them that fare
 	// otherwise than their bundle; through publications, joint by joint.
-	sources []bundle
-	bundles map[*bundle][]int32      // by destination: the sources, by place
+	reaches []reach
 	amends  map[*sub][]amend         // by destination
 	single  map[int32]*bitset.BitSet // by destination
+
+	once    sync.Once // its sets are made when they are asked for
+	patches []patch
+}
+
+// reach is what one bundle of sources reaches in a change.
+type reach struct {
+	src  *bundle
+	dsts []*bundle // shared with other changes
 }
 
 // change returns the change that a delta of flows through a publication belongs to.
@@ -33,8 +43,7 @@ func (p *pairing) change(publication string, d delta) *change {
 	if !ok {
 		c = &change{
 			comparer: p.comparer, publication: publication,
-			bundles: map[*bundle][]int32{},
-			Change:  Change{From: p.lands[p.from].node, To: p.lands[p.to].node, at: [2]int{p.from, p.to}, atoms: d.atoms},
+			Change: Change{From: p.lands[p.from].node, To: p.lands[p.to].node, at: [2]int{p.from, p.to}, atoms: d.atoms},
 		}
 		if d.before >= 0 {
 			c.Before = p.results[d.before]
@@ -53,14 +62,6 @@ type changeKey struct {
 	publication   string
 	before, after int32
 	atoms         string
-}
-
-// add notes that the flows between two bundles went from one vector to another.
-func (p *pairing) add(src, dst *bundle, before, after int32) {
-	for _, c := range p.plainly(before, after) {
-		c.pairs.product(src.size, dst.size, 1)
-		c.bundles[dst] = append(c.bundles[dst], int32(src.at))
-	}
 }
 
 // plainly returns the changes that flows which no publication lets in belong to,
@@ -96,34 +97,32 @@ func (c *change) subtract(n *big.Int) {
 	}
 }
 
-// finish returns the changes in order, with their sets.
+// finish returns the changes in order.
 func (c *comparer) finish() []Change {
 	var jobs []func()
+	services := newUnions(c.old.atoms)
 	for _, x := range c.changes {
 		x.Pairs = new(big.Int)
 		if x.pairs.sum(x.Pairs); x.Pairs.Sign() > 0 {
 			jobs = append(jobs, func() {
-				x.Services = c.old.atoms.Union(x.atoms)
-				x.patch()
+				x.Services, x.gathered = services.of(x.atoms), x
 				x.exemplify()
 			})
 		}
 	}
 	inParallel(jobs)
-	out := make([]Change, 0, len(jobs))
+	type sorted struct {
+		Change
+		key string
+	}
+	list := make([]*sorted, 0, len(jobs))
 	for _, x := range c.changes {
 		if x.Pairs.Sign() > 0 {
-			out = append(out, x.Change)
+			list = append(list, &sorted{x.Change, verdictKey(x.Before) + verdictKey(x.After) + x.Witness.Publication})
 		}
 	}
-	slices.SortFunc(out, func(a, b Change) int {
-		if d := compareNodes(a.From, b.From); d != 0 {
-			return d
-		}
-		if d := compareNodes(a.To, b.To); d != 0 {
-			return d
-		}
-		if d := strings.Compare(verdictKey(a.Before)+verdictKey(a.After)+a.Witness.Publication, verdictKey(b.Before)+verdictKey(b.After)+b.Witness.Publication); d != 0 {
+	slices.SortFunc(list, func(a, b *sorted) int {
+		if d := cmp.Or(compareNodes(a.From, b.From), compareNodes(a.To, b.To), strings.Compare(a.key, b.key)); d != 0 {
 			return d
 		}
 		if d := cmp.Or(cmp.Compare(a.Services.Count(), b.Services.Count()), a.Pairs.Cmp(b.Pairs)); d != 0 {
@@ -131,7 +130,42 @@ func (c *comparer) finish() []Change {
 		}
 		return slices.Compare(a.Services.Words(), b.Services.Words())
 	})
+	out := make([]Change, len(list))
+	for i, x := range list {
+		out[i] = x.Change
+	}
 	return out
+}
+
+// unions keeps the services of sets of atoms, of which changes have few.
+type unions struct {
+	atoms *space.Atoms
+	mu    sync.Mutex
+	known map[string]space.Services
+}
+
+func newUnions(atoms *space.Atoms) *unions {
+	return &unions{atoms: atoms, known: map[string]space.Services{}}
+}
+
+func (u *unions) of(set *bitset.BitSet) space.Services {
+	key := bitsKey(set)
+	u.mu.Lock()
+	services, ok := u.known[key]
+	u.mu.Unlock()
+	if !ok {
+		services = u.atoms.Union(set)
+		u.mu.Lock()
+		u.known[key] = services
+		u.mu.Unlock()
+	}
+	return services
+}
+
+// sets returns the flows of the change, as destinations that the same sources reach.
+func (c *Change) sets() []patch {
+	c.gathered.once.Do(c.gathered.patch)
+	return c.gathered.patches
 }
 
 // patch puts destinations that the same sources reach together.
@@ -148,22 +182,24 @@ func (c *change) patch() {
 		}
 		return i
 	}
-	said := func(list []int32) *bitset.BitSet {
+	reached := map[*bundle][]*bundle{} // by destination: the sources
+	for _, r := range c.reaches {
+		for _, dst := range r.dsts {
+			reached[dst] = append(reached[dst], r.src)
+		}
+	}
+	said := func(list []*bundle) *bitset.BitSet {
 		from := bitset.New(sources)
-		for _, b := range list {
-			if src := &c.sources[b]; len(src.joints) <= fewJoints {
-				for _, i := range src.joints {
-					from.Set(uint(i))
-				}
-			} else {
-				from.InPlaceUnion(src.set(int(sources)))
+		for _, src := range list {
+			for _, i := range src.joints {
+				from.Set(uint(i))
 			}
 		}
 		return from
 	}
 	amended := map[int32]bool{}
 	for d, amends := range c.amends {
-		from := said(c.bundles[d.bundle])
+		from := said(reached[d.bundle])
 		for _, a := range amends {
 			for _, i := range a.from.joints {
 				from.SetTo(uint(i), a.in)
@@ -180,9 +216,13 @@ func (c *change) patch() {
 		}
 	}
 	alike := map[string]int{} // by the sources: a patch
-	for b, list := range c.bundles {
-		slices.Sort(list)
-		key := unitsKey(list)
+	for b, list := range reached {
+		var numbers []int32
+		for _, src := range list {
+			numbers = append(numbers, int32(src.at))
+		}
+		slices.Sort(numbers)
+		key := unitsKey(numbers)
 		p, ok := alike[key]
 		if !ok {
 			p = put(said(list))
@@ -205,9 +245,6 @@ func (c *change) patch() {
 	})
 }
 
-// fewJoints is how many joints are sooner set one by one than all at once.
-const fewJoints = 24
-
 func bitsKey(b *bitset.BitSet) string {
 	words := b.Words()
 	out := make([]byte, 0, 8*len(words))
@@ -219,28 +256,33 @@ func bitsKey(b *bitset.BitSet) string {
 
 // exemplify finds a flow of the change, between workloads if it can.
 func (c *change) exemplify() {
-	from, to := c.comparer.land(c.at[0]).joints, c.comparer.land(c.at[1]).joints
 	protocol, sport, dport, _ := c.Services.Witness()
 	c.Witness = verdict.Flow{Segment: c.From.Segment, Publication: c.publication, Service: verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}}
 	if c.From.Kind == NodeInternet {
 		c.Witness.Segment = verdict.Internet
 	}
+	for _, r := range c.reaches { // first without making the sets
+		for _, dst := range r.dsts {
+			for _, i := range r.src.shows {
+				for _, k := range dst.shows {
+					if c.amends == nil || !c.comparer.neighbours(c.at[0], i, k) {
+						c.show(i, k)
+					}
+				}
+			}
+			if c.told == best {
+				return
+			}
+		}
+	}
+	if c.told > 0 {
+		return
+	}
+	c.once.Do(c.patch)
 	for i := range c.patches {
 		for k := range c.patches[i].to.EachSet() {
-			y := &to[k]
 			for n := range c.patches[i].from.EachSet() {
-				x := &from[n]
-				told := 1 + oneIf(x.workload) + oneIf(y.workload)
-				if told <= c.told || x.four != y.four {
-					continue
-				}
-				src, dst, ok := x.apart(y)
-				if !ok && (c.at[0] == c.at[1] || c.From.Kind == NodeInternet || c.To.Kind == NodeInternet) {
-					continue // an address and itself
-				}
-				dst = c.comparer.asSeen(y, dst, c.From, c.After == nil)
-				c.told, c.Witness.Source, c.Witness.Destination = told, src, dst
-				if told == 3 {
+				if c.show(int32(n), int32(k)); c.told == best {
 					return
 				}
 			}
@@ -249,4 +291,68 @@ func (c *change) exemplify() {
 			}
 		}
 	}
+}
+
+// best is how good a witness two workloads make.
+const best = 3
+
+// show keeps a flow between two joints, if it is a better witness than what is known.
+func (c *change) show(i, k int32) {
+	x, y := &c.comparer.land(c.at[0]).joints[i], &c.comparer.land(c.at[1]).joints[k]
+	told := 1 + oneIf(x.workload) + oneIf(y.workload)
+	if told <= c.told || x.four != y.four {
+		return
+	}
+	src, dst, ok := x.apart(y)
+	if !ok && (c.at[0] == c.at[1] || c.From.Kind == NodeInternet || c.To.Kind == NodeInternet) {
+		return // an address and itself
+	}
+	c.told, c.Witness.Source, c.Witness.Destination = told, src, c.comparer.asSeen(y, dst, c.From, c.After == nil)
+}
+
+// neighbours reports whether two joints of a territory have a network in common, before
+// or afterwards.
+func (c *comparer) neighbours(land int, i, k int32) bool {
+	t := c.land(land)
+	was := t.was[i].is && t.was[k].is && t.was[i].network == t.was[k].network
+	return was || t.is[i].is && t.is[k].is && t.is[i].network == t.is[k].network
+}
+
+// mayReach reports whether flows of the change may go from some joints to others: it
+// looks at bundles, and at parts of them.
+func (c *Change) mayReach(from, to *grip) bool {
+	x := c.gathered
+	if slices.ContainsFunc(x.reaches, func(r reach) bool { return from.meets(r.src) && slices.ContainsFunc(r.dsts, to.meets) }) {
+		return true
+	}
+	for d, amends := range x.amends {
+		if to.holds(d.joints) && slices.ContainsFunc(amends, func(a amend) bool { return a.in && from.holds(a.from.joints) }) {
+			return true
+		}
+	}
+	for k, sources := range x.single {
+		if to.joints.Test(uint(k)) && from.joints.IntersectionCardinality(sources) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// grip is some joints, and which bundles have some of them.
+type grip struct {
+	joints *bitset.BitSet
+	known  map[*bundle]bool
+}
+
+func (g *grip) meets(b *bundle) bool {
+	is, ok := g.known[b]
+	if !ok {
+		is = g.holds(b.joints)
+		g.known[b] = is
+	}
+	return is
+}
+
+func (g *grip) holds(joints []int32) bool {
+	return slices.ContainsFunc(joints, func(i int32) bool { return g.joints.Test(uint(i)) })
 }

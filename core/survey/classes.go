@@ -56,7 +56,7 @@ const (
 // by number, and the internet after them.
 type partition struct {
 	net     *paths.Net
-	classes []Class
+	classes []*Class  // by number; shared with partitions that come of this one
 	inside  [][]int   // by segment: its classes
 	outside []int     // the external classes
 	sets    [][]int   // the different sets of groups

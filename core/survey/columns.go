@@ -233,7 +233,7 @@ func (g *gatherer) twoOf(src []int32, targets []lot, dsts []int32, srcTells, dst
 func (g *gatherer) addNear(b *block, src, dst *side) {
 	g.eachNear(g.fromSet, src.members, g.toSet, dst.members, func(i, k int32) {
 		x, y := g.fromSet[i], g.toSet[k]
-		near, far := g.nearCombination(b, &g.classes[x.Class], &g.classes[y.Class])
+		near, far := g.nearCombination(b, g.classes[x.Class], g.classes[y.Class])
 		if far.effect != noEffect {
 			c := &g.out[g.column(strand{paths.None, g.verdicts[far.effect][far.stance], nil, far})]
 			c.pairs.product(g.amount(x), g.amount(y), -1)
@@ -278,7 +278,7 @@ func (g *gatherer) addUnfound(src, dst *side) {
 			}
 		}
 		for _, k := range dst.members {
-			if y := &g.classes[g.toSet[k].Class]; y.four == four && y.seen[src.domain] == seesNothing {
+			if y := g.classes[g.toSet[k].Class]; y.four == four && y.seen[src.domain] == seesNothing {
 				in = append(in, k)
 			}
 		}

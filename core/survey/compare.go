@@ -27,7 +27,7 @@ type Change struct {
 	After    *verdict.Verdict // nil where there is none any more
 	Pairs    *big.Int         // of addresses
 	Witness  verdict.Flow
-	patches  []patch
+	gathered *change
 	atoms    *bitset.BitSet // of the comparer
 	at       [2]int         // territories
 }

@@ -58,7 +58,7 @@ func (v *view) doorway(class int) string {
 	if class < 0 {
 		return ""
 	}
-	c := &v.classes[class]
+	c := v.classes[class]
 	if c.size.one() && !paths.Private(c.End.Addr) {
 		return fmt.Sprint("itself ", class)
 	}

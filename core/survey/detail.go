@@ -199,7 +199,7 @@ func keyOfWords(words []uint64) string {
 
 // workloadsOf returns the workloads of a member.
 func (s *Survey) workloadsOf(m Member) []int {
-	c := &s.classes[m.Class]
+	c := s.classes[m.Class]
 	if !m.Only.IsValid() {
 		return c.Workloads
 	}
@@ -213,7 +213,7 @@ func (s *Survey) workloadsOf(m Member) []int {
 
 // witness returns a flow of a column on one of some services.
 func (s *Survey) witness(c *column, services space.Services) verdict.Flow {
-	src := &s.classes[c.src.Class]
+	src := s.classes[c.src.Class]
 	protocol, sport, dport, _ := services.Witness()
 	f := verdict.Flow{Segment: verdict.Internet, Service: verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}}
 	if src.Internal() {
@@ -224,7 +224,7 @@ func (s *Survey) witness(c *column, services space.Services) verdict.Flow {
 	}
 	f.Source, f.Destination = s.apart(c.src, c.dst)
 	if src.Internal() {
-		f.Destination = s.asSeen(&s.classes[c.dst.Class], f.Destination, src.End.Segment)
+		f.Destination = s.asSeen(s.classes[c.dst.Class], f.Destination, src.End.Segment)
 	}
 	return f
 }
@@ -232,7 +232,7 @@ func (s *Survey) witness(c *column, services space.Services) verdict.Flow {
 // apart returns an address of each member, two that differ.
 func (s *Survey) apart(a, b Member) (netip.Addr, netip.Addr) {
 	from, to := s.anyOf(a), s.anyOf(b)
-	if from != to || elsewhere(&s.classes[a.Class], &s.classes[b.Class]) {
+	if from != to || elsewhere(s.classes[a.Class], s.classes[b.Class]) {
 		return from, to
 	}
 	if other, ok := s.otherThan(b, from); ok {

@@ -49,12 +49,14 @@ func (r *registrar) settle(line []stretch) {
 		b.add(&others[i])
 	}
 	made = append(made, b)
+	r.know(made)
 	protos := 0
 	for _, b := range made {
 		protos += len(b.classes)
 	}
-	r.classes = slices.Grow(r.classes, protos)
-	r.know(made)
+	if r.first == 0 {
+		r.classes, r.wanted = slices.Grow(r.classes, protos), protos
+	}
 	for _, b := range made {
 		r.take(b)
 	}

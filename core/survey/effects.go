@@ -216,7 +216,7 @@ func (v *surveyor) outward(b *block) {
 	classes := v.of(b.from)
 	places := make([]int32, len(classes))
 	for i, c := range classes {
-		class := &v.classes[c]
+		class := v.classes[c]
 		family := "6"
 		if class.four {
 			family = "4"
@@ -289,30 +289,6 @@ func (v *surveyor) findKinds(domain int, x *axis, places int, some []int32) {
 		}
 		x.bulks[*at].add(roll.members[i])
 	}
-}
-
-// findSpotsOf finds the spots of a domain: those of its classes, which show them.
-func (p *partition) findSpotsOf(domain int) {
-	seen := map[int]bool{}
-	var list []int
-	for _, n := range p.of(domain) {
-		c := &p.classes[n]
-		if s := &p.spots[c.spot]; !seen[c.spot] {
-			seen[c.spot] = true
-			list = append(list, c.spot)
-			s.one, s.other = c.End, verdict.Endpoint{}
-		} else {
-			s.meet(&c.End)
-		}
-	}
-	slices.Sort(list)
-	for at, n := range list {
-		p.spots[n].at = at
-	}
-	for _, n := range p.of(domain) {
-		p.classes[n].spotAt = int32(p.spots[p.classes[n].spot].at)
-	}
-	p.spotIn[domain] = list
 }
 
 // meet notes an endpoint at a spot, if it is the first of another network.

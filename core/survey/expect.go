@@ -34,28 +34,30 @@ func (s *Survey) Expectations() []Held {
 	s.held.mu.Lock()
 	defer s.held.mu.Unlock()
 	if !s.held.known {
-		s.held.list, s.held.known = s.expectAll(nil, nil), true
+		s.held.list, s.held.known = s.expectAll(s.held.before, s.held.since), true
+		s.held.before, s.held.since = nil, nil
 	}
 	return slices.Clone(s.held.list)
 }
 
 // held keeps how the expectations of a survey fare, once that has been asked for.
 type held struct {
-	mu    sync.Mutex
-	known bool
-	list  []Held
+	mu     sync.Mutex
+	known  bool
+	list   []Held
+	before []Held      // how they fared before the edit that the survey came of
+	since  *Difference // and what that has changed; nil if it is not known
 }
 
-// after returns how the expectations fare after an edit that a difference tells
-// of, if it is known how they fared before: only those are looked at again that
-// it touches.
-func (h *held) after(s *Survey, d *Difference) *held {
+// after returns what is held after an edit that a difference tells of: if it is known
+// how the expectations fared before, only those are looked at again that it touches.
+func (h *held) after(d *Difference) *held {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if !h.known {
 		return &held{}
 	}
-	return &held{known: true, list: s.expectAll(h.list, d)}
+	return &held{before: h.list, since: d}
 }
 
 func (s *Survey) expectAll(before []Held, d *Difference) []Held {
@@ -92,18 +94,16 @@ func (d *Difference) after(before *Held) (h Held, known bool) {
 		return h, false
 	}
 	atoms, _ := c.new.atoms.Covered(c.new.termsOf(x.Services))
-	var from, to *bitset.BitSet
+	var from, to *grip
 	for i := range d.Changes {
 		change := &d.Changes[i]
 		if !about(change.From, x.From) || !about(change.To, x.To) || change.atoms.IntersectionCardinality(atoms) == 0 {
 			continue
 		}
 		if from == nil {
-			from, to = c.jointsOf(change.at[0], x.From), c.jointsOf(change.at[1], x.To)
+			from, to = &grip{c.jointsOf(change.at[0], x.From), map[*bundle]bool{}}, &grip{c.jointsOf(change.at[1], x.To), map[*bundle]bool{}}
 		}
-		if !slices.ContainsFunc(change.patches, func(p patch) bool {
-			return from.IntersectionCardinality(p.from) > 0 && to.IntersectionCardinality(p.to) > 0
-		}) {
+		if !change.mayReach(from, to) {
 			continue
 		}
 		if !before.Holds || before.ByRouting || before.Vacuous || x.From.Internet || change.After == nil {

@@ -94,7 +94,7 @@ func (f *finder) eachLocalCombination(take func(circumstance, example)) {
 			if !f.selfless(set[i], set[k]) {
 				return
 			}
-			src, dst := &f.classes[classes[i]], &f.classes[classes[k]]
+			src, dst := f.classes[classes[i]], f.classes[classes[k]]
 			near, _ := f.nearCombination(b, src, dst)
 			x := example{classes[i], classes[k], paths.None}
 			if t := 1 + f.telling(set[i], set[k]); t > told[near] {

@@ -30,7 +30,7 @@ func (v *surveyor) gatesOf(segment int) []gate {
 		g := gate{i, v.judge.PublicationExit(i), map[[2]int]int32{}, make([]bool, len(classes))}
 		any := false
 		for at, c := range classes {
-			class := &v.classes[c]
+			class := v.classes[c]
 			if !v.judge.Publishes(i, &class.End) {
 				continue
 			}

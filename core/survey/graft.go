@@ -94,7 +94,7 @@ func (g *grafter) lay() bool {
 		if !g.revision.Outside && !g.revision.Reoffers() {
 			break
 		}
-		c := &g.classes[i]
+		c := g.classes[i]
 		if c.Internal() && g.revision.Offers(c.End.Segment, c.End.Groups()) || !c.Internal() && g.revision.Outside {
 			for _, r := range c.Ranges {
 				set.AddRange(netipx.IPRangeFrom(r.From, r.To))
@@ -154,7 +154,7 @@ func (g *grafter) reach() {
 		}
 		outside := false
 		for i := range g.classes {
-			if c := &g.classes[i]; !g.affected[i] && slices.ContainsFunc(c.Ranges, fresh.meets) {
+			if c := g.classes[i]; !g.affected[i] && slices.ContainsFunc(c.Ranges, fresh.meets) {
 				outside = outside || !c.Internal()
 				take(i)
 			}
@@ -187,21 +187,15 @@ func (g *grafter) graft() *partition {
 		return nil
 	}
 	p := &partition{
-		net: j.Net(), classes: append(make([]Class, 0, len(old.classes)+len(old.classes)/16+256), old.classes...), inside: slices.Clone(old.inside), outside: old.outside, sets: slices.Clip(old.sets),
+		net: j.Net(), classes: slices.Clone(old.classes), inside: slices.Clone(old.inside), outside: old.outside, sets: slices.Clip(old.sets),
 		local: slices.Clone(old.local), spots: slices.Clone(old.spots), spotIn: slices.Clone(old.spotIn), alike: g.alike, roads: g.roads,
 		id: partitions.Add(1), rolls: &rolls{}, addresses: &directory{},
 	}
-	g.renumber(p)
-	for i, affected := range g.affected {
-		c := &p.classes[i]
-		if affected {
-			c.Ranges, c.Workloads, c.size, c.weight = nil, nil, size{}, 0
-		}
-	}
 	r := newRegistrar(p, j)
+	g.renumber(r)
 	for i, affected := range g.affected {
 		if affected {
-			r.own(p.domain(&p.classes[i]))
+			r.empty(i)
 		}
 	}
 	r.settle(lineOf(j, g.touched))
@@ -233,38 +227,30 @@ func (g *grafter) tell(p *partition, domains []bool) *graft {
 
 // renumber gives the classes and spots of the partition the numbers that workloads and
 // subnets have now.
-func (g *grafter) renumber(p *partition) {
-	if subnets := g.revision.Subnets; subnets != nil {
-		at := func(end *verdict.Endpoint) {
-			if end.Home.Subnet != paths.None && end.Internal() {
-				end.Home.Subnet = subnets[end.Home.Subnet]
-			}
-		}
-		for i := range p.classes {
-			at(&p.classes[i].End)
-		}
-		for i := range p.spots {
-			at(&p.spots[i].one)
-			at(&p.spots[i].other)
-		}
-	}
-	workloads := g.revision.Workloads
-	if workloads == nil {
+func (g *grafter) renumber(r *registrar) {
+	subnets, workloads := g.revision.Subnets, g.revision.Workloads
+	if subnets == nil && workloads == nil {
 		return
 	}
 	at := func(end *verdict.Endpoint) {
-		if end.Workload != paths.None {
+		if subnets != nil && end.Internal() && end.Home.Subnet != paths.None {
+			end.Home.Subnet = subnets[end.Home.Subnet]
+		}
+		if workloads != nil && end.Workload != paths.None {
 			end.Workload = workloads[end.Workload]
 		}
 	}
-	for i := range p.spots {
-		at(&p.spots[i].one)
-		at(&p.spots[i].other)
+	for i := range r.spots {
+		at(&r.spots[i].one)
+		at(&r.spots[i].other)
 	}
-	for i := range p.classes {
-		c := &p.classes[i]
+	for i, shared := range r.classes {
+		if len(shared.Ranges) == 0 || g.affected[i] {
+			continue
+		}
+		c := r.edit(i)
 		at(&c.End)
-		if len(c.Workloads) == 0 || g.affected[i] {
+		if workloads == nil || len(c.Workloads) == 0 {
 			continue
 		}
 		list := make([]int, len(c.Workloads))

@@ -80,7 +80,7 @@ func (c *comparer) land(i int) *territory {
 
 // jointOf returns the joint of a class with itself.
 func (p *partition) jointOf(n int) joint {
-	c := &p.classes[n]
+	c := p.classes[n]
 	j := joint{old: n, new: n, size: c.size, ranges: c.Ranges, addrs: [2]netip.Addr{c.End.Addr, c.End.Addr}, workload: len(c.Workloads) > 0, four: c.four}
 	for _, r := range c.Ranges {
 		for _, a := range [2]netip.Addr{r.From, r.To} {
@@ -129,9 +129,9 @@ func join(old, new *Survey, t *territory, some func(class int) bool) []joint {
 		}
 		out[i].size.add(sizeOf(r))
 		out[i].ranges = append(out[i].ranges, r)
-		class := &old.classes[max(a, 0)]
+		class := old.classes[max(a, 0)]
 		if b >= 0 {
-			class = &new.classes[b]
+			class = new.classes[b]
 		}
 		out[i].exemplify(class, r)
 	})
@@ -211,7 +211,7 @@ func (c *comparer) asSeen(j *joint, a netip.Addr, from Node, gone bool) netip.Ad
 		s, class = c.old, j.old
 	}
 	if segment := s.net.Segment(from.Segment); class >= 0 && from.Kind != NodeInternet && segment >= 0 {
-		return s.asSeen(&s.classes[class], a, segment)
+		return s.asSeen(s.classes[class], a, segment)
 	}
 	return a
 }

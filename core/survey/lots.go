@@ -16,7 +16,7 @@ type side struct {
 func (s *Survey) sidesOf(set Set) []side {
 	byDomain := make([][]int32, len(s.inside)+1)
 	for i, m := range set {
-		d := s.domain(&s.classes[m.Class])
+		d := s.domain(s.classes[m.Class])
 		byDomain[d] = append(byDomain[d], int32(i))
 	}
 	var out []side
@@ -51,7 +51,7 @@ func (s *Survey) lots(set Set, members []int32, x *axis, seenFrom int) []lot {
 	at := make([]int32, len(x.kinds))
 	var out []lot
 	for _, i := range members {
-		c := &s.classes[set[i].Class]
+		c := s.classes[set[i].Class]
 		if seenFrom >= 0 && c.seen[seenFrom] != seesIt {
 			continue
 		}
@@ -161,7 +161,7 @@ func (s *Survey) eachNear(from Set, src []int32, to Set, dst []int32, f func(a, 
 		byNetwork[n] = append(byNetwork[n], k)
 	}
 	for _, i := range src {
-		x := &s.classes[from[i].Class]
+		x := s.classes[from[i].Class]
 		for _, k := range byNetwork[x.End.Home.Network] {
 			if s.classes[to[k].Class].four == x.four {
 				f(i, k)
@@ -186,7 +186,7 @@ func (s *Survey) selfless(a, b Member) bool {
 
 // single returns the one address of a member that has one, else none.
 func (s *Survey) single(m Member) (a netip.Addr) {
-	switch c := &s.classes[m.Class]; {
+	switch c := s.classes[m.Class]; {
 	case m.Only.IsValid():
 		return m.Only
 	case c.size.one():

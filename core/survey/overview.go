@@ -7,14 +7,16 @@ type overview struct {
 	amounts [][][]weighed // what there is of each combination
 	unfound [][]float64   // about how many pairs of addresses of which the second is not found
 	marks   [][][]Mark
-	of      int64 // the partition
+	of      int64    // the partition
+	cut     [][]bool // classes have been cut finer since pairs of them were counted
 }
 
 // lookAll fills the overview. fresh says what must be added up anew: the rest is
-// as before. Where verdicts alone differ, nothing is.
-func (s *Survey) lookAll(before *overview, fresh, differs func(from, to int) bool) {
+// as before. Where verdicts alone differ, nothing is. recount, unless nil, may
+// tell sooner what there is.
+func (s *Survey) lookAll(before *overview, fresh, differs func(from, to int) bool, recount func(from, to int) ([]weighed, bool)) {
 	domains := len(s.inside) + 1
-	next := overview{make([][][]weighed, domains), nil, make([][][]Mark, domains), s.id}
+	next := overview{make([][][]weighed, domains), nil, make([][][]Mark, domains), s.id, make([][]bool, domains)}
 	if before != nil && before.of == s.id {
 		next.unfound = before.unfound
 	} else {
@@ -22,17 +24,24 @@ func (s *Survey) lookAll(before *overview, fresh, differs func(from, to int) boo
 	}
 	var jobs []func()
 	for from := range domains {
-		next.amounts[from], next.marks[from] = make([][]weighed, domains), make([][]Mark, domains)
+		next.amounts[from], next.marks[from], next.cut[from] = make([][]weighed, domains), make([][]Mark, domains), make([]bool, domains)
 		for to := range domains {
 			mark := func() { next.marks[from][to] = s.marksOf(next.amounts[from][to], next.unfound[from][to]) }
 			if before == nil || fresh(from, to) {
 				jobs = append(jobs, func() {
-					next.amounts[from][to] = s.look(from, to)
+					known := false
+					if recount != nil {
+						next.amounts[from][to], known = recount(from, to)
+					}
+					if !known {
+						next.amounts[from][to] = s.look(from, to)
+					}
 					mark()
 				})
 				continue
 			}
 			next.amounts[from][to], next.marks[from][to] = before.amounts[from][to], before.marks[from][to]
+			next.cut[from][to] = before.cut[from][to] || before.of != s.id
 			if differs(from, to) || next.unfound[from][to] != before.unfound[from][to] {
 				jobs = append(jobs, mark)
 			}
@@ -65,14 +74,14 @@ func (s *Survey) unfoundFlows() [][]float64 {
 	out := make([][]float64, domains)
 	here := make([][2]float64, domains) // by family
 	for i := range s.classes {
-		c := &s.classes[i]
+		c := s.classes[i]
 		here[s.domain(c)][oneIf(c.four)] += c.weight
 	}
 	for from := range out {
 		out[from] = make([]float64, domains)
 	}
 	for i := range s.classes {
-		c := &s.classes[i]
+		c := s.classes[i]
 		to := s.domain(c)
 		for from, sees := range c.seen {
 			if sees == seesNothing {

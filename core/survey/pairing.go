@@ -3,8 +3,6 @@ package survey
 import (
 	"maps"
 	"slices"
-
-	"github.com/bits-and-blooms/bitset"
 )
 
 // pairing is two territories at hand.
@@ -17,12 +15,15 @@ type pairing struct {
 	blockless bool // neither survey has such flows, but to what is not found
 	at        map[changeKey]*change
 	plain     map[[2]int32][]*change // by vectors before and after
+
+	turns  []turned // of the row at hand
+	turnAt map[[2]int32]int
 }
 
 // between compares the flows from one territory to another.
 func (c *comparer) between(from, to int) []*change {
 	a, b := &c.lands[from], &c.lands[to]
-	p := &pairing{comparer: c, from: from, to: to, at: map[changeKey]*change{}, plain: map[[2]int32][]*change{}}
+	p := &pairing{comparer: c, from: from, to: to, at: map[changeKey]*change{}, plain: map[[2]int32][]*change{}, turnAt: map[[2]int32]int{}}
 	p.old, p.new = view{c.old, c.oldVector, c.old.blockOf(a.old, b.old), a.old, b.old}, view{c.new, c.newVector, c.new.blockOf(a.new, b.new), a.new, b.new}
 	p.match()
 	switch {
@@ -52,6 +53,7 @@ func (p *pairing) match() {
 // flank is the endpoints of a territory as sources or as destinations of a pairing.
 type flank struct {
 	*pairing
+	number   int
 	land     *territory
 	old, new func(*end) int32 // the kind of one, or a token
 	axes     [2]*axis         // before and afterwards; nil where kinds cannot be compared
@@ -59,8 +61,8 @@ type flank struct {
 
 // flanks returns both sides.
 func (p *pairing) flanks() (from, to *flank) {
-	from = &flank{pairing: p, land: p.land(p.from), old: p.old.source, new: p.new.source}
-	to = &flank{pairing: p, land: p.land(p.to), old: p.old.target, new: p.new.target}
+	from = &flank{pairing: p, number: p.from, land: p.land(p.from), old: p.old.source, new: p.new.source}
+	to = &flank{pairing: p, number: p.to, land: p.land(p.to), old: p.old.target, new: p.new.target}
 	if p.samePlan {
 		from.axes = [2]*axis{&p.old.block.src, &p.new.block.src}
 		if p.to < len(p.lands)-1 { // outside, each class is a line by itself
@@ -116,7 +118,7 @@ type bundle struct {
 	stays    bool // see flank.stays
 	joints   []int32
 	size     size
-	bits     *bitset.BitSet // the joints; made when needed
+	shows    []int32 // a joint or two that make good witnesses: of two networks, if they can
 }
 
 // bundles puts joints into bundles, all or some. Joints of one kind before are of few
@@ -161,7 +163,29 @@ func (f *flank) bundles(all bool, some []int32) []bundle {
 			out[n].joints = append(out[n].joints, some[at])
 		}
 	}
+	for n := range out {
+		f.exemplify(&out[n])
+	}
 	return out
+}
+
+// exemplify finds joints of a bundle that make good witnesses: two of two networks, of
+// workloads if there are any among the first.
+func (f *flank) exemplify(b *bundle) {
+	first := b.joints[0]
+	for _, i := range b.joints[:min(len(b.joints), 64)] {
+		if f.land.joints[i].workload {
+			first = i
+			break
+		}
+	}
+	b.shows = append(b.shows, first)
+	for _, i := range b.joints[:min(len(b.joints), 64)] {
+		if f.land.joints[i].workload == f.land.joints[first].workload && !f.neighbours(f.number, first, i) {
+			b.shows = append(b.shows, i)
+			return
+		}
+	}
 }
 
 // everyPlace returns the numbers from 0 to below n.
@@ -171,17 +195,6 @@ func everyPlace(n int) []int32 {
 		out[i] = int32(i)
 	}
 	return out
-}
-
-// set returns the joints among so many.
-func (b *bundle) set(n int) *bitset.BitSet {
-	if b.bits == nil {
-		b.bits = bitset.New(uint(n))
-		for _, i := range b.joints {
-			b.bits.Set(uint(i))
-		}
-	}
-	return b.bits
 }
 
 // inside compares flows whose source is inside.
@@ -226,17 +239,6 @@ func (p *pairing) inside() {
 	if p.from == p.to {
 		l.mendAll(sources, targets)
 	}
-	if len(p.at) == 0 {
-		return
-	}
-	for i := range sources {
-		if src := &sources[i]; len(src.joints) > fewJoints {
-			src.set(len(from.land.joints)) // before several changes ask for it at once
-		}
-	}
-	for _, c := range p.at {
-		c.sources = sources
-	}
 }
 
 // alteredIn returns which stances of a kind of sources are altered, by place in
@@ -270,7 +272,36 @@ func (p *pairing) row(src *bundle, targets []*bundle, altered []bool) {
 			continue
 		}
 		if before, after := p.old.far(src.old, dst.old), p.new.far(src.new, dst.new); before != after {
-			p.add(src, dst, before, after)
+			p.turn(dst, before, after)
 		}
 	}
+	for _, t := range p.turns {
+		for _, c := range p.plainly(t.vectors[0], t.vectors[1]) {
+			c.pairs.product(src.size, t.size, 1)
+			c.reaches = append(c.reaches, reach{src, t.dsts})
+		}
+	}
+	p.turns = p.turns[:0]
+	clear(p.turnAt)
+}
+
+// turned is the destinations of a row, flows to which went from one vector to another.
+type turned struct {
+	vectors [2]int32
+	dsts    []*bundle
+	size    size
+}
+
+// turn notes a destination of the row at hand.
+func (p *pairing) turn(dst *bundle, before, after int32) {
+	key := [2]int32{before, after}
+	i, ok := p.turnAt[key]
+	if !ok {
+		i = len(p.turns)
+		p.turnAt[key] = i
+		p.turns = append(p.turns, turned{vectors: key})
+	}
+	t := &p.turns[i]
+	t.dsts = append(t.dsts, dst)
+	t.size.add(dst.size)
 }

@@ -66,7 +66,7 @@ func (w *passer) quarters(x *axis, domain, seenFrom int, key func(*Class) string
 	var out []*quarter
 	seen := map[*quarter]*bitset.BitSet{}
 	for _, n := range w.of(domain) {
-		c := &w.classes[n]
+		c := w.classes[n]
 		if c.seen[seenFrom] != seesIt {
 			continue
 		}
@@ -252,12 +252,12 @@ func (w *passer) throughGates(to int) []Passage {
 	for i := range w.gates[to] {
 		g := &w.gates[to][i]
 		for _, n := range w.inside[to] {
-			dst := &w.classes[n]
+			dst := w.classes[n]
 			if !g.open[dst.at] {
 				continue
 			}
 			for _, o := range outside {
-				w.throughGate(g, &w.classes[o], dst, found)
+				w.throughGate(g, w.classes[o], dst, found)
 			}
 		}
 	}

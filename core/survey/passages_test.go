@@ -24,7 +24,7 @@ func passagesOneByOne(s *Survey) []Passage {
 	}
 	for a := range s.classes {
 		for b := range s.classes {
-			src, dst := &s.classes[a], &s.classes[b]
+			src, dst := s.classes[a], s.classes[b]
 			s.eachStrand(a, b, func(t strand) {
 				if t.vector == 0 || !dst.Internal() && !src.Internal() {
 					return

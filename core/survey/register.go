@@ -19,8 +19,11 @@ type registrar struct {
 	seen   [][]see        // by number
 	known  map[classKey]int
 	shows  []exemplar // by class: what its example is
+	mine   []bool     // by class: it is not shared with another partition
 	owned  []bool     // by domain
 	taken  []taken
+	room   []Class // for classes to come
+	wanted int     // about how many there will be
 }
 
 // exemplar is how good the example of a class is.
@@ -43,7 +46,7 @@ type taken struct {
 func newRegistrar(p *partition, j *verdict.Judge) *registrar {
 	r := &registrar{
 		partition: p, judge: j, first: len(p.classes), setOf: make(map[string]int, len(p.sets)), spotOf: make(map[spotKey]int, len(p.spots)),
-		seenAt: map[string]int{}, known: map[classKey]int{}, shows: make([]exemplar, len(p.classes)), owned: make([]bool, len(p.inside)+1),
+		seenAt: map[string]int{}, known: map[classKey]int{}, shows: make([]exemplar, len(p.classes)), mine: make([]bool, len(p.classes)), owned: make([]bool, len(p.inside)+1),
 	}
 	for i, set := range p.sets {
 		r.setOf[keyOf(set)] = i
@@ -52,7 +55,7 @@ func newRegistrar(p *partition, j *verdict.Judge) *registrar {
 		r.spotOf[p.spots[i].spotKey] = i
 	}
 	for i := range p.classes {
-		switch c := &p.classes[i]; {
+		switch c := p.classes[i]; {
 		case len(c.Ranges) == 0:
 		case len(c.Workloads) > 0:
 			r.shows[i] = workload
@@ -61,6 +64,24 @@ func newRegistrar(p *partition, j *verdict.Judge) *registrar {
 		}
 	}
 	return r
+}
+
+// edit returns a class that may be changed.
+func (r *registrar) edit(i int) *Class {
+	if !r.mine[i] {
+		r.mine[i] = true
+		c := *r.classes[i]
+		r.classes[i] = &c
+	}
+	return r.classes[i]
+}
+
+// empty takes all endpoints out of a class.
+func (r *registrar) empty(i int) {
+	c := r.edit(i)
+	r.own(r.domain(c))
+	c.Ranges, c.Workloads, c.size, c.weight = nil, nil, size{}, 0
+	r.shows[i] = nobody
 }
 
 // own makes a domain's lists the registrar's own, so that it may change them.
@@ -93,7 +114,7 @@ func (r *registrar) know(made []*builder) {
 	}
 	numbers := map[*see]int{}
 	for _, i := range slices.Concat(r.inside...) {
-		c := &r.classes[i]
+		c := r.classes[i]
 		if !networks[c.network] {
 			continue
 		}
@@ -178,16 +199,17 @@ func (r *registrar) class(x *proto, key classKey) int {
 	if !ok {
 		i = len(r.classes)
 		r.known[key] = i
-		c := Class{spot: int(key.spot), four: x.end.Addr.Is4(), seen: r.seen[key.seen], ticket: ticket{domain: key.domain, network: key.network}}
+		c := r.fresh()
+		*c = Class{spot: int(key.spot), four: x.end.Addr.Is4(), seen: r.seen[key.seen], ticket: ticket{domain: key.domain, network: key.network}}
 		if x.end.Internal() {
 			c.set = r.local[key.domain].add(int(key.set))
 			r.inside[key.domain] = append(r.inside[key.domain], i)
 		} else {
 			r.outside = append(r.outside, i)
 		}
-		r.classes, r.shows = append(r.classes, c), append(r.shows, nobody)
+		r.classes, r.shows, r.mine = append(r.classes, c), append(r.shows, nobody), append(r.mine, true)
 	}
-	c := &r.classes[i]
+	c := r.edit(i)
 	c.size.add(x.size)
 	shows := anybody
 	if x.workload {
@@ -197,6 +219,17 @@ func (r *registrar) class(x *proto, key classKey) int {
 		c.End, r.shows[i] = x.end, shows
 	}
 	return i
+}
+
+// fresh returns memory for a class: many at once are made side by side.
+func (r *registrar) fresh() *Class {
+	if len(r.room) == 0 {
+		r.room = make([]Class, max(64, r.wanted))
+		r.wanted = 0
+	}
+	c := &r.room[0]
+	r.room = r.room[1:]
+	return c
 }
 
 // finish gives classes the ranges and workloads that were taken into them, and puts
@@ -234,7 +267,7 @@ func (r *registrar) fill() {
 		}
 	}
 	for i := range r.classes {
-		if c := &r.classes[i]; ranges[i] > 0 {
+		if c := r.classes[i]; ranges[i] > 0 {
 			pieces += len(c.Ranges) + ranges[i]
 			held += len(c.Workloads) + workloads[i]
 		}
@@ -244,7 +277,7 @@ func (r *registrar) fill() {
 		if ranges[i] == 0 {
 			continue
 		}
-		c := &r.classes[i]
+		c := r.edit(i)
 		n, m := len(c.Ranges)+ranges[i], len(c.Workloads)+workloads[i]
 		c.Ranges, allRanges = append(allRanges[:0:n], c.Ranges...), allRanges[n:]
 		c.Workloads, allWorkloads = append(allWorkloads[:0:m], c.Workloads...), allWorkloads[m:]
@@ -253,7 +286,7 @@ func (r *registrar) fill() {
 	for _, t := range r.taken {
 		for i := range t.pieces {
 			x := &t.pieces[i]
-			c := &r.classes[t.class[x.class]]
+			c := r.classes[t.class[x.class]]
 			c.Ranges = append(c.Ranges, x.Range)
 			if x.workload != paths.None {
 				c.Workloads = append(c.Workloads, int(x.workload))
@@ -262,7 +295,7 @@ func (r *registrar) fill() {
 	}
 	for i := range r.classes {
 		if ranges[i] > 0 {
-			c := &r.classes[i]
+			c := r.classes[i]
 			slices.SortFunc(c.Ranges, func(a, b Range) int { return a.From.Compare(b.From) })
 			slices.Sort(c.Workloads)
 			c.Workloads = slices.Compact(c.Workloads)
@@ -271,17 +304,23 @@ func (r *registrar) fill() {
 }
 
 // order takes the classes out of a domain in which nobody is left, and tells the
-// others their places.
+// new ones their places. The others keep theirs, but for some that fill a gap.
 func (r *registrar) order(domain int) {
-	left := slices.DeleteFunc(r.of(domain), func(n int) bool { return len(r.classes[n].Ranges) == 0 })
-	for at, n := range left {
-		r.classes[n].at = int32(at)
+	left := r.of(domain)
+	for at := 0; at < len(left); at++ {
+		for at < len(left) && len(r.classes[left[at]].Ranges) == 0 {
+			left[at] = left[len(left)-1]
+			left = left[:len(left)-1]
+		}
+		if at < len(left) && (r.mine[left[at]] || r.classes[left[at]].at != int32(at)) {
+			r.edit(left[at]).at = int32(at)
+		}
 	}
 	if domain == len(r.inside) {
 		r.outside = left
 		for _, a := range examples {
 			if c, ok := r.holding(left, a); ok {
-				r.classes[c].End = r.judge.External(a, paths.None)
+				r.edit(c).End = r.judge.External(a, paths.None)
 			}
 		}
 	} else {
@@ -293,5 +332,46 @@ func (r *registrar) order(domain int) {
 			list.classes[set] = append(list.classes[set], n)
 		}
 	}
-	r.findSpotsOf(domain)
+	r.findSpots(domain)
+}
+
+// findSpots finds the spots of a domain: those of its classes, which show them. Those that
+// were there keep their places, but for some that fill a gap.
+func (r *registrar) findSpots(domain int) {
+	seen := make([]bool, len(r.spots))
+	var fresh []int
+	known := slices.Clone(r.spotIn[domain])
+	was := make([]bool, len(r.spots))
+	for _, n := range known {
+		was[n] = true
+	}
+	for _, n := range r.of(domain) {
+		c := r.classes[n]
+		if s := &r.spots[c.spot]; !seen[c.spot] {
+			seen[c.spot] = true
+			s.one, s.other = c.End, verdict.Endpoint{}
+			if !was[c.spot] {
+				fresh = append(fresh, c.spot)
+			}
+		} else {
+			s.meet(&c.End)
+		}
+	}
+	slices.Sort(fresh)
+	known = append(known, fresh...)
+	for at := 0; at < len(known); at++ {
+		for at < len(known) && !seen[known[at]] {
+			known[at] = known[len(known)-1]
+			known = known[:len(known)-1]
+		}
+		if at < len(known) {
+			r.spots[known[at]].at = at
+		}
+	}
+	for _, n := range r.of(domain) {
+		if at := int32(r.spots[r.classes[n].spot].at); r.mine[n] || r.classes[n].spotAt != at {
+			r.edit(n).spotAt = at
+		}
+	}
+	r.spotIn[domain] = known
 }

@@ -22,7 +22,7 @@ func (s *Survey) Revise(e *estate.Estate) (*Survey, Difference) {
 	before, next := s.revised(j, &r)
 	if next != nil {
 		d := Compare(before, next)
-		next.held = s.held.after(next, &d)
+		next.held = s.held.after(&d)
 		return next, d
 	}
 	// Who is in a group may differ too: what is expected of its flows is another
@@ -64,7 +64,7 @@ func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *
 	holds := func(from, to int) bool { b := next.blocks[from][to]; return b != nil && b.holdsAny(touched) }
 	next.lookAll(&s.overview, func(from, to int) bool {
 		return (b.rebuilt[[2]int{from, to}] || b.touches(from) || b.touches(to)) && !b.sameAmounts(from, to) || from == len(s.inside) && holds(from, to)
-	}, holds)
+	}, holds, b.recounted)
 	return s, &next
 }
 
@@ -141,7 +141,7 @@ func (s *Survey) knownWays(p *partition) func(b *block, from, to int) (int32, bo
 	}
 	for _, of := range []*partition{s.partition, p} {
 		for i := range of.classes {
-			if c := &of.classes[i]; len(c.Ranges) > 0 && p.graft.moves(c.network) {
+			if c := of.classes[i]; len(c.Ranges) > 0 && p.graft.moves(c.network) {
 				at[c.spot] = -1
 			}
 		}

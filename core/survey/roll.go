@@ -54,7 +54,7 @@ func (r *rolls) fill(p *partition) {
 		n := len(classes)
 		x := roll{make([]ticket, n), make([]bulk, n), make([]bool, n)}
 		for at, i := range classes {
-			c := &p.classes[i]
+			c := p.classes[i]
 			x.tickets[at], x.members[at], x.four[at] = c.ticket, bulk{1, c.weight}, c.four
 			if c.Internal() {
 				r.seen[domains-1][to] = append(r.seen[domains-1][to], int32(at))

@@ -41,7 +41,7 @@ func (s *Survey) steadsOf() [][]*stead {
 	for segment, classes := range s.inside {
 		at := map[[2]int]*stead{}
 		for _, n := range classes {
-			c := &s.classes[n]
+			c := s.classes[n]
 			key := [2]int{c.End.Home.Network, c.spot}
 			if at[key] == nil {
 				at[key] = &stead{network: key[0], spot: c.spot, lines: map[sieveKey][]lineSize{}}
@@ -66,7 +66,7 @@ func (h *stead) on(s *Survey, x *axis, f *filter) []lineSize {
 		if !f.passes(n) {
 			continue
 		}
-		c := &s.classes[n]
+		c := s.classes[n]
 		line := x.line(&c.ticket)
 		i, ok := at[line]
 		if !ok {

@@ -21,7 +21,7 @@ func TestEveryFlowIsInExactlyOneStrand(t *testing.T) {
 		s := New(verdict.New(drawValid(t)))
 		for a := range s.classes {
 			for b := range s.classes {
-				src, dst := &s.classes[a], &s.classes[b]
+				src, dst := s.classes[a], s.classes[b]
 				held := map[int][]int{} // by publication: how often each atom
 				s.eachStrand(a, b, func(x strand) {
 					met["a strand"]++

@@ -49,7 +49,7 @@ func New(j *verdict.Judge) *Survey {
 	s.blocks = v.blocks()
 	s.gates = v.gates()
 	s.settle(space.Cut(j.Settings()))
-	s.lookAll(nil, nil, nil)
+	s.lookAll(nil, nil, nil, nil)
 	return s
 }
 
@@ -61,7 +61,7 @@ func (v *surveyor) blocks() [][]*block {
 		reached[d] = make([]bool, domains)
 	}
 	for i := range v.classes {
-		c := &v.classes[i]
+		c := v.classes[i]
 		to := v.domain(c)
 		for from, sees := range c.seen {
 			if sees == seesIt {
@@ -167,7 +167,7 @@ var unfoundCombination = combination{-1, -1}
 
 // eachStrand calls f for all strands from one class to another.
 func (s *Survey) eachStrand(a, b int, f func(strand)) {
-	src, dst := &s.classes[a], &s.classes[b]
+	src, dst := s.classes[a], s.classes[b]
 	if src.four != dst.four || alone(src, dst) {
 		return
 	}
@@ -233,7 +233,7 @@ func (s *Survey) enforced(c *ticket) int {
 // pairs returns how many pairs of addresses there are from one member to
 // another: an address does not open flows to itself.
 func (s *Survey) pairs(a, b Member) *big.Int {
-	x, y := &s.classes[a.Class], &s.classes[b.Class]
+	x, y := s.classes[a.Class], s.classes[b.Class]
 	switch {
 	case a.Only.IsValid() && b.Only.IsValid():
 		return big.NewInt(1)

@@ -65,7 +65,7 @@ func (s *Survey) verdictOf(f verdict.Flow) (verdict.Verdict, bool) {
 // named reports whether a flow's destination is an address of a class, as the flow's
 // segment sees it.
 func (s *Survey) named(class int, f verdict.Flow) bool {
-	c := &s.classes[class]
+	c := s.classes[class]
 	if f.Segment == verdict.Internet || !c.Internal() {
 		return c.holds(f.Destination)
 	}

@@ -49,7 +49,7 @@ func (s *Survey) findShown(segment int, a netip.Addr) int32 {
 		more = []int32{one}
 	}
 	for _, c := range more {
-		if x := &s.classes[c]; x.seen[segment] == seesIt && s.asSeen(x, a, segment) == a {
+		if x := s.classes[c]; x.seen[segment] == seesIt && s.asSeen(x, a, segment) == a {
 			return c
 		}
 	}
@@ -188,7 +188,7 @@ func (d *directory) enter(p *partition) {
 	d.entries = make([]entry, len(p.classes))
 	known := map[*see]int32{} // classes that are seen alike share a list
 	for i := range p.classes {
-		c := &p.classes[i]
+		c := p.classes[i]
 		var first *see
 		if len(c.seen) > 0 {
 			first = &c.seen[0]

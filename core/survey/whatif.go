@@ -306,7 +306,7 @@ func (f *faller) between(b *block) {
 	}
 }
 
-func (f *faller) classOf(g *group) *Class { return &f.classes[g.steads[0].classes[0]] }
+func (f *faller) classOf(g *group) *Class { return f.classes[g.steads[0].classes[0]] }
 
 // turn adds up what a change of effect turns between two groups.
 func (f *faller) turn(b *block, p, q *group, was, is int32, near bool) {

@@ -69,7 +69,7 @@ func (f *faller) outbound(b *block) {
 		if !moved && !f.meshed && !f.pooled {
 			continue
 		}
-		c := &f.classes[h.classes[0]]
+		c := f.classes[h.classes[0]]
 		k := key{b.src.place(&c.ticket), c.four, f.judge.Net().Anchors(c.End.Home)}
 		if groups[k] == nil {
 			groups[k] = &group{}
@@ -96,7 +96,7 @@ func (f *faller) outbound(b *block) {
 func (f *faller) turnOut(b *block, p *group, spot int, was, is int32) {
 	rows := p.on(f.Survey, &b.src, &filter{})
 	for _, n := range f.outside {
-		dst := &f.classes[n]
+		dst := f.classes[n]
 		if dst.spot != spot || dst.seen[b.from] != seesIt {
 			continue
 		}
@@ -136,7 +136,7 @@ func (f *faller) inbound(b *block) {
 				continue
 			}
 			n := f.inside[b.to][at]
-			if dst := &f.classes[n]; shut || f.meshed || f.pooled || f.moves(dst.End.Home.Network) {
+			if dst := f.classes[n]; shut || f.meshed || f.pooled || f.moves(dst.End.Home.Network) {
 				f.enterThrough(b, g, n, shut)
 			}
 		}
@@ -145,9 +145,9 @@ func (f *faller) inbound(b *block) {
 
 // enterThrough compares the flows through a publication to a class.
 func (f *faller) enterThrough(b *block, g *gate, to int, shut bool) {
-	dst := &f.classes[to]
+	dst := f.classes[to]
 	for _, n := range f.outside {
-		src := &f.classes[n]
+		src := f.classes[n]
 		if src.four != dst.four || alone(src, dst) {
 			continue
 		}

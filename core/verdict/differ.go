@@ -243,9 +243,14 @@ func (d *differ) places(affected []bool) {
 // groups select otherwise.
 func (d *differ) workloads(affected []bool) {
 	was, is := d.was.estate.Workloads, d.is.estate.Workloads
-	some := func(m *membership, i int) bool {
-		return slices.ContainsFunc(m.byKin[m.kin[i]], func(g int) bool { return affected[g] })
+	kins := func(m *membership) []bool {
+		out := make([]bool, len(m.byKin))
+		for kin, groups := range m.byKin {
+			out[kin] = slices.ContainsFunc(groups, func(g int) bool { return affected[g] })
+		}
+		return out
 	}
+	before, after := kins(d.was.members), kins(d.is.members)
 	d.revision.Workloads = renumbered(was, is, func(w *estate.Workload) string { return w.Name })
 	stays := make([]bool, len(is))
 	for i := range was {
@@ -254,7 +259,7 @@ func (d *differ) workloads(affected []bool) {
 			at = d.revision.Workloads[i]
 		}
 		if at >= 0 {
-			stays[at] = sameWorkload(&was[i], &is[at]) && !some(d.was.members, i) && !some(d.is.members, at)
+			stays[at] = sameWorkload(&was[i], &is[at]) && !before[d.was.members.kin[i]] && !after[d.is.members.kin[at]]
 		}
 		if at < 0 || !stays[at] {
 			d.was.eachAddress(i, d.touch)
@@ -268,7 +273,7 @@ func (d *differ) workloads(affected []bool) {
 }
 
 func sameWorkload(a, b *estate.Workload) bool {
-	return a == b || a.Network == b.Network && slices.Equal(a.Addresses, b.Addresses) && maps.Equal(a.Labels, b.Labels)
+	return a == b || a.Network == b.Network && slices.Equal(a.Addresses, b.Addresses) && (sameMap(a.Labels, b.Labels) || maps.Equal(a.Labels, b.Labels))
 }
 
 // eachAddress calls f for the addresses of a workload, as segments may see them.

@@ -132,7 +132,11 @@ func compile(e *estate.Estate, family *numbers, was *Judge) *Judge {
 	if was != nil && same(was.estate.Groups, e.Groups) && same(was.estate.Workloads, e.Workloads) && samePlaces(was.estate, e) {
 		j.members = was.members
 	} else {
-		j.members = newMembership(e, j.net, family)
+		var before *membership
+		if was != nil {
+			before = was.members
+		}
+		j.members = newMembership(e, j.net, family, before)
 	}
 	if was != nil && j.members == was.members && sameRuling(was.estate, e) {
 		shared := *was

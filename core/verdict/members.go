@@ -6,6 +6,7 @@ import (
 	"maps"
 	"math/bits"
 	"net/netip"
+	"reflect"
 	"slices"
 	"sync"
 
@@ -37,7 +38,8 @@ type membership struct {
 	byKin     [][]int // by set of labels: those that may hold a workload by them, see selectors.of
 
 	workloads []estate.Workload
-	kin       []int32  // by workload: the number of its set of labels
+	kin       []int32 // by workload: the number of its set of labels
+	kinLabels []map[string]string
 	holders   [][]held // by network: which workload holds an address, sorted
 }
 
@@ -47,7 +49,9 @@ type held struct {
 	workload int
 }
 
-func newMembership(e *estate.Estate, net *paths.Net, family *numbers) *membership {
+// newMembership returns the membership of an estate. What was worked out for the
+// workloads of another one of the family it takes over where they are the same.
+func newMembership(e *estate.Estate, net *paths.Net, family *numbers, was *membership) *membership {
 	m := &membership{ids: map[string]int{}, workloads: e.Workloads}
 	for _, g := range byName(e.Groups, func(g *estate.Group) string { return g.Name }) {
 		n := family.of(groupNumber, g.Name)
@@ -60,7 +64,7 @@ func newMembership(e *estate.Estate, net *paths.Net, family *numbers) *membershi
 	}
 	m.compileForest()
 	m.compileSelections(e, net)
-	m.compileWorkloads(e, net)
+	m.compileWorkloads(e, net, was)
 	return m
 }
 
@@ -169,26 +173,42 @@ func parseSelector(text string) (estate.Selector, bool) {
 }
 
 // compileWorkloads finds the groups of each workload, and who holds which address.
-func (m *membership) compileWorkloads(e *estate.Estate, net *paths.Net) {
+func (m *membership) compileWorkloads(e *estate.Estate, net *paths.Net, was *membership) {
 	var wait sync.WaitGroup
-	wait.Go(func() { m.compileKin(e.Workloads) })
+	wait.Go(func() { m.compileKin(e.Workloads, was) })
 	m.compileHolders(e.Workloads, net)
 	wait.Wait()
 }
 
 // compileKin finds the groups of workloads, once for each set of labels: what it
 // costs follows the number of those, not of workloads.
-func (m *membership) compileKin(workloads []estate.Workload) {
+func (m *membership) compileKin(workloads []estate.Workload, was *membership) {
 	selectors := m.workloadSelectors()
 	m.kin = make([]int32, len(workloads))
 	known := kinship{seed: maphash.MakeSeed(), at: map[uint64][]int32{}}
-	for i := range workloads {
-		m.kin[i] = known.of(workloads[i].Labels)
+	if was == nil || len(was.kinLabels) > 2*len(workloads)+1000 { // most of them are nobody's any more
+		was = &membership{}
 	}
-	m.byKin = make([][]int, len(known.labels))
+	for _, labels := range was.kinLabels {
+		known.of(labels)
+	}
+	for i := range workloads {
+		if i < len(was.workloads) && sameMap(was.workloads[i].Labels, workloads[i].Labels) {
+			m.kin[i] = was.kin[i]
+		} else {
+			m.kin[i] = known.of(workloads[i].Labels)
+		}
+	}
+	m.kinLabels, m.byKin = known.labels, make([][]int, len(known.labels))
 	for kin, labels := range known.labels {
 		m.byKin[kin] = selectors.of(labels)
 	}
+}
+
+// sameMap reports whether two maps are one and the same: a quick yes, where asking
+// what is in them would be slow.
+func sameMap(a, b map[string]string) bool {
+	return len(a) == len(b) && reflect.ValueOf(a).Pointer() == reflect.ValueOf(b).Pointer()
 }
 
 // compileHolders finds, for each network, which workload holds an address.
