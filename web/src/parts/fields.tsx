@@ -52,3 +52,28 @@ export function Label({ name, value, hand }: { name: string; value: string; hand
     </span>
   );
 }
+
+type ChoiceProps = {
+  label: string;
+  value: string;
+  options: readonly (readonly [string, string])[];
+  onChange: (value: string) => void;
+};
+
+/** One of a few, by name. */
+export function Choice({ label, value, options, onChange }: ChoiceProps) {
+  return (
+    <select
+      aria-label={label}
+      value={value}
+      onChange={(event) => onChange(event.target.value)}
+      className="max-w-[17rem] rounded border border-line bg-paper px-1.5 py-0.5 text-[13px]"
+    >
+      {options.map(([v, words]) => (
+        <option key={v} value={v}>
+          {words}
+        </option>
+      ))}
+    </select>
+  );
+}

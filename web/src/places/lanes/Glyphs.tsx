@@ -1,4 +1,4 @@
-import type { State } from "./layout";
+import type { State } from "./estate";
 
 /** What kind of network it is, by shape. */
 export function KindGlyph({ kind }: { kind: string }) {

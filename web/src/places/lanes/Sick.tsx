@@ -3,9 +3,10 @@ import type { Schemas } from "../../api/client";
 import { useAddress } from "../../frame/address";
 import { ThingLink } from "../../parts/ThingLink";
 import { counted } from "../../parts/wording";
-import { attachState, details, segmentsOf } from "./layout";
-import type { Detail, Estate, Plan, Told } from "./layout";
-import type { At } from "./Plane";
+import { attachState, segmentsOf } from "./estate";
+import { details } from "./plane/layout";
+import type { Detail, Plan, At } from "./plane/layout";
+import type { Estate, Told } from "./estate";
 import { Undo } from "./Undo";
 
 interface Trouble {

@@ -1,7 +1,7 @@
 import { counted } from "../../parts/wording";
 import { KindGlyph } from "./Glyphs";
-import { dragged } from "./CellView";
-import type { Network } from "./layout";
+import { dragged } from "./plane/CellView";
+import type { Network } from "./estate";
 import { useAddress } from "../../frame/address";
 
 /** How many networks the tray shows before it counts the rest. */

@@ -1,9 +1,10 @@
 import { describe, expect, it } from "vitest";
 import type { Schemas } from "../../api/client";
-import { attachState, cellKey, fitting, layout } from "./layout";
-import type { Estate, Network, Told } from "./layout";
-import { chosenBy, editsOf as manyEdits } from "./GroupSheet";
-import { dropped, editsOf, placed } from "./placing";
+import { attachState } from "./estate";
+import { cellKey, fitting, layout } from "./plane/layout";
+import type { Estate, Network, Told } from "./estate";
+import { chosenBy, editsOf as manyEdits } from "./sheets/GroupSheet";
+import { dropped, editsOf, placed } from "./sheets/placing";
 
 const attach = (hub: string, more: Partial<Schemas["LaneAttach"]> = {}) => ({
   hub,

@@ -1,4 +1,4 @@
-import { KindGlyph, StateGlyph } from "./Glyphs";
+import { KindGlyph, StateGlyph } from "../Glyphs";
 import type { Detail } from "./layout";
 
 const kinds = [

@@ -4,14 +4,10 @@ import { Drawing } from "./Drawing";
 import { CellView } from "./CellView";
 import { HubHeads, LaneHeads } from "./Heads";
 import { cellKey, node } from "./layout";
-import type { Plan, Told } from "./layout";
+import type { At, Plan } from "./layout";
+import type { Told } from "../estate";
 import type { Course, Point } from "./course";
 import { useWindow } from "./useWindow";
-
-export interface At {
-  lane: number;
-  column: number;
-}
 
 type Props = {
   plan: Plan;

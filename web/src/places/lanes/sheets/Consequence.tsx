@@ -1,12 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { ApiProblem } from "../../api/client";
-import type { Schemas } from "../../api/client";
-import { estateQuery, everything, postWiring, wiringQuery } from "../../api/queries";
-import type { WiringEdit } from "../../api/queries";
-import { Button } from "../../parts/fields";
-import { FlowsThatChange } from "../../parts/FlowsThatChange";
-import { useDebounced } from "../../parts/useDebounced";
-import { counted } from "../../parts/wording";
+import { ApiProblem } from "../../../api/client";
+import type { Schemas } from "../../../api/client";
+import { estateQuery, everything, postWiring, wiringQuery } from "../../../api/queries";
+import type { WiringEdit } from "../../../api/queries";
+import { Button } from "../../../parts/fields";
+import { FlowsThatChange } from "../../../parts/FlowsThatChange";
+import { useDebounced } from "../../../parts/useDebounced";
+import { counted } from "../../../parts/wording";
 
 interface Props {
   edits: WiringEdit[];

@@ -1,8 +1,9 @@
 import { Fragment } from "react";
-import { counted } from "../../parts/wording";
-import { StateGlyph } from "./Glyphs";
+import { counted } from "../../../parts/wording";
+import { StateGlyph } from "../Glyphs";
 import { node, trackTop } from "./layout";
-import type { Plan, Told, Track } from "./layout";
+import type { Plan, Track } from "./layout";
+import type { Told } from "../estate";
 import type { Window } from "./useWindow";
 
 /** The hubs across the top, and the links between them on tracks above. */

@@ -1,14 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import type { Schemas } from "../../api/client";
-import { sessionsQuery } from "../../api/queries";
-import type { WiringEdit } from "../../api/queries";
-import { Button } from "../../parts/fields";
-import { counted, grouped } from "../../parts/wording";
+import type { Schemas } from "../../../api/client";
+import { sessionsQuery } from "../../../api/queries";
+import type { WiringEdit } from "../../../api/queries";
+import { Button, Choice } from "../../../parts/fields";
+import { counted, grouped } from "../../../parts/wording";
 import { Consequence } from "./Consequence";
-import { StateGlyph } from "./Glyphs";
-import type { Estate, Network } from "./layout";
-import { Choice } from "./NetworkSheet";
+import { StateGlyph } from "../Glyphs";
+import type { Estate, Network } from "../estate";
 import { Part } from "./Sheet";
 
 type Session = Schemas["SessionView"];

@@ -1,5 +1,5 @@
-import type { WiringEdit } from "../../api/queries";
-import type { Network } from "./layout";
+import type { WiringEdit } from "../../../api/queries";
+import type { Network } from "../estate";
 
 /** Where a network is to be: which segment holds each subnet, as what, and the hubs it is attached to. */
 export interface Placing {

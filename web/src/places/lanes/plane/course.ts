@@ -1,4 +1,4 @@
-import type { Schemas } from "../../api/client";
+import type { Schemas } from "../../../api/client";
 import { cellKey, gateX, node } from "./layout";
 import type { Plan } from "./layout";
 

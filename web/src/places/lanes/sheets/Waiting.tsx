@@ -1,7 +1,7 @@
 import { useState } from "react";
-import type { Schemas } from "../../api/client";
-import type { WiringEdit } from "../../api/queries";
-import { ThingLink } from "../../parts/ThingLink";
+import type { Schemas } from "../../../api/client";
+import type { WiringEdit } from "../../../api/queries";
+import { ThingLink } from "../../../parts/ThingLink";
 import { Consequence } from "./Consequence";
 import { Part } from "./Sheet";
 

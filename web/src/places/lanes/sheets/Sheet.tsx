@@ -1,6 +1,6 @@
 import { X } from "lucide-react";
 import type { ReactNode } from "react";
-import { useAddress } from "../../frame/address";
+import { useAddress } from "../../../frame/address";
 
 /** What stands beside the plane: one thing that was picked there. */
 export function Sheet({

@@ -1,13 +1,16 @@
-import type { Schemas } from "../../api/client";
-
-export type Estate = Schemas["Lanes"];
-export type Network = Schemas["LaneNetwork"];
-export type Attach = Schemas["LaneAttach"];
-export type Gate = Schemas["Gate"];
+import type { Schemas } from "../../../api/client";
+import { attachState, segmentsOf } from "../estate";
+import type { Attach, Estate, Gate, Network, Told } from "../estate";
 
 /** How much is drawn of each network: from a number for many, to every one by name. */
 export const details = ["far", "counts", "names", "all"] as const;
 export type Detail = (typeof details)[number];
+
+/** A place of the plane: where a lane and a column cross. */
+export interface At {
+  lane: number;
+  column: number;
+}
 
 /** Sizes in pixels. Text never gets smaller than it can be read: what has no room is folded. */
 interface Sizes {
@@ -29,9 +32,6 @@ const sizes: Record<Detail, Sizes> = {
   names: { column: 196, side: 150, rail: 24, below: 14, chip: 26, lane: 64, most: 6 },
   all: { column: 196, side: 150, rail: 24, below: 14, chip: 26, lane: 64, most: Infinity },
 };
-
-/** What a link, a hub or an attachment is like. */
-export type State = "up" | "down" | "waiting";
 
 /** A network where it is attached, in one of its segments. */
 export interface Chip {
@@ -118,24 +118,6 @@ export interface Plan {
 }
 
 export const cellKey = (lane: number, column: number) => `${lane}:${column}`;
-
-/** The states that accounts told last, by kind and name. */
-export type Told = Map<string, { state: State; why: string }>;
-
-/** The state of an attachment: as the estate has it, or worse, as its account says. */
-export function attachState(told: Told, n: Network, a: Attach | null): { state: State; why: string } {
-  if (!a) return { state: "up", why: "" };
-  const uplink = told.get(`uplink:${n.name}`);
-  if (a.state === "down") return { state: "down", why: uplink?.why || a.why };
-  if (uplink && uplink.state !== "up") return uplink;
-  return { state: "up", why: "" };
-}
-
-/** The segments that hold some of a network. */
-export function segmentsOf(n: Network): string[] {
-  const all = n.subnets.length > 0 ? n.subnets.map((s) => s.segment) : [n.segment];
-  return [...new Set(all)].filter((s) => s !== "");
-}
 
 /** How much of an estate can be drawn so that it is legible at once. */
 export function fitting(e: Estate, width: number): Detail {

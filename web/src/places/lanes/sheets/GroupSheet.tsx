@@ -1,11 +1,11 @@
 import { useMemo, useState } from "react";
-import type { WiringEdit } from "../../api/queries";
-import { useAddress } from "../../frame/address";
-import { counted } from "../../parts/wording";
+import type { WiringEdit } from "../../../api/queries";
+import { useAddress } from "../../../frame/address";
+import { counted } from "../../../parts/wording";
 import { Consequence } from "./Consequence";
-import { Choice } from "./NetworkSheet";
-import { segmentsOf } from "./layout";
-import type { Estate, Network } from "./layout";
+import { Choice } from "../../../parts/fields";
+import { segmentsOf } from "../estate";
+import type { Estate, Network } from "../estate";
 import { Part, Sheet } from "./Sheet";
 
 /** Networks chosen by their labels, or those that wait for a place, to be placed alike. */

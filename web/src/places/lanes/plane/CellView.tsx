@@ -1,9 +1,10 @@
 import { memo } from "react";
 import type { DragEvent } from "react";
-import { KindGlyph, StateGlyph } from "./Glyphs";
-import { attachState, cellKey } from "./layout";
-import type { Chip, Plan, Told } from "./layout";
-import type { At } from "./Plane";
+import { KindGlyph, StateGlyph } from "../Glyphs";
+import { attachState } from "../estate";
+import { cellKey } from "./layout";
+import type { Chip, Plan, At } from "./layout";
+import type { Told } from "../estate";
 
 type Props = {
   plan: Plan;

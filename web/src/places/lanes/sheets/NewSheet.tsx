@@ -1,12 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
-import { accountsQuery } from "../../api/queries";
-import type { WiringEdit } from "../../api/queries";
-import { useAddress } from "../../frame/address";
-import { Field } from "../../parts/fields";
+import { accountsQuery } from "../../../api/queries";
+import type { WiringEdit } from "../../../api/queries";
+import { useAddress } from "../../../frame/address";
+import { Field, Choice } from "../../../parts/fields";
 import { Consequence } from "./Consequence";
-import { Choice } from "./NetworkSheet";
-import type { Estate } from "./layout";
+import type { Estate } from "../estate";
 import { Part, Sheet } from "./Sheet";
 
 /** A new segment or hub, and those that may go. */

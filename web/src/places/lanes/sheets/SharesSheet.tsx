@@ -1,13 +1,12 @@
 import { useState } from "react";
 import { Link, useLocation } from "react-router";
-import type { Schemas } from "../../api/client";
-import type { WiringEdit } from "../../api/queries";
-import { Button } from "../../parts/fields";
-import { placeOf } from "../../parts/ThingLink";
-import { counted } from "../../parts/wording";
+import type { Schemas } from "../../../api/client";
+import type { WiringEdit } from "../../../api/queries";
+import { Button, Choice } from "../../../parts/fields";
+import { placeOf } from "../../../parts/ThingLink";
+import { counted } from "../../../parts/wording";
 import { Consequence } from "./Consequence";
-import type { Estate } from "./layout";
-import { Choice } from "./NetworkSheet";
+import type { Estate } from "../estate";
 import { Sheet } from "./Sheet";
 
 type Share = Schemas["LaneShare"];

@@ -1,11 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import type { Schemas } from "../../api/client";
-import { routesQuery } from "../../api/queries";
-import { useAddress } from "../../frame/address";
-import { ThingLink } from "../../parts/ThingLink";
-import { useDebounced } from "../../parts/useDebounced";
-import { counted } from "../../parts/wording";
+import type { Schemas } from "../../../api/client";
+import { routesQuery } from "../../../api/queries";
+import { useAddress } from "../../../frame/address";
+import { ThingLink } from "../../../parts/ThingLink";
+import { useDebounced } from "../../../parts/useDebounced";
+import { counted } from "../../../parts/wording";
 import { Consequence } from "./Consequence";
 import { Part, Sheet } from "./Sheet";
 import { Waiting } from "./Waiting";

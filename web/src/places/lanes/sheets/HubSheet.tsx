@@ -1,10 +1,9 @@
 import { useState } from "react";
-import type { WiringEdit } from "../../api/queries";
-import { Button } from "../../parts/fields";
-import { counted } from "../../parts/wording";
+import type { WiringEdit } from "../../../api/queries";
+import { Button, Choice } from "../../../parts/fields";
+import { counted } from "../../../parts/wording";
 import { Consequence } from "./Consequence";
-import type { Estate, Told } from "./layout";
-import { Choice } from "./NetworkSheet";
+import type { Estate, Told } from "../estate";
 import { Listening } from "./Routers";
 import { Part, Sheet } from "./Sheet";
 

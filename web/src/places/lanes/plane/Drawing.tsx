@@ -1,7 +1,9 @@
 import { memo } from "react";
 import type { Course, Point } from "./course";
-import { attachState, bridgeLeft, cellKey, chipInset, gateX, node } from "./layout";
-import type { Bridge, Cell, Plan, Told } from "./layout";
+import { attachState } from "../estate";
+import { bridgeLeft, cellKey, chipInset, gateX, node } from "./layout";
+import type { Bridge, Cell, Plan } from "./layout";
+import type { Told } from "../estate";
 import type { Window } from "./useWindow";
 
 type Props = {

@@ -1,0 +1,149 @@
+import { useState } from "react";
+import type { WiringEdit } from "../../../api/queries";
+import { Choice } from "../../../parts/fields";
+import { ThingLink } from "../../../parts/ThingLink";
+import { useAddress } from "../../../frame/address";
+import { Attachments } from "./Attachments";
+import { Announced, Filter } from "./Carried";
+import { Consequence } from "./Consequence";
+import type { Estate, Network, Told } from "../estate";
+import { dropped, editsOf, placed } from "./placing";
+import type { Placing } from "./placing";
+import { Routers } from "./Routers";
+import { RouteTable } from "./RoutesSheet";
+import { Part, Sheet } from "./Sheet";
+
+/** A network: where it lives, where it is attached and how that is, and its routes; all of it can be changed here. */
+export function NetworkSheet({ estate, told, network }: { estate: Estate; told: Told; network: Network }) {
+  const { params, change } = useAddress();
+  const into = params.get("into");
+  const onto = params.get("onto");
+  const start =
+    into && onto
+      ? dropped(network, into, onto, {
+          segment: params.get("from-lane") ?? "",
+          hub: params.get("from-hub") ?? "",
+        })
+      : placed(network);
+  const [draft, setDraft] = useState<Placing>(start);
+  const [besides, setBesides] = useState<WiringEdit[]>([]); // of shares: what keeps what is placed here apart
+  const edits = [...editsOf(network, draft), ...besides];
+  const segments = [...estate.segments].sort((a, b) => (a.name < b.name ? -1 : 1));
+  const peers = estate.peerings.filter((p) => p.between.includes(network.name));
+  const done = () => change({ into: null, onto: null, "from-lane": null, "from-hub": null }, true);
+  return (
+    <Sheet
+      title={network.name}
+      under={
+        <>
+          {network.kind} · {network.account || "no account"}
+          {network.region && ` · ${network.region}`} ·{" "}
+          <ThingLink thing={{ kind: "network", name: network.name }} plain />
+        </>
+      }
+    >
+      <Part title="Lives in">
+        <table className="w-full text-[13px]">
+          <tbody>
+            {Object.keys(draft.segments).map((name) => (
+              <tr key={name}>
+                <td className="py-0.5 pr-2">{name || "what it announces"}</td>
+                <td className="pr-2 font-mono text-xs text-soft">
+                  {network.subnets.find((s) => s.name === name)?.prefix}
+                  {draft.outside[name] && (
+                    <span className="block text-ink">
+                      seen as {draft.outside[name]}{" "}
+                      <button
+                        className="font-sans text-soft hover:text-denied"
+                        aria-label={`Do not translate ${name}`}
+                        onClick={() => setDraft({ ...draft, outside: { ...draft.outside, [name]: "" } })}
+                      >
+                        no longer
+                      </button>
+                    </span>
+                  )}
+                </td>
+                <td className="text-right">
+                  <Choice
+                    label={`Segment of ${name || network.name}`}
+                    value={draft.segments[name] ?? ""}
+                    options={[["", "no segment"], ...segments.map((s) => [s.name, s.name] as const)]}
+                    onChange={(s) => setDraft({ ...draft, segments: { ...draft.segments, [name]: s } })}
+                  />
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </Part>
+      <Part title="Attached to">
+        <Attachments estate={estate} told={told} network={network} draft={draft} onChange={setDraft} />
+        {peers.map((p) => (
+          <PeeringLine key={p.between.join()} peering={p} network={network} />
+        ))}
+      </Part>
+      {edits.length > 0 && (
+        <Part title="What this changes">
+          <Consequence
+            edits={edits}
+            verb={network.at.length === 0 ? "Place it" : "Change it"}
+            onDone={done}
+            onWay={(way) => {
+              const outside = { ...draft.outside };
+              for (const e of way.edits) {
+                const subnet = network.subnets.find((s) => s.prefix === e.prefix);
+                if (subnet && e.outside && e.network === network.name) outside[subnet.name] = e.outside;
+              }
+              setDraft({ ...draft, outside });
+              setBesides([...besides, ...way.edits.filter((e) => e.op === "show")]);
+            }}
+          />
+        </Part>
+      )}
+      {network.at.length > 0 && <Announced estate={estate} network={network} />}
+      {network.at.length > 0 && <Routers estate={estate} network={network} />}
+      {network.at.length > 0 && (
+        <Part title="Carries">
+          {network.at.map((a) => (
+            <Filter key={a.hub} network={network} attach={a} />
+          ))}
+        </Part>
+      )}
+      <Part title="Its routes">
+        <RouteTable of={{ network: network.name }} />
+      </Part>
+    </Sheet>
+  );
+}
+
+/** A peering, and whether either lets the other use its hub. */
+function PeeringLine({ peering, network }: { peering: Estate["peerings"][number]; network: Network }) {
+  const { change } = useAddress();
+  const [edits, setEdits] = useState<WiringEdit[]>([]);
+  const other = peering.between.find((b) => b !== network.name) ?? "";
+  const offers = peering.offersHub === network.name;
+  return (
+    <div className="pt-1 text-[13px]">
+      Peered with{" "}
+      <button className="hover:text-accent hover:underline" onClick={() => change({ net: other })}>
+        {other}
+      </button>
+      <span className="text-soft">
+        {peering.offersHub === "" && ", neither may use the other's hub "}
+        {offers && ", which may use its hub "}
+        {peering.offersHub === other && ", whose hub it may use "}
+      </span>
+      {(offers || (peering.offersHub === "" && network.at.length > 0)) && (
+        <button
+          className="text-accent hover:underline"
+          onClick={() =>
+            setEdits([{ op: offers ? "refuse-hub" : "offer-hub", network: network.name, other }])
+          }
+        >
+          {offers ? "no longer" : "let it"}
+        </button>
+      )}
+      <Consequence edits={edits} verb="Do it" onDone={() => setEdits([])} />
+    </div>
+  );
+}
