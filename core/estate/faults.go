@@ -323,7 +323,11 @@ func (c *checker) end(of Ref, e End, path string, i int) {
 }
 
 func (c *checker) services(of Ref, refs []ServiceRef, path string, args ...any) {
+	known := c.names[KindService]
 	for k, s := range refs {
+		if _, ok := known[s.Name]; ok {
+			continue // as nearly always
+		}
 		c.need(of, KindService, s.Name, path+".services[%d]", append(slices.Clone(args), k)...)
 	}
 }

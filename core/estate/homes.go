@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"sync"
 
 	"go4.org/netipx"
 )
@@ -15,11 +16,14 @@ type claim struct {
 	prefix  netip.Prefix
 	subnet  bool
 	static  bool
-	path    string
+	form    string // of its path, with two numbers
+	at      [2]int
 	ref     Ref
 
 	translated bool
 }
+
+func (c *claim) path() string { return fmt.Sprintf(c.form, c.at[0], c.at[1]) }
 
 // homes reports F2, overlapping homes in one segment, and F8, overlapping
 // subnets in one network. Each overlapping pair is reported once.
@@ -41,7 +45,7 @@ func (c *checker) homes() {
 		var own []claim
 		for j := range n.Subnets {
 			s := &n.Subnets[j]
-			cl := claim{n.Name, s.Prefix, true, false, fmt.Sprintf("networks[%d].subnets[%d].prefix", i, j), Ref{KindSubnet, n.Name + "/" + s.Name}, false}
+			cl := claim{n.Name, s.Prefix, true, false, "networks[%d].subnets[%d].prefix", [2]int{i, j}, Ref{KindSubnet, n.Name + "/" + s.Name}, false}
 			own = append(own, cl)
 			if shown, ok := Shown(translated[n.Name], n.SegmentOf(s), s.Prefix); ok {
 				cl.prefix, cl.translated = shown, true
@@ -50,38 +54,38 @@ func (c *checker) homes() {
 		}
 		eachOverlap(own, func(a, b claim) {
 			c.add(OverlapInside, []Ref{b.ref, a.ref}, "give one of them another prefix",
-				fmt.Sprintf("subnets %s (%s) and %s (%s) of one network overlap", a.ref.Name, a.prefix, b.ref.Name, b.prefix), "%s", b.path)
+				fmt.Sprintf("subnets %s (%s) and %s (%s) of one network overlap", a.ref.Name, a.prefix, b.ref.Name, b.prefix), "%s", b.path())
 		})
 	}
 	for i, a := range c.e.Attachments {
 		of := Ref{KindAttachment, a.Network + "@" + a.Hub}
 		for j, s := range a.Static {
-			put(s.Segment, claim{a.Network, s.Prefix, false, true, fmt.Sprintf("attachments[%d].static[%d].prefix", i, j), of, false})
+			put(s.Segment, claim{a.Network, s.Prefix, false, true, "attachments[%d].static[%d].prefix", [2]int{i, j}, of, false})
 		}
 		for j, l := range a.Learned {
 			if l.Claims() {
-				put(l.Segment, claim{a.Network, l.Prefix, false, false, fmt.Sprintf("attachments[%d].learned[%d].prefix", i, j), of, false})
+				put(l.Segment, claim{a.Network, l.Prefix, false, false, "attachments[%d].learned[%d].prefix", [2]int{i, j}, of, false})
 			}
 		}
 	}
 	for _, segment := range segments {
 		claims := bySegment[segment]
-		subnets := subnetSet(claims)
+		subnets := sync.OnceValue(func() *netipx.IPSet { return subnetSet(claims) })
 		eachOverlap(claims, func(a, b claim) {
 			if a.network == b.network && a.subnet && b.subnet && (a.translated || b.translated) {
 				c.add(BadTranslation, []Ref{b.ref, a.ref}, "translate to addresses that the network does not have there",
-					fmt.Sprintf("in segment %s, %s and %s of one network would both be seen as %s", segment, a.ref, b.ref, b.prefix), "%s", b.path)
+					fmt.Sprintf("in segment %s, %s and %s of one network would both be seen as %s", segment, a.ref, b.ref, b.prefix), "%s", b.path())
 			}
 			if c.overlapIsFault(a, b, subnets) {
 				c.add(Overlap, []Ref{b.ref, a.ref}, "move one to another segment, give it another prefix, translate it, or withdraw the route",
-					fmt.Sprintf("in segment %s, %s (%s) and %s (%s) both claim the same addresses", segment, a.ref, a.prefix, b.ref, b.prefix), "%s", b.path)
+					fmt.Sprintf("in segment %s, %s (%s) and %s (%s) both claim the same addresses", segment, a.ref, a.prefix, b.ref, b.prefix), "%s", b.path())
 			}
 		})
 	}
 }
 
 // overlapIsFault decides F2 for two overlapping claims of one segment.
-func (c *checker) overlapIsFault(a, b claim, subnets *netipx.IPSet) bool {
+func (c *checker) overlapIsFault(a, b claim, subnets func() *netipx.IPSet) bool {
 	switch {
 	case a.network == b.network:
 		return false
@@ -93,7 +97,7 @@ func (c *checker) overlapIsFault(a, b claim, subnets *netipx.IPSet) bool {
 		if b.prefix.Bits() > narrow.Bits() {
 			narrow = b.prefix
 		}
-		return !subnets.ContainsPrefix(narrow)
+		return !subnets().ContainsPrefix(narrow)
 	}
 	bearer, home := a, b
 	if a.subnet {

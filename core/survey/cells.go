@@ -106,7 +106,6 @@ func (d *Difference) Nodes(open func(segment string) bool) []Node {
 
 // compareNodes orders nodes as the board does.
 func compareNodes(a, b Node) int {
-	rank := map[NodeKind]int{NodeSegment: 0, NodeGroup: 1, NodeRest: 2}
 	if (a.Kind == NodeInternet) != (b.Kind == NodeInternet) {
 		if a.Kind == NodeInternet {
 			return 1
@@ -116,8 +115,18 @@ func compareNodes(a, b Node) int {
 	if d := strings.Compare(a.Segment, b.Segment); d != 0 {
 		return d
 	}
-	if d := rank[a.Kind] - rank[b.Kind]; d != 0 {
+	if d := rankOf(a.Kind) - rankOf(b.Kind); d != 0 {
 		return d
 	}
 	return strings.Compare(a.Group, b.Group)
+}
+
+func rankOf(k NodeKind) int {
+	switch k {
+	case NodeGroup:
+		return 1
+	case NodeRest:
+		return 2
+	}
+	return 0
 }

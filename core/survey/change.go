@@ -9,7 +9,6 @@ import (
 
 	"github.com/bits-and-blooms/bitset"
 
-	"bivium/core/space"
 	"bivium/core/verdict"
 )
 
@@ -30,11 +29,8 @@ type change struct {
 	patches []patch
 }
 
-// reach is what one bundle of sources reaches in a change.
-type reach struct {
-	src  *bundle
-	dsts []*bundle // shared with other changes
-}
+// reach is sources each of which reaches each of some destinations in a change.
+type reach struct{ srcs, dsts []*bundle } // shared with other changes
 
 // change returns the change that a delta of flows through a publication belongs to.
 func (p *pairing) change(publication string, d delta) *change {
@@ -100,7 +96,7 @@ func (c *change) subtract(n *big.Int) {
 // finish returns the changes in order.
 func (c *comparer) finish() []Change {
 	var jobs []func()
-	services := newUnions(c.old.atoms)
+	services := c.old.unions
 	for _, x := range c.changes {
 		x.Pairs = new(big.Int)
 		if x.pairs.sum(x.Pairs); x.Pairs.Sign() > 0 {
@@ -137,31 +133,6 @@ func (c *comparer) finish() []Change {
 	return out
 }
 
-// unions keeps the services of sets of atoms, of which changes have few.
-type unions struct {
-	atoms *space.Atoms
-	mu    sync.Mutex
-	known map[string]space.Services
-}
-
-func newUnions(atoms *space.Atoms) *unions {
-	return &unions{atoms: atoms, known: map[string]space.Services{}}
-}
-
-func (u *unions) of(set *bitset.BitSet) space.Services {
-	key := bitsKey(set)
-	u.mu.Lock()
-	services, ok := u.known[key]
-	u.mu.Unlock()
-	if !ok {
-		services = u.atoms.Union(set)
-		u.mu.Lock()
-		u.known[key] = services
-		u.mu.Unlock()
-	}
-	return services
-}
-
 // sets returns the flows of the change, as destinations that the same sources reach.
 func (c *Change) sets() []patch {
 	c.gathered.once.Do(c.gathered.patch)
@@ -185,7 +156,7 @@ func (c *change) patch() {
 	reached := map[*bundle][]*bundle{} // by destination: the sources
 	for _, r := range c.reaches {
 		for _, dst := range r.dsts {
-			reached[dst] = append(reached[dst], r.src)
+			reached[dst] = append(reached[dst], r.srcs...)
 		}
 	}
 	said := func(list []*bundle) *bitset.BitSet {
@@ -262,16 +233,11 @@ func (c *change) exemplify() {
 		c.Witness.Segment = verdict.Internet
 	}
 	for _, r := range c.reaches { // first without making the sets
-		for _, dst := range r.dsts {
-			for _, i := range r.src.shows {
-				for _, k := range dst.shows {
-					if c.amends == nil || !c.comparer.neighbours(c.at[0], i, k) {
-						c.show(i, k)
-					}
+		for _, src := range r.srcs {
+			for _, dst := range r.dsts {
+				if c.showOf(src, dst); c.told == best {
+					return
 				}
-			}
-			if c.told == best {
-				return
 			}
 		}
 	}
@@ -288,6 +254,18 @@ func (c *change) exemplify() {
 			}
 			if c.told > 1 && i > 64 {
 				return
+			}
+		}
+	}
+}
+
+// showOf keeps a flow between two bundles, if it is a better witness and they say
+// what is so of it.
+func (c *change) showOf(src, dst *bundle) {
+	for _, i := range src.shows {
+		for _, k := range dst.shows {
+			if c.amends == nil || !c.comparer.neighbours(c.at[0], i, k) {
+				c.show(i, k)
 			}
 		}
 	}
@@ -322,7 +300,9 @@ func (c *comparer) neighbours(land int, i, k int32) bool {
 // looks at bundles, and at parts of them.
 func (c *Change) mayReach(from, to *grip) bool {
 	x := c.gathered
-	if slices.ContainsFunc(x.reaches, func(r reach) bool { return from.meets(r.src) && slices.ContainsFunc(r.dsts, to.meets) }) {
+	if slices.ContainsFunc(x.reaches, func(r reach) bool {
+		return slices.ContainsFunc(r.srcs, from.meets) && slices.ContainsFunc(r.dsts, to.meets)
+	}) {
 		return true
 	}
 	for d, amends := range x.amends {

@@ -239,6 +239,12 @@ func (c *comparer) touched(t *territory) bool {
 	return c.old.id != c.new.id && (c.graft == nil || c.graft.domains[t.new])
 }
 
+// alters reports whether a territory has other endpoints in the surveys, or such that
+// enforce verdicts in one of them alone.
+func (c *comparer) alters(t *territory) bool {
+	return c.old.id != c.new.id && (c.graft == nil || c.graft.altered[t.new] || c.graft.domains[t.new] && slices.Contains(c.graft.turned, true))
+}
+
 func (s *Survey) blockOf(from, to int) *block {
 	if from < 0 || to < 0 {
 		return nil

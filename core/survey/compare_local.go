@@ -22,11 +22,16 @@ type locals struct {
 	// By source: whether its local flows may fare otherwise than bundles tell; else only
 	// those to destinations that do not stay may.
 	disturbed []bool
+	anywhere  bool // some of those stay
 }
 
 // mendAll mends the flows between all bundles.
 func (l *locals) mendAll(sources, targets []bundle) {
-	from, to := l.subsOf(sources), l.subsOf(targets)
+	var nets [2]map[int32]bool
+	if !l.anywhere { // only in networks that have some who do not stay, there is anything to mend
+		nets = l.netsOfMovers(sources, targets)
+	}
+	from, to := l.subsOf(sources, nets), l.subsOf(targets, nets)
 	var byNet [2]map[int32][]*sub
 	for k := range byNet {
 		byNet[k] = map[int32][]*sub{}
@@ -51,15 +56,38 @@ func (l *locals) mendAll(sources, targets []bundle) {
 	}
 }
 
-// subsOf returns the joints of bundles by network.
-func (l *locals) subsOf(bundles []bundle) []*sub {
-	joints := l.land(l.from).joints
-	net := func(s *Survey, class int) int32 {
-		if class < 0 {
-			return -1
-		}
-		return s.classes[class].network
+// netOf returns the network of a class of a survey, -1 for no class.
+func netOf(s *Survey, class int) int32 {
+	if class < 0 {
+		return -1
 	}
+	return s.classes[class].network
+}
+
+// netsOfMovers returns the networks, before and afterwards, of joints that do not stay.
+func (l *locals) netsOfMovers(sides ...[]bundle) [2]map[int32]bool {
+	out := [2]map[int32]bool{{}, {}}
+	joints := l.land(l.from).joints
+	for _, bundles := range sides {
+		for n := range bundles {
+			if bundles[n].stays {
+				continue
+			}
+			for _, i := range bundles[n].joints {
+				out[0][netOf(l.old.Survey, joints[i].old)] = true
+				out[1][netOf(l.new.Survey, joints[i].new)] = true
+			}
+		}
+	}
+	for k := range out {
+		delete(out[k], -1)
+	}
+	return out
+}
+
+// subsOf returns the joints of bundles by network: of some networks, unless they are nil.
+func (l *locals) subsOf(bundles []bundle, nets [2]map[int32]bool) []*sub {
+	joints := l.land(l.from).joints
 	type key struct {
 		bundle int
 		nets   [2]int32
@@ -69,7 +97,10 @@ func (l *locals) subsOf(bundles []bundle) []*sub {
 	for n := range bundles {
 		for _, i := range bundles[n].joints {
 			j := &joints[i]
-			k := key{n, [2]int32{net(l.old.Survey, j.old), net(l.new.Survey, j.new)}}
+			k := key{n, [2]int32{netOf(l.old.Survey, j.old), netOf(l.new.Survey, j.new)}}
+			if nets[0] != nil && !nets[0][k.nets[0]] && !nets[1][k.nets[1]] {
+				continue
+			}
 			s := at[k]
 			if s == nil {
 				s = &sub{bundle: &bundles[n], nets: k.nets}

@@ -42,7 +42,7 @@ func (r *registrar) settle(line []stretch) {
 			others = append(others, x)
 		}
 	}
-	made := inShares(r.partition, j, likeness, plain)
+	made := loners(r.partition, j, likeness, plain)
 	b := newBuilder(r.partition, j, likeness)
 	b.sights = shown
 	for i := range others {
@@ -65,23 +65,19 @@ func (r *registrar) settle(line []stretch) {
 // fewest is how many stretches are worth a builder of their own.
 const fewest = 256
 
-// inShares puts the endpoints of stretches that one segment alone has into classes,
+// loners puts the endpoints of stretches that one segment alone has into classes,
 // side by side, and returns the builders in the order of their stretches. What
 // they make together does not depend on how many they are.
-func inShares(p *partition, j *verdict.Judge, likeness []int, plain []stretch) []*builder {
+func loners(p *partition, j *verdict.Judge, likeness []int, plain []stretch) []*builder {
 	builders := make([]*builder, max(1, min(2*runtime.GOMAXPROCS(0), len(plain)/fewest)))
-	jobs := make([]func(), len(builders))
 	for i := range builders {
-		b := newBuilder(p, j, likeness)
-		builders[i] = b
-		jobs[i] = func() {
-			share := plain[i*len(plain)/len(builders) : (i+1)*len(plain)/len(builders)]
-			for k := range share {
-				b.lone(&share[k])
-			}
-		}
+		builders[i] = newBuilder(p, j, likeness)
 	}
-	inParallel(jobs)
+	inShares(len(plain), len(builders), func(share, first, last int) {
+		for k := first; k < last; k++ {
+			builders[share].lone(&plain[k])
+		}
+	})
 	return builders
 }
 

@@ -24,6 +24,8 @@ type graft struct {
 	changed []bool // by class: it has other endpoints than before
 	moved   []bool // by network: its ways may be others
 	domains []bool // those in which a class has changed, or a network is whose ways may be others
+	altered []bool // those in which a class has changed
+	turned  []bool // by network: it enforces verdicts in one of the two alone
 	ways    bool   // ways may be others without it saying so
 }
 
@@ -215,12 +217,20 @@ func (p *partition) live() int {
 
 // tell says how the partition came of the old one.
 func (g *grafter) tell(p *partition, domains []bool) *graft {
-	out := &graft{from: g.id, changed: make([]bool, len(p.classes)), moved: make([]bool, len(p.net.Networks)), domains: domains, ways: g.revision.Ways}
-	for i := range p.classes {
-		out.changed[i] = i >= len(g.classes) || !slices.Equal(p.classes[i].Ranges, g.classes[i].Ranges)
+	networks := len(p.net.Networks)
+	out := &graft{
+		from: g.id, changed: make([]bool, len(p.classes)), moved: make([]bool, networks), domains: domains,
+		altered: make([]bool, len(domains)), turned: make([]bool, networks), ways: g.revision.Ways,
+	}
+	for i, c := range p.classes {
+		out.changed[i] = i >= len(g.classes) || c != g.classes[i] && !slices.Equal(c.Ranges, g.classes[i].Ranges)
+		if out.changed[i] {
+			out.altered[p.domain(c)] = true
+		}
 	}
 	for _, n := range g.revision.Networks {
 		out.moved[n] = true
+		out.turned[n] = p.net.Networks[n].Native != g.net.Networks[n].Native
 	}
 	return out
 }

@@ -44,6 +44,9 @@ func territories(old, new *Survey) []territory {
 func (c *comparer) land(i int) *territory {
 	t := &c.lands[i]
 	t.once.Do(func() {
+		if t.new >= 0 {
+			t.joints = make([]joint, 0, len(c.new.of(t.new)))
+		}
 		switch {
 		case !c.touched(t):
 			for _, n := range c.old.of(t.old) {
@@ -82,11 +85,9 @@ func (c *comparer) land(i int) *territory {
 func (p *partition) jointOf(n int) joint {
 	c := p.classes[n]
 	j := joint{old: n, new: n, size: c.size, ranges: c.Ranges, addrs: [2]netip.Addr{c.End.Addr, c.End.Addr}, workload: len(c.Workloads) > 0, four: c.four}
-	for _, r := range c.Ranges {
-		for _, a := range [2]netip.Addr{r.From, r.To} {
-			if j.addrs[1] == j.addrs[0] {
-				j.addrs[1] = a
-			}
+	for i := 0; i < len(c.Ranges) && j.addrs[1] == j.addrs[0]; i++ {
+		if j.addrs[1] = c.Ranges[i].From; j.addrs[1] == j.addrs[0] {
+			j.addrs[1] = c.Ranges[i].To
 		}
 	}
 	return j

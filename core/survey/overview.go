@@ -5,6 +5,7 @@ import "bivium/core/paths"
 // overview is the matrix of all segments and the internet, by domain and domain.
 type overview struct {
 	amounts [][][]weighed // what there is of each combination
+	crowds  []crowd       // by domain
 	unfound [][]float64   // about how many pairs of addresses of which the second is not found
 	marks   [][][]Mark
 	of      int64    // the partition
@@ -16,11 +17,12 @@ type overview struct {
 // tell sooner what there is.
 func (s *Survey) lookAll(before *overview, fresh, differs func(from, to int) bool, recount func(from, to int) ([]weighed, bool)) {
 	domains := len(s.inside) + 1
-	next := overview{make([][][]weighed, domains), nil, make([][][]Mark, domains), s.id, make([][]bool, domains)}
+	next := overview{amounts: make([][][]weighed, domains), marks: make([][][]Mark, domains), of: s.id, cut: make([][]bool, domains)}
 	if before != nil && before.of == s.id {
-		next.unfound = before.unfound
+		next.crowds, next.unfound = before.crowds, before.unfound
 	} else {
-		next.unfound = s.unfoundFlows()
+		next.crowds = s.crowds(before)
+		next.unfound = unfoundFlows(next.crowds)
 	}
 	var jobs []func()
 	for from := range domains {
@@ -67,25 +69,53 @@ func (s *Survey) look(from, to int) []weighed {
 	return out
 }
 
+// crowd is about how many addresses there are in a domain, by family, and how many of
+// them each segment finds nothing under.
+type crowd struct {
+	here  [2]float64
+	blind [][2]float64
+}
+
+// crowds returns those of all domains; of those whose classes are the same as before, the
+// same.
+func (s *Survey) crowds(before *overview) []crowd {
+	out := make([]crowd, len(s.inside)+1)
+	var jobs []func()
+	for domain := range out {
+		if before != nil && s.graft != nil && s.graft.from == before.of && !s.graft.altered[domain] {
+			out[domain] = before.crowds[domain]
+			continue
+		}
+		jobs = append(jobs, func() {
+			x := crowd{blind: make([][2]float64, len(s.inside))}
+			for _, i := range s.of(domain) {
+				c := s.classes[i]
+				family := oneIf(c.four)
+				x.here[family] += c.weight
+				for from, sees := range c.seen {
+					if sees == seesNothing {
+						x.blind[from][family] += c.weight
+					}
+				}
+			}
+			out[domain] = x
+		})
+	}
+	inParallel(jobs)
+	return out
+}
+
 // unfoundFlows returns about how many pairs of addresses there are from each
 // domain to those of another that it finds nothing under.
-func (s *Survey) unfoundFlows() [][]float64 {
-	domains := len(s.inside) + 1
-	out := make([][]float64, domains)
-	here := make([][2]float64, domains) // by family
-	for i := range s.classes {
-		c := s.classes[i]
-		here[s.domain(c)][oneIf(c.four)] += c.weight
-	}
+func unfoundFlows(crowds []crowd) [][]float64 {
+	out := make([][]float64, len(crowds))
 	for from := range out {
-		out[from] = make([]float64, domains)
-	}
-	for i := range s.classes {
-		c := s.classes[i]
-		to := s.domain(c)
-		for from, sees := range c.seen {
-			if sees == seesNothing {
-				out[from][to] += here[from][oneIf(c.four)] * c.weight
+		out[from] = make([]float64, len(crowds))
+		for to := range crowds {
+			for family := range 2 {
+				if from < len(crowds[to].blind) {
+					out[from][to] += crowds[from].here[family] * crowds[to].blind[from][family]
+				}
 			}
 		}
 	}

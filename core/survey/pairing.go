@@ -15,15 +15,12 @@ type pairing struct {
 	blockless bool // neither survey has such flows, but to what is not found
 	at        map[changeKey]*change
 	plain     map[[2]int32][]*change // by vectors before and after
-
-	turns  []turned // of the row at hand
-	turnAt map[[2]int32]int
 }
 
 // between compares the flows from one territory to another.
 func (c *comparer) between(from, to int) []*change {
 	a, b := &c.lands[from], &c.lands[to]
-	p := &pairing{comparer: c, from: from, to: to, at: map[changeKey]*change{}, plain: map[[2]int32][]*change{}, turnAt: map[[2]int32]int{}}
+	p := &pairing{comparer: c, from: from, to: to, at: map[changeKey]*change{}, plain: map[[2]int32][]*change{}}
 	p.old, p.new = view{c.old, c.oldVector, c.old.blockOf(a.old, b.old), a.old, b.old}, view{c.new, c.newVector, c.new.blockOf(a.new, b.new), a.new, b.new}
 	p.match()
 	switch {
@@ -87,14 +84,14 @@ func (f *flank) stays(i int, old, new int32) bool {
 	return f.axes[0] != nil && f.unmoved(j) && f.axes[0].kinds[old] == f.axes[1].kinds[new]
 }
 
-// unmoved reports whether the endpoints of a joint are at home in a network that is
-// placed as before.
+// unmoved reports whether the endpoints of a joint are at home in a network whose ways
+// are as before.
 func (p *pairing) unmoved(j *joint) bool {
 	if p.old.id == p.new.id {
 		return true
 	}
 	was, is := p.old.classes[j.old].network, p.new.classes[j.new].network
-	return was == is && (p.graft == nil || !p.graft.moves(is))
+	return was == is && (p.graft == nil || !p.graft.moves(is) || p.samePlan && !p.graft.turned[is])
 }
 
 // movers returns the joints that do not stay, where it is known which may not.
@@ -200,7 +197,11 @@ func everyPlace(n int) []int32 {
 // inside compares flows whose source is inside.
 func (p *pairing) inside() {
 	calm := p.kept && (p.blockless || !p.new.block.holdsAny(p.altered))
-	if calm && !p.touched(&p.lands[p.from]) && !p.touched(&p.lands[p.to]) {
+	differs := p.touched
+	if p.samePlan {
+		differs = p.alters // ways are the same
+	}
+	if calm && !differs(&p.lands[p.from]) && !differs(&p.lands[p.to]) {
 		return
 	}
 	from, to := p.flanks()
@@ -212,33 +213,42 @@ func (p *pairing) inside() {
 	}
 	// What stays matters to what does not alone.
 	sources, targets := from.bundles(!calm || len(movedTo) > 0, movedFrom), to.bundles(!calm || len(movedFrom) > 0, movedTo)
-	l := &locals{p, make([]bool, len(sources))}
-	all := make([]*bundle, len(targets))
-	var moved, staying []*bundle
-	for k := range targets {
-		all[k] = &targets[k]
-		if targets[k].stays {
+	l := &locals{pairing: p, disturbed: make([]bool, len(sources))}
+	all, moved, staying := partedBy(targets)
+	var rows []sweep
+	var calmRows []*bundle
+	for i := range sources {
+		src := &sources[i]
+		if !src.stays {
+			rows = append(rows, sweep{src, all, nil})
+			l.disturbed[i] = true
+			continue
+		}
+		calmRows = append(calmRows, src)
+		if altered := p.alteredIn(src.new); altered != nil {
+			rows = append(rows, sweep{src, staying, altered})
+			l.disturbed[i], l.anywhere = true, true
+		}
+	}
+	p.turnRows(rows)
+	p.turnColumns(calmRows, moved)
+	if p.from == p.to {
+		l.mendAll(sources, targets)
+	}
+}
+
+// partedBy returns all of some bundles, those that do not stay, and those that do.
+func partedBy(list []bundle) (all, moved, staying []*bundle) {
+	all = make([]*bundle, len(list))
+	for k := range list {
+		all[k] = &list[k]
+		if list[k].stays {
 			staying = append(staying, all[k])
 		} else {
 			moved = append(moved, all[k])
 		}
 	}
-	for i := range sources {
-		src := &sources[i]
-		if !src.stays {
-			p.row(src, all, nil)
-			l.disturbed[i] = true
-			continue
-		}
-		p.row(src, moved, nil)
-		if altered := p.alteredIn(src.new); altered != nil {
-			p.row(src, staying, altered)
-			l.disturbed[i] = true
-		}
-	}
-	if p.from == p.to {
-		l.mendAll(sources, targets)
-	}
+	return all, moved, staying
 }
 
 // alteredIn returns which stances of a kind of sources are altered, by place in
@@ -258,50 +268,4 @@ func (p *pairing) alteredIn(kind int32) []bool {
 		}
 	}
 	return out
-}
-
-// row compares the flows of one bundle of sources. altered, unless nil, says
-// which places of its palette are worth looking at.
-func (p *pairing) row(src *bundle, targets []*bundle, altered []bool) {
-	var cells []uint32
-	if altered != nil && p.to < len(p.lands)-1 {
-		cells = p.new.block.rows[p.new.block.src.kinds[src.new].line].cells
-	}
-	for _, dst := range targets {
-		if src.four != dst.four || cells != nil && (dst.new < 0 || !altered[cells[p.new.block.dst.kinds[dst.new].line]]) {
-			continue
-		}
-		if before, after := p.old.far(src.old, dst.old), p.new.far(src.new, dst.new); before != after {
-			p.turn(dst, before, after)
-		}
-	}
-	for _, t := range p.turns {
-		for _, c := range p.plainly(t.vectors[0], t.vectors[1]) {
-			c.pairs.product(src.size, t.size, 1)
-			c.reaches = append(c.reaches, reach{src, t.dsts})
-		}
-	}
-	p.turns = p.turns[:0]
-	clear(p.turnAt)
-}
-
-// turned is the destinations of a row, flows to which went from one vector to another.
-type turned struct {
-	vectors [2]int32
-	dsts    []*bundle
-	size    size
-}
-
-// turn notes a destination of the row at hand.
-func (p *pairing) turn(dst *bundle, before, after int32) {
-	key := [2]int32{before, after}
-	i, ok := p.turnAt[key]
-	if !ok {
-		i = len(p.turns)
-		p.turnAt[key] = i
-		p.turns = append(p.turns, turned{vectors: key})
-	}
-	t := &p.turns[i]
-	t.dsts = append(t.dsts, dst)
-	t.size.add(dst.size)
 }

@@ -23,3 +23,12 @@ func inParallel(jobs []func()) {
 	}
 	wait.Wait()
 }
+
+// inShares cuts a list of n into shares, and calls f for each of them, side by side.
+func inShares(n, shares int, f func(share, first, last int)) {
+	jobs := make([]func(), shares)
+	for i := range jobs {
+		jobs[i] = func() { f(i, i*n/shares, (i+1)*n/shares) }
+	}
+	inParallel(jobs)
+}

@@ -64,7 +64,7 @@ type portions struct {
 // portions parts the ends of a block of one of the two surveys.
 func (b *rebuilder) portions(s *Survey, x *block) portions {
 	var out portions
-	changes := func(n int) bool { return b.graft.changes(n) || b.graft.moves(s.classes[n].network) }
+	moved := b.moved[oneIf(s == b.next)]
 	for k, domain := range [2]int{x.from, x.to} {
 		axis := &x.src
 		if k == 1 {
@@ -72,14 +72,12 @@ func (b *rebuilder) portions(s *Survey, x *block) portions {
 		}
 		roll := s.roll(domain)
 		changed := make([]bulk, len(axis.kinds))
-		amount := 0
-		for _, at := range s.seenBy(x.from, domain) {
-			if changes(s.of(domain)[at]) {
+		for _, at := range moved[domain] {
+			if s.classes[s.of(domain)[at]].seen[x.from] == seesIt {
 				changed[axis.kind(&roll.tickets[at])].add(roll.members[at])
-				amount++
 			}
 		}
-		out.tooMany = out.tooMany || amount*mostRecounted > len(roll.tickets)
+		out.tooMany = out.tooMany || len(moved[domain])*mostRecounted > len(roll.tickets)
 		for i, kind := range axis.kinds {
 			if changed[i].members > 0 {
 				out.changed[k] = append(out.changed[k], lot{kind: kind, bulk: changed[i]})
@@ -93,10 +91,8 @@ func (b *rebuilder) portions(s *Survey, x *block) portions {
 		return out
 	}
 	networks := make([]bool, len(s.net.Networks))
-	for _, n := range s.inside[x.from] {
-		if changes(n) {
-			networks[s.classes[n].network] = true
-		}
+	for _, at := range moved[x.from] {
+		networks[s.roll(x.from).tickets[at].network] = true
 	}
 	var some []int32
 	set := make(Set, len(s.inside[x.from]))

@@ -19,10 +19,15 @@ import (
 // surveyed from the ground.
 func (s *Survey) Revise(e *estate.Estate) (*Survey, Difference) {
 	j, r := s.judge.Revise(e)
-	before, next := s.revised(j, &r)
+	return s.Follow(j, &r)
+}
+
+// Follow is Revise where the judge of s has been revised already, as r tells.
+func (s *Survey) Follow(j *verdict.Judge, r *verdict.Revision) (*Survey, Difference) {
+	before, next := s.revised(j, r)
 	if next != nil {
 		d := Compare(before, next)
-		next.held = s.held.after(&d)
+				next.held = s.held.after(&d)
 		return next, d
 	}
 	// Who is in a group may differ too: what is expected of its flows is another
@@ -117,14 +122,39 @@ type rebuilder struct {
 	next     *Survey
 	revision *verdict.Revision
 	rebuilt  map[[2]int]bool // pairs of domains whose block is another
+	moved    [2][][]int32    // before and now, by domain: the places of the classes that are others, or have other ways
 }
 
 func (s *Survey) rebuilder(next *Survey, r *verdict.Revision) *rebuilder {
-	b := &rebuilder{surveyor{next.partition, next.judge, next.ledger, nil}, s, next, r, map[[2]int]bool{}}
-	if next.id != s.id && !r.Ways {
+	b := &rebuilder{surveyor: surveyor{next.partition, next.judge, next.ledger, nil}, before: s, next: next, revision: r, rebuilt: map[[2]int]bool{}}
+	if next.id == s.id {
+		return b
+	}
+	if !r.Ways {
 		b.known = s.knownWays(next.partition)
 	}
+	for k, of := range [2]*Survey{s, next} {
+		b.moved[k] = make([][]int32, len(b.graft.domains))
+		for domain, touched := range b.graft.domains {
+			if touched {
+				b.moved[k][domain] = b.movedOf(of, domain)
+			}
+		}
+	}
 	return b
+}
+
+// movedOf returns the places of the classes of a domain of one of the two surveys that
+// are others than in the other, or whose ways may be.
+func (b *rebuilder) movedOf(s *Survey, domain int) []int32 {
+	var out []int32
+	tickets := s.roll(domain).tickets
+	for at, n := range s.of(domain) {
+		if b.graft.changes(n) || b.graft.moves(tickets[at].network) {
+			out = append(out, int32(at))
+		}
+	}
+	return out
 }
 
 // knownWays returns what is known of the ways of a partition that came of the survey's:
@@ -193,9 +223,18 @@ func (b *rebuilder) blocks() [][]*block {
 	inParallel(jobs)
 	b.addEffects(fresh)
 	for _, x := range fresh {
-		if was := b.before.blocks[x.from][x.to]; b.revision.Ways && !b.touches(x.from) && !b.touches(x.to) && was != nil && x.threads == was.threads && x.sameWays(was) {
-			out[x.from][x.to] = was
-			delete(b.rebuilt, [2]int{x.from, x.to})
+		was := b.before.blocks[x.from][x.to]
+		if was == nil || !x.sameWays(was) {
+			continue
+		}
+		switch {
+		case !b.touches(x.from) && !b.touches(x.to):
+			if b.revision.Ways && x.threads == was.threads {
+				out[x.from][x.to] = was
+				delete(b.rebuilt, [2]int{x.from, x.to})
+			}
+		case x.to < len(b.inside) && slices.Equal(b.spotIn[x.from], b.before.spotIn[x.from]) && slices.Equal(b.spotIn[x.to], b.before.spotIn[x.to]):
+			x.takeWays(was)
 		}
 	}
 	return out
@@ -229,11 +268,16 @@ func (b *rebuilder) rebuild(from, to int) (next *block, anew bool) {
 	if was == nil || ways || touched && !b.sameSpots(from, to) {
 		return next, true
 	}
-	next.effects, next.near = was.effects, was.near
-	next.src.bySpot, next.src.byClass = was.src.bySpot, was.src.byClass
-	next.dst.bySpot, next.dst.byClass = was.dst.bySpot, was.dst.byClass
+	next.takeWays(was)
 	b.addKinds(next)
 	return next, false
+}
+
+// takeWays makes a block share the ways of another.
+func (b *block) takeWays(o *block) {
+	b.effects, b.near = o.effects, o.near
+	b.src.bySpot, b.src.byClass = o.src.bySpot, o.src.byClass
+	b.dst.bySpot, b.dst.byClass = o.dst.bySpot, o.dst.byClass
 }
 
 // sameSpots reports whether the places of two domains are those of before, and
@@ -263,14 +307,26 @@ func (b *rebuilder) sameAmounts(from, to int) bool {
 	if !sameBulks(&was.src, &is.src) || !sameBulks(&was.dst, &is.dst) {
 		return false
 	}
+	if from != to || !b.graft.altered[from] && !b.turned(from) {
+		return true
+	}
+	if len(b.revision.Networks) > 0 {
+		return false
+	}
 	alike := func(was, is []resident) bool {
 		return slices.EqualFunc(was, is, func(x, y resident) bool {
 			x.members = y.members // of classes, which may be cut finer
 			return x == y
 		})
 	}
-	return from != to || len(b.revision.Networks) == 0 &&
-		alike(b.before.allResidents(&was.src, from), b.next.allResidents(&is.src, from)) && alike(b.before.allResidents(&was.dst, from), b.next.allResidents(&is.dst, from))
+	return alike(b.before.allResidents(&was.src, from), b.next.allResidents(&is.src, from)) && alike(b.before.allResidents(&was.dst, from), b.next.allResidents(&is.dst, from))
+}
+
+// turned reports whether a network enforces verdicts otherwise than before that has
+// endpoints in a domain.
+func (b *rebuilder) turned(domain int) bool {
+	tickets := b.roll(domain).tickets
+	return slices.ContainsFunc(b.moved[1][domain], func(at int32) bool { return b.graft.turned[tickets[at].network] })
 }
 
 // sameBulks reports whether two axes with the same lines and places have as much of

@@ -18,6 +18,7 @@ import (
 type scale struct {
 	atoms  *space.Atoms
 	sieve  *verdict.Sieve
+	unions *unions
 	counts []float64 // by atom: how many services it has, about
 	book   *book
 	shut   int32 // the vector of flows from the internet that nothing publishes
@@ -47,7 +48,7 @@ type shade struct {
 // settle decides every combination that occurs, for every atom.
 func (s *Survey) settle(atoms *space.Atoms) {
 	s.scale = scale{
-		atoms: atoms, sieve: s.judge.NewSieve(atoms), counts: countsOf(atoms),
+		atoms: atoms, sieve: s.judge.NewSieve(atoms), unions: newUnions(atoms), counts: countsOf(atoms),
 		book: &book{resultOf: map[string]int32{}, vectors: newVectorBook()},
 	}
 	s.admit()

@@ -124,7 +124,7 @@ func (s *Survey) recut(atoms *space.Atoms) *Survey {
 	}
 	other := *s
 	other.held, other.cellers = &held{}, &sync.Pool{}
-	other.scale = scale{atoms: atoms, sieve: s.judge.NewSieve(atoms), counts: countsOf(atoms), results: s.results, shut: s.shut}
+	other.scale = scale{atoms: atoms, sieve: s.judge.NewSieve(atoms), unions: newUnions(atoms), counts: countsOf(atoms), results: s.results, shut: s.shut}
 	parent := make([]int, atoms.Len())
 	for i := range parent {
 		protocol, sport, dport, _ := atoms.Set(i).Witness()

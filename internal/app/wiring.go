@@ -14,6 +14,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/paths"
 	"bivium/core/survey"
+	"bivium/core/verdict"
 	"bivium/core/wiring"
 	"bivium/internal/store"
 )
@@ -58,13 +59,14 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 	if err != nil {
 		return nil, err
 	}
-	if refused := s.refusals(next); len(refused) > 0 {
+	j, moved := s.Judge.Revise(next)
+	if refused := s.refusals(j); len(refused) > 0 {
 		for i := range refused {
 			refused[i].Ways = waysOut(next, edits, &refused[i])
 		}
 		return &Rewired{Revision: s.Revision, Refused: refused, Routes: []RouteChange{}}, nil
 	}
-	sv, d := s.Survey.Revise(next)
+	sv, d := s.Survey.Follow(j, &moved)
 	after := &Snapshot{
 		Estate: next, Revision: s.Revision, Judge: sv.Judge(), Survey: sv, Known: s.Known, Mapping: s.Mapping,
 		index: s.index, tree: &tree{}, troubles: &troubles{}, passages: &passages{},
@@ -88,15 +90,14 @@ func (s *Snapshot) rewire(edits []wiring.Edit) (*estate.Estate, error) {
 	return next, err
 }
 
-// refusals returns the faults that an edit brings.
-func (s *Snapshot) refusals(next *estate.Estate) []Refusal {
+// refusals returns the faults that an edit brings, after which there is another judge.
+func (s *Snapshot) refusals(j *verdict.Judge) []Refusal {
 	had := map[string]bool{}
 	for _, f := range s.Faults {
 		had[f.Message] = true
 	}
 	var out []Refusal
-	j, _ := s.Judge.Revise(next)
-	for _, f := range append(estate.CheckWiring(next), survey.ShareFaults(j)...) {
+	for _, f := range append(estate.CheckWiring(j.Estate()), survey.ShareFaults(j)...) {
 		if had[f.Message] {
 			continue
 		}
@@ -305,7 +306,8 @@ func (a *App) Rewire(ctx context.Context, edits []wiring.Edit, based int64, acto
 		if err != nil {
 			return err
 		}
-		if refused := now.refusals(next); len(refused) > 0 {
+		j, _ := now.Judge.Revise(next)
+		if refused := now.refusals(j); len(refused) > 0 {
 			var problems Problems
 			for _, r := range refused {
 				problems = append(problems, Problem{"edits", r.Message, r.Fix})
@@ -359,17 +361,9 @@ func (s *Snapshot) routeChanges(after *Snapshot, segments map[string]bool) (chan
 			if old.Hub(hub) == paths.None {
 				continue
 			}
-			was, is := routeWords(old, segment, hub), routeWords(next, segment, hub)
-			for prefix, words := range was {
-				if is[prefix] != words {
-					put(at, &changes, RouteChange{Segment: segment, Prefix: prefix, Before: words, After: is[prefix]}, hub)
-				}
-			}
-			for prefix, words := range is {
-				if _, had := was[prefix]; !had {
-					put(at, &changes, RouteChange{Segment: segment, Prefix: prefix, After: words}, hub)
-				}
-			}
+			eachTurned(waysFrom(old, segment, hub), waysFrom(next, segment, hub), func(prefix netip.Prefix, was, is wayOut) {
+				put(at, &changes, RouteChange{Segment: segment, Prefix: prefix.String(), Before: was.words(), After: is.words()}, hub)
+			})
 		}
 	}
 	slices.SortFunc(changes, func(a, b RouteChange) int {
@@ -379,24 +373,71 @@ func (s *Snapshot) routeChanges(after *Snapshot, segments map[string]bool) (chan
 	return changes[:len(changes)-more], more
 }
 
-// routeWords returns how each prefix of a segment is reached from a hub, so that
-// hubs with the same way out say the same.
-func routeWords(net *paths.Net, segment, hub string) map[string]string {
-	out := map[string]string{}
+// wayOut is how a hub reaches a prefix, so that hubs with the same way out have the
+// same; the zero one is none.
+type wayOut struct {
+	kind                   string
+	exit, network, leaving string // the hub that it leaves by
+}
+
+func (w wayOut) words() string {
+	switch w.kind {
+	case "exit":
+		return "exit " + w.exit
+	case "attached":
+		return w.network + " at " + w.leaving
+	}
+	return w.kind
+}
+
+// hubWay is a prefix and how it is reached.
+type hubWay struct {
+	prefix netip.Prefix
+	wayOut
+}
+
+// waysFrom returns how each prefix of a segment is reached from a hub.
+func waysFrom(net *paths.Net, segment, hub string) []hubWay {
+	var out []hubWay
 	net.EachHubRoute(net.Segment(segment), net.Hub(hub), func(home paths.Home, p paths.Path) {
-		words := ""
+		w := hubWay{prefix: home.Prefix}
 		switch {
 		case p.Kind == paths.NoPath:
-			words = "leads nowhere"
+			w.kind = "leads nowhere"
 		case home.Network == paths.None:
-			words = "exit " + net.Exits[p.Exit].Name
+			w.kind, w.exit = "exit", net.Exits[p.Exit].Name
 		default:
 			a := &net.Attachments[p.Leave]
-			words = net.Networks[a.Network].Name + " at " + net.Hubs[a.Hub]
+			w.kind, w.network, w.leaving = "attached", net.Networks[a.Network].Name, net.Hubs[a.Hub]
 		}
-		out[home.Prefix.String()] = words
+		out = append(out, w)
 	})
 	return out
+}
+
+// eachTurned calls f for each prefix that is reached otherwise. Where nearly all is as
+// before, so is its order: what is the same up to the first difference, and from the
+// last one on, is left aside.
+func eachTurned(was, is []hubWay, f func(prefix netip.Prefix, was, is wayOut)) {
+	for len(was) > 0 && len(is) > 0 && was[0] == is[0] {
+		was, is = was[1:], is[1:]
+	}
+	for len(was) > 0 && len(is) > 0 && was[len(was)-1] == is[len(is)-1] {
+		was, is = was[:len(was)-1], is[:len(is)-1]
+	}
+	next := make(map[netip.Prefix]wayOut, len(is))
+	for _, w := range is {
+		next[w.prefix] = w.wayOut
+	}
+	for _, w := range was {
+		if now := next[w.prefix]; now != w.wayOut {
+			f(w.prefix, w.wayOut, now)
+		}
+		delete(next, w.prefix)
+	}
+	for prefix, now := range next {
+		f(prefix, wayOut{}, now)
+	}
 }
 
 func put(at map[string]int, changes *[]RouteChange, c RouteChange, hub string) {
