@@ -25,18 +25,16 @@ type amount struct {
 	used  bool
 }
 
-// newCeller returns an empty celler. Its table is as large as that of verdicts,
-// so it is used again.
+// newCeller returns an empty celler. Its table is as large as there are stances and
+// effects, so it is used again.
 func newCeller(s *Survey) *celler {
-	if c, ok := s.cellers.Get().(*celler); ok {
-		c.Survey = s
-		return c
+	stances, effects := s.ledger.len()
+	c, ok := s.cellers.Get().(*celler)
+	if !ok || c.stances < stances || len(c.amounts) < c.stances*effects {
+		c = &celler{stances: stances, amounts: make([]amount, stances*effects)}
 	}
-	stances := 0
-	for _, v := range s.verdicts {
-		stances = max(stances, len(v))
-	}
-	return &celler{Survey: s, stances: stances, amounts: make([]amount, stances*len(s.verdicts))}
+	c.Survey = s
+	return c
 }
 
 // free gives the celler back.

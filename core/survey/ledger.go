@@ -79,6 +79,13 @@ func (l *ledger) effect(e verdict.Effect) int32 {
 	return i
 }
 
+// len returns how many stances and effects there are.
+func (l *ledger) len() (stances, effects int) {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	return len(l.stances), len(l.effects)
+}
+
 // effectAt returns an effect.
 func (l *ledger) effectAt(i int32) *verdict.Effect {
 	l.mu.RLock()

@@ -1,6 +1,10 @@
 package survey
 
-import "bivium/core/paths"
+import (
+	"slices"
+
+	"bivium/core/paths"
+)
 
 // overview is the matrix of all segments and the internet, by domain and domain.
 type overview struct {
@@ -12,10 +16,28 @@ type overview struct {
 	cut     [][]bool // classes have been cut finer since pairs of them were counted
 }
 
-// lookAll fills the overview. fresh says what must be added up anew: the rest is
-// as before. Where verdicts alone differ, nothing is. recount, unless nil, may
-// tell sooner what there is.
-func (s *Survey) lookAll(before *overview, fresh, differs func(from, to int) bool, recount func(from, to int) ([]weighed, bool)) {
+// looking fills the overview of a survey, in two steps: what there is of each
+// combination depends on no verdict, and only what there is is settled.
+type looking struct {
+	*Survey
+	before *overview                        // nil for a survey from the ground
+	fresh  func(from, to int) bool          // there may be other amounts than before
+	sooner func(from, to int) (found, bool) // tells what there is without adding up all; or nil
+	anew   []bool                           // by pair of domains: it is fresh
+	occur  [][]combination                  // by pair of domains: what occurs, where it was added up
+}
+
+// found is what there is of each combination between two domains, and all that occur:
+// of some there is nothing, for each of their flows has another as well, or is none.
+type found struct {
+	amounts []weighed
+	occur   []combination
+}
+
+// count adds up what there is of each combination, of flows that do not come from the
+// internet: those are settled first. Where nothing is fresh, it is as before.
+func (l *looking) count() {
+	s, before := l.Survey, l.before
 	domains := len(s.inside) + 1
 	next := overview{amounts: make([][][]weighed, domains), marks: make([][][]Mark, domains), of: s.id, cut: make([][]bool, domains)}
 	if before != nil && before.of == s.id {
@@ -24,28 +46,29 @@ func (s *Survey) lookAll(before *overview, fresh, differs func(from, to int) boo
 		next.crowds = s.crowds(before)
 		next.unfound = unfoundFlows(next.crowds)
 	}
+	l.anew, l.occur = make([]bool, domains*domains), make([][]combination, domains*domains)
 	var jobs []func()
 	for from := range domains {
 		next.amounts[from], next.marks[from], next.cut[from] = make([][]weighed, domains), make([][]Mark, domains), make([]bool, domains)
 		for to := range domains {
-			mark := func() { next.marks[from][to] = s.marksOf(next.amounts[from][to], next.unfound[from][to]) }
-			if before == nil || fresh(from, to) {
+			at := from*domains + to
+			l.anew[at] = before == nil || l.fresh(from, to)
+			switch {
+			case !l.anew[at]:
+				next.amounts[from][to] = before.amounts[from][to]
+				next.cut[from][to] = before.cut[from][to] || before.of != s.id
+			case from < len(s.inside) && s.blocks[from][to] != nil:
 				jobs = append(jobs, func() {
+					var x found
 					known := false
-					if recount != nil {
-						next.amounts[from][to], known = recount(from, to)
+					if l.sooner != nil {
+						x, known = l.sooner(from, to)
 					}
 					if !known {
-						next.amounts[from][to] = s.look(from, to)
+						x = s.look(s.blocks[from][to])
 					}
-					mark()
+					next.amounts[from][to], l.occur[at] = x.amounts, x.occur
 				})
-				continue
-			}
-			next.amounts[from][to], next.marks[from][to] = before.amounts[from][to], before.marks[from][to]
-			next.cut[from][to] = before.cut[from][to] || before.of != s.id
-			if differs(from, to) || next.unfound[from][to] != before.unfound[from][to] {
-				jobs = append(jobs, mark)
 			}
 		}
 	}
@@ -53,20 +76,45 @@ func (s *Survey) lookAll(before *overview, fresh, differs func(from, to int) boo
 	s.overview = next
 }
 
-// look adds up the flows from one domain to another.
-func (s *Survey) look(from, to int) []weighed {
-	var out []weighed
-	if b := s.blocks[from][to]; b != nil {
-		c := newCeller(s)
-		if from == len(s.inside) {
-			c.addAllDoors(to)
-		} else {
-			c.addBlock(b)
+// mark finds the outcomes: anew where something is fresh, or verdicts differ, on which
+// what there is of flows from the internet depends too.
+func (l *looking) mark(differs func(from, to int) bool) {
+	s, domains := l.Survey, len(l.inside)+1
+	var jobs []func()
+	for from := range s.overview.marks {
+		for to := range s.overview.marks[from] {
+			unfound := s.overview.unfound[from][to]
+			anew := l.anew[from*domains+to] || differs(from, to)
+			if !anew && unfound == l.before.unfound[from][to] {
+				s.overview.marks[from][to] = l.before.marks[from][to]
+				continue
+			}
+			jobs = append(jobs, func() {
+				if anew && from == len(s.inside) && s.blocks[from][to] != nil {
+					s.overview.amounts[from][to] = s.lookIn(to)
+				}
+				s.overview.marks[from][to] = s.marksOf(s.overview.amounts[from][to], unfound)
+			})
 		}
-		out = c.take()
-		c.free()
 	}
-	return out
+	inParallel(jobs)
+}
+
+// look adds up the flows of a block.
+func (s *Survey) look(b *block) found {
+	c := newCeller(s)
+	defer c.free()
+	c.addBlock(b)
+	occur := slices.Clone(c.used)
+	return found{c.take(), occur}
+}
+
+// lookIn adds up the flows from the internet to a segment.
+func (s *Survey) lookIn(segment int) []weighed {
+	c := newCeller(s)
+	defer c.free()
+	c.addAllDoors(segment)
+	return c.take()
 }
 
 // crowd is about how many addresses there are in a domain, by family, and how many of

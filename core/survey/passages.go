@@ -177,8 +177,8 @@ func (w *passer) meet(b *block, effect int32) *meeting {
 	m.sorts = []*bitset.BitSet{bitset.New(uint(len(w.pools)))}
 	sortOf := map[int32]uint16{}
 	for _, stance := range b.stances {
-		vector := w.verdicts[effect][stance]
-		if vector < 0 {
+		vector, occurs := w.settled(combination{stance, effect})
+		if !occurs {
 			continue
 		}
 		pools := bitset.New(uint(len(w.pools)))

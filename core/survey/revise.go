@@ -27,7 +27,7 @@ func (s *Survey) Follow(j *verdict.Judge, r *verdict.Revision) (*Survey, Differe
 	before, next := s.revised(j, r)
 	if next != nil {
 		d := Compare(before, next)
-				next.held = s.held.after(&d)
+		next.held = s.held.after(&d)
 		return next, d
 	}
 	// Who is in a group may differ too: what is expected of its flows is another
@@ -48,7 +48,7 @@ func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *
 	}
 	s, sieve := s.cutFor(j, r)
 	next := *s
-	next.judge, next.partition, next.cellers = j, p, &sync.Pool{}
+	next.judge, next.partition = j, p
 	b := s.rebuilder(&next, r)
 	next.blocks = b.blocks()
 	for to := range s.inside {
@@ -58,7 +58,12 @@ func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *
 	}
 	next.regate(s, r)
 	next.sieve = sieve
-	wanted := next.resettle(s, r, b.rebuilt)
+	l := &looking{Survey: &next, before: &s.overview, sooner: b.recounted}
+	l.fresh = func(from, to int) bool {
+		return (b.rebuilt[[2]int{from, to}] || b.touches(from) || b.touches(to)) && !b.sameAmounts(from, to)
+	}
+	l.count()
+	wanted := next.resettle(s, r, b.rebuilt, l.occur)
 	if r.Gates {
 		next.admit()
 	}
@@ -66,10 +71,10 @@ func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *
 	for i := range wanted {
 		touched[i] = len(wanted[i]) > 0
 	}
-	holds := func(from, to int) bool { b := next.blocks[from][to]; return b != nil && b.holdsAny(touched) }
-	next.lookAll(&s.overview, func(from, to int) bool {
-		return (b.rebuilt[[2]int{from, to}] || b.touches(from) || b.touches(to)) && !b.sameAmounts(from, to) || from == len(s.inside) && holds(from, to)
-	}, holds, b.recounted)
+	l.mark(func(from, to int) bool {
+		b := next.blocks[from][to]
+		return b != nil && b.holdsAny(touched)
+	})
 	return s, &next
 }
 
@@ -403,19 +408,28 @@ func (s *Survey) outer(domain int) int {
 	return domain
 }
 
-// resettle settles what a revision makes of stances and of rebuilt blocks, in tables
-// of its own where they differ, and returns, by stance, the effects.
-func (s *Survey) resettle(before *Survey, r *verdict.Revision, rebuilt map[[2]int]bool) [][]int32 {
+// resettle settles what a revision makes of stances, and what occurs that did not
+// before, in tables of its own where they differ. It returns, by stance, the effects.
+func (s *Survey) resettle(before *Survey, r *verdict.Revision, rebuilt map[[2]int]bool, occur [][]combination) wants {
 	wanted, gone := s.stale(before, r)
-	for pair := range rebuilt {
-		b := s.blocks[pair[0]][pair[1]]
-		effects := s.effectsIn(b, b.to)
+	add := func(stance, effect int32) {
+		if _, known := before.settled(combination{stance, effect}); !known {
+			wanted.want(stance, effect)
+		}
+	}
+	for _, list := range occur {
+		for _, x := range list {
+			add(x.stance, x.effect)
+		}
+	}
+	for to, b := range s.blocks[len(s.inside)] {
+		if b == nil || !rebuilt[[2]int{len(s.inside), to}] {
+			continue
+		}
+		effects := s.effectsThrough(to)
 		for _, stance := range b.stances {
 			for _, e := range effects {
-				known := int(e) < len(before.verdicts) && int(stance) < len(before.verdicts[e]) && before.verdicts[e][stance] >= 0
-				if !known && !slices.Contains(wanted[stance], e) {
-					wanted[stance] = append(wanted[stance], e)
-				}
+				add(stance, e)
 			}
 		}
 	}
@@ -437,11 +451,11 @@ func (s *Survey) resettle(before *Survey, r *verdict.Revision, rebuilt map[[2]in
 
 // stale returns, by stance, the effects for which it must be settled anew, and the
 // stances of which no block is left: what was known of them does not hold any more.
-func (s *Survey) stale(before *Survey, r *verdict.Revision) (wanted [][]int32, gone []int32) {
+func (s *Survey) stale(before *Survey, r *verdict.Revision) (wanted wants, gone []int32) {
 	l := s.ledger
 	l.mu.RLock()
 	defer l.mu.RUnlock()
-	wanted = make([][]int32, len(l.stances))
+	wanted = make(wants, len(l.stances))
 	concerns, some := make([]bool, len(l.byVoice)), false
 	for i, v := range l.byVoice {
 		concerns[i] = r.Concerns(v)

@@ -45,15 +45,13 @@ type shade struct {
 	services float64
 }
 
-// settle decides every combination that occurs, for every atom.
-func (s *Survey) settle(atoms *space.Atoms) {
+// cutBy lets the survey know services by atoms.
+func (s *Survey) cutBy(atoms *space.Atoms) {
 	s.scale = scale{
 		atoms: atoms, sieve: s.judge.NewSieve(atoms), unions: newUnions(atoms), counts: countsOf(atoms),
 		book: &book{resultOf: map[string]int32{}, vectors: newVectorBook()},
 	}
 	s.admit()
-	s.verdicts = nil
-	s.settleAll(s.wanted())
 }
 
 // admit finds the atoms that each publication lets in.
@@ -66,8 +64,7 @@ func (s *Survey) admit() {
 }
 
 // settleAll decides the combinations that are wanted, by stance.
-func (s *Survey) settleAll(wanted [][]int32) {
-	s.cellers = &sync.Pool{}
+func (s *Survey) settleAll(wanted wants) {
 	workers := make([]*settler, max(1, min(runtime.GOMAXPROCS(0), len(wanted)/64)))
 	jobs := make([]func(), len(workers))
 	var next atomic.Int64
@@ -80,59 +77,61 @@ func (s *Survey) settleAll(wanted [][]int32) {
 	s.gather(workers, len(wanted))
 }
 
-// wanted returns, by stance, the effects with which it may occur.
-func (s *Survey) wanted() [][]int32 {
+// wants are, by stance, effects with which it is to be settled.
+type wants [][]int32
+
+func (w wants) want(stance, effect int32) {
+	if !slices.Contains(w[stance], effect) {
+		w[stance] = append(w[stance], effect)
+	}
+}
+
+// wanted returns what must be settled: all combinations that occur.
+func (s *Survey) wanted(occur [][]combination) wants {
 	s.ledger.mu.RLock()
-	out := make([][]int32, len(s.ledger.stances))
+	out := make(wants, len(s.ledger.stances))
 	s.ledger.mu.RUnlock()
-	want := func(stance int32, effects []int32) {
-		for _, e := range effects {
-			if !slices.Contains(out[stance], e) {
-				out[stance] = append(out[stance], e)
-			}
+	for _, list := range occur {
+		for _, x := range list {
+			out.want(x.stance, x.effect)
 		}
 	}
-	for from := range s.blocks {
-		for to, b := range s.blocks[from] {
-			if b == nil {
-				continue
-			}
-			effects := s.effectsIn(b, to)
-			for _, stance := range b.stances {
-				want(stance, effects)
+	for to, b := range s.blocks[len(s.inside)] {
+		if b == nil {
+			continue
+		}
+		effects := s.effectsThrough(to)
+		for _, stance := range b.stances {
+			for _, e := range effects {
+				out.want(stance, e)
 			}
 		}
 	}
 	return out
 }
 
-// effectsIn returns the effects that ways within a block may have.
-func (s *Survey) effectsIn(b *block, to int) []int32 {
+// effectsThrough returns the effects of the ways through the gates of a segment.
+func (s *Survey) effectsThrough(segment int) []int32 {
 	var out []int32
-	add := func(e int32) {
-		if e != noEffect && !slices.Contains(out, e) {
-			out = append(out, e)
-		}
-	}
-	for _, line := range b.effects {
-		for _, e := range line {
-			add(e)
-		}
-	}
-	if b.from == b.to {
-		for _, c := range s.of(b.from) {
-			add(b.near[s.enforced(&s.classes[c].ticket)])
-		}
-	}
-	if b.from == len(s.inside) {
-		for i := range s.gates[to] {
-			for _, e := range s.gates[to][i].effects {
-				add(e)
+	for i := range s.gates[segment] {
+		for _, e := range s.gates[segment][i].effects {
+			if !slices.Contains(out, e) {
+				out = append(out, e)
 			}
 		}
 	}
 	slices.Sort(out)
 	return out
+}
+
+// settled returns the vector of a combination; false if none is known, for it does not
+// occur.
+func (s *Survey) settled(c combination) (int32, bool) {
+	if int(c.effect) >= len(s.verdicts) || int(c.stance) >= len(s.verdicts[c.effect]) {
+		return 0, false
+	}
+	vector := s.verdicts[c.effect][c.stance]
+	return vector, vector >= 0
 }
 
 // settler settles some of the combinations, and numbers results and vectors on
@@ -172,7 +171,7 @@ func newSettler(s *Survey) *settler {
 const stretchOf = 256
 
 // settle settles stances, of those that nobody has taken yet.
-func (w *settler) settle(wanted [][]int32, next *atomic.Int64) {
+func (w *settler) settle(wanted wants, next *atomic.Int64) {
 	for {
 		first := int(next.Add(stretchOf)) - stretchOf
 		if first >= len(wanted) {

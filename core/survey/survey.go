@@ -43,13 +43,16 @@ type Survey struct {
 // New returns the survey of an estate. Cost: see the package.
 func New(j *verdict.Judge) *Survey {
 	p := divide(j)
-	s := &Survey{judge: j, partition: p, ledger: newLedger()}
+	s := &Survey{judge: j, partition: p, ledger: newLedger(), cellers: &sync.Pool{}}
 	s.held = &held{}
 	v := &surveyor{partition: p, judge: j, ledger: s.ledger}
 	s.blocks = v.blocks()
 	s.gates = v.gates()
-	s.settle(space.Cut(j.Settings()))
-	s.lookAll(nil, nil, nil, nil)
+	s.cutBy(space.Cut(j.Settings()))
+	l := &looking{Survey: s}
+	l.count()
+	s.settleAll(s.wanted(l.occur))
+	l.mark(func(_, _ int) bool { return true })
 	return s
 }
 

@@ -53,7 +53,8 @@ func (f *faller) fate(effect, stance int32) int32 {
 		o.table = append(o.table, nil)
 	}
 	if missing := int(stance) + 1 - len(o.table[effect]); missing > 0 {
-		o.table[effect] = append(o.table[effect], make([]int32, max(missing, len(f.verdicts[0])-len(o.table[effect])))...)
+		stances, _ := f.ledger.len()
+		o.table[effect] = append(o.table[effect], make([]int32, max(missing, stances-len(o.table[effect])))...)
 	}
 	at := &o.table[effect][stance]
 	if *at == 0 {
@@ -80,8 +81,8 @@ func (f *faller) vector(effect, stance int32) []int32 {
 	if effect == noEffect {
 		return nil
 	}
-	if int(effect) < len(f.verdicts) && int(stance) < len(f.verdicts[effect]) && f.verdicts[effect][stance] >= 0 {
-		return f.vectors[f.verdicts[effect][stance]]
+	if vector, known := f.settled(combination{stance, effect}); known {
+		return f.vectors[vector]
 	}
 	key := combination{stance, effect}
 	known, ok := f.extra[key]
