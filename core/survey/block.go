@@ -110,45 +110,57 @@ func (v *surveyor) newBlock(from, to int) *block {
 	b := &block{from: from, to: to, context: v.judge.ContextOf(d(from), d(to)), voices: v.judge.VoicesBetween(d(from), d(to)), threads: &threads{}}
 	f := &former{surveyor: v, block: b}
 	f.listen(d(from))
-	f.draw()
+	f.draw(0)
+	f.draw(1)
 	f.fill(b.held[0], b.held[1])
 	return b
 }
 
 // reline returns the block of two domains of which some endpoints may be others than
-// those of a block, and all voices are the same, without its effects. Mostly it has
-// the same lines; else it is formed anew.
-func (v *surveyor) reline(was *block) *block {
-	b := &block{from: was.from, to: was.to, context: was.context, voices: was.voices, threads: &threads{}}
+// those of a block, and all voices are the same, without its effects. kept says for
+// which side there are the same sets of groups: it has the same lines then. Mostly the
+// other has too; else the block is formed anew.
+func (v *surveyor) reline(was *block, kept [2]bool) *block {
+	b := &block{
+		from: was.from, to: was.to, context: was.context, voices: was.voices, threads: was.threads, held: was.held, rows: was.rows, stances: was.stances,
+		src: axis{lines: was.src.lines}, dst: axis{lines: was.dst.lines},
+	}
+	if kept[0] && kept[1] {
+		return b
+	}
 	f := &former{surveyor: v, block: b}
 	from := was.from
 	if from == len(v.inside) {
 		from = verdict.Outside
 	}
 	f.listen(from)
-	f.draw()
+	for side := range kept {
+		if !kept[side] {
+			f.draw(side)
+		}
+	}
 	begins := func(side int) bool {
 		n := len(was.held[side])
 		return len(b.held[side]) >= n && slices.EqualFunc(b.held[side][:n], was.held[side], slices.Equal)
 	}
-	if !begins(0) || !begins(1) {
-		f.fill(b.held[0], b.held[1])
-		return b
+	same := begins(0) && begins(1)
+	if !same {
+		b.threads = &threads{}
 	}
-	b.threads = was.threads
-	if len(b.held[0]) == len(was.held[0]) && len(b.held[1]) == len(was.held[1]) {
-		b.rows, b.stances = was.rows, was.stances
-	} else {
+	if !same || len(b.held[0]) != len(was.held[0]) || len(b.held[1]) != len(was.held[1]) {
 		f.fill(b.held[0], b.held[1])
 	}
 	return b
 }
 
-// draw finds the lines of both sides.
-func (f *former) draw() {
-	rows, cols := f.lines(f.block.from, 0), f.lines(f.block.to, 1)
-	f.src.lines, f.dst.lines = rows.of, cols.of
-	f.held = [2][][]int32{rows.units, cols.units}
+// draw finds the lines of one side.
+func (f *former) draw(side int) {
+	domain, x := f.block.from, &f.src
+	if side == 1 {
+		domain, x = f.block.to, &f.dst
+	}
+	lines := f.lines(domain, side)
+	x.lines, f.held[side] = lines.of, lines.units
 }
 
 // former forms the rows of a block.

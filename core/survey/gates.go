@@ -27,6 +27,9 @@ func (v *surveyor) gatesOf(segment int) []gate {
 	var out []gate
 	classes := v.inside[segment]
 	for i := range v.judge.Publications() {
+		if !v.judge.PublishesIn(i, segment) {
+			continue
+		}
 		g := gate{i, v.judge.PublicationExit(i), map[[2]int]int32{}, make([]bool, len(classes))}
 		any := false
 		for at, c := range classes {

@@ -155,8 +155,8 @@ func (g *grafter) reach() {
 			more = append(more, i)
 		}
 		outside := false
-		for i := range g.classes {
-			if c := g.classes[i]; !g.affected[i] && slices.ContainsFunc(c.Ranges, fresh.meets) {
+		for i, c := range g.classes {
+			if !g.affected[i] && fresh.meetsSome(c.Ranges) {
 				outside = outside || !c.Internal()
 				take(i)
 			}
@@ -191,7 +191,7 @@ func (g *grafter) graft() *partition {
 	p := &partition{
 		net: j.Net(), classes: slices.Clone(old.classes), inside: slices.Clone(old.inside), outside: old.outside, sets: slices.Clip(old.sets),
 		local: slices.Clone(old.local), spots: slices.Clone(old.spots), spotIn: slices.Clone(old.spotIn), alike: g.alike, roads: g.roads,
-		id: partitions.Add(1), rolls: &rolls{}, addresses: &directory{},
+		id: partitions.Add(1), addresses: &directory{},
 	}
 	r := newRegistrar(p, j)
 	g.renumber(r)
@@ -202,7 +202,7 @@ func (g *grafter) graft() *partition {
 	}
 	r.settle(lineOf(j, g.touched))
 	r.finish()
-	p.graft = g.tell(p, r.owned)
+	p.graft, p.rolls = g.tell(p, r.owned), old.rollsAfter(r.owned)
 	return p
 }
 

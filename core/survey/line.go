@@ -47,6 +47,14 @@ func (t stretches) meets(r Range) bool {
 	return i < len(t) && t[i].From.Compare(r.To) <= 0
 }
 
+// meetsSome reports whether some of other ranges, in order, meet one of the stretches.
+func (t stretches) meetsSome(ranges []Range) bool {
+	if len(t) == 0 || len(ranges) == 0 || t[len(t)-1].To.Compare(ranges[0].From) < 0 || ranges[len(ranges)-1].To.Compare(t[0].From) < 0 {
+		return false // nearly always
+	}
+	return slices.ContainsFunc(ranges, t.meets)
+}
+
 // holds reports whether all addresses of a range are in one of the stretches.
 func (t stretches) holds(r Range) bool {
 	i := sort.Search(len(t), func(i int) bool { return t[i].To.Compare(r.From) >= 0 })

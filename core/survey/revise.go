@@ -81,7 +81,7 @@ func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *
 // cutFor returns the survey with services cut as finely as a revised judge wants it,
 // and the sieve of that.
 func (s *Survey) cutFor(j *verdict.Judge, r *verdict.Revision) (*Survey, *verdict.Sieve) {
-	if !r.Respoken {
+	if !r.Renumbered {
 		if sieve, exact := s.sieve.Revise(j, r); exact {
 			return s, sieve
 		}
@@ -259,9 +259,9 @@ func (b *rebuilder) rebuild(from, to int) (next *block, anew bool) {
 	case was == nil || b.respoken(was):
 		next = b.newBlock(from, to)
 	case touched:
-		next = b.reline(was)
+		next = b.reline(was, [2]bool{b.sameSets(from), b.sameSets(to)})
 	default:
-		next = &block{from: from, to: to, context: was.context, voices: was.voices, threads: was.threads, held: was.held, rows: was.rows, stances: was.stances, src: axis{lines: was.src.lines}, dst: axis{lines: was.dst.lines}}
+		next = b.reline(was, [2]bool{true, true})
 	}
 	ways := b.revision.Ways && from < len(b.inside)
 	if was != nil && !touched && !ways && next.threads == was.threads {
@@ -283,6 +283,12 @@ func (b *block) takeWays(o *block) {
 	b.effects, b.near = o.effects, o.near
 	b.src.bySpot, b.src.byClass = o.src.bySpot, o.src.byClass
 	b.dst.bySpot, b.dst.byClass = o.dst.bySpot, o.dst.byClass
+}
+
+// sameSets reports whether the endpoints of a domain have the sets of groups that
+// they had before; sets that nobody has any more are kept.
+func (b *rebuilder) sameSets(domain int) bool {
+	return !b.touches(domain) || domain < len(b.inside) && len(b.local[domain].sets) == len(b.before.local[domain].sets)
 }
 
 // sameSpots reports whether the places of two domains are those of before, and

@@ -1,12 +1,16 @@
 package survey
 
-import "sync"
+import (
+	"slices"
+	"sync"
+)
 
 // rolls are what blocks ask of all classes, in columns: every block goes through
 // those of its domains, and classes themselves are large. They are made when they
 // are first asked for.
 type rolls struct {
 	once sync.Once
+	kept []bool      // by domain: its roll is there already
 	of   []roll      // by domain
 	seen [][][]int32 // by two domains: the classes of the second that the first sees, by their places in it
 }
@@ -43,28 +47,54 @@ func (p *partition) seenBy(from, to int) []int32 {
 	return p.rolls.seen[from][to]
 }
 
+// rollsAfter returns the rolls of a partition that comes of another, where the classes
+// of some domains are no others.
+func (p *partition) rollsAfter(others []bool) *rolls {
+	p.rolls.once.Do(func() { p.rolls.fill(p) })
+	next := &rolls{kept: make([]bool, len(others)), of: slices.Clone(p.rolls.of), seen: make([][][]int32, len(others))}
+	for d, other := range others {
+		next.kept[d] = !other
+		next.seen[d] = slices.Clone(p.rolls.seen[d])
+	}
+	return next
+}
+
 func (r *rolls) fill(p *partition) {
 	domains := len(p.inside) + 1
-	r.of, r.seen = make([]roll, domains), make([][][]int32, domains)
-	for from := range r.seen {
-		r.seen[from] = make([][]int32, domains)
+	if r.kept == nil {
+		r.kept, r.of, r.seen = make([]bool, domains), make([]roll, domains), make([][][]int32, domains)
+		for from := range r.seen {
+			r.seen[from] = make([][]int32, domains)
+		}
 	}
 	for to := range r.of {
-		classes := p.of(to)
-		n := len(classes)
-		x := roll{make([]ticket, n), make([]bulk, n), make([]bool, n)}
-		for at, i := range classes {
-			c := p.classes[i]
-			x.tickets[at], x.members[at], x.four[at] = c.ticket, bulk{1, c.weight}, c.four
-			if c.Internal() {
-				r.seen[domains-1][to] = append(r.seen[domains-1][to], int32(at))
-			}
-			for from, sees := range c.seen {
-				if sees == seesIt {
-					r.seen[from][to] = append(r.seen[from][to], int32(at))
-				}
+		if !r.kept[to] {
+			r.enter(p, to)
+		}
+	}
+}
+
+// enter makes the roll of a domain.
+func (r *rolls) enter(p *partition, to int) {
+	domains := len(p.inside) + 1
+	classes := p.of(to)
+	n := len(classes)
+	x := roll{make([]ticket, n), make([]bulk, n), make([]bool, n)}
+	seen := make([][]int32, domains) // by the domain that sees
+	for at, i := range classes {
+		c := p.classes[i]
+		x.tickets[at], x.members[at], x.four[at] = c.ticket, bulk{1, c.weight}, c.four
+		if c.Internal() {
+			seen[domains-1] = append(seen[domains-1], int32(at))
+		}
+		for from, sees := range c.seen {
+			if sees == seesIt {
+				seen[from] = append(seen[from], int32(at))
 			}
 		}
-		r.of[to] = x
+	}
+	r.of[to] = x
+	for from := range seen {
+		r.seen[from][to] = seen[from]
 	}
 }

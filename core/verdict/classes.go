@@ -75,6 +75,9 @@ func (j *Judge) PublicationExit(i int) int { return j.publications[i].exit }
 // PublicationTerms returns what services a publication lets in.
 func (j *Judge) PublicationTerms(i int) []estate.Term { return j.publications[i].services.terms }
 
+// PublishesIn reports whether a publication leads into a segment.
+func (j *Judge) PublishesIn(i, segment int) bool { return j.publications[i].segment == segment }
+
 // Publishes reports whether a publication leads to the endpoint (M7.6).
 func (j *Judge) Publishes(i int, p *Endpoint) bool {
 	return p.Segment == j.publications[i].segment && j.publications[i].to.contains(p.groups, true)

@@ -21,7 +21,7 @@ func (j *Judge) revisionTo(next *Judge) Revision {
 	if !sameNames(j, next) {
 		return Revision{Whole: true}
 	}
-	d := &differ{was: j, is: next, revision: Revision{Respoken: true}, homes: map[int]bool{}}
+	d := &differ{was: j, is: next, revision: Revision{Renumbered: true}, homes: map[int]bool{}}
 	d.voices()
 	d.ways()
 	d.endpoints()
@@ -73,6 +73,7 @@ func (d *differ) voices() {
 			return slices.Equal(x.from, y.from) && slices.Equal(x.to, y.to) && x.verb == y.verb && slices.Equal(x.terms, y.terms)
 		})
 	})
+	r.Respoken = len(r.Policies)+len(r.Rails)+len(r.Shares)+len(r.Books) > 0 || slices.Contains(other, true) || !slices.Equal(d.was.defaults, d.is.defaults)
 	r.Gates = !slices.EqualFunc(d.was.publications, d.is.publications, func(a, b publication) bool {
 		return a.name == b.name && a.exit == b.exit && a.segment == b.segment && slices.Equal(a.to, b.to) && slices.Equal(a.services.terms, b.services.terms)
 	})

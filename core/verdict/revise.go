@@ -16,6 +16,7 @@ type Revision struct {
 	// Who may say something else than before, or to others.
 	Policies, Rails, Shares, Books []int
 	Respoken                       bool // contexts, and voices between any two domains, may differ
+	Renumbered                     bool // sets of services may have other numbers
 
 	// Where ways may go, or may be had, otherwise.
 	Networks []int // of these networks, and of what they are peered with

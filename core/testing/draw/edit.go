@@ -244,11 +244,14 @@ func (d *drawer) pool() {
 
 func (d *drawer) rulebook() {
 	if b := one(d, &d.e.Rulebooks); b != nil {
-		switch r := one(d, &b.Rules); d.number(0, 2) {
+		switch r := one(d, &b.Rules); d.number(0, 3) {
 		case 0:
 			r.Action = pick(d, "pass", "drop")
 		case 1:
 			r.Services = d.services()
+		case 2: // a firewall sees few flows, and so does each rule: one for all of them
+			first := estate.BookRule{From: estate.Side{Any: true}, To: estate.Side{Any: true}, Services: r.Services, Action: pick(d, "pass", "drop")}
+			b.Rules = slices.Concat([]estate.BookRule{first}, b.Rules)
 		default:
 			with(d, &b.Rules, estate.BookRule{From: d.side(60), To: d.side(60), Services: d.services(), Action: "drop"})
 		}
