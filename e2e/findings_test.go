@@ -1,10 +1,13 @@
 package e2e
 
 import (
+	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // TestAFindingLeadsToItsRoadAndItsPolicy works through the list as somebody
@@ -23,4 +26,27 @@ func TestAFindingLeadsToItsRoadAndItsPolicy(t *testing.T) {
 	u.sees("aside a", "jump-to-controllers").MustClick()
 	u.sees("h1", "jump-to-controllers")
 	assert.Contains(t, u.page.MustInfo().URL, "/rules/jump-to-controllers")
+}
+
+// TestAnOverlapIsMendedWhereItIsFound brings a document in which two networks of one
+// segment have the same addresses, and takes the translation that Findings offers.
+func TestAnOverlapIsMendedWhereItIsFound(t *testing.T) {
+	text, err := os.ReadFile("../demo/grayshoal.yaml")
+	require.NoError(t, err)
+	placed := strings.NewReplacer(
+		"{name: bench, prefix: 10.31.0.64/26}", "{name: bench, prefix: 10.31.0.64/26, segment: office}",
+		"\nattachments:\n", "\nattachments:\n  - {network: tide-lab, hub: ridge}\n",
+	).Replace(string(text))
+	dir := t.TempDir()
+	file := filepath.Join(dir, "overlap.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(placed), 0o644))
+	printed, _ := start(t, 1, "serve", "--quiet", "--listen", "127.0.0.1:0", "--bgp", "0", "--db", filepath.Join(dir, "bivium.db"), "--import", file)
+	u := browse(t, 1280, 800)
+	u.goTo(printed[0] + "/findings")
+	u.sees("section", "1 fault to mend")
+	u.sees("aside", "10.31.0.64/26")
+	u.clicksOn("[aria-label='Ways out'] button", "show tide-lab/bench to office as 100.64.0.0/26")
+	u.sees("[aria-label='Routes that change']", "100.64.0.0/26")
+	u.does("[aria-label='Ways out']", "Mend it so")
+	u.sees("section", "No faults: the estate can be applied.")
 }

@@ -53,6 +53,7 @@ func TestTheFirstRoad(t *testing.T) {
 	u.clicks("button[role=switch]")
 	u.sees("[data-testid=effect]", "2 cells change")
 	u.sees("[data-testid=effect]", "crews in office")
+	u.sees("[aria-label='Expectations that change']", "crews-web-inspected")
 	u.sees("button", "Save").MustClick()
 	u.gone("[data-testid=effect]")
 	u.sees("a", "Board").MustClick()

@@ -118,7 +118,7 @@ func check(e *estate.Estate, text []byte, p *progress) (*checked, error) {
 	}
 	for _, h := range s.Expectations() {
 		x := expectedWords{h.Expectation.Name, h.Holds, h.Holds && h.ByRouting, h.Vacuous, []failureWords{}}
-		for _, f := range h.Failures {
+		for _, f := range h.Failures() {
 			x.Failures = append(x.Failures, failureWords{words(f.Services), f.Verdict, flowOf(&f.Witness)})
 		}
 		r.Expectations = append(r.Expectations, x)

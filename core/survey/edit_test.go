@@ -32,6 +32,12 @@ func asFromTheGround(t *rapid.T, e, next *estate.Estate, revised *Survey, d *Dif
 		}
 	}
 	require.Equal(t, heldWords(anew.Expectations()), heldWords(revised.Expectations()))
+	for _, h := range revised.Expectations() {
+		var d details
+		revised.detail(h.Expectation, &d)
+		require.Equal(t, len(d.failures) == 0, h.Holds, h.Expectation.Name)
+		require.Equal(t, len(d.saved) > 0, h.ByRouting, h.Expectation.Name)
+	}
 	require.Equal(t, findingWords(anew), findingWords(revised))
 	require.Equal(t, anew.Passages(), revised.Passages())
 	require.Equal(t, turnWords(anew), turnWords(revised))

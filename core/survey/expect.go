@@ -18,8 +18,33 @@ type Held struct {
 	Holds       bool
 	ByRouting   bool // it holds, and on some flows a missing path alone saves it
 	Vacuous     bool // it holds because there is no such flow
-	Failures    []Failure
-	Saved       []Failure // the flows that only a missing path saves
+	details     *details
+}
+
+// details are the flows of an expectation that do not simply fare as it wants: found
+// when they are asked for, with everything that it takes to show them.
+type details struct {
+	once            sync.Once
+	survey          *Survey
+	failures, saved []Failure
+}
+
+// Failures returns the flows that fare otherwise than expected. Cost: the first time,
+// that of opening a cell of all flows that the expectation is about.
+func (h *Held) Failures() []Failure { return h.detailed().failures }
+
+// Saved returns the flows that only a missing path saves. Cost: as Failures.
+func (h *Held) Saved() []Failure { return h.detailed().saved }
+
+func (h *Held) detailed() *details {
+	h.details.once.Do(func() {
+		d := h.details
+		if !h.Holds || h.ByRouting {
+			d.survey.detail(h.Expectation, d)
+		}
+		d.survey = nil
+	})
+	return h.details
 }
 
 // Failure is flows of an expectation that fare otherwise, with one of them.
@@ -70,6 +95,7 @@ func (s *Survey) expectAll(before []Held, d *Difference) []Held {
 			k := slices.IndexFunc(before, func(h Held) bool { return h.Expectation == x })
 			if k >= 0 {
 				if h, known := d.after(&before[k]); known {
+					h.details = &details{survey: s}
 					out[i] = h
 					return
 				}
@@ -123,11 +149,11 @@ func (c *comparer) regrouped(e estate.End) bool {
 	if land < 0 || !c.touched(&c.lands[land]) {
 		return false
 	}
-	inOld, inNew := c.old.marked(c.old.end(e)), c.new.marked(c.new.end(e))
+	inOld, inNew := c.old.holds(e), c.new.holds(e)
 	t := c.land(land)
 	return slices.ContainsFunc(t.moved, func(i int32) bool {
 		j := &t.joints[i]
-		return j.old >= 0 && j.new >= 0 && inOld[j.old] != inNew[j.new]
+		return j.old >= 0 && j.new >= 0 && inOld(&t.was[i]) != inNew(&t.is[i])
 	})
 }
 
@@ -144,33 +170,97 @@ func about(n Node, e estate.End) bool {
 func (c *comparer) jointsOf(land int, e estate.End) *bitset.BitSet {
 	t := c.land(land)
 	out := bitset.New(uint(len(t.joints)))
-	if c.old.id == c.new.id { // joints are classes
-		for _, m := range c.new.end(e) {
-			out.Set(uint(c.new.classes[m.Class].at))
-		}
-		return out
-	}
-	inOld, inNew := c.old.marked(c.old.end(e)), c.new.marked(c.new.end(e))
+	inOld, inNew := c.old.holds(e), c.new.holds(e)
 	for i := range t.joints {
-		if j := &t.joints[i]; j.old >= 0 && inOld[j.old] || j.new >= 0 && inNew[j.new] {
+		if inOld(&t.was[i]) || inNew(&t.is[i]) {
 			out.Set(uint(i))
 		}
 	}
 	return out
 }
 
-// marked returns, by class, whether it is in a set.
-func (p *partition) marked(set Set) []bool {
-	in := make([]bool, len(p.classes))
-	for _, m := range set {
-		in[m.Class] = true
+// holds returns what tells whether one end of an expectation has the endpoints of a
+// class, of its domain.
+func (s *Survey) holds(e estate.End) func(*end) bool {
+	if e.Internet || e.Party.Groups.Any {
+		return func(x *end) bool { return x.is }
 	}
-	return in
+	segment := s.net.Segment(e.Party.Segment)
+	if segment < 0 {
+		return func(*end) bool { return false }
+	}
+	list := &s.local[segment]
+	in := make([]bool, len(list.sets))
+	for _, name := range e.Party.Groups.Groups {
+		if group := s.judge.Group(name); group != paths.None {
+			for _, set := range list.of(group) {
+				in[set] = true
+			}
+		}
+	}
+	return func(x *end) bool { return x.is && in[x.set] }
 }
 
 // Expect returns how an expectation fares, exactly, for every flow that it is
-// about. A name that nothing bears stands for nobody.
+// about. A name that nothing bears stands for nobody. Cost: that of the outcomes of a
+// cell, see Cell.
 func (s *Survey) Expect(x *estate.Expectation) Held {
+	h := Held{Expectation: x, Holds: true, Vacuous: true, details: &details{survey: s}}
+	note := func(v *verdict.Verdict) {
+		h.Vacuous = false
+		holds, routing := meets(x, v)
+		h.Holds, h.ByRouting = h.Holds && holds, h.ByRouting || routing
+	}
+	if x.From.Internet { // through publications, of which flows take some services each
+		for _, line := range s.linesOf(x) {
+			for _, p := range line.Parts {
+				note(&p.Verdict)
+			}
+		}
+		return h
+	}
+	terms := s.termsOf(x.Services)
+	fine := s.Refine(terms)
+	atoms, _ := fine.atoms.Covered(terms)
+	noted := make([]bool, len(fine.results))
+	for _, vector := range fine.vectorsBetween(fine.end(x.From), fine.end(x.To)) {
+		for atom := range atoms.EachSet() {
+			if r := fine.vectors[vector][atom]; !noted[r] {
+				noted[r] = true
+				note(&fine.results[r])
+			}
+		}
+	}
+	return h
+}
+
+// vectorsBetween returns the vectors that flows between some endpoints have, of which
+// the first are inside.
+func (s *Survey) vectorsBetween(from, to Set) []int32 {
+	c := newCeller(s)
+	defer c.free()
+	for _, src := range s.sidesOf(from) {
+		for _, dst := range s.sidesOf(to) {
+			c.add(from, &src, to, &dst)
+		}
+	}
+	known := map[int32]bool{}
+	var out []int32
+	for _, w := range c.take() {
+		vector := int32(0)
+		if w.combination != unfoundCombination {
+			vector = s.verdicts[w.effect][w.stance]
+		}
+		if !known[vector] {
+			known[vector] = true
+			out = append(out, vector)
+		}
+	}
+	return out
+}
+
+// linesOf returns the flows that an expectation is about.
+func (s *Survey) linesOf(x *estate.Expectation) []Line {
 	terms := s.termsOf(x.Services)
 	fine := s.Refine(terms)
 	atoms, _ := fine.atoms.Covered(terms)
@@ -179,22 +269,22 @@ func (s *Survey) Expect(x *estate.Expectation) Held {
 	if x.From.Internet { // every external source, through every publication
 		columns = slices.DeleteFunc(columns, func(c column) bool { return c.publication == paths.None })
 	}
-	h := Held{Expectation: x, Holds: true, Vacuous: true}
-	for _, line := range fine.lines(columns, from, to, atoms, 0) {
+	return fine.lines(columns, from, to, atoms, 0)
+}
+
+// detail finds the flows of an expectation that fail it, or that routing alone saves.
+func (s *Survey) detail(x *estate.Expectation, d *details) {
+	for _, line := range s.linesOf(x) {
 		for _, p := range line.Parts {
-			h.Vacuous = false
 			f := Failure{line.Services, p.Verdict, p.Witness}
 			switch holds, routing := meets(x, &p.Verdict); {
 			case !holds:
-				h.Holds = false
-				h.Failures = append(h.Failures, f)
+				d.failures = append(d.failures, f)
 			case routing:
-				h.ByRouting = true
-				h.Saved = append(h.Saved, f)
+				d.saved = append(d.saved, f)
 			}
 		}
 	}
-	return h
 }
 
 // meets reports whether a verdict is what is expected, and whether it is so

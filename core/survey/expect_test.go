@@ -25,7 +25,7 @@ func TestExpectationsOfTheDemo(t *testing.T) {
 			state = "holds"
 		}
 		got[h.Expectation.Name] = state
-		for _, f := range h.Failures {
+		for _, f := range h.Failures() {
 			v := j.Judge(f.Witness)
 			assert.Equal(t, f.Verdict, v, "%s: the witness", h.Expectation.Name)
 			holds, _ := meets(h.Expectation, &v)

@@ -170,7 +170,7 @@ func TestRevisingIsSurveyingAnew(t *testing.T) {
 func heldWords(list []Held) []string {
 	out := make([]string, len(list))
 	for i, h := range list {
-		out[i] = fmt.Sprint(h.Expectation.Name, h.Holds, h.ByRouting, h.Vacuous, len(h.Failures), len(h.Saved))
+		out[i] = fmt.Sprint(h.Expectation.Name, h.Holds, h.ByRouting, h.Vacuous, len(h.Failures()), len(h.Saved()))
 	}
 	return out
 }

@@ -169,6 +169,35 @@ func BenchmarkEstate(b *testing.B) {
 	}
 }
 
+// BenchmarkTenfold judges and surveys M, and M with ten times the workloads, which have
+// the labels that those of M have in each network.
+func BenchmarkTenfold(b *testing.B) {
+	one, size := synth.New("m", synth.Sizes["M"], 1), synth.Sizes["M"]
+	size.Workloads *= 10
+	ten := synth.New("m", size, 1)
+	labels := map[string][]map[string]string{}
+	for i := range one.Workloads {
+		w := &one.Workloads[i]
+		labels[w.Network] = append(labels[w.Network], w.Labels)
+	}
+	for i := range ten.Workloads {
+		w := &ten.Workloads[i]
+		if list := labels[w.Network]; len(list) > 0 {
+			w.Labels = list[i%len(list)]
+		}
+	}
+	for _, x := range []struct {
+		name string
+		e    *estate.Estate
+	}{{"once", one}, {"tenfold", ten}} {
+		b.Run(x.name, func(b *testing.B) {
+			for b.Loop() {
+				survey.New(verdict.New(x.e))
+			}
+		})
+	}
+}
+
 // editOf returns the estate with the first rule of one policy turned round: of
 // the policies that decide most, the one in the middle of the list.
 func editOf(e *estate.Estate) *estate.Estate {

@@ -34,10 +34,42 @@ func (s *Snapshot) Policy(name string) (*PolicyView, error) {
 
 // Effect is what an edit would change.
 type Effect struct {
-	Revision int64        `json:"revision"`
-	Cells    []CellEffect `json:"cells"`
-	Flows    []FlowEffect `json:"flows"`
-	More     int          `json:"more"` // flows that are not shown
+	Revision     int64         `json:"revision"`
+	Cells        []CellEffect  `json:"cells"`
+	Flows        []FlowEffect  `json:"flows"`
+	More         int           `json:"more"`         // flows that are not shown
+	Expectations []Expectation `json:"expectations"` // those that fare otherwise
+}
+
+// Fare is how an expectation fares.
+type Fare string
+
+// How expectations fare: some hold by routing alone, or for want of any flow.
+const (
+	Holds          Fare = "holds"
+	HoldsByRouting Fare = "holds by routing alone"
+	HoldsVacuously Fare = "has no flow to hold for"
+	Breaks         Fare = "breaks"
+)
+
+func fareOf(h *survey.Held) Fare {
+	switch {
+	case !h.Holds:
+		return Breaks
+	case h.Vacuous:
+		return HoldsVacuously
+	case h.ByRouting:
+		return HoldsByRouting
+	}
+	return Holds
+}
+
+// Expectation is an expectation that fares otherwise than before.
+type Expectation struct {
+	Name    string   `json:"name"`
+	Before  Fare     `json:"before"`
+	After   Fare     `json:"after"`
+	Witness *Witness `json:"witness"` // a flow that breaks it, or null
 }
 
 // CellEffect is a cell of the board in which flows fare differently.
@@ -77,12 +109,50 @@ func (s *Snapshot) Try(name string, body []byte) (*Effect, error) {
 // effect puts what fares differently into words; of flows, those of most at most,
 // those that change outcome first.
 func (s *Snapshot) effect(after *Snapshot, d *survey.Difference, most int) *Effect {
-	e := &Effect{Revision: s.Revision, Cells: []CellEffect{}, Flows: []FlowEffect{}}
+	e := s.effectOnFlows(after, d, most)
 	for _, c := range d.Cells(shownNodes(d)) {
 		e.Cells = append(e.Cells, CellEffect{NodeID(c.Row), NodeID(c.Col), c.Before, c.After, c.Outcome})
 	}
+	return e
+}
+
+// effectOnFlows is effect without the cells of the board.
+func (s *Snapshot) effectOnFlows(after *Snapshot, d *survey.Difference, most int) *Effect {
+	e := &Effect{Revision: s.Revision, Cells: []CellEffect{}, Expectations: s.faringOtherwise(after)}
 	e.Flows, e.More = s.flowEffects(after, d, most)
 	return e
+}
+
+// faringOtherwise returns the expectations of both snapshots that fare otherwise in the
+// later one, those that break first.
+func (s *Snapshot) faringOtherwise(after *Snapshot) []Expectation {
+	out := []Expectation{}
+	was := map[string]Fare{}
+	for _, h := range s.Survey.Expectations() {
+		was[h.Expectation.Name] = fareOf(&h)
+	}
+	for _, h := range after.Survey.Expectations() {
+		before, known := was[h.Expectation.Name]
+		x := Expectation{Name: h.Expectation.Name, Before: before, After: fareOf(&h)}
+		if !known || x.Before == x.After {
+			continue
+		}
+		if failures := h.Failures(); len(failures) > 0 {
+			w := after.witnessOf(failures[0].Witness)
+			x.Witness = &w
+		}
+		out = append(out, x)
+	}
+	slices.SortStableFunc(out, func(a, b Expectation) int {
+		switch {
+		case a.After == Breaks && b.After != Breaks:
+			return -1
+		case a.After != Breaks && b.After == Breaks:
+			return 1
+		}
+		return 0
+	})
+	return out
 }
 
 // flowEffects returns the flows that fare differently, most at most, those that

@@ -38,6 +38,8 @@ type Report struct {
 	Covered []Covered          `json:"covered"`
 	Flows   []FlowEffect       `json:"flows"` // that changed outcome
 	More    int                `json:"more"`  // flows that are not shown
+
+	Expectations []Expectation `json:"expectations"` // that fare otherwise
 }
 
 // ChangeCount is how many changes there are of a sort.
@@ -203,7 +205,7 @@ func (a *App) takeIn(ctx context.Context, provider string, reading *store.Readin
 	after, d := now.following(taken.Estate, now.Revision+1, taken.Known, now.Mapping)
 	report.tell(now, after, taken.Changes)
 	e := now.effect(after, &d, maxFlows)
-	report.Flows, report.More = e.Flows, e.More
+	report.Flows, report.More, report.Expectations = e.Flows, e.More, e.Expectations
 	reading.Ended, reading.Report = a.Clock(), mustJSON(report)
 	if _, err := a.Store.Change(ctx, &store.Revision{Before: now.Estate, After: taken.Estate, Based: now.Revision, Actor: reading.Actor, At: reading.Ended, Known: taken.Known, Reading: reading}); err != nil {
 		return err
@@ -272,7 +274,7 @@ func (r *Report) tell(before, after *Snapshot, changes []inventory.Change) {
 }
 
 func emptyReport() Report {
-	return Report{Notes: []string{}, Counts: []ChangeCount{}, Changes: []inventory.Change{}, Covered: []Covered{}, Flows: []FlowEffect{}}
+	return Report{Notes: []string{}, Counts: []ChangeCount{}, Changes: []inventory.Change{}, Covered: []Covered{}, Flows: []FlowEffect{}, Expectations: []Expectation{}}
 }
 
 func mustJSON(v any) []byte {

@@ -20,6 +20,7 @@ type Trouble struct {
 	Fix      string        `json:"fix"`  // of a fault
 	Path     string        `json:"path"` // of a fault, in the document
 	Refs     []Thing       `json:"refs"`
+	Ways     []Mend        `json:"ways"`     // edits that would mend a fault
 	Services *ServiceWords `json:"services"` // null for what is not about flows
 	Witness  *Witness      `json:"witness"`  // likewise
 }
@@ -38,11 +39,13 @@ const maxThings = 50
 func (s *Snapshot) Troubles() *Troubles {
 	s.troubles.once.Do(func() {
 		t := &Troubles{Revision: s.Revision, Faults: []Trouble{}, Findings: []Trouble{}}
-		for _, f := range s.Faults {
-			t.Faults = append(t.Faults, Trouble{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Path: f.Path, Refs: things(f.Refs)})
+		r := remedies{e: s.Estate, net: s.Judge.Net()}
+		for i := range s.Faults {
+			f := &s.Faults[i]
+			t.Faults = append(t.Faults, Trouble{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Path: f.Path, Refs: things(f.Refs), Ways: r.of(f)})
 		}
 		for _, f := range s.Survey.Findings() {
-			x := Trouble{Code: string(f.Code), Message: f.Message, Refs: things(f.Refs)}
+			x := Trouble{Code: string(f.Code), Message: f.Message, Refs: things(f.Refs), Ways: []Mend{}}
 			if f.Witness != nil {
 				words, witness := s.words(f.Services), s.witnessOf(*f.Witness)
 				x.Services, x.Witness = &words, &witness

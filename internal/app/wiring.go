@@ -8,8 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"go4.org/netipx"
-
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/paths"
@@ -61,8 +59,9 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 	}
 	j, moved := s.Judge.Revise(next)
 	if refused := s.refusals(j); len(refused) > 0 {
+		r := remedies{e: next, net: j.Net()}
 		for i := range refused {
-			refused[i].Ways = waysOut(next, edits, &refused[i])
+			refused[i].Ways = r.waysOut(edits, &refused[i])
 		}
 		return &Rewired{Revision: s.Revision, Refused: refused, Routes: []RouteChange{}}, nil
 	}
@@ -71,8 +70,7 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 		Estate: next, Revision: s.Revision, Judge: sv.Judge(), Survey: sv, Known: s.Known, Mapping: s.Mapping,
 		index: s.index, tree: &tree{}, troubles: &troubles{}, passages: &passages{},
 	}
-	out := &Rewired{Revision: s.Revision, Refused: []Refusal{}, Effect: &Effect{Revision: s.Revision, Cells: []CellEffect{}}}
-	out.Effect.Flows, out.Effect.More = s.flowEffects(after, &d, maxFlows)
+	out := &Rewired{Revision: s.Revision, Refused: []Refusal{}, Effect: s.effectOnFlows(after, &d, maxFlows)}
 	out.Routes, out.More = s.routeChanges(after, segmentsOfEdits(s.Estate, next, edits))
 	return out, nil
 }
@@ -108,134 +106,6 @@ func (s *Snapshot) refusals(j *verdict.Judge) []Refusal {
 		out = append(out, r)
 	}
 	return out
-}
-
-// waysOut returns translations of what the edits place that would keep it apart
-// from what is there: where it is attached, or where a share would bring it.
-func waysOut(e *estate.Estate, edits []wiring.Edit, r *Refusal) []Mend {
-	out := []Mend{}
-	refs := r.Refs
-	switch r.Code {
-	case string(estate.Overlap):
-	case string(estate.ForbiddenShare): // it speaks of shares: what is placed is what they would bring
-		refs = subnetsOf(e, edits)
-		out = append(out, showing(e, &r.fault)...)
-	default:
-		return out
-	}
-	for _, ref := range refs {
-		network, subnet, _ := strings.Cut(ref.Name, "/")
-		placed := slices.ContainsFunc(edits, func(x wiring.Edit) bool { return x.Network == network })
-		n := slices.IndexFunc(e.Networks, func(n estate.Network) bool { return n.Name == network })
-		if ref.Kind != "subnet" || !placed || n < 0 {
-			continue
-		}
-		k := slices.IndexFunc(e.Networks[n].Subnets, func(s estate.Subnet) bool { return s.Name == subnet })
-		s := &e.Networks[n].Subnets[k]
-		segment := e.Networks[n].SegmentOf(s)
-		free, ok := freePrefix(e, segment, s.Prefix)
-		if !ok {
-			continue
-		}
-		m := Mend{Words: fmt.Sprintf("show %s to %s as %s", ref.Name, segment, free)}
-		for _, a := range e.Attachments {
-			if a.Network == network {
-				m.Edits = append(m.Edits, wiring.Edit{Op: wiring.Translate, Network: network, Hub: a.Hub, Segment: segment, Prefix: s.Prefix, Outside: free})
-			}
-		}
-		if len(m.Edits) > 0 && !slices.ContainsFunc(out, func(o Mend) bool { return o.Words == m.Words }) {
-			out = append(out, m)
-		}
-	}
-	return out
-}
-
-// showing returns the edit that lets a forbidden share show what it would bring
-// under other addresses: those of the home that the address of the fault has.
-func showing(e *estate.Estate, f *estate.Fault) []Mend {
-	at := slices.IndexFunc(e.Shares, func(s estate.Share) bool { return s.Name == f.Refs[0].Name })
-	if at < 0 || !f.At.IsValid() {
-		return nil
-	}
-	s := &e.Shares[at]
-	of, to := s.Owner.Segment, s.Guest.Segment
-	if strings.HasSuffix(f.Path, ".guest") {
-		of, to = to, of
-	}
-	net := paths.New(e)
-	home, ok := net.Home(net.Segment(of), f.At)
-	if !ok {
-		return nil
-	}
-	inside := home.Prefix.Masked()
-	if slices.ContainsFunc(s.Show, func(t estate.Translation) bool { return t.Segment == of && t.Inside.Overlaps(inside) }) {
-		return nil // it is shown already, and that is what is in the way
-	}
-	free, ok := freePrefix(e, of, inside)
-	if !ok {
-		return nil
-	}
-	return []Mend{{
-		Words: fmt.Sprintf("let share %s show %s of %s to %s as %s", s.Name, inside, of, to, free),
-		Edits: []wiring.Edit{{Op: wiring.Show, Name: s.Name, Segment: of, Prefix: inside, Outside: free}},
-	}}
-}
-
-// subnetsOf returns the subnets that some edits put into segments.
-func subnetsOf(e *estate.Estate, edits []wiring.Edit) []Thing {
-	var out []Thing
-	for i := range edits {
-		n := slices.IndexFunc(e.Networks, func(n estate.Network) bool { return n.Name == edits[i].Network })
-		if edits[i].Op != wiring.Live || edits[i].Segment == "" || n < 0 {
-			continue
-		}
-		for k := range e.Networks[n].Subnets {
-			if name := e.Networks[n].Subnets[k].Name; edits[i].Subnet == "" || edits[i].Subnet == name {
-				out = append(out, Thing{"subnet", edits[i].Network + "/" + name})
-			}
-		}
-	}
-	return out
-}
-
-// shared are the addresses that are set aside for translation: shared address
-// space (RFC 6598), and local addresses with a global ID that is nobody's
-// (RFC 4193).
-var shared = [2]netip.Prefix{netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("fd64:6276:6d00::/40")}
-
-// freePrefix returns the first prefix of the size of another, among those set
-// aside for translation, that nothing of a segment, or brought to it, overlaps.
-func freePrefix(e *estate.Estate, segment string, as netip.Prefix) (netip.Prefix, bool) {
-	from := shared[0]
-	if !as.Addr().Is4() {
-		from = shared[1]
-	}
-	if as.Bits() < from.Bits() {
-		return netip.Prefix{}, false
-	}
-	net := paths.New(e)
-	var taken netipx.IPSetBuilder
-	for i := range net.Segments { // of any segment: shares may bring it
-		net.EachHomePrefix(i, taken.AddPrefix)
-	}
-	for i := range e.Shares {
-		for _, t := range e.Shares[i].Show {
-			taken.AddPrefix(t.Outside)
-		}
-	}
-	var all netipx.IPSetBuilder
-	all.AddPrefix(from)
-	used, err := taken.IPSet()
-	if err != nil {
-		return netip.Prefix{}, false
-	}
-	all.RemoveSet(used)
-	free, err := all.IPSet()
-	if err != nil {
-		return netip.Prefix{}, false
-	}
-	p, _, ok := free.RemoveFreePrefix(uint8(as.Bits()))
-	return p, ok
 }
 
 // prefixesIn returns the prefixes that a message names.

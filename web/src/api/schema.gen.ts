@@ -851,6 +851,8 @@ export interface components {
             fix: string;
             path: string;
             refs: components["schemas"]["Thing"][];
+            /** @description Edits that would mend a fault */
+            ways: components["schemas"]["Mend"][];
             services: components["schemas"]["ServiceWords"] | null;
             witness: components["schemas"]["Witness"] | null;
         };
@@ -911,7 +913,16 @@ export interface components {
             flows: components["schemas"]["FlowEffect"][];
             /** @description Flows that are not shown */
             more: number;
+            expectations: components["schemas"]["ExpectationEffect"][];
         };
+        ExpectationEffect: {
+            name: string;
+            before: components["schemas"]["Fare"];
+            after: components["schemas"]["Fare"];
+            witness: components["schemas"]["Witness"] | null;
+        };
+        /** @enum {unknown} */
+        Fare: "holds" | "holds by routing alone" | "has no flow to hold for" | "breaks";
         CellEffect: {
             row: string;
             col: string;
@@ -980,6 +991,7 @@ export interface components {
             covered: components["schemas"]["Covered"][];
             flows: components["schemas"]["FlowEffect"][];
             more: number;
+            expectations: components["schemas"]["ExpectationEffect"][];
         };
         ChangeCount: {
             kind: string;

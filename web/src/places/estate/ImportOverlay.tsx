@@ -4,7 +4,7 @@ import { ApiProblem } from "../../api/client";
 import type { Schemas } from "../../api/client";
 import { everything, postImport, tryImport } from "../../api/queries";
 import { Button } from "../../parts/fields";
-import { FlowsThatChange } from "../../parts/FlowsThatChange";
+import { WhatChanges } from "../../parts/WhatChanges";
 import { Overlay } from "../../parts/Overlay";
 import { counted } from "../../parts/wording";
 
@@ -107,7 +107,7 @@ function Difference({ imported }: { imported: Schemas["Import"] }) {
       </section>
       <section>
         <h3 className="pb-1 font-serif text-[16px] font-semibold">Flows that change</h3>
-        <FlowsThatChange flows={imported.effect.flows} more={imported.effect.more} />
+        <WhatChanges {...imported.effect} />
       </section>
     </div>
   );

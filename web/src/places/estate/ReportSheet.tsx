@@ -1,5 +1,5 @@
 import type { Schemas } from "../../api/client";
-import { FlowsThatChange } from "../../parts/FlowsThatChange";
+import { WhatChanges } from "../../parts/WhatChanges";
 import { ThingLink } from "../../parts/ThingLink";
 import { counted, grouped } from "../../parts/wording";
 import { when } from "./ReadingLine";
@@ -77,7 +77,7 @@ export function ReportSheet({ reading }: { reading: Schemas["Reading"] }) {
         </>
       )}
       <h3 className="pt-3 pb-1 text-xs font-semibold text-soft">Flows that fare differently since</h3>
-      <FlowsThatChange flows={report.flows} more={report.more} />
+      <WhatChanges asks {...report} />
     </section>
   );
 }

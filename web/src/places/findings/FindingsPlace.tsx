@@ -3,6 +3,7 @@ import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import { roadQuery, troublesQuery } from "../../api/queries";
 import { useAddress } from "../../frame/address";
+import { Consequence } from "../../parts/Consequence";
 import { ThingLink } from "../../parts/ThingLink";
 import { counted, serviceWords } from "../../parts/wording";
 import { Road } from "../../road/Road";
@@ -107,8 +108,29 @@ function Detail({ trouble }: { trouble: Listed }) {
           ))}
         </ul>
       )}
+      {trouble.ways.length > 0 && <Ways key={trouble.key} ways={trouble.ways} />}
       {trouble.witness && <WitnessRoad witness={trouble.witness} />}
     </aside>
+  );
+}
+
+/** Edits that would mend it: one is looked at, with what it changes, before it is made. */
+function Ways({ ways }: { ways: Schemas["Mend"][] }) {
+  const [picked, setPicked] = useState<Schemas["Mend"] | null>(null);
+  return (
+    <section aria-label="Ways out" className="pt-3">
+      {ways.map((w) => (
+        <button
+          key={w.words}
+          aria-pressed={w === picked}
+          onClick={() => setPicked(w === picked ? null : w)}
+          className="mt-1.5 block rounded border border-accent px-2 py-0.5 text-left text-[13px] text-accent hover:bg-accent/10 aria-pressed:bg-accent/10"
+        >
+          {w.words}
+        </button>
+      ))}
+      {picked && <Consequence edits={picked.edits} verb="Mend it so" onDone={() => setPicked(null)} />}
+    </section>
   );
 }
 

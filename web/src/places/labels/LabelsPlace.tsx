@@ -6,7 +6,7 @@ import { ApiProblem } from "../../api/client";
 import type { Schemas } from "../../api/client";
 import { estateQuery, everything, putTags, tagsQuery, tagsTryQuery } from "../../api/queries";
 import { Button, Label } from "../../parts/fields";
-import { FlowsThatChange } from "../../parts/FlowsThatChange";
+import { WhatChanges } from "../../parts/WhatChanges";
 import { useDebounced } from "../../parts/useDebounced";
 import { counted, grouped } from "../../parts/wording";
 
@@ -100,7 +100,7 @@ function Editor({ saved, revision }: { saved: Schemas["Tagged"]; revision: numbe
       {save.data && !changed && save.data.flows.length > 0 && (
         <div className="max-h-48 overflow-y-auto border-t border-line px-5 py-2">
           <p className="text-xs font-semibold text-soft">Flows that fare differently since</p>
-          <FlowsThatChange flows={save.data.flows} more={save.data.more} />
+          <WhatChanges asks {...save.data} />
         </div>
       )}
     </section>

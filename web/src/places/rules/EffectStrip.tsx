@@ -1,9 +1,9 @@
 import { ArrowRight } from "lucide-react";
 import { ApiProblem } from "../../api/client";
 import type { Schemas } from "../../api/client";
-import { useAddress } from "../../frame/address";
-import { Marks, RoadMark } from "../../parts/marks/RoadMark";
-import { counted, nodeName, ruleWords, serviceWords, sideWords } from "../../parts/wording";
+import { Marks } from "../../parts/marks/RoadMark";
+import { WhatChanges } from "../../parts/WhatChanges";
+import { counted, nodeName, ruleWords, sideWords } from "../../parts/wording";
 
 interface Props {
   effect: Schemas["Effect"] | undefined;
@@ -117,64 +117,41 @@ function Refused({ problem }: { problem: Error }) {
 function Summary({ effect }: { effect: Schemas["Effect"] }) {
   const outcome = effect.cells.filter((c) => c.outcome).length;
   const hands = effect.cells.length - outcome;
+  const broken = effect.expectations.filter((x) => x.after === "breaks").length;
   if (effect.cells.length === 0) return <span>No flow fares differently.</span>;
   return (
     <span>
       <strong>{counted(outcome, "cell changes", "cells change")}</strong> outcome
       {hands > 0 && <span className="text-soft">, {hands} more only who settles it</span>}
+      {broken > 0 && (
+        <strong className="text-denied">
+          , and {counted(broken, "expectation breaks", "expectations break")}
+        </strong>
+      )}
     </span>
   );
 }
 
 function Changes({ effect }: { effect: Schemas["Effect"] }) {
-  const { change } = useAddress();
   return (
-    <div className="grid min-h-0 grid-cols-[3fr_2fr] gap-6 overflow-y-auto px-7 pb-3 text-[13px]">
-      <ul aria-label="Flows that change">
-        {effect.flows.map((f, i) => (
-          <li key={i} className="border-t border-line py-1.5">
-            <button
-              className="w-full text-left hover:text-accent"
-              onClick={() =>
-                change({
-                  from: f.witness.from,
-                  to: f.witness.to,
-                  on: f.witness.on,
-                  row: null,
-                  col: null,
-                  at: null,
-                })
-              }
-            >
-              <span className="flex items-center gap-2">
-                {f.before && <RoadMark mark={f.before} />}
-                <ArrowRight size={12} className="flex-none text-soft" />
-                {f.after && <RoadMark mark={f.after} />}
-                <span className="font-semibold">
-                  {f.from} → {f.to}
-                </span>
-                <span className="truncate font-mono">{serviceWords(f.services)}</span>
+    <div className="@container min-h-0 overflow-y-auto px-7 pb-3 text-[13px]">
+      <div className="grid gap-x-6 gap-y-3 @2xl:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
+        <div>
+          <WhatChanges asks {...effect} />
+        </div>
+        <ul aria-label="Cells that change">
+          {effect.cells.map((c) => (
+            <li key={`${c.row}>${c.col}`} className="flex items-center gap-2 border-t border-line py-1.5">
+              <span className="min-w-0 flex-1 truncate">
+                {nodeName(c.row)} → {nodeName(c.col)}
               </span>
-              <span className="block text-soft">
-                {f.outcome ? "" : "Same outcome, settled otherwise. "}
-                such as {f.witness.source} → {f.witness.destination}
-              </span>
-            </button>
-          </li>
-        ))}
-      </ul>
-      <ul aria-label="Cells that change">
-        {effect.cells.map((c) => (
-          <li key={`${c.row}>${c.col}`} className="flex items-center gap-2 border-t border-line py-1.5">
-            <span className="min-w-0 flex-1 truncate">
-              {nodeName(c.row)} → {nodeName(c.col)}
-            </span>
-            <Marks marks={c.before} size={11} />
-            <ArrowRight size={12} className="flex-none text-soft" />
-            <Marks marks={c.after} size={11} />
-          </li>
-        ))}
-      </ul>
+              <Marks marks={c.before} size={11} />
+              <ArrowRight size={12} className="flex-none text-soft" />
+              <Marks marks={c.after} size={11} />
+            </li>
+          ))}
+        </ul>
+      </div>
     </div>
   );
 }

@@ -2,7 +2,7 @@ import { useState } from "react";
 import type { WiringEdit } from "../../../api/queries";
 import { Button, Choice } from "../../../parts/fields";
 import type { Estate, Network } from "../estate";
-import { Consequence } from "./Consequence";
+import { Consequence } from "../../../parts/Consequence";
 import { Part } from "./Sheet";
 
 /** Static prefixes that the attachments bear for what lies behind the network. */

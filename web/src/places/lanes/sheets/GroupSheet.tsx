@@ -2,7 +2,7 @@ import { useMemo, useState } from "react";
 import type { WiringEdit } from "../../../api/queries";
 import { useAddress } from "../../../frame/address";
 import { counted } from "../../../parts/wording";
-import { Consequence } from "./Consequence";
+import { Consequence } from "../../../parts/Consequence";
 import { Choice } from "../../../parts/fields";
 import { segmentsOf } from "../estate";
 import type { Estate, Network } from "../estate";

@@ -2,7 +2,7 @@ import { useState } from "react";
 import type { WiringEdit } from "../../../api/queries";
 import { Button, Choice } from "../../../parts/fields";
 import { counted } from "../../../parts/wording";
-import { Consequence } from "./Consequence";
+import { Consequence } from "../../../parts/Consequence";
 import type { Estate, Told } from "../estate";
 import { Listening } from "./Routers";
 import { Part, Sheet } from "./Sheet";

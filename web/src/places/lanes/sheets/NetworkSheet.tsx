@@ -5,7 +5,7 @@ import { ThingLink } from "../../../parts/ThingLink";
 import { useAddress } from "../../../frame/address";
 import { Attachments } from "./Attachments";
 import { Announced, Filter } from "./Carried";
-import { Consequence } from "./Consequence";
+import { Consequence } from "../../../parts/Consequence";
 import type { Estate, Network, Told } from "../estate";
 import { dropped, editsOf, placed } from "./placing";
 import type { Placing } from "./placing";

@@ -4,7 +4,7 @@ import { accountsQuery } from "../../../api/queries";
 import type { WiringEdit } from "../../../api/queries";
 import { useAddress } from "../../../frame/address";
 import { Field, Choice } from "../../../parts/fields";
-import { Consequence } from "./Consequence";
+import { Consequence } from "../../../parts/Consequence";
 import type { Estate } from "../estate";
 import { Part, Sheet } from "./Sheet";
 

@@ -5,7 +5,7 @@ import { sessionsQuery } from "../../../api/queries";
 import type { WiringEdit } from "../../../api/queries";
 import { Button, Choice } from "../../../parts/fields";
 import { counted, grouped } from "../../../parts/wording";
-import { Consequence } from "./Consequence";
+import { Consequence } from "../../../parts/Consequence";
 import { StateGlyph } from "../Glyphs";
 import type { Estate, Network } from "../estate";
 import { Part } from "./Sheet";

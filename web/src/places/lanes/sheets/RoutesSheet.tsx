@@ -6,7 +6,7 @@ import { useAddress } from "../../../frame/address";
 import { ThingLink } from "../../../parts/ThingLink";
 import { useDebounced } from "../../../parts/useDebounced";
 import { counted } from "../../../parts/wording";
-import { Consequence } from "./Consequence";
+import { Consequence } from "../../../parts/Consequence";
 import { Part, Sheet } from "./Sheet";
 import { Waiting } from "./Waiting";
 

@@ -5,7 +5,7 @@ import type { WiringEdit } from "../../../api/queries";
 import { Button, Choice } from "../../../parts/fields";
 import { placeOf } from "../../../parts/ThingLink";
 import { counted } from "../../../parts/wording";
-import { Consequence } from "./Consequence";
+import { Consequence } from "../../../parts/Consequence";
 import type { Estate } from "../estate";
 import { Sheet } from "./Sheet";
 

@@ -2,7 +2,7 @@ import { useState } from "react";
 import type { Schemas } from "../../../api/client";
 import type { WiringEdit } from "../../../api/queries";
 import { ThingLink } from "../../../parts/ThingLink";
-import { Consequence } from "./Consequence";
+import { Consequence } from "../../../parts/Consequence";
 import { Part } from "./Sheet";
 
 type Row = Schemas["WaitingRow"];

@@ -1,12 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { ApiProblem } from "../../../api/client";
-import type { Schemas } from "../../../api/client";
-import { estateQuery, everything, postWiring, wiringQuery } from "../../../api/queries";
-import type { WiringEdit } from "../../../api/queries";
-import { Button } from "../../../parts/fields";
-import { FlowsThatChange } from "../../../parts/FlowsThatChange";
-import { useDebounced } from "../../../parts/useDebounced";
-import { counted } from "../../../parts/wording";
+import { ApiProblem } from "../api/client";
+import type { Schemas } from "../api/client";
+import { estateQuery, everything, postWiring, wiringQuery } from "../api/queries";
+import type { WiringEdit } from "../api/queries";
+import { Button } from "./fields";
+import { WhatChanges } from "./WhatChanges";
+import { useDebounced } from "./useDebounced";
+import { counted } from "./wording";
 
 interface Props {
   edits: WiringEdit[];
@@ -129,7 +129,7 @@ export function Changes({ rewired }: { rewired: Schemas["Rewired"] }) {
       )}
       {routes.length + more > 12 && <p className="text-soft">and {routes.length + more - 12} more</p>}
       <h4 className="pt-2 font-semibold">Flows</h4>
-      {effect && <FlowsThatChange flows={effect.flows} more={effect.more} />}
+      {effect && <WhatChanges {...effect} />}
     </>
   );
 }

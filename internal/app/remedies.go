@@ -1,0 +1,184 @@
+package app
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"go4.org/netipx"
+
+	"bivium/core/estate"
+	"bivium/core/paths"
+	"bivium/core/wiring"
+)
+
+// remedies finds edits of the wiring that mend faults of addresses used twice.
+type remedies struct {
+	e    *estate.Estate
+	net  *paths.Net
+	free map[bool]*netipx.IPSet // by whether of IPv4: what can be given out; found when it is asked for
+}
+
+// waysOut returns what would keep apart what the edits place and what is there:
+// where it is attached, or where a share would bring it.
+func (r *remedies) waysOut(edits []wiring.Edit, x *Refusal) []Mend {
+	var out []Mend
+	refs := x.fault.Refs
+	switch x.fault.Code {
+	case estate.Overlap:
+	case estate.ForbiddenShare: // it speaks of shares: what is placed is what they would bring
+		refs = r.subnetsOf(edits)
+		out = r.showing(&x.fault)
+	default:
+		return []Mend{}
+	}
+	refs = slices.DeleteFunc(slices.Clone(refs), func(ref estate.Ref) bool {
+		network, _, _ := strings.Cut(ref.Name, "/")
+		return !slices.ContainsFunc(edits, func(x wiring.Edit) bool { return x.Network == network })
+	})
+	return distinct(append(out, r.translating(refs)...))
+}
+
+// of returns what would mend a fault that an estate has: either of what overlaps can be
+// translated, and what a share may not bring can be shown under other addresses.
+func (r *remedies) of(f *estate.Fault) []Mend {
+	switch f.Code {
+	case estate.Overlap:
+		return distinct(r.translating(f.Refs))
+	case estate.ForbiddenShare:
+		return distinct(r.showing(f))
+	}
+	return []Mend{}
+}
+
+func distinct(list []Mend) []Mend {
+	out := []Mend{}
+	for _, m := range list {
+		if !slices.ContainsFunc(out, func(o Mend) bool { return o.Words == m.Words }) {
+			out = append(out, m)
+		}
+	}
+	return out
+}
+
+// translating returns translations of those things that are subnets of attached networks.
+func (r *remedies) translating(refs []estate.Ref) []Mend {
+	var out []Mend
+	for _, ref := range refs {
+		name, subnet, _ := strings.Cut(ref.Name, "/")
+		n := slices.IndexFunc(r.e.Networks, func(n estate.Network) bool { return n.Name == name })
+		if ref.Kind != estate.KindSubnet || n < 0 {
+			continue
+		}
+		network := &r.e.Networks[n]
+		k := slices.IndexFunc(network.Subnets, func(s estate.Subnet) bool { return s.Name == subnet })
+		if k < 0 {
+			continue
+		}
+		s := &network.Subnets[k]
+		segment := network.SegmentOf(s)
+		free, ok := r.freePrefix(s.Prefix)
+		if !ok {
+			continue
+		}
+		m := Mend{Words: fmt.Sprintf("show %s to %s as %s", ref.Name, segment, free)}
+		for _, a := range r.e.Attachments {
+			if a.Network == name {
+				m.Edits = append(m.Edits, wiring.Edit{Op: wiring.Translate, Network: name, Hub: a.Hub, Segment: segment, Prefix: s.Prefix, Outside: free})
+			}
+		}
+		if len(m.Edits) > 0 {
+			out = append(out, m)
+		}
+	}
+	return out
+}
+
+// showing returns the edit that lets a forbidden share show what it would bring
+// under other addresses: those of the home that the address of the fault has.
+func (r *remedies) showing(f *estate.Fault) []Mend {
+	at := slices.IndexFunc(r.e.Shares, func(s estate.Share) bool { return s.Name == f.Refs[0].Name })
+	if at < 0 || !f.At.IsValid() {
+		return nil
+	}
+	s := &r.e.Shares[at]
+	of, to := s.Owner.Segment, s.Guest.Segment
+	if strings.HasSuffix(f.Path, ".guest") {
+		of, to = to, of
+	}
+	home, ok := r.net.Home(r.net.Segment(of), f.At)
+	if !ok {
+		return nil
+	}
+	inside := home.Prefix.Masked()
+	if slices.ContainsFunc(s.Show, func(t estate.Translation) bool { return t.Segment == of && t.Inside.Overlaps(inside) }) {
+		return nil // it is shown already, and that is what is in the way
+	}
+	free, ok := r.freePrefix(inside)
+	if !ok {
+		return nil
+	}
+	return []Mend{{
+		Words: fmt.Sprintf("let share %s show %s of %s to %s as %s", s.Name, inside, of, to, free),
+		Edits: []wiring.Edit{{Op: wiring.Show, Name: s.Name, Segment: of, Prefix: inside, Outside: free}},
+	}}
+}
+
+// subnetsOf returns the subnets that some edits put into segments.
+func (r *remedies) subnetsOf(edits []wiring.Edit) []estate.Ref {
+	var out []estate.Ref
+	for i := range edits {
+		n := slices.IndexFunc(r.e.Networks, func(n estate.Network) bool { return n.Name == edits[i].Network })
+		if edits[i].Op != wiring.Live || edits[i].Segment == "" || n < 0 {
+			continue
+		}
+		for k := range r.e.Networks[n].Subnets {
+			if name := r.e.Networks[n].Subnets[k].Name; edits[i].Subnet == "" || edits[i].Subnet == name {
+				out = append(out, estate.Ref{Kind: estate.KindSubnet, Name: edits[i].Network + "/" + name})
+			}
+		}
+	}
+	return out
+}
+
+// setAside are the addresses that are set aside for translation, by whether of IPv4:
+// shared address space (RFC 6598), and local addresses with a global ID that is nobody's
+// (RFC 4193).
+var setAside = map[bool]netip.Prefix{true: netip.MustParsePrefix("100.64.0.0/10"), false: netip.MustParsePrefix("fd64:6276:6d00::/40")}
+
+// freePrefix returns the first prefix of the size of another, among those set
+// aside for translation, that nothing of any segment overlaps, for shares may bring it.
+func (r *remedies) freePrefix(as netip.Prefix) (netip.Prefix, bool) {
+	four := as.Addr().Is4()
+	if as.Bits() < setAside[four].Bits() {
+		return netip.Prefix{}, false
+	}
+	if r.free == nil {
+		r.free = map[bool]*netipx.IPSet{true: r.freeOf(true), false: r.freeOf(false)}
+	}
+	if r.free[four] == nil {
+		return netip.Prefix{}, false
+	}
+	p, _, ok := r.free[four].RemoveFreePrefix(uint8(as.Bits()))
+	return p, ok
+}
+
+// freeOf returns what is free of what is set aside, or nil.
+func (r *remedies) freeOf(four bool) *netipx.IPSet {
+	var free netipx.IPSetBuilder
+	free.AddPrefix(setAside[four])
+	for i := range r.net.Segments {
+		r.net.EachHomePrefix(i, free.RemovePrefix)
+	}
+	for i := range r.e.Shares {
+		for _, t := range r.e.Shares[i].Show {
+			free.RemovePrefix(t.Outside)
+		}
+	}
+	set, err := free.IPSet()
+	if err != nil {
+		return nil
+	}
+	return set
+}
