@@ -121,6 +121,7 @@ func mutate(t *rapid.T, e *estate.Estate) *estate.Estate {
 }
 
 func TestCompareFindsEveryChangeAndNoOther(t *testing.T) {
+	t.Parallel()
 	all, flows := estates(t)
 	meet.Check(t, meet.Often(51, "a flow that changed", "a change"), func(t *rapid.T, met meet.Met) {
 		k := rapid.IntRange(0, len(all)-1).Draw(t, "estate")
@@ -183,6 +184,7 @@ func namedBefore(before, after *verdict.Judge, c *Change) netip.Addr {
 // segments, networks and whole address ranges come and go, as when a document
 // takes the place of another.
 func TestCompareEstatesThatShareLittle(t *testing.T) {
+	t.Parallel()
 	wants := meet.Wants{"flows that go": 100, "flows that come": 100, "segments that come or go": 20}
 	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {
 		e, next := drawValid(t), drawValid(t)

@@ -35,6 +35,7 @@ func TestFindingsOfTheDemoAreItsPlantedTroubles(t *testing.T) {
 }
 
 func TestFindingsHaveWitnesses(t *testing.T) {
+	t.Parallel()
 	wants := meet.Often(1, findingOrder...)
 	delete(wants, string(SameMembers)) // groups that hold the same are too seldom
 	reasons := map[FindingCode]verdict.Reason{

@@ -57,6 +57,7 @@ func passagesOneByOne(s *Survey) []Passage {
 }
 
 func TestPassagesAreWherePoolsSeeFlows(t *testing.T) {
+	t.Parallel()
 	meet.Check(t, meet.Often(1, "a pool that sees flows"), func(t *rapid.T, met meet.Met) {
 		s := New(verdict.New(drawValid(t)))
 		got := s.Passages()

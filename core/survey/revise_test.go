@@ -139,6 +139,7 @@ func changesOf(d *Difference) []string {
 // TestRevisingIsSurveyingAnew holds a row of edits, each made on the survey of
 // the one before, against surveys from the ground.
 func TestRevisingIsSurveyingAnew(t *testing.T) {
+	t.Parallel()
 	everything := func(string) bool { return true }
 	meet.Check(t, meet.Wants{"an edit that changes flows": 100, "an edit in place": 300, "an edit of a share that changes flows": 5}, func(t *rapid.T, met meet.Met) {
 		e := expecting(drawValid(t))

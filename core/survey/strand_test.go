@@ -17,6 +17,7 @@ import (
 // none only where the two have no flow; from the internet at most one for each
 // publication, and their masks hold what the publication lets in.
 func TestEveryFlowIsInExactlyOneStrand(t *testing.T) {
+	t.Parallel()
 	meet.Check(t, meet.Wants{"a strand": 10000, "a pair without flows": 1}, func(t *rapid.T, met meet.Met) {
 		s := New(verdict.New(drawValid(t)))
 		for a := range s.classes {
@@ -56,6 +57,7 @@ func TestEveryFlowIsInExactlyOneStrand(t *testing.T) {
 // server does, and holds each against a survey from the ground; the race detector
 // sees what they share.
 func TestManyReviseOneSurvey(t *testing.T) {
+	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		e := drawValid(t)
 		s := New(verdict.New(e))

@@ -53,6 +53,7 @@ func without(e *estate.Estate, f *Outage) *estate.Estate {
 // TestWhatIfIsWhatComparingFinds holds every single failure of drawn estates
 // against the comparison with an estate in which it has happened.
 func TestWhatIfIsWhatComparingFinds(t *testing.T) {
+	t.Parallel()
 	wants := meet.Often(1, estate.KindHub, estate.KindLink, estate.KindAttachment, estate.KindFirewall)
 	wants["a failure that turns flows"], wants["an expectation that breaks"] = 200, 10
 	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {

@@ -1,7 +1,9 @@
 package synth_test
 
 import (
+	"maps"
 	"math/rand/v2"
+	"net/netip"
 	"slices"
 	"strings"
 	"testing"
@@ -18,7 +20,7 @@ import (
 )
 
 func TestEstatesAreAsLargeAsTheySayAndWithoutFaults(t *testing.T) {
-	for _, name := range []string{"S", "M", "L"} {
+	for _, name := range []string{"S", "M", "L", "XL"} {
 		size := synth.Sizes[name]
 		e := synth.New(name, size, 1)
 		assert.Empty(t, estate.Check(e), name)
@@ -87,7 +89,7 @@ func TestOneSeedIsOneEstate(t *testing.T) {
 
 // The benchmarks of the table of numbers, for the sizes that fit today.
 func BenchmarkEstate(b *testing.B) {
-	for _, name := range []string{"S", "M", "L"} {
+	for _, name := range []string{"S", "M", "L", "XL"} {
 		e := synth.New(strings.ToLower(name), synth.Sizes[name], 1)
 		text, err := document.WriteJSON(e)
 		require.NoError(b, err)
@@ -123,25 +125,17 @@ func BenchmarkEstate(b *testing.B) {
 		})
 		s := survey.New(j)
 		s.Expectations()
-		edited := editOf(e)
-		b.Run(name+"/edit", func(b *testing.B) {
-			for b.Loop() {
-				next, d := s.Revise(edited)
-				next.Expectations()
-				if len(d.Changes) == 0 {
-					b.Fatal("the edit changes nothing")
+		for _, edit := range editsOf(e) {
+			b.Run(name+"/edit/"+edit.name, func(b *testing.B) {
+				for b.Loop() {
+					next, d := s.Revise(edit.next)
+					next.Expectations()
+					if len(d.Changes) == 0 && edit.changes {
+						b.Fatal("the edit changes nothing")
+					}
 				}
-			}
-		})
-		placed := placeOf(e)
-		b.Run(name+"/place", func(b *testing.B) {
-			for b.Loop() {
-				_, d := s.Revise(placed)
-				if len(d.Changes) == 0 {
-					b.Fatal("the placement changes nothing")
-				}
-			}
-		})
+			})
+		}
 		flows := flowsOf(e)
 		b.Run(name+"/batch", func(b *testing.B) {
 			s.Tell(&flows[0])
@@ -149,6 +143,16 @@ func BenchmarkEstate(b *testing.B) {
 				s.Tell(&flows[i%len(flows)])
 			}
 		})
+		b.Run(name+"/whole", func(b *testing.B) {
+			for b.Loop() {
+				e, err := document.Read(text)
+				require.NoError(b, err)
+				survey.New(verdict.New(e))
+			}
+		})
+		if name == "XL" {
+			continue // no number is asked of the rest
+		}
 		b.Run(name+"/findings", func(b *testing.B) {
 			for b.Loop() {
 				s.Findings()
@@ -157,13 +161,6 @@ func BenchmarkEstate(b *testing.B) {
 		b.Run(name+"/what-if", func(b *testing.B) {
 			for b.Loop() {
 				s.WhatIf(s.Outages())
-			}
-		})
-		b.Run(name+"/whole", func(b *testing.B) {
-			for b.Loop() {
-				e, err := document.Read(text)
-				require.NoError(b, err)
-				survey.New(verdict.New(e))
 			}
 		})
 	}
@@ -198,31 +195,75 @@ func BenchmarkTenfold(b *testing.B) {
 	}
 }
 
-// editOf returns the estate with the first rule of one policy turned round: of
-// the policies that decide most, the one in the middle of the list.
-func editOf(e *estate.Estate) *estate.Estate {
-	next := *e
-	next.Policies = slices.Clone(e.Policies)
+// edit is an estate that comes of another.
+type edit struct {
+	name    string
+	next    *estate.Estate
+	changes bool // some flow must fare otherwise
+}
+
+// editsOf returns edits of everything that is edited by hand. Segment 0 is the largest,
+// of those that generated estates have.
+func editsOf(e *estate.Estate) []edit {
+	var out []edit
+	add := func(name string, changes bool, change func(next *estate.Estate)) {
+		next := *e
+		change(&next)
+		out = append(out, edit{name, &next, changes})
+	}
+	largest, middle := e.Segments[0].Name, e.Segments[len(e.Segments)/2].Name
+	placeable := func(segment string) *estate.Network {
+		for i := len(e.Networks) / 3; ; i++ {
+			n := &e.Networks[i%len(e.Networks)]
+			peered := slices.ContainsFunc(e.Peerings, func(p estate.Peering) bool { return slices.Contains(p.Between[:], n.Name) })
+			if n.Kind == "cloud" && !peered && n.Segment == segment {
+				return n
+			}
+		}
+	}
+	move := func(next *estate.Estate, n *estate.Network, segment string) {
+		next.Networks = slices.Clone(e.Networks)
+		at := slices.IndexFunc(e.Networks, func(x estate.Network) bool { return x.Name == n.Name })
+		next.Networks[at].Segment = segment
+	}
+	add("rule", true, func(next *estate.Estate) { next.Policies = turnedRound(e) })
+	add("place", len(e.Networks) > 100, func(next *estate.Estate) { move(next, placeable(e.Segments[len(e.Segments)-1].Name), middle) })
+	add("place-in-the-largest", true, func(next *estate.Estate) { move(next, placeable(middle), largest) })
+	add("attach-twice", false, func(next *estate.Estate) {
+		next.Attachments = append(slices.Clone(e.Attachments), estate.Attachment{Network: placeable(middle).Name, Hub: e.Hubs[len(e.Hubs)-1].Name, Cost: 50, State: "up"})
+	})
+	add("link", false, func(next *estate.Estate) {
+		next.Links = slices.Clone(e.Links)
+		next.Links[0].Cost += 3
+	})
+	add("group", false, func(next *estate.Estate) {
+		next.Groups = slices.Clone(e.Groups)
+		g := &next.Groups[len(e.Groups)/2]
+		g.Match, g.Networks, g.NetworkMatch, g.Subnets, g.Exits, g.Prefixes = "", nil, "", nil, nil, []netip.Prefix{netip.MustParsePrefix("10.0.20.0/22")}
+	})
+	add("labels", false, func(next *estate.Estate) {
+		next.Workloads = slices.Clone(e.Workloads)
+		next.Workloads[0].Labels = maps.Clone(e.Workloads[1].Labels)
+	})
+	add("share", false, func(next *estate.Estate) {
+		next.Shares = slices.Clone(e.Shares)
+		next.Shares[0].Enabled = !e.Shares[0].Enabled
+	})
+	return out
+}
+
+// turnedRound returns the policies with the first rule of one turned round: of those that
+// decide most, the one in the middle of the list.
+func turnedRound(e *estate.Estate) []estate.Policy {
+	out := slices.Clone(e.Policies)
 	for i := len(e.Policies) / 2; ; i++ {
-		p := &next.Policies[i]
+		p := &out[i]
 		if p.Rules[0].Action != estate.Allow || p.From.Any || p.To.Any || p.To.Groups[0] == "internet-exits" || p.Segments.Names[0] != e.Segments[0].Name {
 			continue
 		}
 		p.Rules = slices.Clone(p.Rules)
 		p.Rules[0].Action = estate.Deny
-		return &next
-	}
-}
-
-// placeOf returns the estate with a network put into another segment.
-func placeOf(e *estate.Estate) *estate.Estate {
-	next := *e
-	next.Networks = slices.Clone(e.Networks)
-	for i := len(e.Networks) / 2; ; i++ {
-		if n := &next.Networks[i]; n.Kind == "cloud" && !slices.ContainsFunc(e.Peerings, func(p estate.Peering) bool { return slices.Contains(p.Between[:], n.Name) }) {
-			n.Segment = e.Segments[len(e.Segments)/2].Name
-			return &next
-		}
+		return out
 	}
 }
 
