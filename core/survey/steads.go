@@ -12,6 +12,7 @@ type stead struct {
 	network, spot int
 	classes       []int
 	lines         map[sieveKey][]lineSize
+	mark          int // of a faller
 }
 
 // lineSize is how much of a line of an axis there is.
@@ -166,7 +167,11 @@ func (g *group) classOn(s *Survey, x *axis, f *filter, l *lineSize) int {
 	found := -1
 	for _, h := range g.steads {
 		for _, o := range h.on(s, x, f) {
-			if o.line == l.line && (found < 0 || len(s.classes[o.class].Workloads) > 0) {
+			switch {
+			case o.line != l.line:
+			case len(s.classes[o.class].Workloads) > 0:
+				return o.class
+			case found < 0:
 				found = o.class
 			}
 		}

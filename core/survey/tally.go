@@ -1,15 +1,16 @@
 package survey
 
 import (
+	"encoding/binary"
 	"math/big"
 	"math/bits"
 )
 
-// tally is an exact sum of numbers that are nearly always small: 128 bits for
-// those, and a big number for the rest. The zero tally is 0.
+// tally is an exact sum of products of sizes: 320 bits hold any that can occur, in two's
+// complement, and a big number holds what comes as one. The zero tally is 0.
 type tally struct {
-	hi, lo uint64
-	large  *big.Int
+	words [5]uint64 // the lowest first
+	large *big.Int
 }
 
 func (t *tally) addLarge(n *big.Int) {
@@ -24,9 +25,20 @@ func (t *tally) sum(n *big.Int) {
 	if t.large != nil {
 		n.Add(n, t.large)
 	}
-	high := new(big.Int).SetUint64(t.hi)
-	n.Add(n, high.Lsh(high, 64))
-	n.Add(n, new(big.Int).SetUint64(t.lo))
+	words, negative := t.words, t.words[4]>>63 == 1
+	if negative {
+		words = [5]uint64{}
+		subtractWords(&words, &t.words)
+	}
+	var bytes [40]byte
+	for i, w := range words {
+		binary.BigEndian.PutUint64(bytes[32-8*i:], w)
+	}
+	x := new(big.Int).SetBytes(bytes[:])
+	if negative {
+		x.Neg(x)
+	}
+	n.Add(n, x)
 }
 
 // amount returns the number of addresses of a member.
@@ -39,31 +51,49 @@ func (s *Survey) amount(m Member) size {
 
 // product adds the product of two sizes, or takes it away.
 func (t *tally) product(a, b size, sign int) {
-	if a.hi == 0 && b.hi == 0 {
-		if hi, lo := bits.Mul64(a.lo, b.lo); sign > 0 {
-			var carry uint64
-			t.lo, carry = bits.Add64(t.lo, lo, 0)
-			if t.hi, carry = bits.Add64(t.hi, hi, carry); carry == 0 {
-				return
+	var p [5]uint64
+	p[1], p[0] = bits.Mul64(a.lo, b.lo)
+	if a.hi != 0 || b.hi != 0 {
+		for i, x := range [2]uint64{a.lo, a.hi} {
+			y := [2]uint64{b.lo, b.hi}
+			for k := range y {
+				if i+k == 0 {
+					continue // it is there already
+				}
+				hi, lo := bits.Mul64(x, y[k])
+				var carry uint64
+				p[i+k], carry = bits.Add64(p[i+k], lo, 0)
+				p[i+k+1], carry = bits.Add64(p[i+k+1], hi, carry)
+				for at := i + k + 2; carry != 0; at++ {
+					p[at], carry = bits.Add64(p[at], 0, carry)
+				}
 			}
-			t.addLarge(new(big.Int).Lsh(big.NewInt(1), 128))
-			return
 		}
 	}
-	n := new(big.Int).Mul(a.big(), b.big())
-	if sign < 0 {
-		n.Neg(n)
+	if sign > 0 {
+		addWords(&t.words, &p)
+	} else {
+		subtractWords(&t.words, &p)
 	}
-	t.addLarge(n)
+}
+
+func addWords(t, x *[5]uint64) {
+	var carry uint64
+	for i := range t {
+		t[i], carry = bits.Add64(t[i], x[i], carry)
+	}
+}
+
+func subtractWords(t, x *[5]uint64) {
+	var borrow uint64
+	for i := range t {
+		t[i], borrow = bits.Sub64(t[i], x[i], borrow)
+	}
 }
 
 // sumInto adds the tally to another.
 func (t *tally) sumInto(to *tally) {
-	var carry uint64
-	to.lo, carry = bits.Add64(to.lo, t.lo, 0)
-	if to.hi, carry = bits.Add64(to.hi, t.hi, carry); carry != 0 {
-		to.addLarge(new(big.Int).Lsh(big.NewInt(1), 128))
-	}
+	addWords(&to.words, &t.words)
 	if t.large != nil {
 		to.addLarge(t.large)
 	}
@@ -71,6 +101,9 @@ func (t *tally) sumInto(to *tally) {
 
 // zero reports whether the sum is 0.
 func (t *tally) zero() bool {
+	if t.large == nil {
+		return t.words == [5]uint64{}
+	}
 	n := new(big.Int)
 	t.sum(n)
 	return n.Sign() == 0

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"maps"
 	"math/big"
 	"slices"
 
@@ -83,6 +84,7 @@ func (s *Survey) Outages() []Outage {
 // of those between which the effect of the ways changes.
 func (s *Survey) WhatIf(outages []Outage) []Impact {
 	s.Expectations()
+	s = s.forOtherWays()
 	out := make([]Impact, len(outages))
 	jobs := make([]func(), 0, len(outages))
 	pool := make(chan *faller, len(outages))
@@ -102,17 +104,69 @@ func (s *Survey) WhatIf(outages []Outage) []Impact {
 	return out
 }
 
+// forOtherWays returns the survey with all combinations settled that occur if flows of a
+// block go other ways that some of it have: failures lead to few effects that are new.
+func (s *Survey) forOtherWays() *Survey {
+	s.ledger.mu.RLock()
+	wanted := make(wants, len(s.ledger.stances))
+	s.ledger.mu.RUnlock()
+	for _, line := range s.blocks[:len(s.inside)] {
+		for _, b := range line {
+			if b == nil {
+				continue
+			}
+			for _, e := range s.effectsIn(b) {
+				for _, stance := range b.stances {
+					if _, known := s.settled(combination{stance, e}); !known {
+						wanted.want(stance, e)
+					}
+				}
+			}
+		}
+	}
+	next := *s
+	next.verdicts = make([][]int32, len(s.verdicts))
+	for e, table := range s.verdicts {
+		next.verdicts[e] = slices.Clone(table)
+	}
+	next.settleAll(wanted)
+	return &next
+}
+
+// effectsIn returns the effects that ways between the places of a block have, and, within
+// a segment, local ones.
+func (s *Survey) effectsIn(b *block) []int32 {
+	known := map[int32]bool{}
+	for _, line := range b.effects {
+		for _, e := range line {
+			known[e] = true
+		}
+	}
+	if b.from == b.to {
+		known[b.near[0]], known[b.near[1]] = true, true
+	}
+	delete(known, noEffect)
+	return slices.Sorted(maps.Keys(known))
+}
+
 // faller finds the impacts of failures, one after the other, and keeps what they
 // have in common.
 type faller struct {
 	*Survey
 	steads  [][]*stead
 	bySpot  []map[int]*spotLines // by segment and spot
+	byPlace map[placeKey]*spotLines
+	epoch   int // of marks of steads
 	settler *settler
 	extra   map[combination][]int32 // of results of the settler, for combinations that the survey has not
 	fates   *outcomes
+	shifts  map[[2]int32][]int32 // by effects before and after
+	shiftOf map[[2]int32]int32   // by outcomes before and after
+	fatesOf [][2]int32           // those of a shift, from 1
+	slots   []int32              // by stance: zeros, for whoever needs them
 	turns   map[[2]int32][]turning
 	mixes   map[mixKey][]share
+	wholes  map[totalKey][]total
 	watched []*watch
 	seenBy  map[*block]*filter
 
@@ -150,8 +204,11 @@ type turning struct {
 func newFaller(s *Survey) *faller {
 	f := &faller{
 		Survey: s, steads: s.steadsOf(), settler: newSettler(s), extra: map[combination][]int32{}, fates: newOutcomes(s),
-		turns: map[[2]int32][]turning{}, mixes: map[mixKey][]share{}, seenBy: map[*block]*filter{},
+		byPlace: map[placeKey]*spotLines{}, shifts: map[[2]int32][]int32{}, shiftOf: map[[2]int32]int32{}, fatesOf: make([][2]int32, 1),
+		turns: map[[2]int32][]turning{}, mixes: map[mixKey][]share{}, wholes: map[totalKey][]total{}, seenBy: map[*block]*filter{},
 	}
+	stances, _ := s.ledger.len()
+	f.slots = make([]int32, stances)
 	f.bySpot = make([]map[int]*spotLines, len(f.steads))
 	for segment, list := range f.steads {
 		f.bySpot[segment] = map[int]*spotLines{}
@@ -284,8 +341,9 @@ func (f *faller) strike() {
 // between finds the flows of a block between segments whose effect changes.
 func (f *faller) between(b *block) {
 	near := b.from == b.to
-	for _, p := range f.groups[b.from] {
-		for _, q := range f.groups[b.to] {
+	o := &oblongs{faller: f, block: b, at: map[oblongKey]int{}, ids: map[string]int{}}
+	for i, p := range f.groups[b.from] {
+		for k, q := range f.groups[b.to] {
 			if !p.moved && !q.moved && !f.meshed && !f.pooled {
 				continue
 			}
@@ -293,16 +351,20 @@ func (f *faller) between(b *block) {
 			if !ok || src.Addr.Is4() != dst.Addr.Is4() {
 				continue
 			}
-			place := b.dst.place(&f.classOf(q).ticket)
-			if place == unseen {
+			from, to := b.src.place(&f.classOf(p).ticket), b.dst.place(&f.classOf(q).ticket)
+			if to == unseen {
 				continue
 			}
-			was := b.effects[b.src.place(&f.classOf(p).ticket)][place]
 			way := f.judge.WayTo(src, dst)
-			if is := f.ledger.effect(f.judge.EffectOf(&way)); is != was {
-				f.turn(b, p, q, was, is, near)
+			if is := f.ledger.effect(f.judge.EffectOf(&way)); is != b.effects[from][to] {
+				o.note(k, from, to, is)
 			}
 		}
+		o.endRow(i)
+	}
+	for i := range o.list {
+		x := &o.list[i]
+		f.turn(b, f.joined(&b.src, b.from, x.from, x.ps), f.joined(&b.dst, b.to, x.to, x.qs), b.effects[x.from][x.to], x.is, near)
 	}
 }
 
@@ -310,12 +372,14 @@ func (f *faller) classOf(g *group) *Class { return f.classes[g.steads[0].classes
 
 // turn adds up what a change of effect turns between two groups.
 func (f *faller) turn(b *block, p, q *group, was, is int32, near bool) {
-	e := &exchange{faller: f, block: b, p: p, q: q, from: &filter{}, to: f.seenFilter(b), was: was, is: is}
+	e := &exchange{faller: f, block: b, p: p, q: q, from: &filter{}, to: f.seenFilter(b), was: was, is: is, shifts: f.shiftsOf(was, is)}
 	switch {
 	case q.spot != nil && p.spot == nil:
 		e.rows()
 	case p.spot != nil && q.spot == nil:
 		e.cols()
+	case p.spot != nil && q.spot != nil:
+		e.whole()
 	default:
 		e.direct(p.on(f.Survey, &b.src, e.from), q.on(f.Survey, &b.dst, e.to), 1)
 	}
@@ -335,11 +399,13 @@ func (f *faller) turn(b *block, p, q *group, was, is int32, near bool) {
 // eachShared calls f for the steads of one network in two groups: the ways
 // between those are local, and no failure strikes them.
 func (f *faller) eachShared(p, q *group, visit func(g, h *stead)) {
+	byNetwork := make(map[int][]*stead, len(q.steads))
+	for _, h := range q.steads {
+		byNetwork[h.network] = append(byNetwork[h.network], h)
+	}
 	for _, g := range p.steads {
-		for _, h := range q.steads {
-			if g.network == h.network {
-				visit(g, h)
-			}
+		for _, h := range byNetwork[g.network] {
+			visit(g, h)
 		}
 	}
 }
@@ -387,7 +453,7 @@ func (f *faller) otherNetwork(b *block, p, q *group, from, to *filter, row, col 
 }
 
 func (f *faller) flowBetween(src, dst int, atoms *bitset.BitSet) verdict.Flow {
-	return f.witness(&column{strand: strand{publication: paths.None}, src: Member{Class: src}, dst: Member{Class: dst}}, f.atoms.Union(atoms))
+	return f.witness(&column{strand: strand{publication: paths.None}, src: Member{Class: src}, dst: Member{Class: dst}}, f.unions.of(atoms))
 }
 
 func (f *faller) turnAt(from, to int, t turning) *Turn {
@@ -414,7 +480,7 @@ func (f *faller) finish() Impact {
 		x.Pairs = new(big.Int)
 		x.tally.sum(x.Pairs)
 		if x.Pairs.Sign() > 0 {
-			x.Services = f.atoms.Union(x.atoms)
+			x.Services = f.unions.of(x.atoms)
 			f.impact.Turns = append(f.impact.Turns, *x)
 		}
 	}

@@ -7,38 +7,36 @@ type exchange struct {
 	p, q     *group
 	from, to *filter
 	was, is  int32
-	sums     map[[2]int32]*sum
-	last     [2]int32 // the sum that was asked for last
-	lastSum  *sum
+	shifts   []int32 // by stance, see shiftsOf
+	sums     []sum
 	cells    []cellSum
 	used     []uint32
 }
 
 // sum is the flows of an exchange whose outcomes go from one list to another.
 type sum struct {
+	shift    int32
 	tally    tally
 	row, col lineSize // an example
 }
 
+// sum returns the sum of the flows of a stance, nil if they keep their outcomes.
 func (e *exchange) sum(stance int32) *sum {
-	was, is := e.fate(e.was, stance), e.fate(e.is, stance)
-	if was == is || was < 0 || is < 0 {
+	shift := e.shifts[stance]
+	if shift == 0 {
+		shift = e.shift(e.was, e.is, stance)
+		e.shifts[stance] = shift
+	}
+	if shift < 0 {
 		return nil
 	}
-	key := [2]int32{was, is}
-	if e.lastSum != nil && key == e.last {
-		return e.lastSum
-	}
-	x := e.sums[key]
-	if x == nil {
-		if e.sums == nil {
-			e.sums = map[[2]int32]*sum{}
+	for i := range e.sums { // there are few
+		if e.sums[i].shift == shift {
+			return &e.sums[i]
 		}
-		x = &sum{}
-		e.sums[key] = x
 	}
-	e.last, e.lastSum = key, x
-	return x
+	e.sums = append(e.sums, sum{shift: shift})
+	return &e.sums[len(e.sums)-1]
 }
 
 // direct adds the flows between some rows and columns, or takes them away.
@@ -98,17 +96,17 @@ func (e *exchange) mix(line int32, spot *spotLines, x *axis, f *filter) []share 
 	if ok {
 		return known
 	}
-	at := map[int32]int{}
 	g := &group{spot: spot, steads: spot.steads}
 	for _, l := range g.on(e.Survey, x, f) {
 		stance := e.at(line, l.line, x)
-		i, seen := at[stance]
-		if !seen {
-			i = len(known)
-			at[stance] = i
+		if e.slots[stance] == 0 {
 			known = append(known, share{stance: stance, line: l})
+			e.slots[stance] = int32(len(known))
 		}
-		known[i].size.add(l.size)
+		known[e.slots[stance]-1].size.add(l.size)
+	}
+	for i := range known {
+		e.slots[known[i].stance] = 0
 	}
 	e.mixes[key] = known
 	return known
@@ -156,30 +154,99 @@ func (e *exchange) cols() {
 	}
 }
 
+// total is how much of the flows from one spot to another is of one stance.
+type total struct {
+	stance   int32
+	pairs    tally
+	row, col lineSize // an example
+}
+
+type totalKey struct {
+	block    *block
+	from, to *spotLines
+}
+
+// totals returns how the flows between all of two spots share among stances. It does
+// not depend on what fails.
+func (e *exchange) totals() []total {
+	key := totalKey{e.block, e.p.spot, e.q.spot}
+	known, ok := e.wholes[key]
+	if ok {
+		return known
+	}
+	rows := (&group{spot: key.from, steads: key.from.steads}).on(e.Survey, &e.block.src, e.from)
+	at := map[int32]int{}
+	for i := range rows {
+		for _, s := range e.mix(rows[i].line, key.to, &e.block.dst, e.to) {
+			n, ok := at[s.stance]
+			if !ok {
+				n = len(known)
+				at[s.stance] = n
+				known = append(known, total{stance: s.stance, row: rows[i], col: s.line})
+			}
+			known[n].pairs.product(rows[i].size, s.size, 1)
+		}
+	}
+	e.wholes[key] = known
+	return known
+}
+
+// whole adds up the flows from the spot of p to that of q: all, without those of the
+// rows and of the columns that are not in the groups, of which some are both.
+func (e *exchange) whole() {
+	totals := e.totals()
+	for i := range totals {
+		if x := e.sum(totals[i].stance); x != nil {
+			if x.row.count == 0 {
+				x.row, x.col = totals[i].row, totals[i].col
+				x.row.class, x.col.class = -1, -1
+			}
+			totals[i].pairs.sumInto(&x.tally)
+		}
+	}
+	rows, cols := merge(e.Survey, e.p.minus, &e.block.src, e.from), merge(e.Survey, e.q.minus, &e.block.dst, e.to)
+	for i := range rows {
+		for _, s := range e.mix(rows[i].line, e.q.spot, &e.block.dst, e.to) {
+			if x := e.sum(s.stance); x != nil {
+				x.tally.product(rows[i].size, s.size, -1)
+			}
+		}
+	}
+	for i := range cols {
+		for _, s := range e.mix(cols[i].line, e.p.spot, &e.block.src, e.from) {
+			if x := e.sum(s.stance); x != nil {
+				x.tally.product(s.size, cols[i].size, -1)
+			}
+		}
+	}
+	e.direct(rows, cols, 1)
+}
+
 // finish adds the sums to the impact.
 func (e *exchange) finish() {
-	for key, x := range e.sums {
+	for i := range e.sums {
+		x := &e.sums[i]
 		if x.tally.zero() {
 			continue
 		}
-		for _, t := range e.turningOf(key[0], key[1]) {
+		fates := e.fatesOf[x.shift]
+		for _, t := range e.turningOf(fates[0], fates[1]) {
 			turn := e.turnAt(e.block.from, e.block.to, t)
 			x.tally.sumInto(&turn.tally)
 			turn.atoms.InPlaceUnion(t.atoms)
-			e.show(turn, &t, key)
+			e.show(turn, &t, x)
 		}
 	}
 }
 
 // show keeps a flow of a turn, between workloads if it can.
-func (e *exchange) show(turn *Turn, t *turning, key [2]int32) {
+func (e *exchange) show(turn *Turn, t *turning, x *sum) {
 	if turn.told >= 3 {
 		return
 	}
-	x := e.sums[key]
 	src, dst := e.p.classOn(e.Survey, &e.block.src, e.from, &x.row), e.q.classOn(e.Survey, &e.block.dst, e.to, &x.col)
 	if src < 0 || dst < 0 || e.block.from == e.block.to && e.network(src) == e.network(dst) {
-		if src, dst = e.search(key); src < 0 {
+		if src, dst = e.search(x.shift); src < 0 {
 			return
 		}
 	}
@@ -190,7 +257,7 @@ func (e *exchange) show(turn *Turn, t *turning, key [2]int32) {
 
 // search looks through both groups for a flow of a sum, of two networks where
 // the ways within one are local.
-func (e *exchange) search(key [2]int32) (src, dst int) {
+func (e *exchange) search(shift int32) (src, dst int) {
 	near := e.block.from == e.block.to
 	for _, g := range e.p.steads {
 		for _, h := range e.q.steads {
@@ -199,8 +266,7 @@ func (e *exchange) search(key [2]int32) (src, dst int) {
 			}
 			for _, row := range g.on(e.Survey, &e.block.src, e.from) {
 				for _, col := range h.on(e.Survey, &e.block.dst, e.to) {
-					stance := e.block.stance(row.line, col.line)
-					if e.fate(e.was, stance) == key[0] && e.fate(e.is, stance) == key[1] {
+					if e.shift(e.was, e.is, e.block.stance(row.line, col.line)) == shift {
 						return row.class, col.class
 					}
 				}

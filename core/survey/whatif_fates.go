@@ -67,6 +67,33 @@ func (f *faller) fate(effect, stance int32) int32 {
 	return *at - 1
 }
 
+// shiftsOf returns, by stance, from which outcomes to which flows go whose ways get
+// another effect: a number, see fatesOf; -1 where they stay, 0 where it is not known yet.
+func (f *faller) shiftsOf(was, is int32) []int32 {
+	key := [2]int32{was, is}
+	known := f.shifts[key]
+	if known == nil {
+		known = make([]int32, len(f.slots))
+		f.shifts[key] = known
+	}
+	return known
+}
+
+// shift works out one of them.
+func (f *faller) shift(was, is, stance int32) int32 {
+	key := [2]int32{f.fate(was, stance), f.fate(is, stance)}
+	if key[0] == key[1] || key[0] < 0 || key[1] < 0 {
+		return -1
+	}
+	n, known := f.shiftOf[key]
+	if !known {
+		n = int32(len(f.fatesOf))
+		f.shiftOf[key] = n
+		f.fatesOf = append(f.fatesOf, key)
+	}
+	return n
+}
+
 // fateOf returns the number of the outcomes of a vector.
 func (f *faller) fateOf(vector []int32) int32 {
 	list := make([]verdict.Outcome, len(vector))

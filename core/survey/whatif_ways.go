@@ -180,7 +180,7 @@ func (f *faller) enterThrough(b *block, g *gate, to int, shut bool) {
 }
 
 func (f *faller) flowThrough(g *gate, src, dst int, atoms *bitset.BitSet) verdict.Flow {
-	return f.witness(&column{strand: strand{publication: g.publication}, src: Member{Class: src}, dst: Member{Class: dst}}, f.atoms.Union(atoms))
+	return f.witness(&column{strand: strand{publication: g.publication}, src: Member{Class: src}, dst: Member{Class: dst}}, f.unions.of(atoms))
 }
 
 // testThrough tests the expectations that are about a publication's flows; one

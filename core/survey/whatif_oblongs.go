@@ -1,0 +1,121 @@
+package survey
+
+// oblongs puts pairs of groups, flows between which get another effect, into oblongs:
+// all of some groups with all of others, of one place each, which change alike. What
+// there is between them is added up at once then.
+type oblongs struct {
+	*faller
+	*block
+	row  []oblongKey // of the row at hand, by first appearance
+	cols [][]int     // likewise: groups of destinations
+	list []oblong
+	at   map[oblongKey]int
+	ids  map[string]int // of lists of groups
+}
+
+type oblong struct {
+	oblongKey
+	ps, qs []*group
+}
+
+type oblongKey struct {
+	from, to     int32 // places
+	is           int32
+	pMove, qMove bool
+	id           int // of the destinations, once they are known
+}
+
+// note notes the group of destinations of that number in the row at hand.
+func (o *oblongs) note(col int, from, to, is int32) {
+	key := oblongKey{from: from, to: to, is: is, qMove: o.groups[o.block.to][col].moved}
+	i := len(o.row) - 1
+	for i >= 0 && o.row[i] != key {
+		i--
+	}
+	if i < 0 {
+		i = len(o.row)
+		o.row = append(o.row, key)
+		if len(o.cols) <= i {
+			o.cols = append(o.cols, nil)
+		}
+		o.cols[i] = o.cols[i][:0]
+	}
+	o.cols[i] = append(o.cols[i], col)
+}
+
+// endRow ends a row: the group of sources of that number.
+func (o *oblongs) endRow(row int) {
+	p := o.groups[o.block.from][row]
+	for i, key := range o.row {
+		text := keyOf(o.cols[i])
+		id, known := o.ids[text]
+		if !known {
+			id = len(o.ids)
+			o.ids[text] = id
+		}
+		key.id, key.pMove = id, p.moved
+		n, known := o.at[key]
+		if !known {
+			n = len(o.list)
+			o.at[key] = n
+			x := oblong{oblongKey: key}
+			for _, col := range o.cols[i] {
+				x.qs = append(x.qs, o.groups[o.block.to][col])
+			}
+			o.list = append(o.list, x)
+		}
+		o.list[n].ps = append(o.list[n].ps, p)
+	}
+	o.row = o.row[:0]
+}
+
+type placeKey struct {
+	axis  *axis
+	place int32
+}
+
+// joined returns groups of one place of an axis as one. If they are most of what is
+// there, it is all of that, without some: what is known of the place is used again.
+func (f *faller) joined(x *axis, domain int, place int32, groups []*group) *group {
+	if len(groups) == 1 {
+		return groups[0]
+	}
+	out := &group{moved: groups[0].moved}
+	for _, g := range groups {
+		out.steads = append(out.steads, g.steads...)
+	}
+	if out.moved {
+		return out
+	}
+	all := f.placeLines(x, domain, place)
+	if 2*len(out.steads) < len(all.steads) {
+		return out
+	}
+	f.epoch++
+	for _, h := range out.steads {
+		h.mark = f.epoch
+	}
+	out.spot = all
+	for _, h := range all.steads {
+		if h.mark != f.epoch {
+			out.minus = append(out.minus, h)
+		}
+	}
+	return out
+}
+
+// placeLines returns all steads of a place of an axis.
+func (f *faller) placeLines(x *axis, domain int, place int32) *spotLines {
+	key := placeKey{x, place}
+	known := f.byPlace[key]
+	if known == nil {
+		known = &spotLines{lines: map[sieveKey][]lineSize{}}
+		for _, h := range f.steads[domain] {
+			if x.place(&f.classes[h.classes[0]].ticket) == place {
+				known.steads = append(known.steads, h)
+			}
+		}
+		f.byPlace[key] = known
+	}
+	return known
+}
