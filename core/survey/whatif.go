@@ -164,6 +164,8 @@ type faller struct {
 	shiftOf map[[2]int32]int32   // by outcomes before and after
 	fatesOf [][2]int32           // those of a shift, from 1
 	slots   []int32              // by stance: zeros, for whoever needs them
+	sumAt   []int32              // by shift: the place of its sum in the exchange at hand, from 1
+	shares  []share              // memory for those of a mix
 	turns   map[[2]int32][]turning
 	mixes   map[mixKey][]share
 	wholes  map[totalKey][]total

@@ -1,5 +1,7 @@
 package survey
 
+import "slices"
+
 // exchange is the flows between two groups whose effect changes.
 type exchange struct {
 	*faller
@@ -30,13 +32,14 @@ func (e *exchange) sum(stance int32) *sum {
 	if shift < 0 {
 		return nil
 	}
-	for i := range e.sums { // there are few
-		if e.sums[i].shift == shift {
-			return &e.sums[i]
-		}
+	for int(shift) >= len(e.sumAt) {
+		e.sumAt = append(e.sumAt, 0)
 	}
-	e.sums = append(e.sums, sum{shift: shift})
-	return &e.sums[len(e.sums)-1]
+	if e.sumAt[shift] == 0 {
+		e.sums = append(e.sums, sum{shift: shift})
+		e.sumAt[shift] = int32(len(e.sums))
+	}
+	return &e.sums[e.sumAt[shift]-1]
 }
 
 // direct adds the flows between some rows and columns, or takes them away.
@@ -97,17 +100,19 @@ func (e *exchange) mix(line int32, spot *spotLines, x *axis, f *filter) []share 
 		return known
 	}
 	g := &group{spot: spot, steads: spot.steads}
+	shares := e.shares[:0]
 	for _, l := range g.on(e.Survey, x, f) {
 		stance := e.at(line, l.line, x)
 		if e.slots[stance] == 0 {
-			known = append(known, share{stance: stance, line: l})
-			e.slots[stance] = int32(len(known))
+			shares = append(shares, share{stance: stance, line: l})
+			e.slots[stance] = int32(len(shares))
 		}
-		known[e.slots[stance]-1].size.add(l.size)
+		shares[e.slots[stance]-1].size.add(l.size)
 	}
-	for i := range known {
-		e.slots[known[i].stance] = 0
+	for i := range shares {
+		e.slots[shares[i].stance] = 0
 	}
+	e.faller.shares, known = shares, slices.Clone(shares)
 	e.mixes[key] = known
 	return known
 }
@@ -226,6 +231,7 @@ func (e *exchange) whole() {
 func (e *exchange) finish() {
 	for i := range e.sums {
 		x := &e.sums[i]
+		e.sumAt[x.shift] = 0
 		if x.tally.zero() {
 			continue
 		}
