@@ -22,15 +22,12 @@ type locals struct {
 	// By source: whether its local flows may fare otherwise than bundles tell; else only
 	// those to destinations that do not stay may.
 	disturbed []bool
-	anywhere  bool // some of those stay
+	altered   [][]bool // by source that stays: the places of its palette that fare otherwise; or nil
 }
 
 // mendAll mends the flows between all bundles.
 func (l *locals) mendAll(sources, targets []bundle) {
-	var nets [2]map[int32]bool
-	if !l.anywhere { // only in networks that have some who do not stay, there is anything to mend
-		nets = l.netsOfMovers(sources, targets)
-	}
+	nets := l.disturbedNets(sources, targets) // elsewhere, there is nothing to mend
 	from, to := l.subsOf(sources, nets), l.subsOf(targets, nets)
 	var byNet [2]map[int32][]*sub
 	for k := range byNet {
@@ -42,12 +39,15 @@ func (l *locals) mendAll(sources, targets []bundle) {
 		}
 	}
 	for _, s := range from {
-		all := l.disturbed[s.bundle.at]
+		all, altered := l.disturbed[s.bundle.at], l.altered[s.bundle.at]
 		for k, n := range s.nets {
 			if n < 0 {
 				continue
 			}
 			for _, d := range byNet[k][n] {
+				if altered != nil && d.bundle.stays && !altered[l.cell(s.bundle, d.bundle)] {
+					continue
+				}
 				if (all || !d.bundle.stays) && s.bundle.four == d.bundle.four && (k == 0 || s.nets[0] < 0 || s.nets[0] != d.nets[0]) { // else seen already
 					l.mend(s, d)
 				}
@@ -56,27 +56,44 @@ func (l *locals) mendAll(sources, targets []bundle) {
 	}
 }
 
-// netOf returns the network of a class of a survey, -1 for no class.
-func netOf(s *Survey, class int) int32 {
-	if class < 0 {
-		return -1
+// netsOf returns the networks of a joint, -1 for none.
+func (t *territory) netsOf(i int32) [2]int32 {
+	nets := [2]int32{-1, -1}
+	if t.was[i].is {
+		nets[0] = t.was[i].network
 	}
-	return s.classes[class].network
+	if t.is[i].is {
+		nets[1] = t.is[i].network
+	}
+	return nets
 }
 
-// netsOfMovers returns the networks, before and afterwards, of joints that do not stay.
-func (l *locals) netsOfMovers(sides ...[]bundle) [2]map[int32]bool {
+// cell returns the place in the palette of a source that stays, of its flows to a
+// destination that stays.
+func (l *locals) cell(src, dst *bundle) uint32 {
+	b := l.new.block
+	return b.rows[b.src.kinds[src.new].line].cells[b.dst.kinds[dst.new].line]
+}
+
+// disturbedNets returns the networks, before and afterwards, of joints that do not stay,
+// and of sources some of whose flows fare otherwise.
+func (l *locals) disturbedNets(sources, targets []bundle) [2]map[int32]bool {
 	out := [2]map[int32]bool{{}, {}}
-	joints := l.land(l.from).joints
-	for _, bundles := range sides {
-		for n := range bundles {
-			if bundles[n].stays {
-				continue
-			}
-			for _, i := range bundles[n].joints {
-				out[0][netOf(l.old.Survey, joints[i].old)] = true
-				out[1][netOf(l.new.Survey, joints[i].new)] = true
-			}
+	land := l.land(l.from)
+	add := func(b *bundle) {
+		for _, i := range b.joints {
+			nets := land.netsOf(i)
+			out[0][nets[0]], out[1][nets[1]] = true, true
+		}
+	}
+	for i := range sources {
+		if l.disturbed[i] {
+			add(&sources[i])
+		}
+	}
+	for i := range targets {
+		if !targets[i].stays {
+			add(&targets[i])
 		}
 	}
 	for k := range out {
@@ -85,9 +102,9 @@ func (l *locals) netsOfMovers(sides ...[]bundle) [2]map[int32]bool {
 	return out
 }
 
-// subsOf returns the joints of bundles by network: of some networks, unless they are nil.
+// subsOf returns the joints of bundles by network, of some networks.
 func (l *locals) subsOf(bundles []bundle, nets [2]map[int32]bool) []*sub {
-	joints := l.land(l.from).joints
+	land := l.land(l.from)
 	type key struct {
 		bundle int
 		nets   [2]int32
@@ -96,9 +113,8 @@ func (l *locals) subsOf(bundles []bundle, nets [2]map[int32]bool) []*sub {
 	var out []*sub
 	for n := range bundles {
 		for _, i := range bundles[n].joints {
-			j := &joints[i]
-			k := key{n, [2]int32{netOf(l.old.Survey, j.old), netOf(l.new.Survey, j.new)}}
-			if nets[0] != nil && !nets[0][k.nets[0]] && !nets[1][k.nets[1]] {
+			k := key{n, land.netsOf(i)}
+			if !nets[0][k.nets[0]] && !nets[1][k.nets[1]] {
 				continue
 			}
 			s := at[k]
@@ -108,7 +124,7 @@ func (l *locals) subsOf(bundles []bundle, nets [2]map[int32]bool) []*sub {
 				out = append(out, s)
 			}
 			s.joints = append(s.joints, i)
-			s.size.add(j.size)
+			s.size.add(land.joints[i].size)
 		}
 	}
 	return out

@@ -213,7 +213,7 @@ func (p *pairing) inside() {
 	}
 	// What stays matters to what does not alone.
 	sources, targets := from.bundles(!calm || len(movedTo) > 0, movedFrom), to.bundles(!calm || len(movedFrom) > 0, movedTo)
-	l := &locals{pairing: p, disturbed: make([]bool, len(sources))}
+	l := &locals{pairing: p, disturbed: make([]bool, len(sources)), altered: make([][]bool, len(sources))}
 	all, moved, staying := partedBy(targets)
 	var rows []sweep
 	var calmRows []*bundle
@@ -227,7 +227,7 @@ func (p *pairing) inside() {
 		calmRows = append(calmRows, src)
 		if altered := p.alteredIn(src.new); altered != nil {
 			rows = append(rows, sweep{src, staying, altered})
-			l.disturbed[i], l.anywhere = true, true
+			l.disturbed[i], l.altered[i] = true, altered
 		}
 	}
 	p.turnRows(rows)
