@@ -12,7 +12,10 @@ import (
 
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/core/paths"
+	"bivium/core/survey"
 	"bivium/core/testing/meet"
+	"bivium/core/verdict"
 	"bivium/core/wiring"
 	"bivium/demo"
 	"bivium/internal/app"
@@ -68,7 +71,7 @@ func text(t require.TestingT, e *estate.Estate) string {
 func TestWiringIsTriedMadeAndTakenBack(t *testing.T) {
 	runs := 0
 	dir := t.TempDir()
-	meet.Check(t, meet.Often(1, "made", "refused", "impossible"), func(rt *rapid.T, met meet.Met) {
+	meet.Check(t, meet.Often(1, "made", "refused", "impossible", "other routes", "other expectations"), func(rt *rapid.T, met meet.Met) {
 		if runs++; runs%100 > 30 { // each of them opens a store of its own
 			return
 		}
@@ -94,6 +97,11 @@ func TestWiringIsTriedMadeAndTakenBack(t *testing.T) {
 			met["made"]++
 			require.Equal(rt, tried.Routes, done.Routes, "%v", edits)
 			require.Equal(rt, tried.Effect.Flows, done.Effect.Flows, "%v", edits)
+			require.Equal(rt, tried.Effect.Expectations, done.Effect.Expectations, "%v", edits)
+			require.ElementsMatch(rt, routesThatDiffer(now, a.Now()), routesOf(done.Routes), "%v", edits)
+			require.Equal(rt, faresThatDiffer(now, a.Now()), faresOf(done.Effect.Expectations), "%v", edits)
+			met.If(len(done.Routes) > 0, "other routes")
+			met.If(len(done.Effect.Expectations) > 0, "other expectations")
 			after := text(rt, a.Now().Estate)
 			kept, revision, err := s.Get(t.Context())
 			require.NoError(rt, err)
@@ -110,4 +118,80 @@ func TestWiringIsTriedMadeAndTakenBack(t *testing.T) {
 			require.Equal(rt, after, text(rt, a.Now().Estate), "%v, made again", edits)
 		}
 	})
+}
+
+// routesThatDiffer compares the tables of all segments at all hubs, line by line.
+func routesThatDiffer(before, after *app.Snapshot) []string {
+	lines := func(s *app.Snapshot) map[string]string {
+		net := s.Judge.Net()
+		out := map[string]string{}
+		for i, segment := range net.Segments {
+			for k, hub := range net.Hubs {
+				for _, r := range net.HubTable(i, k) {
+					way := "leads nowhere"
+					switch {
+					case r.Path.Kind == paths.NoPath:
+					case r.Home.Network == paths.None:
+						way = "exit " + net.Exits[r.Path.Exit].Name
+					default:
+						at := &net.Attachments[r.Path.Leave]
+						way = net.Networks[at.Network].Name + " at " + net.Hubs[at.Hub]
+					}
+					out[segment+" "+hub+" "+r.Prefix.String()] = way
+				}
+			}
+		}
+		return out
+	}
+	was, is := lines(before), lines(after)
+	var out []string
+	for at, way := range was {
+		if is[at] != way {
+			out = append(out, at+": "+way+" > "+is[at])
+		}
+	}
+	for at, way := range is {
+		if _, known := was[at]; !known {
+			out = append(out, at+":  > "+way)
+		}
+	}
+	return out
+}
+
+// routesOf puts told changes into the same words.
+func routesOf(changes []app.RouteChange) []string {
+	var out []string
+	for _, c := range changes {
+		for _, hub := range c.Hubs {
+			out = append(out, c.Segment+" "+hub+" "+c.Prefix+": "+c.Before+" > "+c.After)
+		}
+	}
+	return out
+}
+
+// faresThatDiffer surveys both estates from the ground, and returns the expectations that
+// hold in one of them alone.
+func faresThatDiffer(before, after *app.Snapshot) map[string]bool {
+	was := map[string]bool{}
+	for _, h := range survey.New(verdict.New(before.Estate)).Expectations() {
+		was[h.Expectation.Name] = h.Holds
+	}
+	out := map[string]bool{}
+	for _, h := range survey.New(verdict.New(after.Estate)).Expectations() {
+		if was[h.Expectation.Name] != h.Holds {
+			out[h.Expectation.Name] = h.Holds
+		}
+	}
+	return out
+}
+
+// faresOf returns those that are told to hold in one of them alone.
+func faresOf(list []app.Expectation) map[string]bool {
+	out := map[string]bool{}
+	for _, x := range list {
+		if (x.Before == app.Breaks) != (x.After == app.Breaks) {
+			out[x.Name] = x.After != app.Breaks
+		}
+	}
+	return out
 }

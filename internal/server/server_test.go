@@ -266,6 +266,11 @@ func TestAnEditIsTriedSavedAndKept(t *testing.T) {
 	var effect app.Effect
 	w.send(http.MethodPost, "/api/policies/crews-web/try", switchedOff, nil, http.StatusOK, "Effect", &effect)
 	assert.Len(t, effect.Cells, 2, "office to internet, and crews to internet")
+	require.Len(t, effect.Expectations, 1)
+	broken := effect.Expectations[0]
+	assert.Equal(t, app.Expectation{Name: "crews-web-inspected", Before: app.Holds, After: app.Breaks, Witness: broken.Witness}, broken)
+	require.NotNil(t, broken.Witness)
+	assert.Equal(t, "inspected", string(w.ask(broken.Witness.From, broken.Witness.To, broken.Witness.On).Marks[0].Outcome), "its flow is one that is inspected now")
 	assert.Equal(t, "inspected", string(w.ask("crew-1", "198.51.100.7", "tcp/443").Marks[0].Outcome), "trying stores nothing")
 
 	var view policyView

@@ -1,6 +1,7 @@
 package server_test
 
 import (
+	"encoding/json"
 	"net/http"
 	"net/netip"
 	"slices"
@@ -11,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bivium/core/wiring"
+	"bivium/demo"
 	"bivium/internal/app"
 )
 
@@ -196,4 +198,34 @@ func TestLanesSayWhereGatesReallyAre(t *testing.T) {
 	for _, query := range []string{"segment=office", "segment=nowhere&hub=delta", "network=nobody"} {
 		w.send(http.MethodGet, "/api/routes?"+query, "", nil, http.StatusUnprocessableEntity, "Problem", nil)
 	}
+}
+
+// TestFaultsOfADocumentOfferWaysOut imports a document with an overlap and a share that
+// brings an address twice, and takes each way that is offered, until there is no fault.
+func TestFaultsOfADocumentOfferWaysOut(t *testing.T) {
+	w := start(t)
+	faulty := strings.NewReplacer(
+		"{name: bench, prefix: 10.31.0.64/26}", "{name: bench, prefix: 10.31.0.64/26, segment: turbine}",
+		"\nattachments:\n", "\nattachments:\n  - {network: tide-lab, hub: ridge}\n  - {network: salvage-sandbox, hub: ridge}\n",
+		"\n  - name: tide-lab\n", "\n  - {name: salvage-sandbox, kind: cloud, account: velum-central, region: central, segment: office, subnets: [{name: s, prefix: 10.31.0.128/26}]}\n  - name: tide-lab\n",
+	).Replace(string(demo.Grayshoal))
+	header := w.revision()
+	header["Content-Type"] = "application/yaml"
+	w.send(http.MethodPost, "/api/import", faulty, header, http.StatusOK, "Import", nil)
+	for range 4 {
+		var troubles app.Troubles
+		w.get("/api/troubles", "Troubles", &troubles)
+		if len(troubles.Faults) == 0 {
+			return
+		}
+		f := troubles.Faults[0]
+		require.NotEmpty(t, f.Ways, f.Message)
+		body, err := json.Marshal(map[string]any{"edits": f.Ways[0].Edits})
+		require.NoError(t, err)
+		var tried app.Rewired
+		w.send(http.MethodPost, "/api/wiring/try", string(body), nil, http.StatusOK, "Rewired", &tried)
+		require.Empty(t, tried.Refused, "%v", f.Ways[0])
+		w.send(http.MethodPost, "/api/wiring", string(body), w.revision(), http.StatusOK, "Rewired", nil)
+	}
+	t.Fatal("each way that is taken mends a fault, and there were two")
 }
