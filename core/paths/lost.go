@@ -60,7 +60,15 @@ func (n *Net) lostInside(p *Path, to Target, enter int) []Lost {
 		return nil
 	}
 	var out []Lost
-	for i := range n.Attachments {
+	var ends []int
+	if enter != None {
+		ends = n.Networks[enter].Attached
+	}
+	if home := to.Home.Network; !to.External && home != None && home != enter {
+		ends = slices.Concat(ends, n.Networks[home].Attached)
+		slices.Sort(ends)
+	}
+	for _, i := range ends {
 		a := &n.Attachments[i]
 		enters := a.Network == enter && i != p.Enter
 		leaves := !to.External && a.Network == to.Home.Network && i != p.Leave

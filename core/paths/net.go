@@ -44,6 +44,7 @@ type Network struct {
 	Name        string
 	Native      bool  // M8.3
 	Attachments []int // that are up, in order of hub name
+	Attached    []int // all attachments, also those that are down, by number
 	Peers       []Peer
 	Routes      []Route
 	Subnets     []int
@@ -203,6 +204,7 @@ func (n *Net) compileAttachments(e *estate.Estate) {
 		if to.accepts != nil || to.announces != nil {
 			n.Networks[network].filters = true
 		}
+		n.Networks[network].Attached = append(n.Networks[network].Attached, len(n.Attachments))
 		if to.Up {
 			n.Networks[network].Attachments = append(n.Networks[network].Attachments, len(n.Attachments))
 		}

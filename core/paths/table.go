@@ -90,12 +90,8 @@ func comparePrefixes(a, b netip.Prefix) int {
 
 // originOf returns what brings a prefix of a network to a segment.
 func (n *Net) originOf(network, segment int, p netip.Prefix) Origin {
-	for i := range n.Attachments {
-		a := &n.Attachments[i]
-		if a.Network != network {
-			continue
-		}
-		if t, ok := a.statics[segment]; ok && t.Get(p) {
+	for _, i := range n.Networks[network].Attached {
+		if t, ok := n.Attachments[i].statics[segment]; ok && t.Get(p) {
 			return OriginStatic
 		}
 	}
