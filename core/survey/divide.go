@@ -118,6 +118,15 @@ type builder struct {
 	known   map[classKey]int
 	classes []proto
 	pieces  []bit
+
+	stretch int     // the number of the lone stretch at hand
+	here    []known // by kin: where its endpoints of the stretch belong
+}
+
+// known is a set and a class that are known for a stretch.
+type known struct {
+	stretch    int
+	set, class int32
 }
 
 // offers are the segments in which shares make endpoints of a group reachable.
@@ -167,19 +176,29 @@ type bit struct {
 
 // put puts a piece into its class.
 func (b *builder) put(domain, network int, end verdict.Endpoint, r Range, set, spot, seen int) {
+	i := b.class(domain, network, &end, set, spot, seen)
+	b.piece(i, end.Workload, r)
+	if c := &b.classes[i]; end.Workload != paths.None && !c.workload {
+		c.end, c.workload = end, true
+	}
+}
+
+// class returns the class of an endpoint.
+func (b *builder) class(domain, network int, end *verdict.Endpoint, set, spot, seen int) int32 {
 	key := classKey{int32(domain), int32(set), int32(network), int32(spot), int32(seen)}
 	i, ok := b.known[key]
 	if !ok {
 		i = len(b.classes)
 		b.known[key] = i
-		b.classes = append(b.classes, proto{key: key, end: end})
+		b.classes = append(b.classes, proto{key: key, end: *end})
 	}
-	c := &b.classes[i]
-	c.size.add(sizeOf(r))
-	if end.Workload != paths.None && !c.workload {
-		c.end, c.workload = end, true
-	}
-	b.pieces = append(b.pieces, bit{int32(i), int32(end.Workload), r})
+	return int32(i)
+}
+
+// piece adds a piece to a class.
+func (b *builder) piece(class int32, workload int, r Range) {
+	b.classes[class].size.add(sizeOf(r))
+	b.pieces = append(b.pieces, bit{class, int32(workload), r})
 }
 
 // spotAt returns the spot of an endpoint.
@@ -206,15 +225,26 @@ func (b *builder) lone(x *stretch) {
 	}
 	place := b.judge.PlaceOf(x.homes[0], home, x.From)
 	base := number(b.bases, keyOf(place.Base()))
-	rest, restSet := b.member(&place, base, x.From, paths.None)
+	rest, _ := b.member(&place, base, x.From, paths.None)
 	spot := b.spotAt(&rest)
+	b.stretch++
 	add := func(a netip.Addr, workload int, r Range) {
-		end, set := rest, restSet
-		end.Addr = a
+		kin := 0 // nobody's; those of workloads follow
 		if workload != paths.None {
-			end, set = b.member(&place, base, a, workload)
+			kin = b.judge.Kin(workload) + 1
 		}
-		b.put(end.Segment, home.Network, end, r, set, spot, b.seenAlone(&end, set))
+		for kin >= len(b.here) {
+			b.here = append(b.here, known{})
+		}
+		at := &b.here[kin]
+		if at.stretch != b.stretch { // the first of the stretch
+			end, set := b.member(&place, base, a, workload)
+			*at = known{b.stretch, int32(set), b.class(end.Segment, home.Network, &end, set, spot, b.seenAlone(&end, set))}
+		}
+		b.piece(at.class, workload, r)
+		if c := &b.classes[at.class]; workload != paths.None && !c.workload {
+			c.end, c.workload = place.At(a, workload, b.sets[at.set]), true
+		}
 	}
 	from := x.From
 	last := netip.Addr{}

@@ -1,6 +1,7 @@
 package verdict
 
 import (
+	"cmp"
 	"fmt"
 	"hash/maphash"
 	"maps"
@@ -235,10 +236,10 @@ func (m *membership) compileHolders(workloads []estate.Workload, net *paths.Net)
 			}
 		}
 	}
+	byAddress := func(x, y held) int { return cmp.Or(x.addr.Compare(y.addr), x.workload-y.workload) }
 	for n, list := range m.holders {
-		byAddress := func(x, y held) int { return x.addr.Compare(y.addr) }
 		if !slices.IsSortedFunc(list, byAddress) {
-			slices.SortStableFunc(list, byAddress)
+			slices.SortFunc(list, byAddress)
 		}
 		// Of two with one address (F6) the first counts.
 		m.holders[n] = slices.CompactFunc(list, func(x, y held) bool { return x.addr == y.addr })
