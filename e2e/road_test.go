@@ -49,6 +49,9 @@ func TestTheFirstRoad(t *testing.T) {
 
 	// Switch the policy off; see what changes before it is saved, and after.
 	u.sees("a", "Rules").MustClick()
+	u.clicks("[aria-label='Find a policy']")
+	u.types("inspect web")
+	u.gone("a[href*='collectors-poll']")
 	u.sees("a", "crews-web").MustClick()
 	u.clicks("button[role=switch]")
 	u.sees("[data-testid=effect]", "2 cells change")
