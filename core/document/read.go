@@ -71,7 +71,9 @@ func (p *path) String() string {
 
 type reader struct {
 	errors Errors
-	steps  [maxDepth + 2]path // by depth: the step at hand, so that going down costs nothing
+	known  map[string]map[string]string // labels that were read before, by how they are written
+	memory []byte                       // for such a key
+	steps  [maxDepth + 2]path           // by depth: the step at hand, so that going down costs nothing
 }
 
 // key returns the path to a key of what is at another.
@@ -340,6 +342,11 @@ func (r *reader) labels(n node, at *path) map[string]string {
 		r.fail(n, at, "write key: value", "%s stands where labels belong", n.kind)
 		return nil
 	}
+	written := r.written(n)
+	if known, ok := r.known[string(written)]; ok && len(written) > 0 {
+		return known
+	}
+	errors := len(r.errors)
 	labels := make(map[string]string, len(n.keys))
 	for i, key := range n.keys {
 		here := r.key(at, key.text)
@@ -355,7 +362,27 @@ func (r *reader) labels(n node, at *path) map[string]string {
 		}
 		labels[key.text] = value
 	}
+	if len(written) > 0 && len(r.errors) == errors {
+		if r.known == nil {
+			r.known = map[string]map[string]string{}
+		}
+		r.known[string(written)] = labels
+	}
 	return labels
+}
+
+// written returns a key of labels as they are written, empty if they are no texts. Many
+// workloads have the same labels: they share one map, which nobody changes.
+func (r *reader) written(n node) []byte {
+	key := r.memory[:0]
+	for i := range n.keys {
+		if n.items[i].kind != scalarNode {
+			return nil
+		}
+		key = append(append(append(append(key, n.keys[i].text...), 0), n.items[i].text...), 0)
+	}
+	r.memory = key
+	return key
 }
 
 // term reads a term in either form.

@@ -154,6 +154,11 @@ type Mark struct {
 // the most flows first. It is empty if there are no flows. Cost: the kinds of
 // either side multiplied, and the pairs of members of one network.
 func (s *Survey) Cell(from, to Set) []Mark {
+	return s.marksOf(s.combinations(from, to), 0)
+}
+
+// combinations returns how much there is of each combination of a cell.
+func (s *Survey) combinations(from, to Set) []weighed {
 	c := newCeller(s)
 	defer c.free()
 	for _, src := range s.sidesOf(from) {
@@ -161,7 +166,7 @@ func (s *Survey) Cell(from, to Set) []Mark {
 			c.add(from, &src, to, &dst)
 		}
 	}
-	return s.marksOf(c.take(), 0)
+	return c.take()
 }
 
 // weighed is a combination of a cell, and how much of it there is.

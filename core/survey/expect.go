@@ -237,16 +237,9 @@ func (s *Survey) Expect(x *estate.Expectation) Held {
 // vectorsBetween returns the vectors that flows between some endpoints have, of which
 // the first are inside.
 func (s *Survey) vectorsBetween(from, to Set) []int32 {
-	c := newCeller(s)
-	defer c.free()
-	for _, src := range s.sidesOf(from) {
-		for _, dst := range s.sidesOf(to) {
-			c.add(from, &src, to, &dst)
-		}
-	}
 	known := map[int32]bool{}
 	var out []int32
-	for _, w := range c.take() {
+	for _, w := range s.combinations(from, to) {
 		vector := int32(0)
 		if w.combination != unfoundCombination {
 			vector = s.verdicts[w.effect][w.stance]

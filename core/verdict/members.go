@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"cmp"
+	"encoding/binary"
 	"fmt"
 	"hash/maphash"
 	"maps"
@@ -193,12 +194,20 @@ func (m *membership) compileKin(workloads []estate.Workload, was *membership) {
 	for _, labels := range was.kinLabels {
 		known.of(labels)
 	}
+	shared := map[uintptr]int32{} // by map: many workloads have the same one
 	for i := range workloads {
-		if i < len(was.workloads) && sameMap(was.workloads[i].Labels, workloads[i].Labels) {
+		labels := workloads[i].Labels
+		if i < len(was.workloads) && sameMap(was.workloads[i].Labels, labels) {
 			m.kin[i] = was.kin[i]
-		} else {
-			m.kin[i] = known.of(workloads[i].Labels)
+			continue
 		}
+		at := reflect.ValueOf(labels).Pointer()
+		kin, ok := shared[at]
+		if !ok {
+			kin = known.of(labels)
+			shared[at] = kin
+		}
+		m.kin[i] = kin
 	}
 	m.kinLabels, m.byKin = known.labels, make([][]int, len(known.labels))
 	for kin, labels := range known.labels {
@@ -236,13 +245,33 @@ func (m *membership) compileHolders(workloads []estate.Workload, net *paths.Net)
 			}
 		}
 	}
-	byAddress := func(x, y held) int { return cmp.Or(x.addr.Compare(y.addr), x.workload-y.workload) }
 	for n, list := range m.holders {
-		if !slices.IsSortedFunc(list, byAddress) {
-			slices.SortFunc(list, byAddress)
-		}
+		sortHolders(list)
 		// Of two with one address (F6) the first counts.
 		m.holders[n] = slices.CompactFunc(list, func(x, y held) bool { return x.addr == y.addr })
+	}
+}
+
+// sortHolders sorts by address, and those of one address by workload: if all are of IPv4,
+// as numbers that hold both.
+func sortHolders(list []held) {
+	keys := make([]uint64, len(list))
+	for i, h := range list {
+		if !h.addr.Is4() {
+			slices.SortFunc(list, func(x, y held) int { return cmp.Or(x.addr.Compare(y.addr), x.workload-y.workload) })
+			return
+		}
+		a := h.addr.As4()
+		keys[i] = uint64(binary.BigEndian.Uint32(a[:]))<<32 | uint64(uint32(h.workload))
+	}
+	if slices.IsSorted(keys) {
+		return
+	}
+	slices.Sort(keys)
+	for i, k := range keys {
+		var a [4]byte
+		binary.BigEndian.PutUint32(a[:], uint32(k>>32))
+		list[i] = held{netip.AddrFrom4(a), int(uint32(k))}
 	}
 }
 
