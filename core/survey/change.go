@@ -232,10 +232,12 @@ func (c *change) exemplify() {
 	if c.From.Kind == NodeInternet {
 		c.Witness.Segment = verdict.Internet
 	}
+	tries := 0
 	for _, r := range c.reaches { // first without making the sets
 		for _, src := range r.srcs {
 			for _, dst := range r.dsts {
-				if c.showOf(src, dst); c.told == best {
+				c.showOf(src, dst)
+				if tries++; c.told == best || c.told > 0 && tries > enough {
 					return
 				}
 			}
@@ -273,6 +275,10 @@ func (c *change) showOf(src, dst *bundle) {
 
 // best is how good a witness two workloads make.
 const best = 3
+
+// enough is among how many pairs of bundles a better witness is looked for than the one
+// that there is: where nobody is a workload, there is none.
+const enough = 4096
 
 // show keeps a flow between two joints, if it is a better witness than what is known.
 func (c *change) show(i, k int32) {

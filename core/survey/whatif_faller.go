@@ -1,0 +1,361 @@
+package survey
+
+import (
+	"math/big"
+	"slices"
+
+	"github.com/bits-and-blooms/bitset"
+
+	"bivium/core/estate"
+	"bivium/core/paths"
+	"bivium/core/verdict"
+)
+
+// faller finds the impacts of failures, one after the other, and keeps what they
+// have in common.
+type faller struct {
+	*Survey
+	steads  [][]*stead
+	bySpot  []map[int]*spotLines // by segment and spot
+	byPlace map[placeKey]*spotLines
+	epoch   int // of marks of steads
+	settler *settler
+	extra   map[combination][]int32 // of results of the settler, for combinations that the survey has not
+	fates   *outcomes
+	shifts  map[[2]int32][]int32 // by effects before and after
+	shiftOf map[[2]int32]int32   // by outcomes before and after
+	fatesOf [][2]int32           // those of a shift, from 1
+	slots   []int32              // by stance: zeros, for whoever needs them
+	sumAt   []int32              // by shift: the place of its sum in the exchange at hand, from 1
+	shares  []share              // memory for those of a mix
+	turns   map[[2]int32][]turning
+	mixes   map[mixKey][]share
+	wholes  map[totalKey][]total
+	watched []*watch
+	seenBy  map[*block]*filter
+
+	// Of the failure at hand.
+	judge  *verdict.Judge
+	cut    *Outage
+	meshed bool   // links or hubs fail, and islands may break
+	pooled bool   // firewalls fail
+	moved  []bool // by network
+	groups [][]*group
+	impact *Impact
+	at     map[turnKey]*Turn
+}
+
+// watch is an expectation that holds, and may break.
+type watch struct {
+	*estate.Expectation
+	src, dst int // domains
+	from, to filter
+	atoms    *bitset.BitSet
+	broken   bool
+}
+
+type turnKey struct {
+	from, to      int
+	before, after verdict.Outcome
+}
+
+// turning is the atoms on which one vector has another outcome than another.
+type turning struct {
+	before, after verdict.Outcome
+	atoms         *bitset.BitSet
+}
+
+func newFaller(s *Survey) *faller {
+	f := &faller{
+		Survey: s, steads: s.steadsOf(), settler: newSettler(s), extra: map[combination][]int32{}, fates: newOutcomes(s),
+		byPlace: map[placeKey]*spotLines{}, shifts: map[[2]int32][]int32{}, shiftOf: map[[2]int32]int32{}, fatesOf: make([][2]int32, 1),
+		turns: map[[2]int32][]turning{}, mixes: map[mixKey][]share{}, wholes: map[totalKey][]total{}, seenBy: map[*block]*filter{},
+	}
+	stances, _ := s.ledger.len()
+	f.slots = make([]int32, stances)
+	f.bySpot = make([]map[int]*spotLines, len(f.steads))
+	for segment, list := range f.steads {
+		f.bySpot[segment] = map[int]*spotLines{}
+		for _, h := range list {
+			if f.bySpot[segment][h.spot] == nil {
+				f.bySpot[segment][h.spot] = &spotLines{lines: map[sieveKey][]lineSize{}}
+			}
+			f.bySpot[segment][h.spot].steads = append(f.bySpot[segment][h.spot].steads, h)
+		}
+	}
+	for i, h := range s.Expectations() {
+		if !h.Holds || h.Vacuous {
+			continue
+		}
+		w := &watch{Expectation: h.Expectation, src: s.endDomain(h.Expectation.From), dst: s.endDomain(h.Expectation.To)}
+		w.from, w.to = s.filterOf(2*i+1, h.Expectation.From), s.filterOf(2*i+2, h.Expectation.To)
+		if w.src >= 0 && w.src < len(s.inside) && w.src != w.dst {
+			for n := range w.to.in {
+				w.to.in[n] = w.to.in[n] && s.classes[n].seen[w.src] == seesIt
+			}
+		}
+		w.atoms, _ = s.atoms.Covered(s.termsOf(h.Expectation.Services))
+		f.watched = append(f.watched, w)
+	}
+	return f
+}
+
+func (s *Survey) filterOf(id int, e estate.End) filter {
+	f := filter{id, make([]bool, len(s.classes))}
+	for _, m := range s.end(e) {
+		f.in[m.Class] = true
+	}
+	return f
+}
+
+// endDomain returns the domain of one end of an expectation, or paths.None.
+func (s *Survey) endDomain(e estate.End) int {
+	if e.Internet {
+		return len(s.inside)
+	}
+	return s.net.Segment(e.Party.Segment)
+}
+
+// fall returns what changes if one thing fails.
+func (f *faller) fall(x *Outage) Impact {
+	f.impact = &Impact{Outage: *x}
+	f.cut, f.at = x, map[turnKey]*Turn{}
+	f.judge = f.Survey.judge.WithNet(f.net.Without(x.cut), x.down)
+	f.meshed = x.cut.Hub != paths.None || x.cut.Link != paths.None
+	f.pooled = x.down != verdict.Down{} && !f.judge.SamePools(f.Survey.judge)
+	for _, w := range f.watched {
+		w.broken = false
+	}
+	f.findMoved()
+	f.strike()
+	for from := range f.blocks {
+		for to, b := range f.blocks[from] {
+			switch {
+			case b == nil:
+			case from == len(f.inside):
+				f.inbound(b)
+			case to == len(f.inside):
+				f.outbound(b)
+			default:
+				f.between(b)
+			}
+		}
+	}
+	return f.finish()
+}
+
+// findMoved finds the networks whose ways may change because attachments fail:
+// their own, or those of a peer, whose hub they may use.
+func (f *faller) findMoved() {
+	net := f.judge.Net()
+	struck := func(network int) bool {
+		return len(f.net.Networks[network].Attachments) != len(net.Networks[network].Attachments)
+	}
+	f.moved = make([]bool, len(f.net.Networks))
+	for n := range f.moved {
+		f.moved[n] = struck(n) || slices.ContainsFunc(f.net.Networks[n].Peers, func(p paths.Peer) bool { return struck(p.Network) })
+	}
+}
+
+func (f *faller) moves(network int) bool { return f.moved[network] }
+
+// strike puts the steads of each segment into groups that the failure strikes
+// alike: those of a spot, as far as their networks are alike afterwards.
+func (f *faller) strike() {
+	net := f.judge.Net()
+	f.groups = make([][]*group, len(f.steads))
+	for segment, list := range f.steads {
+		type key struct {
+			spot  int
+			moved bool
+			alike string
+		}
+		at := map[key]*group{}
+		stay := map[int]int{} // by spot: how many do not move
+		for _, h := range list {
+			k := key{spot: h.spot, moved: f.moves(h.network)}
+			if k.moved || f.meshed {
+				k.alike = net.Alike(f.classes[h.classes[0]].End.Home)
+			}
+			if !k.moved {
+				stay[h.spot]++
+			}
+			g := at[k]
+			if g == nil {
+				g = &group{moved: k.moved}
+				at[k] = g
+				f.groups[segment] = append(f.groups[segment], g)
+			}
+			g.steads = append(g.steads, h)
+		}
+		for _, g := range f.groups[segment] {
+			if g.moved || len(g.steads) < stay[g.steads[0].spot] {
+				continue
+			}
+			g.spot = f.bySpot[segment][g.steads[0].spot]
+			for _, h := range g.spot.steads {
+				if f.moves(h.network) {
+					g.minus = append(g.minus, h)
+				}
+			}
+		}
+	}
+}
+
+// between finds the flows of a block between segments whose effect changes.
+func (f *faller) between(b *block) {
+	near := b.from == b.to
+	o := &oblongs{faller: f, block: b, at: map[oblongKey]int{}, ids: map[string]int{}}
+	for i, p := range f.groups[b.from] {
+		for k, q := range f.groups[b.to] {
+			if !p.moved && !q.moved && !f.meshed && !f.pooled {
+				continue
+			}
+			src, dst, ok := apart(f.Survey, p, q, near)
+			if !ok || src.Addr.Is4() != dst.Addr.Is4() {
+				continue
+			}
+			from, to := b.src.place(&f.classOf(p).ticket), b.dst.place(&f.classOf(q).ticket)
+			if to == unseen {
+				continue
+			}
+			way := f.judge.WayTo(src, dst)
+			if is := f.ledger.effect(f.judge.EffectOf(&way)); is != b.effects[from][to] {
+				o.note(k, from, to, is)
+			}
+		}
+		o.endRow(i)
+	}
+	for i := range o.list {
+		x := &o.list[i]
+		f.turn(b, f.joined(&b.src, b.from, x.from, x.ps), f.joined(&b.dst, b.to, x.to, x.qs), b.effects[x.from][x.to], x.is, near)
+	}
+}
+
+func (f *faller) classOf(g *group) *Class { return f.classes[g.steads[0].classes[0]] }
+
+// turn adds up what a change of effect turns between two groups.
+func (f *faller) turn(b *block, p, q *group, was, is int32, near bool) {
+	e := &exchange{faller: f, block: b, p: p, q: q, from: &filter{}, to: f.seenFilter(b), was: was, is: is, shifts: f.shiftsOf(was, is)}
+	switch {
+	case q.spot != nil && p.spot == nil:
+		e.rows()
+	case p.spot != nil && q.spot == nil:
+		e.cols()
+	case p.spot != nil && q.spot != nil:
+		e.whole()
+	default:
+		e.direct(p.on(f.Survey, &b.src, e.from), q.on(f.Survey, &b.dst, e.to), 1)
+	}
+	if near {
+		f.eachShared(p, q, func(g, h *stead) {
+			e.direct(g.on(f.Survey, &b.src, e.from), h.on(f.Survey, &b.dst, e.to), -1)
+		})
+	}
+	e.finish()
+	for _, w := range f.watched {
+		if w.src == b.from && w.dst == b.to && !w.broken {
+			f.test(w, b, p, q, is, near)
+		}
+	}
+}
+
+// eachShared calls f for the steads of one network in two groups: the ways
+// between those are local, and no failure strikes them.
+func (f *faller) eachShared(p, q *group, visit func(g, h *stead)) {
+	byNetwork := make(map[int][]*stead, len(q.steads))
+	for _, h := range q.steads {
+		byNetwork[h.network] = append(byNetwork[h.network], h)
+	}
+	for _, g := range p.steads {
+		for _, h := range byNetwork[g.network] {
+			visit(g, h)
+		}
+	}
+}
+
+// seenFilter lets those destinations of a block through that its sources see.
+func (f *faller) seenFilter(b *block) *filter {
+	if b.from == b.to {
+		return &filter{}
+	}
+	known := f.seenBy[b]
+	if known == nil {
+		known = &filter{-1, make([]bool, len(f.classes))}
+		for _, n := range f.of(b.to) {
+			known.in[n] = f.classes[n].seen[b.from] == seesIt
+		}
+		f.seenBy[b] = known
+	}
+	return known
+}
+
+func (f *faller) network(class int) int { return f.classes[class].End.Home.Network }
+
+// otherNetwork returns two classes on a row and a column that are of different
+// networks, or -1.
+func (f *faller) otherNetwork(b *block, p, q *group, from, to *filter, row, col *lineSize) (src, dst int) {
+	on := func(g *group, x *axis, fl *filter, line int32) (out []int) {
+		for _, h := range g.steads {
+			for _, l := range h.on(f.Survey, x, fl) {
+				if l.line == line {
+					out = append(out, l.class)
+				}
+			}
+		}
+		return out
+	}
+	srcs, dsts := on(p, &b.src, from, row.line), on(q, &b.dst, to, col.line)
+	for _, i := range srcs {
+		for _, k := range dsts {
+			if f.network(i) != f.network(k) {
+				return i, k
+			}
+		}
+	}
+	return -1, -1
+}
+
+func (f *faller) flowBetween(src, dst int, atoms *bitset.BitSet) verdict.Flow {
+	return f.witness(&column{strand: strand{publication: paths.None}, src: Member{Class: src}, dst: Member{Class: dst}}, f.unions.of(atoms))
+}
+
+func (f *faller) turnAt(from, to int, t turning) *Turn {
+	key := turnKey{from, to, t.before, t.after}
+	x := f.at[key]
+	if x == nil {
+		x = &Turn{From: f.nodeOf(from), To: f.nodeOf(to), Before: t.before, After: t.after, atoms: bitset.New(uint(f.atoms.Len()))}
+		f.at[key] = x
+	}
+	return x
+}
+
+// nodeOf returns the node of a domain.
+func (s *Survey) nodeOf(domain int) Node {
+	if domain == len(s.inside) {
+		return Node{Kind: NodeInternet}
+	}
+	return Node{Kind: NodeSegment, Segment: s.net.Segments[domain]}
+}
+
+// finish returns the impact, in order.
+func (f *faller) finish() Impact {
+	for _, x := range f.at {
+		x.Pairs = new(big.Int)
+		x.tally.sum(x.Pairs)
+		if x.Pairs.Sign() > 0 {
+			x.Services = f.unions.of(x.atoms)
+			f.impact.Turns = append(f.impact.Turns, *x)
+		}
+	}
+	slices.SortFunc(f.impact.Turns, func(a, b Turn) int {
+		if d := compareNodes(a.From, b.From); d != 0 {
+			return d
+		}
+		if d := compareNodes(a.To, b.To); d != 0 {
+			return d
+		}
+		return slices.Compare([]string{string(a.Before), string(a.After)}, []string{string(b.Before), string(b.After)})
+	})
+	return *f.impact
+}
