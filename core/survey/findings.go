@@ -58,7 +58,7 @@ type Finding struct {
 // the combinations times the atoms, and the pairs of classes.
 func (s *Survey) Findings() []Finding {
 	f := &finder{
-		Survey: s, at: map[string]int{}, spoke: map[verdict.Rulepoint]bool{}, reasons: s.reasonsOf(), members: map[string][]int{},
+		Survey: s, at: map[string]int{}, named: map[named]bool{}, spoke: map[verdict.Rulepoint]bool{}, reasons: s.reasonsOf(), members: map[string][]int{},
 		weigher: s.judge.NewWeigher(s.sieve), probes: map[[2]int32]*probed{},
 	}
 	f.flows()
@@ -91,6 +91,7 @@ type finder struct {
 	atoms    []*bitset.BitSet // by finding; nil for those that are not about flows
 	examples []example
 	at       map[string]int
+	named    map[named]bool
 	spoke    map[verdict.Rulepoint]bool
 	weigher  *verdict.Weigher
 	probes   map[[2]int32]*probed // by opinion and effect
@@ -100,14 +101,20 @@ type finder struct {
 	policies map[string]*estate.Policy
 }
 
+// named is a network that a finding, by number, names.
+type named struct {
+	finding int
+	network string
+}
+
 // add reports a finding about flows once for each key, and gathers its atoms.
-func (f *finder) add(code FindingCode, key string, x example, atom int, refs []estate.Ref, message string) {
+func (f *finder) add(code FindingCode, key string, x example, atom int, refs []estate.Ref, say func() string) {
 	key = string(code) + " " + key
 	i, ok := f.at[key]
 	if !ok {
 		i = len(f.found)
 		f.at[key] = i
-		f.found = append(f.found, Finding{Code: code, Refs: refs, Message: message})
+		f.found = append(f.found, Finding{Code: code, Refs: refs, Message: say()})
 		f.atoms = append(f.atoms, bitset.New(uint(f.Survey.atoms.Len())))
 		f.examples = append(f.examples, x)
 	}
@@ -117,11 +124,12 @@ func (f *finder) add(code FindingCode, key string, x example, atom int, refs []e
 }
 
 // addAt reports a finding about flows that several networks may have.
-func (f *finder) addAt(code FindingCode, key string, x example, atom int, network estate.Ref, message string) {
-	f.add(code, key, x, atom, nil, message)
+func (f *finder) addAt(code FindingCode, key string, x example, atom int, network estate.Ref, say func() string) {
+	f.add(code, key, x, atom, nil, say)
 	i := f.at[string(code)+" "+key]
-	if refs := f.found[i].Refs; !slices.Contains(refs, network) {
-		f.found[i].Refs = append(refs, network)
+	if at := (named{i, network.Name}); !f.named[at] {
+		f.named[at] = true
+		f.found[i].Refs = append(f.found[i].Refs, network)
 	}
 }
 

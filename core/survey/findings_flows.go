@@ -3,6 +3,7 @@ package survey
 import (
 	"fmt"
 	"strings"
+	"sync"
 
 	"bivium/core/estate"
 	"bivium/core/paths"
@@ -40,38 +41,63 @@ func (f *finder) flows() {
 	}
 }
 
-// eachHubCombination finds the combinations of flows that are not local.
+// seenIn is a circumstance with an example of it.
+type seenIn struct {
+	circumstance
+	example
+}
+
+// eachHubCombination finds the combinations of flows that are not local, of all blocks
+// side by side.
 func (f *finder) eachHubCombination(take func(circumstance, example)) {
+	var jobs []func()
+	var found [][]seenIn
 	for from := range f.inside {
-		for to, b := range f.blocks[from] {
+		for _, b := range f.blocks[from] {
 			if b == nil {
 				continue
 			}
-			g := &gatherer{Survey: f.Survey, fromSet: whole(f.of(from)), toSet: whole(f.of(to))}
-			src, dst := f.sidesOf(g.fromSet), f.sidesOf(g.toSet)
-			sources, targets := f.sources(b, g.fromSet, src[0].members), f.targets(b, g.toSet, dst[0].members)
-			told := map[circumstance]int{}
-			for i := range sources {
-				l := &sources[i]
-				srcTells := g.tellingOf(g.fromSet, l.which)
-				f.eachBatch(b, l, targets, &g.buckets, func(x combination, dsts []int32) {
-					k := circumstance{x, paths.None, paths.None}
-					if effect := f.ledger.effectAt(x.effect); effect.Kind == paths.Peered || effect.Kind == paths.Bypass {
-						k.network = l.sole
-					}
-					if was, seen := told[k]; seen && was >= 2+srcTells {
-						return
-					}
-					c := column{}
-					g.exemplify(&c, x, l.which, targets, dsts, from == to)
-					if c.told > 0 {
-						told[k] = max(told[k], c.told)
-						take(k, example{c.src.Class, c.dst.Class, paths.None})
-					}
-				})
-			}
+			at := len(found)
+			found = append(found, nil)
+			jobs = append(jobs, func() { found[at] = f.combinationsIn(b) })
 		}
 	}
+	inParallel(jobs)
+	for _, list := range found {
+		for _, x := range list {
+			take(x.circumstance, x.example)
+		}
+	}
+}
+
+// combinationsIn finds the combinations of flows of a block that are not local, each
+// with an example, and again with better ones.
+func (f *finder) combinationsIn(b *block) []seenIn {
+	g := &gatherer{Survey: f.Survey, fromSet: whole(f.of(b.from)), toSet: whole(f.of(b.to))}
+	src, dst := f.sidesOf(g.fromSet), f.sidesOf(g.toSet)
+	sources, targets := f.sources(b, g.fromSet, src[0].members), f.targets(b, g.toSet, dst[0].members)
+	told := map[circumstance]int{}
+	var out []seenIn
+	for i := range sources {
+		l := &sources[i]
+		srcTells := g.tellingOf(g.fromSet, l.which)
+		f.eachBatch(b, l, targets, &g.buckets, func(x combination, dsts []int32) {
+			k := circumstance{x, paths.None, paths.None}
+			if effect := f.ledger.effectAt(x.effect); effect.Kind == paths.Peered || effect.Kind == paths.Bypass {
+				k.network = l.sole
+			}
+			if was, seen := told[k]; seen && was >= 2+srcTells {
+				return
+			}
+			c := column{}
+			g.exemplify(&c, x, l.which, targets, dsts, b.from == b.to)
+			if c.told > 0 {
+				told[k] = max(told[k], c.told)
+				out = append(out, seenIn{k, example{c.src.Class, c.dst.Class, paths.None}})
+			}
+		})
+	}
+	return out
 }
 
 // eachLocalCombination finds the combinations of local flows, and for each
@@ -179,6 +205,9 @@ func remarkable(v *verdict.Verdict) bool {
 }
 
 func (f *finder) circumstance(k circumstance, x example) {
+	where := sync.OnceValue(func() string {
+		return f.name(&f.classes[x.from].End) + " to " + f.name(&f.classes[x.to].End)
+	})
 	context, voices := f.ledger.stanceAt(k.stance, nil)
 	for atom, o := range f.weigher.Weigh(context, voices) {
 		if k.publication != paths.None && !f.admits[k.publication].Test(uint(atom)) {
@@ -192,47 +221,53 @@ func (f *finder) circumstance(k circumstance, x example) {
 			}
 		}
 		if !p.plain {
-			f.judged(&p.Probe, f.ledger.effectAt(k.effect), atom, x)
+			f.judged(&p.Probe, f.ledger.effectAt(k.effect), atom, x, where)
 		}
 	}
 }
 
 // judged reports what is remarkable about the flows of an atom.
-func (f *finder) judged(p *verdict.Probe, way *verdict.Effect, atom int, x example) {
+func (f *finder) judged(p *verdict.Probe, way *verdict.Effect, atom int, x example, where func() string) {
 	src, dst := &f.classes[x.from].End, &f.classes[x.to].End
-	where := f.name(src) + " to " + f.name(dst)
+	say := func(form string, args ...any) func() string {
+		return func() string { return fmt.Sprintf(form, args...) }
+	}
 	if p.Verdict.Contested {
 		key := strings.Join(p.Contest, " ")
 		if _, known := f.at[string(Contested)+" "+key]; !known {
 			f.contests = append(f.contests, p.Contest)
 		}
-		f.add(Contested, key, x, atom, policyRefs(p.Contest), fmt.Sprintf("policies %s contest, from %s", strings.Join(p.Contest, " and "), where))
+		f.add(Contested, key, x, atom, policyRefs(p.Contest), func() string {
+			return fmt.Sprintf("policies %s contest, from %s", strings.Join(p.Contest, " and "), where())
+		})
 	}
 	network := func() estate.Ref {
 		return estate.Ref{Kind: estate.KindNetwork, Name: f.judge.Net().Networks[src.Home.Network].Name}
 	}
 	if way.Kind == paths.Bypass && (p.Verdict.Outcome == verdict.Allowed || p.Verdict.Outcome == verdict.Inspected) {
-		f.add(Bypass, network().Name, x, atom, []estate.Ref{network()}, fmt.Sprintf("%s reaches the internet by a gateway of its own, past every hub and firewall", network()))
+		f.add(Bypass, network().Name, x, atom, []estate.Ref{network()}, say("%s reaches the internet by a gateway of its own, past every hub and firewall", network()))
 	}
 	switch p.Verdict.Reason {
 	case verdict.ReasonUnenforced:
-		f.addAt(Unenforced, way.Kind.String(), x, atom, network(), fmt.Sprintf("nothing on %s ways enforces what is meant, in ", way.Kind))
+		f.addAt(Unenforced, way.Kind.String(), x, atom, network(), say("nothing on %s ways enforces what is meant, in ", way.Kind))
 		for _, rail := range p.Rails {
-			f.add(RailNotEnforced, rail, x, atom, policyRefs([]string{rail}), fmt.Sprintf("guardrail %s is not enforced from %s", rail, where))
+			f.add(RailNotEnforced, rail, x, atom, policyRefs([]string{rail}), func() string { return fmt.Sprintf("guardrail %s is not enforced from %s", rail, where()) })
 		}
 	case verdict.ReasonUninspectable:
-		f.addAt(Uninspectable, way.Kind.String(), x, atom, network(), fmt.Sprintf("no firewall sees %s ways, so what is to be inspected is denied, in ", way.Kind))
+		f.addAt(Uninspectable, way.Kind.String(), x, atom, network(), say("no firewall sees %s ways, so what is to be inspected is denied, in ", way.Kind))
 	case verdict.ReasonFailedOpen:
-		f.add(FailedOpen, p.Pool, x, atom, []estate.Ref{{Kind: estate.KindPool, Name: p.Pool}}, fmt.Sprintf("flows go uninspected past pool %s, which fails open", p.Pool))
+		f.add(FailedOpen, p.Pool, x, atom, []estate.Ref{{Kind: estate.KindPool, Name: p.Pool}}, say("flows go uninspected past pool %s, which fails open", p.Pool))
 	case verdict.ReasonNoFirewall:
-		f.add(NoFirewall, p.Pool, x, atom, []estate.Ref{{Kind: estate.KindPool, Name: p.Pool}}, fmt.Sprintf("flows are denied because pool %q has no healthy firewall in reach", p.Pool))
+		f.add(NoFirewall, p.Pool, x, atom, []estate.Ref{{Kind: estate.KindPool, Name: p.Pool}}, say("flows are denied because pool %q has no healthy firewall in reach", p.Pool))
 	case verdict.ReasonAsymmetric:
-		f.add(Asymmetric, where, x, atom, nil, "the reply goes past the firewall that saw the flow, from "+where)
+		f.add(Asymmetric, where(), x, atom, nil, say("the reply goes past the firewall that saw the flow, from %s", where()))
 	case verdict.ReasonNoWayBack:
-		f.add(OneWay, f.name(dst), x, atom, nil, fmt.Sprintf("packets reach %s, and no reply finds a way back", f.name(dst)))
+		f.add(OneWay, f.name(dst), x, atom, nil, say("packets reach %s, and no reply finds a way back", f.name(dst)))
 	case verdict.ReasonNoPath:
 		if remarkable(&p.Verdict) {
-			f.add(MeantUnrouted, way.Absence.String()+f.name(dst), x, atom, nil, fmt.Sprintf("%s is meant to pass, and there is no path (%s)", where, way.Absence))
+			f.add(MeantUnrouted, way.Absence.String()+f.name(dst), x, atom, nil, func() string {
+				return fmt.Sprintf("%s is meant to pass, and there is no path (%s)", where(), way.Absence)
+			})
 		}
 	}
 }

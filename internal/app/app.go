@@ -149,7 +149,10 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	}
 	a := &App{Config: c}
 	a.now.Store(first)
-	go first.passagesNow() // Lanes asks for them, and is looked at first
+	go func() { // Lanes asks for the one, and is looked at first; then, Findings for the other
+		first.passagesNow()
+		first.Troubles()
+	}()
 	return a, nil
 }
 
