@@ -172,14 +172,20 @@ func (c *Class) holds(a netip.Addr) bool {
 	return i >= 0 && c.Ranges[i].To.Compare(a) >= 0
 }
 
-// number returns the number of a key, a new one if it has none.
-func number(of map[string]int, key string) int {
-	i, ok := of[key]
-	if !ok {
-		i = len(of)
+// number returns the number of a key, the next one for a new key.
+func number[K comparable](of map[K]int, key K) int {
+	i, _ := numbered(of, key, len(of))
+	return i
+}
+
+// numbered returns the number of a key; a new key gets the next one, and is fresh.
+func numbered[K comparable](of map[K]int, key K, next int) (i int, fresh bool) {
+	i, known := of[key]
+	if !known {
+		i = next
 		of[key] = i
 	}
-	return i
+	return i, !known
 }
 
 // keyOf returns a string that is equal for equal lists.

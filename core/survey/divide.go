@@ -186,10 +186,8 @@ func (b *builder) put(domain, network int, end verdict.Endpoint, r Range, set, s
 // class returns the class of an endpoint.
 func (b *builder) class(domain, network int, end *verdict.Endpoint, set, spot, seen int) int32 {
 	key := classKey{int32(domain), int32(set), int32(network), int32(spot), int32(seen)}
-	i, ok := b.known[key]
-	if !ok {
-		i = len(b.classes)
-		b.known[key] = i
+	i, fresh := numbered(b.known, key, len(b.classes))
+	if fresh {
 		b.classes = append(b.classes, proto{key: key, end: *end})
 	}
 	return int32(i)
@@ -208,10 +206,8 @@ func (b *builder) spotAt(end *verdict.Endpoint) int {
 		likeness = number(b.alike, b.judge.Net().Alike(end.Home))
 	}
 	key := spotKey{end.Segment, likeness, b.mark(end), end.Addr.Is4(), end.Home.Subnet != paths.None}
-	i, ok := b.spotOf[key]
-	if !ok {
-		i = len(b.spots)
-		b.spotOf[key] = i
+	i, fresh := numbered(b.spotOf, key, len(b.spots))
+	if fresh {
 		b.spots = append(b.spots, key)
 	}
 	return i
@@ -279,11 +275,8 @@ func (b *builder) member(p *verdict.Place, base int, a netip.Addr, workload int)
 
 // set returns the number of a set of groups.
 func (b *builder) set(groups []int) int {
-	key := keyOf(groups)
-	i, ok := b.setOf[key]
-	if !ok {
-		i = len(b.sets)
-		b.setOf[key] = i
+	i, fresh := numbered(b.setOf, keyOf(groups), len(b.sets))
+	if fresh {
 		b.sets = append(b.sets, groups)
 	}
 	return i

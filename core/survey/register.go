@@ -157,21 +157,16 @@ func (r *registrar) take(b *builder) {
 }
 
 func (r *registrar) set(groups []int) int {
-	key := keyOf(groups)
-	i, ok := r.setOf[key]
-	if !ok {
-		i = len(r.sets)
-		r.setOf[key] = i
+	i, fresh := numbered(r.setOf, keyOf(groups), len(r.sets))
+	if fresh {
 		r.sets = append(r.sets, groups)
 	}
 	return i
 }
 
 func (r *registrar) spot(key spotKey) int {
-	i, ok := r.spotOf[key]
-	if !ok {
-		i = len(r.spots)
-		r.spotOf[key] = i
+	i, fresh := numbered(r.spotOf, key, len(r.spots))
+	if fresh {
 		r.spots = append(r.spots, spot{spotKey: key})
 	}
 	return i
@@ -179,10 +174,8 @@ func (r *registrar) spot(key spotKey) int {
 
 // sight returns the number of what each segment sees: classes share the lists.
 func (r *registrar) sight(bytes string) int {
-	i, ok := r.seenAt[bytes]
-	if !ok {
-		i = len(r.seen)
-		r.seenAt[bytes] = i
+	i, fresh := numbered(r.seenAt, bytes, len(r.seen))
+	if fresh {
 		seen := make([]see, len(bytes))
 		for s := range seen {
 			seen[s] = see(bytes[s])

@@ -18,9 +18,9 @@ export function Undo() {
       )}
       <button
         onClick={() => undo.mutate()}
-        disabled={undo.isPending || !estate.data}
+        disabled={undo.isPending || !estate.data || estate.data.revision < 2}
         title="Take back the edit that made this revision"
-        className="rounded border border-line px-2.5 py-0.5 hover:border-accent"
+        className="rounded border border-line px-2.5 py-0.5 hover:border-accent disabled:opacity-40"
       >
         Undo
       </button>
