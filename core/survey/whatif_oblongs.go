@@ -47,17 +47,9 @@ func (o *oblongs) note(col int, from, to, is int32) {
 func (o *oblongs) endRow(row int) {
 	p := o.groups[o.block.from][row]
 	for i, key := range o.row {
-		text := keyOf(o.cols[i])
-		id, known := o.ids[text]
-		if !known {
-			id = len(o.ids)
-			o.ids[text] = id
-		}
-		key.id, key.pMove = id, p.moved
-		n, known := o.at[key]
-		if !known {
-			n = len(o.list)
-			o.at[key] = n
+		key.id, key.pMove = number(o.ids, keyOf(o.cols[i])), p.moved
+		n, fresh := numbered(o.at, key, len(o.list))
+		if fresh {
 			x := oblong{oblongKey: key}
 			for _, col := range o.cols[i] {
 				x.qs = append(x.qs, o.groups[o.block.to][col])

@@ -1,0 +1,356 @@
+package survey
+
+import (
+	"slices"
+
+	"bivium/core/paths"
+)
+
+// draw finds the lines of one side.
+func (f *former) draw(side int) {
+	domain, x := f.block.from, &f.src
+	if side == 1 {
+		domain, x = f.block.to, &f.dst
+	}
+	lines := f.lines(domain, side)
+	x.lines, f.held[side] = lines.of, lines.units
+}
+
+// former forms the rows of a block.
+type former struct {
+	*surveyor
+	*block
+	units   [2]int       // how many different sides the voices have, from and to
+	unitOf  [2][]int32   // by voice: its units
+	inGroup [2][]inGroup // the units that name groups
+	always  [2][]int32   // the units that hold everyone
+	parts   [][]part     // by unit of sources: what it says to each unit of destinations
+}
+
+// inGroup says that a unit names a group.
+type inGroup struct {
+	group int
+	unit  int32
+}
+
+// part is what one unit of sources has to say to one unit of destinations.
+type part struct {
+	to     int32
+	voices []int32 // by place in the block, sorted
+}
+
+// listen finds the units of the voices.
+func (f *former) listen(from int) {
+	known := [2]map[unitKey]int32{{}, {}}
+	for i, v := range f.voices {
+		src, dst := f.judge.SidesOf(v, from)
+		for side, list := range [2][]int{src, dst} {
+			key := unitKey("any")
+			if list != nil {
+				key = unitKey("in" + keyOf(list))
+			}
+			unit, ok := known[side][key]
+			if !ok {
+				unit = int32(f.units[side])
+				known[side][key] = unit
+				f.units[side]++
+				for _, g := range list {
+					f.inGroup[side] = append(f.inGroup[side], inGroup{g, unit})
+				}
+				if list == nil {
+					f.always[side] = append(f.always[side], unit)
+				}
+			}
+			f.unitOf[side] = append(f.unitOf[side], unit)
+		}
+		f.say(f.unitOf[0][i], f.unitOf[1][i], int32(i))
+	}
+}
+
+// say notes that a voice speaks between two units.
+func (f *former) say(from, to, voice int32) {
+	for int(from) >= len(f.parts) {
+		f.parts = append(f.parts, nil)
+	}
+	list := f.parts[from]
+	if n := len(list); n > 0 && list[n-1].to == to {
+		list[n-1].voices = append(list[n-1].voices, voice)
+		return
+	}
+	f.parts[from] = append(list, part{to, []int32{voice}})
+}
+
+// lineSet is the rows or columns of a block: which units hold each of them, and
+// which sets of groups, or classes outside, are in which.
+type lineSet struct {
+	units [][]int32
+	of    []int32
+	known map[string]int32
+	key   []byte
+}
+
+// lines puts the classes of a domain into lines by the units that hold them.
+func (f *former) lines(domain, side int) lineSet {
+	if domain == len(f.inside) {
+		return f.linesOutside(side)
+	}
+	list := &f.local[domain]
+	out := lineSet{of: make([]int32, len(list.sets)), known: map[string]int32{}}
+	ends := make([]int32, len(list.sets)+1) // of the units of each set, in one list
+	for _, x := range f.inGroup[side] {
+		for _, set := range list.of(x.group) {
+			ends[set+1]++
+		}
+	}
+	for i := range out.of {
+		ends[i+1] += ends[i]
+	}
+	at := slices.Clone(ends)
+	units := make([]int32, ends[len(out.of)])
+	for _, x := range f.inGroup[side] {
+		for _, set := range list.of(x.group) {
+			units[at[set]] = x.unit
+			at[set]++
+		}
+	}
+	nobody := int32(-1) // the line of those that no side names
+	for i := range out.of {
+		switch named := units[ends[i]:ends[i+1]]; {
+		case len(named) > 0:
+			out.of[i] = out.line(named, f.always[side])
+		case nobody < 0:
+			nobody = out.line(nil, f.always[side])
+			fallthrough
+		default:
+			out.of[i] = nobody
+		}
+	}
+	return out
+}
+
+// linesOutside is lines for external endpoints, whose groups depend on the exit.
+func (f *former) linesOutside(side int) lineSet {
+	out := lineSet{known: map[string]int32{}}
+	for _, c := range f.outside {
+		for exit := paths.None; exit < len(f.net.Exits); exit++ {
+			end := f.judge.External(f.classes[c].End.Addr, exit)
+			var named []int32
+			for _, x := range f.inGroup[side] {
+				if _, in := slices.BinarySearch(end.Groups(), x.group); in {
+					named = append(named, x.unit)
+				}
+			}
+			out.of = append(out.of, out.line(named, f.always[side]))
+		}
+	}
+	return out
+}
+
+// line returns the number of the line that some units hold, and those that hold
+// everyone. It sorts the first.
+func (l *lineSet) line(named, always []int32) int32 {
+	slices.Sort(named)
+	named = slices.Compact(named)
+	l.key = appendUnits(l.key[:0], named)
+	i, ok := l.known[string(l.key)]
+	if !ok {
+		i = int32(len(l.units))
+		l.known[string(l.key)] = i
+		units := slices.Concat(named, always)
+		slices.Sort(units)
+		l.units = append(l.units, units)
+	}
+	return i
+}
+
+func unitsKey(units []int32) string {
+	return string(appendUnits(make([]byte, 0, 4*len(units)), units))
+}
+
+func appendUnits(b []byte, units []int32) []byte {
+	for _, u := range units {
+		b = append(b, byte(u), byte(u>>8), byte(u>>16), byte(u>>24))
+	}
+	return b
+}
+
+// saying is what a unit of sources says to one column.
+type saying struct {
+	col  int32
+	what int32 // number of a list of voices
+}
+
+// fill forms the rows. Rows that share the units with the most to say share the
+// work: the rows are taken in an order in which neighbours begin alike.
+func (f *former) fill(rows, cols [][]int32) {
+	w := &weaver{former: f, lists: [][]int32{nil}, known: map[string]int32{"": 0}, next: map[uint64]int32{}}
+	sayings := f.sayings(cols, w)
+	order := make([][]int32, len(rows))
+	for r, units := range rows {
+		for _, u := range units {
+			if len(sayings[u]) > 0 {
+				order[r] = append(order[r], u)
+			}
+		}
+		slices.SortFunc(order[r], func(a, b int32) int {
+			if d := len(sayings[b]) - len(sayings[a]); d != 0 {
+				return d
+			}
+			return int(a - b)
+		})
+	}
+	sequence := make([]int, len(rows))
+	for r := range sequence {
+		sequence[r] = r
+	}
+	slices.SortFunc(sequence, func(a, b int) int { return slices.Compare(order[a], order[b]) })
+	f.rows = make([]row, len(rows))
+	begun := [][]int32{make([]int32, len(cols))} // by how many units: the stances so far
+	var before []int32
+	for _, r := range sequence {
+		same := 0
+		for same < len(before) && same < len(order[r]) && before[same] == order[r][same] {
+			same++
+		}
+		begun = begun[:same+1]
+		for _, u := range order[r][same:] {
+			cells := append([]int32(nil), begun[len(begun)-1]...)
+			w.weave(cells, sayings[u])
+			begun = append(begun, cells)
+		}
+		before = order[r]
+		f.rows[r] = w.row(begun[len(begun)-1])
+	}
+	w.publish()
+}
+
+// sayings returns what each unit of sources says to each column.
+func (f *former) sayings(cols [][]int32, w *weaver) [][]saying {
+	holds := make([][]int32, f.units[1]) // by unit of destinations: its columns
+	for c, units := range cols {
+		for _, u := range units {
+			holds[u] = append(holds[u], int32(c))
+		}
+	}
+	out := make([][]saying, f.units[0])
+	what := make([]int32, len(cols))
+	for u := range out {
+		if u >= len(f.parts) {
+			continue
+		}
+		var touched []int32
+		for _, p := range f.parts[u] {
+			list := w.list(p.voices)
+			for _, c := range holds[p.to] {
+				if what[c] == 0 {
+					touched = append(touched, c)
+				}
+				what[c] = w.join(what[c], list)
+			}
+		}
+		slices.Sort(touched)
+		for _, c := range touched {
+			out[u] = append(out[u], saying{c, what[c]})
+			what[c] = 0
+		}
+	}
+	return out
+}
+
+// weaver joins lists of voices. Lists are known by number, the empty one by 0.
+type weaver struct {
+	*former
+	lists [][]int32
+	known map[string]int32
+	next  map[uint64]int32 // two lists, to the one of both
+	stamp []int32          // by list: its place in the palette at hand, from 1
+}
+
+// list returns the number of a sorted list of voices.
+func (w *weaver) list(voices []int32) int32 {
+	key := unitsKey(voices)
+	i, ok := w.known[key]
+	if !ok {
+		i = int32(len(w.lists))
+		w.known[key] = i
+		w.lists = append(w.lists, voices)
+	}
+	return i
+}
+
+// join returns the number of the list of two.
+func (w *weaver) join(a, b int32) int32 {
+	if a == 0 || a == b {
+		return b
+	}
+	key := uint64(a)<<32 | uint64(b)
+	i, ok := w.next[key]
+	if !ok {
+		merged := append(append(make([]int32, 0, len(w.lists[a])+len(w.lists[b])), w.lists[a]...), w.lists[b]...)
+		slices.Sort(merged)
+		i = w.list(slices.Compact(merged))
+		w.next[key] = i
+	}
+	return i
+}
+
+// weave adds what a unit says to a row.
+func (w *weaver) weave(cells []int32, sayings []saying) {
+	lastOld, lastWhat, last := int32(-1), int32(-1), int32(0)
+	for _, s := range sayings {
+		old := cells[s.col]
+		if old != lastOld || s.what != lastWhat {
+			lastOld, lastWhat, last = old, s.what, w.join(old, s.what)
+		}
+		cells[s.col] = last
+	}
+}
+
+// row returns a row with a palette of its own, of lists for now.
+func (w *weaver) row(lists []int32) row {
+	if len(w.stamp) < len(w.lists) {
+		w.stamp = append(w.stamp, make([]int32, 2*len(w.lists)-len(w.stamp))...)
+	}
+	r := row{cells: make([]uint32, len(lists))}
+	for c, list := range lists {
+		at := w.stamp[list]
+		if at == 0 {
+			r.palette = append(r.palette, list)
+			at = int32(len(r.palette))
+			w.stamp[list] = at
+		}
+		r.cells[c] = uint32(at - 1)
+	}
+	for _, list := range r.palette {
+		w.stamp[list] = 0
+	}
+	return r
+}
+
+// publish puts the numbers of the ledger in place of those of lists.
+func (w *weaver) publish() {
+	l := w.ledger
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	voice := make([]int32, len(w.voices))
+	for i, v := range w.voices {
+		voice[i] = l.voice(v)
+	}
+	stanceOf := make([]int32, len(w.lists))
+	for i := range stanceOf {
+		stanceOf[i] = -1
+	}
+	for r := range w.rows {
+		for i, list := range w.rows[r].palette {
+			if stanceOf[list] < 0 {
+				voices := make([]int32, len(w.lists[list]))
+				for k, v := range w.lists[list] {
+					voices[k] = voice[v]
+				}
+				stanceOf[list] = l.stance(w.context, voices)
+				w.stances = append(w.stances, stanceOf[list])
+			}
+			w.rows[r].palette[i] = stanceOf[list]
+		}
+	}
+}

@@ -1,0 +1,167 @@
+package verdict
+
+import (
+	"hash/maphash"
+	"maps"
+	"math/bits"
+	"reflect"
+	"slices"
+
+	"bivium/core/estate"
+	"bivium/core/paths"
+)
+
+// compileKin finds the groups of workloads, once for each set of labels: what it
+// costs follows the number of those, not of workloads.
+func (m *membership) compileKin(workloads []estate.Workload, was *membership) {
+	selectors := m.workloadSelectors()
+	m.kin = make([]int32, len(workloads))
+	known := kinship{seed: maphash.MakeSeed(), at: map[uint64][]int32{}}
+	if was == nil || len(was.kinLabels) > 2*len(workloads)+1000 { // most of them are nobody's any more
+		was = &membership{}
+	}
+	for _, labels := range was.kinLabels {
+		known.of(labels)
+	}
+	shared := map[uintptr]int32{} // by map: many workloads have the same one
+	for i := range workloads {
+		labels := workloads[i].Labels
+		if i < len(was.workloads) && sameMap(was.workloads[i].Labels, labels) {
+			m.kin[i] = was.kin[i]
+			continue
+		}
+		at := reflect.ValueOf(labels).Pointer()
+		kin, ok := shared[at]
+		if !ok {
+			kin = known.of(labels)
+			shared[at] = kin
+		}
+		m.kin[i] = kin
+	}
+	m.kinLabels, m.byKin = known.labels, make([][]int, len(known.labels))
+	for kin, labels := range known.labels {
+		m.byKin[kin] = selectors.of(labels)
+	}
+}
+
+// sameMap reports whether two maps are one and the same: a quick yes, where asking
+// what is in them would be slow.
+func sameMap(a, b map[string]string) bool {
+	return len(a) == len(b) && reflect.ValueOf(a).Pointer() == reflect.ValueOf(b).Pointer()
+}
+
+// kinship numbers sets of labels.
+type kinship struct {
+	seed   maphash.Seed
+	at     map[uint64][]int32
+	labels []map[string]string // by number
+}
+
+// of returns the number of a set of labels. Sets are found by a sum over their
+// labels, so that the order of these does not matter, and then compared.
+func (k *kinship) of(labels map[string]string) int32 {
+	sum := uint64(len(labels))
+	for key, value := range labels {
+		h := bits.RotateLeft64(maphash.String(k.seed, key), 23) ^ maphash.String(k.seed, value)
+		sum += h * 0x9e3779b97f4a7c15
+	}
+	for _, kin := range k.at[sum] {
+		if maps.Equal(k.labels[kin], labels) {
+			return kin
+		}
+	}
+	kin := int32(len(k.labels))
+	k.at[sum] = append(k.at[sum], kin)
+	k.labels = append(k.labels, labels)
+	return kin
+}
+
+// selectors are the label selectors of groups over workloads, each among those of
+// the groups within one parent: most groups within one that does not hold a
+// workload need not be asked about it.
+type selectors struct {
+	within map[int]*siblings // by parent; paths.None for roots
+	placed []int             // parents that may hold a workload whatever its labels
+}
+
+// siblings are the selectors of groups within one parent. Those that need a value
+// of some key are found by it.
+type siblings struct {
+	needing map[[2]string][]selected
+	others  []selected
+}
+
+type selected struct {
+	group    int
+	selector estate.Selector
+}
+
+func (m *membership) workloadSelectors() *selectors {
+	s := &selectors{within: map[int]*siblings{}}
+	for i := range m.groups {
+		selector, ok := parseSelector(m.groups[i].Match)
+		if !ok || m.broken[i] {
+			continue
+		}
+		in := s.within[m.parent[i]]
+		if in == nil {
+			in = &siblings{needing: map[[2]string][]selected{}}
+			s.within[m.parent[i]] = in
+		}
+		key, values, needs := selector.Needs()
+		if !needs {
+			in.others = append(in.others, selected{i, selector})
+			continue
+		}
+		values = slices.Clone(values)
+		slices.Sort(values)
+		for _, v := range slices.Compact(values) {
+			in.needing[[2]string{key, v}] = append(in.needing[[2]string{key, v}], selected{i, selector})
+		}
+	}
+	for i := range m.groups {
+		if s.within[i] != nil && m.groups[i].Places() {
+			s.placed = append(s.placed, i)
+		}
+	}
+	return s
+}
+
+// of returns the groups whose selectors match some labels, but for those that some
+// ancestor rules out: one that neither selects the labels, nor any place.
+func (s *selectors) of(labels map[string]string) []int {
+	groups := s.within[paths.None].of(labels, nil)
+	for i := 0; i < len(groups); i++ {
+		groups = s.within[groups[i]].of(labels, groups)
+	}
+	for _, p := range s.placed {
+		if slices.Contains(groups, p) {
+			continue
+		}
+		first := len(groups)
+		groups = s.within[p].of(labels, groups)
+		for i := first; i < len(groups); i++ {
+			groups = s.within[groups[i]].of(labels, groups)
+		}
+	}
+	return slices.Clip(sorted(groups))
+}
+
+// of appends those of the siblings whose selectors match some labels.
+func (s *siblings) of(labels map[string]string, groups []int) []int {
+	if s == nil {
+		return groups
+	}
+	try := func(list []selected) {
+		for i := range list {
+			if list[i].selector.Matches(labels) {
+				groups = append(groups, list[i].group)
+			}
+		}
+	}
+	try(s.others)
+	for key, value := range labels {
+		try(s.needing[[2]string{key, value}])
+	}
+	return groups
+}
