@@ -30,6 +30,9 @@ func TestLabelsThatAreWrittenAlikeAreShared(t *testing.T) {
 	assert.False(t, same(0, 2))
 	assert.Equal(t, e.Workloads[0].Labels, e.Workloads[3].Labels)
 
+	_, err = document.Read(text("a: b, c: ''", `a: "b\0c\0"`))
+	require.Error(t, err, "these are not the same, though they are the same bytes with ends between")
+
 	_, err = document.Read(text("Ä pp: a", "app: a", "Ä pp: a"))
 	var wrong document.Errors
 	require.ErrorAs(t, err, &wrong)

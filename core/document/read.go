@@ -5,6 +5,7 @@
 package document
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"math"
@@ -379,7 +380,9 @@ func (r *reader) written(n node) []byte {
 		if n.items[i].kind != scalarNode {
 			return nil
 		}
-		key = append(append(append(append(key, n.keys[i].text...), 0), n.items[i].text...), 0)
+		for _, text := range [2]string{n.keys[i].text, n.items[i].text} { // whatever stands in it
+			key = append(binary.AppendUvarint(key, uint64(len(text))), text...)
+		}
 	}
 	r.memory = key
 	return key
