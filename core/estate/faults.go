@@ -95,6 +95,25 @@ func CheckRules(e *Estate) []Fault {
 	return c.found()
 }
 
+// Missing returns the things that e speaks of by name, and does not have (F1). Cost:
+// the names that e speaks of, in look-ups.
+func Missing(e *Estate) []Ref {
+	c := newChecker(e)
+	c.structure()
+	c.selections()
+	c.rules()
+	c.peerings()
+	c.translate()
+	c.sessions()
+	var out []Ref
+	for _, f := range c.faults {
+		if f.Code == UnknownName {
+			out = append(out, f.Refs[1])
+		}
+	}
+	return out
+}
+
 // placed makes the checks that an edit of places can make fail, besides those of
 // names.
 func (c *checker) placed() {

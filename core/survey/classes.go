@@ -65,9 +65,12 @@ type partition struct {
 	spotIn  [][]int // by domain: its spots
 
 	alike map[string]int // numbers of what makes ways alike, see spotKey
+	split []int          // networks that alike tells apart though their classes have one number yet
 	roads *paths.RouteMarks
-	id    int64  // no partition of other classes has it
 	graft *graft // how it came of another, if it did
+
+	id        int64 // no partition of other classes has it
+	numbering int64 // nor this, if segments and networks have other numbers
 
 	rolls     *rolls
 	addresses *directory

@@ -206,7 +206,7 @@ func oneIf(b bool) int {
 // alter finds the stances whose verdicts differ, if the surveys share their ledger;
 // else anything may differ.
 func (c *comparer) alter() {
-	if c.old.ledger != c.new.ledger || c.old.book != c.new.book {
+	if c.old.ledger != c.new.ledger || c.old.book != c.new.book || c.old.numbering != c.new.numbering {
 		return
 	}
 	stances := 0

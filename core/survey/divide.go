@@ -16,6 +16,7 @@ func divide(j *verdict.Judge) *partition {
 		net: net, inside: make([][]int, len(net.Segments)), local: make([]setList, len(net.Segments)),
 		alike: map[string]int{}, roads: net.Marks(), id: partitions.Add(1), rolls: &rolls{}, addresses: &directory{},
 	}
+	p.numbering = p.id
 	r := newRegistrar(p, j)
 	r.settle(lineOf(j, everywhere))
 	r.finish()

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -54,17 +55,30 @@ func asFromTheGround(t *rapid.T, e, next *estate.Estate, revised *Survey, d *Dif
 	}
 }
 
+// ofOneFamily reports whether two surveys number stances alike: neither was made from
+// the ground after the other.
+func ofOneFamily(a, b *Survey) bool {
+	some := func(s *Survey) *int32 {
+		for _, x := range s.ledger.stances {
+			if len(x.voices) > 0 {
+				return &x.voices[0]
+			}
+		}
+		return nil
+	}
+	return some(a) != nil && some(a) == some(b)
+}
+
 // TestAnyEditIsSurveyedInPlace holds a row of edits, of everything that an estate has
 // and each made on the survey of the one before, to surveys from the ground.
 func TestAnyEditIsSurveyedInPlace(t *testing.T) {
 	t.Parallel()
 	wants := meet.Wants{}
 	for _, what := range draw.Edits() {
-		if what != "a network comes" {
-			wants[what+", in place"] = 3
-		}
+		wants[what+", in place"] = 3
 	}
-	for _, what := range []string{"a group selects", "a workload is relabelled", "a share's side", "an exit", "a publication", "a firewall", "a rulebook", "a service", "a default", "enforcement", "a route", "a peering"} {
+	for _, what := range []string{"a group selects", "a workload is relabelled", "a share's side", "an exit", "a publication", "a firewall", "a service", "a default", "enforcement", "a route", "a peering",
+		"a network comes", "a network goes", "a segment comes", "a segment goes", "a hub comes", "a hub goes", "an exit comes", "an exit goes", "a pool comes", "a rulebook comes"} {
 		wants[what+", with other flows"] = 1
 	}
 	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {
@@ -82,10 +96,56 @@ func TestAnyEditIsSurveyedInPlace(t *testing.T) {
 			}
 			revised, d := s.Revise(next)
 			asFromTheGround(t, e, next, revised, &d)
-			if revised.ledger == s.ledger {
+			if ofOneFamily(revised, s) {
 				met[what+", in place"]++
 				met.If(len(d.Changes) > 0, what+", with other flows")
 			}
+			e, s = next, revised
+		}
+	})
+}
+
+// inspecting returns an estate in which all policies inspect what they let pass by one
+// pool, which has firewalls everywhere and the first of the rulebooks.
+func inspecting(e *estate.Estate) *estate.Estate {
+	next := *e
+	p := estate.Pool{Name: e.Pools[0].Name, OnFailure: "closed", Rulebook: e.Rulebooks[0].Name}
+	for _, h := range e.Hubs {
+		p.Firewalls = append(p.Firewalls, estate.Firewall{Name: h.Name, Hub: h.Name, State: "healthy"})
+	}
+	next.Pools = slices.Concat([]estate.Pool{p}, e.Pools[1:])
+	next.Policies = slices.Clone(e.Policies)
+	for i := range next.Policies {
+		q := &next.Policies[i]
+		q.Rules = slices.Clone(q.Rules)
+		for k := range q.Rules {
+			if r := &q.Rules[k]; r.Action != estate.Deny {
+				r.Action, r.Pool = estate.Inspect, p.Name
+			}
+		}
+	}
+	return &next
+}
+
+// TestRulebooksAreEditedInPlace holds edits of rulebooks that many flows see to surveys
+// from the ground: in most drawn estates a firewall sees few.
+func TestRulebooksAreEditedInPlace(t *testing.T) {
+	t.Parallel()
+	meet.Check(t, meet.Wants{"an edit that changes flows": 10, "one that comes or goes": 1}, func(t *rapid.T, met meet.Met) {
+		e := rapid.Custom(draw.Estate).Filter(func(e *estate.Estate) bool { return sound(e) && len(e.Rulebooks) > 0 }).Draw(t, "estate")
+		e = inspecting(e)
+		s := New(verdict.New(e))
+		for range 2 {
+			what := rapid.SampledFrom([]string{"a rulebook", "a rulebook", "a rulebook", "a rulebook comes", "a rulebook goes", "a pool comes"}).Draw(t, "what")
+			next := draw.EditOf(t, e, what)
+			if !sound(next) {
+				continue
+			}
+			revised, d := s.Revise(next)
+			asFromTheGround(t, e, next, revised, &d)
+			inPlace := ofOneFamily(revised, s)
+			met.If(inPlace && len(d.Changes) > 0, "an edit that changes flows")
+			met.If(inPlace && len(d.Changes) > 0 && what != "a rulebook", "one that comes or goes")
 			e, s = next, revised
 		}
 	})

@@ -4,6 +4,7 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 
@@ -44,16 +45,14 @@ const mostDead = 1
 // may be others. It is nil if it is better to begin anew.
 func (s *Survey) regraft(j *verdict.Judge, r *verdict.Revision) *partition {
 	g := &grafter{Survey: s, to: j, revision: r}
-	if !g.lay() {
-		return nil
-	}
+	g.lay()
 	g.reach()
 	if len(g.touched) == 0 && len(r.Networks) == 0 && r.Subnets == nil && r.Workloads == nil {
 		if j.Net() == s.net {
 			return s.partition
 		}
 		p := *s.partition // the same endpoints, on other ways
-		p.net, p.alike, p.roads = j.Net(), g.alike, g.roads
+		p.net, p.alike, p.roads, p.split = j.Net(), g.alike, g.roads, nil
 		return &p
 	}
 	return g.graft()
@@ -70,9 +69,8 @@ type grafter struct {
 	affected []bool    // by class: one that has some of them
 }
 
-// lay finds which addresses are touched, and what makes ways alike now. It returns
-// false if networks are told apart whose ways were alike.
-func (g *grafter) lay() bool {
+// lay finds which addresses are touched, and what makes ways alike now.
+func (g *grafter) lay() {
 	var set netipx.IPSetBuilder
 	for _, p := range g.revision.Touched {
 		set.AddPrefix(p)
@@ -85,11 +83,18 @@ func (g *grafter) lay() bool {
 			set.AddRange(r)
 		}
 		g.alike = maps.Clone(g.alike)
+		split := g.split
 		if g.revision.Links {
-			var ok bool
-			if g.alike, ok = g.relikened(); !ok {
-				return false
-			}
+			var more []int
+			g.alike, more = g.relikened()
+			split = slices.Concat(split, more)
+		}
+		for _, net := range []*paths.Net{g.net, net}[:min(2, 2*len(split))] {
+			net.EachHome(func(_, network int, p netip.Prefix) {
+				if slices.Contains(split, network) {
+					set.AddPrefix(p)
+				}
+			})
 		}
 	}
 	for i := range g.classes {
@@ -104,7 +109,6 @@ func (g *grafter) lay() bool {
 		}
 	}
 	g.touched = g.seenToo(stretchesOf(&set))
-	return true
 }
 
 // seenToo returns ranges with those by which segments see their addresses, and with
@@ -191,7 +195,7 @@ func (g *grafter) graft() *partition {
 	p := &partition{
 		net: j.Net(), classes: slices.Clone(old.classes), inside: slices.Clone(old.inside), outside: old.outside, sets: slices.Clip(old.sets),
 		local: slices.Clone(old.local), spots: slices.Clone(old.spots), spotIn: slices.Clone(old.spotIn), alike: g.alike, roads: g.roads,
-		id: partitions.Add(1), addresses: &directory{},
+		id: partitions.Add(1), numbering: old.numbering, addresses: &directory{},
 	}
 	r := newRegistrar(p, j)
 	g.renumber(r)
@@ -273,40 +277,62 @@ func (g *grafter) renumber(r *registrar) {
 }
 
 // relikened returns the numbers of what makes ways alike in a net whose links are
-// others: those of the partition, under the keys of the net. It is false if two
-// networks that were alike are not any more.
-func (g *grafter) relikened() (map[string]int, bool) {
-	net := g.to.Net()
-	out := make(map[string]int, len(g.partition.alike))
-	is := map[string]string{}
-	used := map[int]bool{}
-	for n := range net.Networks {
+// others, and the networks that are told apart there, and were not before.
+func (g *grafter) relikened() (out map[string]int, split []int) {
+	stays := func(n int) int {
 		if slices.Contains(g.revision.Networks, n) {
+			return paths.None
+		}
+		return n
+	}
+	out, used, split := relike(g.net, g.to.Net(), stays, g.partition.alike)
+	for key, number := range g.partition.alike {
+		if used[number] {
 			continue
 		}
-		home := paths.Home{Network: n, Subnet: paths.None}
-		was, now := g.net.Alike(home), net.Alike(home)
-		if known, ok := is[was]; ok && known != now {
-			return nil, false
+		if strings.HasPrefix(key, "i") || strings.HasPrefix(key, "a") { // of links as they were; no other gets its number
+			key = goneKey(number)
 		}
-		is[was] = now
-		number, ok := g.partition.alike[was]
-		if _, taken := out[now]; ok && !taken {
-			out[now] = number
-			used[number] = true
-		}
+		out[key] = number
 	}
-	for key, number := range g.partition.alike {
-		switch {
-		case used[number]:
-		case strings.HasPrefix(key, "i") || strings.HasPrefix(key, "a"): // of links as they were; no other gets its number
-			out["was "+key] = number
-		default:
-			out[key] = number
-		}
-	}
-	return out, true
+	return out, split
 }
+
+// relike returns the numbers of what makes ways alike in a net, of networks that
+// another net has too; now tells the number that a network has, or None for one to be
+// left out. used tells which numbers it gives, and split the networks, by the number that
+// they have now, that are not alike any more to those that keep their number.
+func relike(was, is *paths.Net, now func(network int) int, known map[string]int) (out map[string]int, used map[int]bool, split []int) {
+	out, used = make(map[string]int, len(known)), map[int]bool{}
+	keys := map[string]string{}
+	for n := range was.Networks {
+		to := now(n)
+		if to == paths.None {
+			continue
+		}
+		homes := []int{paths.None}
+		if was.Translates(n) {
+			homes = append(homes, was.Networks[n].Subnets...)
+		}
+		for _, subnet := range homes {
+			before, after := was.Alike(paths.Home{Network: n, Subnet: subnet}), is.Alike(paths.Home{Network: to, Subnet: subnet})
+			if key, ok := keys[before]; ok && key != after {
+				split = append(split, to)
+				break
+			}
+			keys[before] = after
+			number, ok := known[before]
+			if _, taken := out[after]; ok && !taken {
+				out[after] = number
+				used[number] = true
+			}
+		}
+	}
+	return out, used, split
+}
+
+// goneKey is the key of a number that nothing has any more.
+func goneKey(number int) string { return "was " + strconv.Itoa(number) }
 
 // grafted returns how the partition of one of two surveys came of the other's, or nil
 // if it did not.

@@ -13,9 +13,9 @@ import (
 // s, which stays as it is: an edit of rules costs the stances that they have a say
 // in; one of sides, and of policies that come or go, the blocks of their segments;
 // one of groups, workloads, shares and places, the endpoints that they are about,
-// with the blocks of their segments; one of links, exits and firewalls, the ways. An
-// edit that adds or takes away a hub, segment, network, exit, pool or rulebook is
-// surveyed from the ground.
+// with the blocks of their segments; one of links, exits and firewalls, the ways; where
+// hubs, segments, networks, exits, pools or rulebooks come or go, classes and blocks are
+// copied once or twice besides.
 func (s *Survey) Revise(e *estate.Estate) (*Survey, Difference) {
 	j, r := s.judge.Revise(e)
 	return s.Follow(j, &r)
@@ -23,16 +23,36 @@ func (s *Survey) Revise(e *estate.Estate) (*Survey, Difference) {
 
 // Follow is Revise where the judge of s has been revised already, as r tells.
 func (s *Survey) Follow(j *verdict.Judge, r *verdict.Revision) (*Survey, Difference) {
-	before, next := s.revised(j, r)
-	if next != nil {
-		d := Compare(before, next)
-		next.held = s.held.after(&d)
-		return next, d
+	before, next := s.across(j, r)
+	if next == nil {
+		// Who is in a group may differ too: what is expected of its flows is another
+		// question then, though none of them fares differently.
+		next = New(j)
+		return next, Compare(before, next)
 	}
-	// Who is in a group may differ too: what is expected of its flows is another
-	// question then, though none of them fares differently.
-	next = New(j)
-	return next, Compare(before, next)
+	d := Compare(before, next)
+	if next.judge != j {
+		if next = next.renumbered(j); next == nil {
+			next = New(j)
+		}
+	}
+	next.held = s.held.after(&d)
+	return next, d
+}
+
+// across returns the survey of a revised judge, or that of the far end of its bridge, and
+// the survey to compare it with. It is nil if nothing can be shared.
+func (s *Survey) across(j *verdict.Judge, r *verdict.Revision) (before, after *Survey) {
+	if r.Bridge == nil {
+		return s.revised(j, r)
+	}
+	before = s
+	if r.Bridge.Before != s.judge {
+		if before = s.renumbered(r.Bridge.Before); before == nil {
+			return s, nil
+		}
+	}
+	return before.revised(r.Bridge.After, r)
 }
 
 // revised returns the survey of a revised judge, or nil if nothing can be shared,

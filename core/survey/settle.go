@@ -141,7 +141,6 @@ type settler struct {
 	weigher  *verdict.Weigher
 	resultOf map[string]int32
 	results  []verdict.Verdict
-	keys     []string
 	fates    [][]int32   // by effect and opinion: the result, or -1
 	vectors  *vectorBook // of results
 	settled  []settledStance
@@ -242,7 +241,6 @@ func (w *settler) result(f *verdict.Fate) int32 {
 		i = int32(len(w.results))
 		w.resultOf[string(w.key)] = i
 		w.results = append(w.results, w.judge.Verdict(f))
-		w.keys = append(w.keys, string(w.key))
 	}
 	return i
 }
@@ -254,10 +252,10 @@ func (s *Survey) gather(workers []*settler, stances int) {
 	defer b.mu.Unlock()
 	all := func(r int32) []int32 { return slices.Repeat([]int32{r}, s.atoms.Len()) }
 	// Vector 0 is that of flows to what nothing is found under.
-	b.vectors.number(all(b.result("unknown", verdict.Verdict{Outcome: verdict.Unrouted, Reason: verdict.ReasonUnknown, Pools: []string{}, By: []string{}})))
+	b.vectors.number(all(b.result(verdict.Verdict{Outcome: verdict.Unrouted, Reason: verdict.ReasonUnknown, Pools: []string{}, By: []string{}})))
 	shut, effect := s.judge.NewWeigher(s.sieve), verdict.UnpublishedEffect()
 	fate := shut.Carry(shut.Weigh(verdict.Unpublished(), nil)[0], &effect)
-	s.shut = b.vectors.number(all(b.result(string(s.judge.AppendKey(nil, &fate)), s.judge.Verdict(&fate))))
+	s.shut = b.vectors.number(all(b.result(s.judge.Verdict(&fate))))
 	for _, w := range workers {
 		s.take(w, stances)
 	}
@@ -273,7 +271,7 @@ func (s *Survey) take(w *settler, stances int) {
 	b := s.book
 	results := make([]int32, len(w.results))
 	for i, v := range w.results {
-		results[i] = b.result(w.keys[i], v)
+		results[i] = b.result(v)
 	}
 	vectors := make([]int32, len(w.vectors.list))
 	for i, v := range w.vectors.list {
@@ -305,7 +303,8 @@ func (b *book) recut(vectors [][]int32) *book {
 }
 
 // result returns the number of a result. The book must be locked.
-func (b *book) result(key string, v verdict.Verdict) int32 {
+func (b *book) result(v verdict.Verdict) int32 {
+	key := verdictKey(&v)
 	i, ok := b.resultOf[key]
 	if !ok {
 		i = int32(len(b.results))

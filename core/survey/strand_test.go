@@ -8,6 +8,7 @@ import (
 	"pgregory.net/rapid"
 
 	"bivium/core/estate"
+	"bivium/core/testing/draw"
 	"bivium/core/testing/meet"
 	"bivium/core/verdict"
 )
@@ -61,10 +62,10 @@ func TestManyReviseOneSurvey(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		e := drawValid(t)
 		s := New(verdict.New(e))
-		edits := make([]*estate.Estate, 4)
-		for i := range edits {
-			if edits[i] = editPolicy(t, e); i%2 == 1 {
-				edits[i] = editPlace(t, e)
+		edits := []*estate.Estate{editPolicy(t, e), editPlace(t, e), e, e}
+		for i := 2; i < len(edits); i++ {
+			if next, _ := draw.Edit(t, e); sound(next) {
+				edits[i] = next
 			}
 		}
 		type outcome struct {

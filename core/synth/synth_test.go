@@ -249,6 +249,27 @@ func editsOf(e *estate.Estate) []edit {
 		next.Shares = slices.Clone(e.Shares)
 		next.Shares[0].Enabled = !e.Shares[0].Enabled
 	})
+	add("network-comes", true, func(next *estate.Estate) {
+		n := *placeable(middle)
+		n.Name, n.Routes = "a-new-one", nil
+		n.Subnets = []estate.Subnet{{Name: "first", Prefix: netip.MustParsePrefix("10.255.255.0/24")}}
+		next.Networks = slices.Concat([]estate.Network{n}, e.Networks)
+		next.Attachments = append(slices.Clone(e.Attachments), estate.Attachment{Network: n.Name, Hub: e.Hubs[0].Name, Cost: 1, State: "up"})
+	})
+	add("segment-comes", false, func(next *estate.Estate) {
+		next.Segments = slices.Concat([]estate.Segment{{Name: "a-new-one", Default: estate.Deny}}, e.Segments)
+		move(next, placeable(middle), "a-new-one")
+	})
+	add("hub-comes", false, func(next *estate.Estate) {
+		next.Hubs = slices.Concat([]estate.Hub{{Name: "a-new-one"}}, e.Hubs)
+		next.Links = append(slices.Clone(e.Links), estate.Link{Between: [2]string{"a-new-one", e.Hubs[0].Name}, Cost: 7, State: "up"})
+	})
+	add("pool-comes", false, func(next *estate.Estate) {
+		next.Pools = slices.Concat([]estate.Pool{{Name: "a-new-one", Firewalls: []estate.Firewall{{Name: "one", Hub: e.Hubs[0].Name, State: "healthy"}}}}, e.Pools)
+	})
+	add("exit-comes", false, func(next *estate.Estate) {
+		next.Exits = slices.Concat([]estate.Exit{{Name: "a-new-one", Hub: e.Hubs[0].Name, State: "up"}}, e.Exits)
+	})
 	return out
 }
 

@@ -16,11 +16,9 @@ type differ struct {
 	homes    map[int]bool // networks at whose homes something may differ
 }
 
-// revisionTo returns what another judge of the family has anew.
+// revisionTo returns what another judge of the family has anew, which numbers things
+// alike.
 func (j *Judge) revisionTo(next *Judge) Revision {
-	if !sameNames(j, next) {
-		return Revision{Whole: true}
-	}
 	d := &differ{was: j, is: next, revision: Revision{Renumbered: true}, homes: map[int]bool{}}
 	d.voices()
 	d.ways()

@@ -11,7 +11,8 @@ import (
 // Revision is what a revised judge has anew, by number. What it does not list is
 // as it was.
 type Revision struct {
-	Whole bool // nothing is known to be as it was
+	Whole  bool    // nothing is known to be as it was
+	Bridge *Bridge // whose judges the rest tells of, where numbers differ; or nil
 
 	// Who may say something else than before, or to others.
 	Policies, Rails, Shares, Books []int
@@ -38,13 +39,17 @@ type Revision struct {
 // anew. Where an edit only changes policies, adds some or removes some, or rules of
 // shares, nothing else is compiled again; else what an edit leaves alone is, but for nets
 // and groups. That takes slices of e that are those of j's estate wherever nothing
-// changed. Policies, guardrails, shares and groups keep their numbers for good: one
+// changed. Where something comes or goes by which others are numbered, the revision
+// tells of the judges of a bridge. Policies, guardrails, shares and groups keep their numbers for good: one
 // that is gone says nothing and holds nobody, and one that is new gets the next. Cost:
 // the number of policies, or that of New and of comparing the two judges.
 func (j *Judge) Revise(e *estate.Estate) (*Judge, Revision) {
 	shares, ruled := j.sharesRuledOtherwise(e)
 	if !ruled {
 		next := compile(e, j.numbers, j)
+		if !sameNames(j, next) {
+			return next, j.bridge(next)
+		}
 		return next, j.revisionTo(next)
 	}
 	next := *j

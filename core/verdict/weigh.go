@@ -228,8 +228,7 @@ func (w *Weigher) Carry(number int32, e *Effect) Fate {
 // Verdict returns the verdict in words.
 func (j *Judge) Verdict(f *Fate) Verdict { return j.verdictOf(&f.settled) }
 
-// AppendKey appends a key that is equal for fates with the same verdict, also under
-// another judge of the family.
+// AppendKey appends a key that is equal for fates of this judge with the same verdict.
 func (j *Judge) AppendKey(key []byte, f *Fate) []byte {
 	key = append(key, f.outcome[0], f.outcome[1], byte(len(f.outcome)), byte(len(f.reason)), f.reason[0], f.reason[len(f.reason)-1], byte(strictness(f.intent.action)), 0)
 	if f.intent.contested {

@@ -40,7 +40,6 @@ var edits = map[string]func(*drawer){
 	"a subnet goes":            (*drawer).subnetGoes,
 	"a peering":                (*drawer).peering,
 	"a translation":            (*drawer).translation,
-	"a network comes":          (*drawer).networkComes,
 }
 
 // Edits returns the names of the edits that Edit may draw, sorted.
@@ -50,6 +49,12 @@ func Edits() []string { return slices.Sorted(maps.Keys(edits)) }
 // shares every list that it leaves alone, and changes nothing of the other. It may
 // have faults, or be just like the other where there is nothing to change.
 func Edit(t *rapid.T, e *estate.Estate) (*estate.Estate, string) {
+	what := rapid.SampledFrom(Edits()).Draw(t, "edit")
+	return EditOf(t, e, what), what
+}
+
+// EditOf is Edit for one of the edits.
+func EditOf(t *rapid.T, e *estate.Estate, what string) *estate.Estate {
 	next := *e
 	d := &drawer{t: t, e: &next, next: rapid.IntRange(100, 200).Draw(t, "fresh")}
 	for _, h := range e.Hubs {
@@ -64,9 +69,8 @@ func Edit(t *rapid.T, e *estate.Estate) (*estate.Estate, string) {
 			d.prefixes = append(d.prefixes, s.Prefix)
 		}
 	}
-	what := rapid.SampledFrom(Edits()).Draw(t, "edit")
 	edits[what](d)
-	return &next, what
+	return &next
 }
 
 // one returns a thing of a list that may be changed: the list becomes the estate's own.
@@ -242,21 +246,47 @@ func (d *drawer) pool() {
 	}
 }
 
+// rulebook changes one that some policy inspects by, if there is one: few flows see a
+// firewall, and fewer each of its rules, so that mostly one rule for all of them is added.
 func (d *drawer) rulebook() {
-	if b := one(d, &d.e.Rulebooks); b != nil {
-		switch r := one(d, &b.Rules); d.number(0, 3) {
-		case 0:
-			r.Action = pick(d, "pass", "drop")
-		case 1:
-			r.Services = d.services()
-		case 2: // a firewall sees few flows, and so does each rule: one for all of them
-			first := estate.BookRule{From: estate.Side{Any: true}, To: estate.Side{Any: true}, Services: r.Services, Action: pick(d, "pass", "drop")}
-			b.Rules = slices.Concat([]estate.BookRule{first}, b.Rules)
-		default:
-			with(d, &b.Rules, estate.BookRule{From: d.side(60), To: d.side(60), Services: d.services(), Action: "drop"})
-		}
+	b := one(d, &d.e.Rulebooks)
+	if b == nil {
+		return
+	}
+	if used := d.inspecting(); len(used) > 0 {
+		name := pick(d, used...)
+		b = &d.e.Rulebooks[slices.IndexFunc(d.e.Rulebooks, func(b estate.Rulebook) bool { return b.Name == name })]
+	}
+	switch r := one(d, &b.Rules); d.number(0, 5) {
+	case 0:
+		r.Action = pick(d, "pass", "drop")
+	case 1:
+		r.Services = d.services()
+	case 2:
+		with(d, &b.Rules, estate.BookRule{From: d.side(60), To: d.side(60), Services: d.services(), Action: "drop"})
+	default:
+		first := estate.BookRule{From: estate.Side{Any: true}, To: estate.Side{Any: true}, Services: []estate.ServiceRef{{Term: estate.Term{AnyProtocol: true}}}, Action: pick(d, "drop", "drop", "reject", "pass")}
+		b.Rules = slices.Concat([]estate.BookRule{first}, b.Rules)
 	}
 }
+
+// inspecting returns the rulebooks of the pools that policies inspect by, of those that
+// have a firewall to do so.
+func (d *drawer) inspecting() []string {
+	var out []string
+	for i := range d.e.Policies {
+		for _, r := range d.e.Policies[i].Rules {
+			for k := range d.e.Pools {
+				if p := &d.e.Pools[k]; d.e.Policies[i].Enabled && p.Name == r.Pool && p.Rulebook != "" && slices.ContainsFunc(p.Firewalls, healthy) {
+					out = append(out, p.Rulebook)
+				}
+			}
+		}
+	}
+	return unique(out)
+}
+
+func healthy(f estate.Firewall) bool { return f.State == "healthy" }
 
 func (d *drawer) service() {
 	if s := one(d, &d.e.Services); s != nil {
@@ -306,10 +336,4 @@ func (d *drawer) translation() {
 		a.Translate = nil
 		d.translate(a)
 	}
-}
-
-func (d *drawer) networkComes() {
-	n := estate.Network{Name: free(d, d.e.Networks, "n", func(n *estate.Network) string { return n.Name }), Kind: "cloud", Account: "own", Segment: pick(d, d.segments...)}
-	n.Subnets = []estate.Subnet{{Name: "u0", Prefix: d.fresh()}}
-	with(d, &d.e.Networks, n)
 }
