@@ -33,6 +33,9 @@ func (n *Net) Alike(home Home) string {
 	return string(key)
 }
 
+// Shared reports whether a key of Alike may be that of several networks.
+func Shared(alike string) bool { return alike[0] == 'i' || alike[0] == 'a' }
+
 // itself returns a key of a home that is like no other. Subnets have numbers that
 // depend on how many others have, so it goes by their names.
 func (n *Net) itself(home Home) string {

@@ -21,7 +21,7 @@ type directory struct {
 // directory.
 type holding int32
 
-func heldBy(class int32) holding { return holding(class)<<2 | 1 }
+func heldBy(class int32) holding   { return holding(class)<<2 | 1 }
 func heldByAll(list int32) holding { return holding(list) << 2 }
 
 // slot is one range of addresses, up to the next.

@@ -91,6 +91,7 @@ func (h *stead) on(s *Survey, x *axis, f *filter) []lineSize {
 type group struct {
 	steads []*stead
 	moved  bool // their own attachments fail
+	struck int  // see faller.struckAs
 	spot   *spotLines
 	minus  []*stead // of the spot, that are not in the group; used if spot is not nil
 }

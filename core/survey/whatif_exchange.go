@@ -1,7 +1,5 @@
 package survey
 
-import "slices"
-
 // exchange is the flows between two groups whose effect changes.
 type exchange struct {
 	*faller
@@ -11,8 +9,6 @@ type exchange struct {
 	was, is  int32
 	shifts   []int32 // by stance, see shiftsOf
 	sums     []sum
-	cells    []cellSum
-	used     []uint32
 }
 
 // sum is the flows of an exchange whose outcomes go from one list to another.
@@ -47,14 +43,14 @@ func (e *exchange) direct(rows, cols []lineSize, sign int) {
 	for i := range rows {
 		r := &e.block.rows[rows[i].line]
 		if len(e.cells) < len(r.palette) {
-			e.cells = make([]cellSum, 2*len(r.palette))
+			e.faller.cells = make([]cellSum, 2*len(r.palette))
 		}
 		for k := range cols {
 			cell := r.cells[cols[k].line]
 			c := &e.cells[cell]
 			if c.col == nil {
 				c.col = &cols[k]
-				e.used = append(e.used, cell)
+				e.faller.used = append(e.used, cell)
 			}
 			c.size.add(cols[k].size)
 		}
@@ -68,7 +64,7 @@ func (e *exchange) direct(rows, cols []lineSize, sign int) {
 			}
 			*c = cellSum{}
 		}
-		e.used = e.used[:0]
+		e.faller.used = e.used[:0]
 	}
 }
 
@@ -87,18 +83,44 @@ type share struct {
 
 type mixKey struct {
 	axis *axis // of the spot
-	line int32 // on the other axis
 	spot *spotLines
 }
 
-// mix returns how a row shares the columns of a spot among stances, or a column
-// the rows. It does not depend on what fails.
-func (e *exchange) mix(line int32, spot *spotLines, x *axis, f *filter) []share {
-	key := mixKey{x, line, spot}
-	known, ok := e.mixes[key]
-	if ok {
+// mixes are how the lines of one axis share those of a spot of the other among stances.
+// They do not depend on what fails.
+type mixes struct {
+	*exchange
+	mixKey
+	filter *filter    // of the classes of the spot
+	known  *[][]share // by line; nil where it is not known yet
+}
+
+// mixesWith returns the mixes with a spot of an axis.
+func (e *exchange) mixesWith(x *axis, spot *spotLines) mixes {
+	key := mixKey{x, spot}
+	known := e.mixed[key]
+	if known == nil {
+		lines := len(e.block.held[0])
+		if x == &e.block.src {
+			lines = len(e.block.held[1])
+		}
+		list := make([][]share, lines)
+		known = &list
+		e.mixed[key] = known
+	}
+	f := e.to
+	if x == &e.block.src {
+		f = e.from
+	}
+	return mixes{e, key, f, known}
+}
+
+// of returns how a row shares the columns of the spot among stances, or a column the rows.
+func (m mixes) of(line int32) []share {
+	if known := (*m.known)[line]; known != nil {
 		return known
 	}
+	e, x, spot, f := m.exchange, m.axis, m.spot, m.filter
 	g := &group{spot: spot, steads: spot.steads}
 	shares := e.shares[:0]
 	for _, l := range g.on(e.Survey, x, f) {
@@ -112,8 +134,9 @@ func (e *exchange) mix(line int32, spot *spotLines, x *axis, f *filter) []share 
 	for i := range shares {
 		e.slots[shares[i].stance] = 0
 	}
-	e.faller.shares, known = shares, slices.Clone(shares)
-	e.mixes[key] = known
+	e.faller.shares = shares
+	known := append(make([]share, 0, len(shares)), shares...) // not nil, if empty
+	(*m.known)[line] = known
 	return known
 }
 
@@ -127,9 +150,9 @@ func (e *exchange) at(line, other int32, x *axis) int32 {
 
 // rows adds up the flows from the rows of p to the spot of q.
 func (e *exchange) rows() {
-	minus := merge(e.Survey, e.q.minus, &e.block.dst, e.to)
+	minus, split := merge(e.Survey, e.q.minus, &e.block.dst, e.to), e.mixesWith(&e.block.dst, e.q.spot)
 	for _, row := range e.p.on(e.Survey, &e.block.src, e.from) {
-		for _, s := range e.mix(row.line, e.q.spot, &e.block.dst, e.to) {
+		for _, s := range split.of(row.line) {
 			if x := e.sum(s.stance); x != nil {
 				if x.row.count == 0 {
 					x.row, x.col = row, s.line
@@ -144,9 +167,9 @@ func (e *exchange) rows() {
 
 // cols adds up the flows from the spot of p to the columns of q.
 func (e *exchange) cols() {
-	minus := merge(e.Survey, e.p.minus, &e.block.src, e.from)
+	minus, split := merge(e.Survey, e.p.minus, &e.block.src, e.from), e.mixesWith(&e.block.src, e.p.spot)
 	for _, col := range e.q.on(e.Survey, &e.block.dst, e.to) {
-		for _, s := range e.mix(col.line, e.p.spot, &e.block.src, e.from) {
+		for _, s := range split.of(col.line) {
 			if x := e.sum(s.stance); x != nil {
 				if x.row.count == 0 {
 					x.row, x.col = s.line, col
@@ -181,8 +204,9 @@ func (e *exchange) totals() []total {
 	}
 	rows := (&group{spot: key.from, steads: key.from.steads}).on(e.Survey, &e.block.src, e.from)
 	at := map[int32]int{}
+	split := e.mixesWith(&e.block.dst, key.to)
 	for i := range rows {
-		for _, s := range e.mix(rows[i].line, key.to, &e.block.dst, e.to) {
+		for _, s := range split.of(rows[i].line) {
 			n, ok := at[s.stance]
 			if !ok {
 				n = len(known)
@@ -210,15 +234,16 @@ func (e *exchange) whole() {
 		}
 	}
 	rows, cols := merge(e.Survey, e.p.minus, &e.block.src, e.from), merge(e.Survey, e.q.minus, &e.block.dst, e.to)
+	toQ, toP := e.mixesWith(&e.block.dst, e.q.spot), e.mixesWith(&e.block.src, e.p.spot)
 	for i := range rows {
-		for _, s := range e.mix(rows[i].line, e.q.spot, &e.block.dst, e.to) {
+		for _, s := range toQ.of(rows[i].line) {
 			if x := e.sum(s.stance); x != nil {
 				x.tally.product(rows[i].size, s.size, -1)
 			}
 		}
 	}
 	for i := range cols {
-		for _, s := range e.mix(cols[i].line, e.p.spot, &e.block.src, e.from) {
+		for _, s := range toP.of(cols[i].line) {
 			if x := e.sum(s.stance); x != nil {
 				x.tally.product(s.size, cols[i].size, -1)
 			}
@@ -235,14 +260,15 @@ func (e *exchange) finish() {
 		if x.tally.zero() {
 			continue
 		}
-		fates := e.fatesOf[x.shift]
-		for _, t := range e.turningOf(fates[0], fates[1]) {
-			turn := e.turnAt(e.block.from, e.block.to, t)
+		turns := e.turnsAt[x.shift]
+		for k := range turns {
+			turn := e.turnAt(e.block.from, e.block.to, &turns[k])
 			x.tally.sumInto(&turn.tally)
-			turn.atoms.InPlaceUnion(t.atoms)
-			e.show(turn, &t, x)
+			turn.atoms.InPlaceUnion(turns[k].atoms)
+			e.show(turn, &turns[k], x)
 		}
 	}
+	e.faller.sums = e.sums
 }
 
 // show keeps a flow of a turn, between workloads if it can.

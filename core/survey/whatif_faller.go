@@ -24,13 +24,19 @@ type faller struct {
 	fates   *outcomes
 	shifts  map[[2]int32][]int32 // by effects before and after
 	shiftOf map[[2]int32]int32   // by outcomes before and after
-	fatesOf [][2]int32           // those of a shift, from 1
+	turnsAt [][]turning          // those of a shift, from 1
 	slots   []int32              // by stance: zeros, for whoever needs them
 	sumAt   []int32              // by shift: the place of its sum in the exchange at hand, from 1
 	shares  []share              // memory for those of a mix
+	sums    []sum                // and for those of an exchange
+	cells   []cellSum
+	used    []uint32
 	turns   map[[2]int32][]turning
-	mixes   map[mixKey][]share
+	mixed   map[mixKey]*[][]share
 	wholes  map[totalKey][]total
+	strikes map[string]int  // what makes groups alike that are struck
+	struck  map[spotKey]int // with that for the likeness
+	met     map[metKey]int32
 	watched []*watch
 	seenBy  map[*block]*filter
 
@@ -43,6 +49,9 @@ type faller struct {
 	groups [][]*group
 	impact *Impact
 	at     map[turnKey]*Turn
+	last   [3]int       // the domains that were turned last, and the failure
+	kinds  [kinds]*Turn // of those, by kind of turning
+	falls  int
 }
 
 // watch is an expectation that holds, and may break.
@@ -62,14 +71,27 @@ type turnKey struct {
 // turning is the atoms on which one vector has another outcome than another.
 type turning struct {
 	before, after verdict.Outcome
+	kind          int // a number for both
 	atoms         *bitset.BitSet
+}
+
+// kinds is how many kinds of turnings there may be.
+const kinds = 25
+
+// kindOf returns the kind of a turning.
+func kindOf(before, after verdict.Outcome) int {
+	at := func(o verdict.Outcome) int {
+		return slices.Index([]verdict.Outcome{verdict.Allowed, verdict.Inspected, verdict.Blocked, verdict.Denied, verdict.Unrouted}, o)
+	}
+	return 5*at(before) + at(after)
 }
 
 func newFaller(s *Survey) *faller {
 	f := &faller{
 		Survey: s, steads: s.steadsOf(), settler: newSettler(s), extra: map[combination][]int32{}, fates: newOutcomes(s),
-		byPlace: map[placeKey]*spotLines{}, shifts: map[[2]int32][]int32{}, shiftOf: map[[2]int32]int32{}, fatesOf: make([][2]int32, 1),
-		turns: map[[2]int32][]turning{}, mixes: map[mixKey][]share{}, wholes: map[totalKey][]total{}, seenBy: map[*block]*filter{},
+		byPlace: map[placeKey]*spotLines{}, shifts: map[[2]int32][]int32{}, shiftOf: map[[2]int32]int32{}, turnsAt: make([][]turning, 1),
+		turns: map[[2]int32][]turning{}, mixed: map[mixKey]*[][]share{}, wholes: map[totalKey][]total{}, seenBy: map[*block]*filter{},
+		strikes: map[string]int{}, struck: map[spotKey]int{}, met: map[metKey]int32{},
 	}
 	stances, _ := s.ledger.len()
 	f.slots = make([]int32, stances)
@@ -120,6 +142,7 @@ func (s *Survey) endDomain(e estate.End) int {
 func (f *faller) fall(x *Outage) Impact {
 	f.impact = &Impact{Outage: *x}
 	f.cut, f.at = x, map[turnKey]*Turn{}
+	f.falls++
 	f.judge = f.Survey.judge.WithNet(f.net.Without(x.cut), x.down)
 	f.meshed = x.cut.Hub != paths.None || x.cut.Link != paths.None
 	f.pooled = x.down != verdict.Down{} && !f.judge.SamePools(f.Survey.judge)
@@ -182,7 +205,10 @@ func (f *faller) strike() {
 			}
 			g := at[k]
 			if g == nil {
-				g = &group{moved: k.moved}
+				g = &group{moved: k.moved, struck: -1}
+				if k.moved {
+					g.struck = f.struckAs(k.spot, k.alike)
+				}
 				at[k] = g
 				f.groups[segment] = append(f.groups[segment], g)
 			}
@@ -219,8 +245,7 @@ func (f *faller) between(b *block) {
 			if to == unseen {
 				continue
 			}
-			way := f.judge.WayTo(src, dst)
-			if is := f.ledger.effect(f.judge.EffectOf(&way)); is != b.effects[from][to] {
+			if is := f.effect(p, q, src, dst); is != b.effects[from][to] {
 				o.note(k, from, to, is)
 			}
 		}
@@ -232,11 +257,52 @@ func (f *faller) between(b *block) {
 	}
 }
 
+// metKey is a group of which the attachments fail, and another that stays as it is.
+type metKey struct {
+	struck, spot int
+	back         bool // the other is the source
+}
+
+// effect returns the effect that ways between two groups have. It is known where one of
+// them alone is struck, by nothing but its attachments, and is alike then to one that was.
+func (f *faller) effect(p, q *group, src, dst *verdict.Endpoint) int32 {
+	key := metKey{-1, 0, q.moved}
+	switch {
+	case p.moved == q.moved:
+	case p.moved:
+		key.struck, key.spot = p.struck, f.classOf(q).spot
+	default:
+		key.struck, key.spot = q.struck, f.classOf(p).spot
+	}
+	if key.struck >= 0 {
+		if known, ok := f.met[key]; ok {
+			return known
+		}
+	}
+	way := f.judge.WayTo(src, dst)
+	is := f.ledger.effect(f.judge.EffectOf(&way))
+	if key.struck >= 0 {
+		f.met[key] = is
+	}
+	return is
+}
+
+// struckAs returns the number of what a group is whose attachments fail: the same for
+// groups to and from which ways have the same effects, -1 if there may be no other such.
+func (f *faller) struckAs(spot int, alike string) int {
+	if f.meshed || f.pooled || !paths.Shared(alike) {
+		return -1
+	}
+	key := f.partition.spots[spot].spotKey
+	key.likeness = number(f.strikes, alike)
+	return number(f.struck, key)
+}
+
 func (f *faller) classOf(g *group) *Class { return f.classes[g.steads[0].classes[0]] }
 
 // turn adds up what a change of effect turns between two groups.
 func (f *faller) turn(b *block, p, q *group, was, is int32, near bool) {
-	e := &exchange{faller: f, block: b, p: p, q: q, from: &filter{}, to: f.seenFilter(b), was: was, is: is, shifts: f.shiftsOf(was, is)}
+	e := &exchange{faller: f, block: b, p: p, q: q, from: &filter{}, to: f.seenFilter(b), was: was, is: is, shifts: f.shiftsOf(was, is), sums: f.sums[:0]}
 	switch {
 	case q.spot != nil && p.spot == nil:
 		e.rows()
@@ -320,13 +386,20 @@ func (f *faller) flowBetween(src, dst int, atoms *bitset.BitSet) verdict.Flow {
 	return f.witness(&column{strand: strand{publication: paths.None}, src: Member{Class: src}, dst: Member{Class: dst}}, f.unions.of(atoms))
 }
 
-func (f *faller) turnAt(from, to int, t turning) *Turn {
+func (f *faller) turnAt(from, to int, t *turning) *Turn {
+	if last := [3]int{from, to, f.falls}; f.last != last {
+		f.last, f.kinds = last, [kinds]*Turn{}
+	}
+	if x := f.kinds[t.kind]; x != nil {
+		return x
+	}
 	key := turnKey{from, to, t.before, t.after}
 	x := f.at[key]
 	if x == nil {
 		x = &Turn{From: f.nodeOf(from), To: f.nodeOf(to), Before: t.before, After: t.after, atoms: bitset.New(uint(f.atoms.Len()))}
 		f.at[key] = x
 	}
+	f.kinds[t.kind] = x
 	return x
 }
 

@@ -68,7 +68,7 @@ func (f *faller) fate(effect, stance int32) int32 {
 }
 
 // shiftsOf returns, by stance, from which outcomes to which flows go whose ways get
-// another effect: a number, see fatesOf; -1 where they stay, 0 where it is not known yet.
+// another effect: a number, see turnsAt; -1 where they stay, 0 where it is not known yet.
 func (f *faller) shiftsOf(was, is int32) []int32 {
 	key := [2]int32{was, is}
 	known := f.shifts[key]
@@ -87,9 +87,9 @@ func (f *faller) shift(was, is, stance int32) int32 {
 	}
 	n, known := f.shiftOf[key]
 	if !known {
-		n = int32(len(f.fatesOf))
+		n = int32(len(f.turnsAt))
 		f.shiftOf[key] = n
-		f.fatesOf = append(f.fatesOf, key)
+		f.turnsAt = append(f.turnsAt, f.turningOf(key[0], key[1]))
 	}
 	return n
 }
@@ -158,7 +158,7 @@ func (f *faller) turningOf(was, is int32) []turning {
 		i := slices.IndexFunc(out, func(t turning) bool { return t.before == before[atom] && t.after == after[atom] })
 		if i < 0 {
 			i = len(out)
-			out = append(out, turning{before[atom], after[atom], bitset.New(uint(len(before)))})
+			out = append(out, turning{before[atom], after[atom], kindOf(before[atom], after[atom]), bitset.New(uint(len(before)))})
 		}
 		out[i].atoms.Set(uint(atom))
 	}

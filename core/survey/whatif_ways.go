@@ -104,7 +104,7 @@ func (f *faller) turnOut(b *block, p *group, spot int, was, is int32) {
 		newCol := b.dst.lineAt(f.net, int(dst.at), f.ledger.effectAt(is).Exit)
 		for i := range rows {
 			for _, t := range f.turningOf(f.fate(was, b.stance(rows[i].line, oldCol)), f.fate(is, b.stance(rows[i].line, newCol))) {
-				x := f.turnAt(b.from, b.to, t)
+				x := f.turnAt(b.from, b.to, &t)
 				x.tally.product(rows[i].size, dst.size, 1)
 				x.atoms.InPlaceUnion(t.atoms)
 				if told := 1 + min(1, len(f.classes[rows[i].class].Workloads)); told > x.told {
@@ -168,7 +168,7 @@ func (f *faller) enterThrough(b *block, g *gate, to int, shut bool) {
 			if atoms.None() {
 				continue
 			}
-			x := f.turnAt(b.from, b.to, t)
+			x := f.turnAt(b.from, b.to, &t)
 			x.tally.addLarge(f.pairs(Member{Class: n}, Member{Class: to}))
 			x.atoms.InPlaceUnion(atoms)
 			if told := 1 + min(1, len(dst.Workloads)); told > x.told {
