@@ -19,6 +19,7 @@ type change struct {
 	publication string
 	pairs       tally
 	told        int
+	key         string // what they are sorted by first
 	// Which sources reach a destination: by bundles, but for parts of them that fare
 	// otherwise than their bundle; through publications, joint by joint.
 	reaches []reach
@@ -93,44 +94,48 @@ func (c *change) subtract(n *big.Int) {
 	}
 }
 
-// finish returns the changes in order.
-func (c *comparer) finish() []Change {
+// finish returns the changes in order: those from one territory to another are found
+// together, and territories stand in their order.
+func (c *comparer) finish(found [][]*change) []Change {
 	var jobs []func()
 	services := c.old.unions
-	for _, x := range c.changes {
+	for _, x := range slices.Concat(found...) {
 		x.Pairs = new(big.Int)
 		if x.pairs.sum(x.Pairs); x.Pairs.Sign() > 0 {
 			jobs = append(jobs, func() {
 				x.Services, x.gathered = services.of(x.atoms), x
 				x.exemplify()
+				x.key = verdictKey(x.Before) + verdictKey(x.After) + x.Witness.Publication
 			})
 		}
 	}
+	out := make([]Change, 0, len(jobs))
 	inParallel(jobs)
-	type sorted struct {
-		Change
-		key string
+	jobs = jobs[:0]
+	for i := range found {
+		jobs = append(jobs, func() {
+			found[i] = slices.DeleteFunc(found[i], func(x *change) bool { return x.Pairs.Sign() <= 0 })
+			slices.SortFunc(found[i], compareChanges)
+		})
 	}
-	list := make([]*sorted, 0, len(jobs))
-	for _, x := range c.changes {
-		if x.Pairs.Sign() > 0 {
-			list = append(list, &sorted{x.Change, verdictKey(x.Before) + verdictKey(x.After) + x.Witness.Publication})
+	inParallel(jobs)
+	for _, list := range found {
+		for _, x := range list {
+			out = append(out, x.Change)
 		}
-	}
-	slices.SortFunc(list, func(a, b *sorted) int {
-		if d := cmp.Or(compareNodes(a.From, b.From), compareNodes(a.To, b.To), strings.Compare(a.key, b.key)); d != 0 {
-			return d
-		}
-		if d := cmp.Or(cmp.Compare(a.Services.Count(), b.Services.Count()), a.Pairs.Cmp(b.Pairs)); d != 0 {
-			return d
-		}
-		return slices.Compare(a.Services.Words(), b.Services.Words())
-	})
-	out := make([]Change, len(list))
-	for i, x := range list {
-		out[i] = x.Change
 	}
 	return out
+}
+
+// compareChanges orders changes from one territory to another.
+func compareChanges(a, b *change) int {
+	if d := strings.Compare(a.key, b.key); d != 0 {
+		return d
+	}
+	if d := cmp.Or(cmp.Compare(a.Services.Count(), b.Services.Count()), a.Pairs.Cmp(b.Pairs)); d != 0 {
+		return d
+	}
+	return slices.Compare(a.Services.Words(), b.Services.Words())
 }
 
 // sets returns the flows of the change, as destinations that the same sources reach.

@@ -59,10 +59,7 @@ func Compare(old, new *Survey) Difference {
 		jobs[i] = func() { found[i] = c.between(i/len(c.lands), i%len(c.lands)) }
 	}
 	inParallel(jobs)
-	c.changes = slices.Concat(found...)
-	d := Difference{comparer: c}
-	d.Changes = c.finish()
-	return d
+	return Difference{c.finish(found), c}
 }
 
 type comparer struct {
@@ -74,7 +71,6 @@ type comparer struct {
 	results              []*verdict.Verdict
 	mu                   sync.Mutex
 	deltas               map[[2]int32][]delta
-	changes              []*change
 	units                []*units // by territory, made when needed
 	altered              []bool   // by stance, where the surveys share theirs: its verdicts differ
 	graft                *graft   // how the endpoints of one of them came of the other's; nil if that is not known, or they are the same

@@ -108,9 +108,9 @@ func (s *Survey) expectAll(before []Held, d *Difference) []Held {
 }
 
 // after returns how an expectation fares after an edit, if the flows that the edit
-// changes tell that: where they are none that it is about, or it holds and they do
-// not break it. It looks at flows, and at endpoints that come and go; where its groups
-// take in others that were there already, it must be asked anew.
+// changes tell that: where none of those it is about could make it fare otherwise. It
+// looks at flows, and at endpoints that come and go; where its groups take in others that
+// were there already, it must be asked anew.
 func (d *Difference) after(before *Held) (h Held, known bool) {
 	c, x := d.comparer, before.Expectation
 	if c.old.id != c.new.id && (c.graft == nil || c.regrouped(x.From) || c.regrouped(x.To)) {
@@ -123,23 +123,44 @@ func (d *Difference) after(before *Held) (h Held, known bool) {
 	var from, to *grip
 	for i := range d.Changes {
 		change := &d.Changes[i]
-		if !about(change.From, x.From) || !about(change.To, x.To) || change.atoms.IntersectionCardinality(atoms) == 0 {
+		if !about(change.From, x.From) || !about(change.To, x.To) || !before.mayTurn(change) || change.atoms.IntersectionCardinality(atoms) == 0 {
 			continue
 		}
 		if from == nil {
 			from, to = &grip{c.jointsOf(change.at[0], x.From), map[*bundle]bool{}}, &grip{c.jointsOf(change.at[1], x.To), map[*bundle]bool{}}
 		}
-		if !change.mayReach(from, to) {
-			continue
-		}
-		if !before.Holds || before.ByRouting || before.Vacuous || x.From.Internet || change.After == nil {
-			return h, false
-		}
-		if holds, routing := meets(x, change.After); !holds || routing {
+		if change.mayReach(from, to) {
 			return h, false
 		}
 	}
 	return *before, true
+}
+
+// mayTurn reports whether an expectation may fare otherwise if flows that it is about
+// fare as a change says.
+func (h *Held) mayTurn(c *Change) bool {
+	is := func(v *verdict.Verdict) (flow, holds, routing bool) {
+		if v == nil {
+			return false, false, false
+		}
+		holds, routing = meets(h.Expectation, v)
+		return true, holds, routing
+	}
+	was, held, saved := is(c.Before)
+	stays, holds, routing := is(c.After)
+	switch {
+	case h.Expectation.From.Internet:
+		return true // of some of its flows it is nothing to it how they fare
+	case !h.Holds:
+		return was && !held // one less that fails
+	case h.Vacuous:
+		return !was
+	case stays && !holds, !stays:
+		return true // it fails, or this was its last flow
+	case h.ByRouting:
+		return saved && !routing
+	}
+	return routing
 }
 
 // regrouped reports whether an end takes in endpoints that were there already, or leaves
@@ -206,10 +227,11 @@ func (s *Survey) holds(e estate.End) func(*end) bool {
 // cell, see Cell.
 func (s *Survey) Expect(x *estate.Expectation) Held {
 	h := Held{Expectation: x, Holds: true, Vacuous: true, details: &details{survey: s}}
+	saved := false
 	note := func(v *verdict.Verdict) {
-		h.Vacuous = false
 		holds, routing := meets(x, v)
-		h.Holds, h.ByRouting = h.Holds && holds, h.ByRouting || routing
+		h.Vacuous, h.Holds, saved = false, h.Holds && holds, saved || routing
+		h.ByRouting = h.Holds && saved
 	}
 	if x.From.Internet { // through publications, of which flows take some services each
 		for _, line := range s.linesOf(x) {
@@ -222,8 +244,13 @@ func (s *Survey) Expect(x *estate.Expectation) Held {
 	terms := s.termsOf(x.Services)
 	fine := s.Refine(terms)
 	atoms, _ := fine.atoms.Covered(terms)
+	from, to := fine.end(x.From), fine.end(x.To)
+	if v := fine.failing(x, from, to, atoms); v != nil {
+		note(v)
+		return h
+	}
 	noted := make([]bool, len(fine.results))
-	for _, vector := range fine.vectorsBetween(fine.end(x.From), fine.end(x.To)) {
+	for _, vector := range fine.vectorsBetween(from, to) {
 		for atom := range atoms.EachSet() {
 			if r := fine.vectors[vector][atom]; !noted[r] {
 				noted[r] = true
@@ -232,6 +259,36 @@ func (s *Survey) Expect(x *estate.Expectation) Held {
 		}
 	}
 	return h
+}
+
+// tries is how many endpoints of either end are looked at for a flow that fails, before
+// all are: of expectations that do not hold, many flows fail.
+const tries = 24
+
+// failing returns a verdict on some flow between endpoints that is not what is expected,
+// if it meets one soon.
+func (s *Survey) failing(x *estate.Expectation, from, to Set, atoms *bitset.BitSet) (found *verdict.Verdict) {
+	for i := range min(tries, len(from)) {
+		for k := range min(tries, len(to)) {
+			a, b := from[i*len(from)/min(tries, len(from))], to[k*len(to)/min(tries, len(to))]
+			if !s.selfless(a, b) {
+				continue
+			}
+			s.eachStrand(a.Class, b.Class, func(t strand) {
+				for atom := range atoms.EachSet() {
+					v := &s.results[s.vectors[t.vector][atom]]
+					if holds, _ := meets(x, v); !holds {
+						found = v
+						return
+					}
+				}
+			})
+			if found != nil {
+				return found
+			}
+		}
+	}
+	return nil
 }
 
 // vectorsBetween returns the vectors that flows between some endpoints have, of which

@@ -3,6 +3,7 @@ package survey
 import (
 	"maps"
 	"net/netip"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -159,9 +160,9 @@ func (g *grafter) reach() {
 			more = append(more, i)
 		}
 		outside := false
-		for i, c := range g.classes {
-			if !g.affected[i] && fresh.meetsSome(c.Ranges) {
-				outside = outside || !c.Internal()
+		for _, met := range g.meeting(fresh) {
+			for _, i := range met {
+				outside = outside || !g.classes[i].Internal()
 				take(i)
 			}
 		}
@@ -184,6 +185,20 @@ func (g *grafter) reach() {
 		}
 		g.touched, fresh = stretchesOf(&all), stretchesOf(&added)
 	}
+}
+
+// meeting returns the classes that are not affected yet and have addresses in stretches,
+// in shares: classes are large, and there are many.
+func (g *grafter) meeting(fresh stretches) [][]int {
+	out := make([][]int, max(1, min(runtime.GOMAXPROCS(0), len(g.classes)/4096)))
+	inShares(len(g.classes), len(out), func(share, first, last int) {
+		for i := first; i < last; i++ {
+			if !g.affected[i] && fresh.meetsSome(g.classes[i].Ranges) {
+				out[share] = append(out[share], i)
+			}
+		}
+	})
+	return out
 }
 
 // graft makes the partition.

@@ -44,14 +44,15 @@ func territories(old, new *Survey) []territory {
 func (c *comparer) land(i int) *territory {
 	t := &c.lands[i]
 	t.once.Do(func() {
+		if !c.touched(t) {
+			s := c.old.selves(t.old)
+			t.joints, t.was, t.is = s.joints, s.ends, s.ends
+			return
+		}
 		if t.new >= 0 {
 			t.joints = make([]joint, 0, len(c.new.of(t.new)))
 		}
 		switch {
-		case !c.touched(t):
-			for _, n := range c.old.of(t.old) {
-				t.joints = append(t.joints, c.old.jointOf(n))
-			}
 		case c.graft != nil:
 			for _, n := range c.new.of(t.new) {
 				if !c.graft.changes(n) {
@@ -66,19 +67,38 @@ func (c *comparer) land(i int) *territory {
 		for i := range t.joints {
 			t.was[i] = c.old.endOf(t.joints[i].old)
 		}
-		if t.is = t.was; c.old.id != c.new.id {
-			t.is = make([]end, len(t.joints))
-			for i := range t.joints {
-				t.is[i] = c.new.endOf(t.joints[i].new)
-			}
+		t.is = make([]end, len(t.joints))
+		for i := range t.joints {
+			t.is[i] = c.new.endOf(t.joints[i].new)
 		}
 		for i := range t.joints {
-			if j := &t.joints[i]; j.old != j.new || c.old.id != c.new.id && (c.graft == nil || c.graft.moves(c.new.classes[j.new].network)) {
+			if j := &t.joints[i]; j.old != j.new || c.graft == nil || c.graft.moves(c.new.classes[j.new].network) {
 				t.moved = append(t.moved, int32(i))
 			}
 		}
 	})
 	return t
+}
+
+// selves are the classes of a domain as joints with themselves, with their ends. They
+// are made when they are first asked for.
+type selves struct {
+	once   sync.Once
+	joints []joint
+	ends   []end
+}
+
+// selves returns those of a domain.
+func (p *partition) selves(domain int) *selves {
+	s := p.roll(domain).selves
+	s.once.Do(func() {
+		classes := p.of(domain)
+		s.joints, s.ends = make([]joint, len(classes)), make([]end, len(classes))
+		for i, n := range classes {
+			s.joints[i], s.ends[i] = p.jointOf(n), p.endOf(n)
+		}
+	})
+	return s
 }
 
 // jointOf returns the joint of a class with itself.

@@ -79,19 +79,19 @@ func (f *flank) stays(i int, old, new int32) bool {
 	case old < 0 || new < 0 || f.blockless:
 		return old == new
 	case j.old == j.new:
-		return f.unmoved(j)
+		return f.unmoved(i)
 	}
-	return f.axes[0] != nil && f.unmoved(j) && f.axes[0].kinds[old] == f.axes[1].kinds[new]
+	return f.axes[0] != nil && f.unmoved(i) && f.axes[0].kinds[old] == f.axes[1].kinds[new]
 }
 
 // unmoved reports whether the endpoints of a joint are at home in a network whose ways
 // are as before.
-func (p *pairing) unmoved(j *joint) bool {
-	if p.old.id == p.new.id {
+func (f *flank) unmoved(i int) bool {
+	if f.pairing.old.id == f.pairing.new.id {
 		return true
 	}
-	was, is := p.old.classes[j.old].network, p.new.classes[j.new].network
-	return was == is && (p.graft == nil || !p.graft.moves(is) || p.samePlan && !p.graft.turned[is])
+	was, is := f.land.was[i].network, f.land.is[i].network
+	return was == is && (f.graft == nil || !f.graft.moves(is) || f.samePlan && !f.graft.turned[is])
 }
 
 // movers returns the joints that do not stay, where it is known which may not.

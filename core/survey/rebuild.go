@@ -63,9 +63,14 @@ func (s *Survey) knownWays(p *partition) func(b *block, from, to int) (int32, bo
 		}
 	}
 	for _, of := range []*partition{s.partition, p} {
-		for i := range of.classes {
-			if c := of.classes[i]; len(c.Ranges) > 0 && p.graft.moves(c.network) {
-				at[c.spot] = -1
+		for domain, touched := range p.graft.domains {
+			if !touched {
+				continue // nobody there has other ways
+			}
+			for _, x := range of.roll(domain).tickets {
+				if p.graft.moves(x.network) {
+					at[of.spotIn[domain][x.spotAt]] = -1
+				}
 			}
 		}
 	}

@@ -30,10 +30,21 @@ type registrar struct {
 type exemplar uint8
 
 const (
-	nobody exemplar = iota // the class was emptied, or is new
+	unasked exemplar = iota // the class was there already
+	nobody                  // it was emptied, or is new
 	anybody
 	workload
 )
+
+// shown returns how good the example of a class is.
+func (r *registrar) shown(i int) exemplar {
+	if r.shows[i] == unasked {
+		if r.shows[i] = anybody; len(r.classes[i].Workloads) > 0 {
+			r.shows[i] = workload
+		}
+	}
+	return r.shows[i]
+}
 
 // taken is the pieces of a builder, with the classes of the partition that its own are.
 type taken struct {
@@ -53,15 +64,6 @@ func newRegistrar(p *partition, j *verdict.Judge) *registrar {
 	}
 	for i := range p.spots {
 		r.spotOf[p.spots[i].spotKey] = i
-	}
-	for i := range p.classes {
-		switch c := p.classes[i]; {
-		case len(c.Ranges) == 0:
-		case len(c.Workloads) > 0:
-			r.shows[i] = workload
-		default:
-			r.shows[i] = anybody
-		}
 	}
 	return r
 }
@@ -208,7 +210,7 @@ func (r *registrar) class(x *proto, key classKey) int {
 	if x.workload {
 		shows = workload
 	}
-	if shows > r.shows[i] {
+	if shows > r.shown(i) {
 		c.End, r.shows[i] = x.end, shows
 	}
 	return i

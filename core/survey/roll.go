@@ -20,6 +20,7 @@ type roll struct {
 	tickets []ticket
 	members []bulk // how much of each class there is
 	four    []bool
+	selves  *selves
 }
 
 // bulk is how much there is of some endpoints: classes, and about how many
@@ -79,7 +80,7 @@ func (r *rolls) enter(p *partition, to int) {
 	domains := len(p.inside) + 1
 	classes := p.of(to)
 	n := len(classes)
-	x := roll{make([]ticket, n), make([]bulk, n), make([]bool, n)}
+	x := roll{make([]ticket, n), make([]bulk, n), make([]bool, n), &selves{}}
 	seen := make([][]int32, domains) // by the domain that sees
 	for at, i := range classes {
 		c := p.classes[i]

@@ -7,12 +7,12 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/paths"
 	"bivium/core/survey"
-	"bivium/core/verdict"
 	"bivium/core/wiring"
 	"bivium/internal/store"
 )
@@ -57,21 +57,29 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 	if err != nil {
 		return nil, err
 	}
+	var wired []estate.Fault
+	var checked sync.WaitGroup
+	checked.Go(func() { wired = estate.CheckWiring(next) })
 	j, moved := s.Judge.Revise(next)
-	if refused := s.refusals(j); len(refused) > 0 {
+	forbidden := survey.ShareFaults(j)
+	checked.Wait()
+	if refused := s.refusals(append(wired, forbidden...)); len(refused) > 0 {
 		r := remedies{e: next, net: j.Net()}
 		for i := range refused {
 			refused[i].Ways = r.waysOut(edits, &refused[i])
 		}
 		return &Rewired{Revision: s.Revision, Refused: refused, Routes: []RouteChange{}}, nil
 	}
+	out := &Rewired{Revision: s.Revision, Refused: []Refusal{}}
+	var routed sync.WaitGroup
+	routed.Go(func() { out.Routes, out.More = routeChanges(s.Judge.Net(), j.Net(), segmentsOfEdits(s.Estate, next, edits)) })
 	sv, d := s.Survey.Follow(j, &moved)
 	after := &Snapshot{
 		Estate: next, Revision: s.Revision, Judge: sv.Judge(), Survey: sv, Known: s.Known, Mapping: s.Mapping,
 		index: s.index, tree: &tree{}, troubles: &troubles{}, passages: &passages{},
 	}
-	out := &Rewired{Revision: s.Revision, Refused: []Refusal{}, Effect: s.effectOnFlows(after, &d, maxFlows)}
-	out.Routes, out.More = s.routeChanges(after, segmentsOfEdits(s.Estate, next, edits))
+	out.Effect = s.effectOnFlows(after, &d, maxFlows)
+	routed.Wait()
 	return out, nil
 }
 
@@ -88,14 +96,14 @@ func (s *Snapshot) rewire(edits []wiring.Edit) (*estate.Estate, error) {
 	return next, err
 }
 
-// refusals returns the faults that an edit brings, after which there is another judge.
-func (s *Snapshot) refusals(j *verdict.Judge) []Refusal {
+// refusals returns those of some faults that an edit brings.
+func (s *Snapshot) refusals(faults []estate.Fault) []Refusal {
 	had := map[string]bool{}
 	for _, f := range s.Faults {
 		had[f.Message] = true
 	}
 	var out []Refusal
-	for _, f := range append(estate.CheckWiring(j.Estate()), survey.ShareFaults(j)...) {
+	for _, f := range faults {
 		if had[f.Message] {
 			continue
 		}
@@ -177,7 +185,7 @@ func (a *App) Rewire(ctx context.Context, edits []wiring.Edit, based int64, acto
 			return err
 		}
 		j, _ := now.Judge.Revise(next)
-		if refused := now.refusals(j); len(refused) > 0 {
+		if refused := now.refusals(append(estate.CheckWiring(next), survey.ShareFaults(j)...)); len(refused) > 0 {
 			var problems Problems
 			for _, r := range refused {
 				problems = append(problems, Problem{"edits", r.Message, r.Fix})
@@ -191,7 +199,7 @@ func (a *App) Rewire(ctx context.Context, edits []wiring.Edit, based int64, acto
 		return nil, err
 	}
 	out.Revision, out.Effect = after.Revision, effect
-	out.Routes, out.More = before.routeChanges(after, segmentsOfEdits(before.Estate, after.Estate, edits))
+	out.Routes, out.More = routeChanges(before.Judge.Net(), after.Judge.Net(), segmentsOfEdits(before.Estate, after.Estate, edits))
 	return out, nil
 }
 
@@ -213,14 +221,13 @@ func (a *App) Undo(ctx context.Context, based int64, actor string) (*Rewired, er
 		return nil, err
 	}
 	out := &Rewired{Revision: after.Revision, Refused: []Refusal{}, Effect: effect}
-	out.Routes, out.More = before.routeChanges(after, nil)
+	out.Routes, out.More = routeChanges(before.Judge.Net(), after.Judge.Net(), nil)
 	return out, nil
 }
 
-// routeChanges returns the routes at hubs that differ between two snapshots, of
-// some segments or, for nil, of all, in order; and how many there are beyond those.
-func (s *Snapshot) routeChanges(after *Snapshot, segments map[string]bool) (changes []RouteChange, more int) {
-	old, next := s.Judge.Net(), after.Judge.Net()
+// routeChanges returns the routes at hubs that differ between two nets, of some segments
+// or, for nil, of all, in order; and how many there are beyond those.
+func routeChanges(old, next *paths.Net, segments map[string]bool) (changes []RouteChange, more int) {
 	changes = []RouteChange{}
 	at := map[string]int{}
 	for _, segment := range next.Segments {
