@@ -1,6 +1,8 @@
 package survey
 
 import (
+	"runtime"
+
 	"github.com/bits-and-blooms/bitset"
 
 	"bivium/core/paths"
@@ -17,7 +19,7 @@ type column struct {
 
 // columns returns the strands from some endpoints to others, those alike as one.
 func (s *Survey) columns(from, to Set) []column {
-	g := &gatherer{Survey: s, fromSet: from, toSet: to, at: map[columnKey]int{}}
+	g := s.gatherer(from, to)
 	for _, src := range s.sidesOf(from) {
 		for _, dst := range s.sidesOf(to) {
 			g.add(&src, &dst)
@@ -32,6 +34,10 @@ func (s *Survey) columns(from, to Set) []column {
 	return out
 }
 
+func (s *Survey) gatherer(from, to Set) *gatherer {
+	return &gatherer{Survey: s, fromSet: from, toSet: to, at: map[columnKey]int{}, plain: make([]int32, len(s.vectors))}
+}
+
 type columnKey struct {
 	vector      int32
 	publication int
@@ -43,23 +49,35 @@ type gatherer struct {
 	*Survey
 	fromSet, toSet Set
 	at             map[columnKey]int
+	plain          []int32 // by vector: the column that no publication and no door is about, from 1
 	out            []column
 	buckets        buckets
 }
 
 // column returns the number of the column of a strand.
 func (g *gatherer) column(t strand) int {
+	if t.publication == paths.None && t.mask == nil {
+		if g.plain[t.vector] == 0 {
+			g.plain[t.vector] = int32(g.another(t)) + 1
+		}
+		return int(g.plain[t.vector]) - 1
+	}
 	key := columnKey{vector: t.vector, publication: t.publication}
 	if t.mask != nil && t.publication == paths.None {
 		key.mask = t.mask.String()
 	}
 	n, ok := g.at[key]
 	if !ok {
-		n = len(g.out)
+		n = g.another(t)
 		g.at[key] = n
-		g.out = append(g.out, column{strand: t, from: bitset.New(uint(len(g.fromSet))), to: bitset.New(uint(len(g.toSet)))})
 	}
 	return n
+}
+
+// another returns the number of a new column.
+func (g *gatherer) another(t strand) int {
+	g.out = append(g.out, column{strand: t, from: bitset.New(uint(len(g.fromSet))), to: bitset.New(uint(len(g.toSet)))})
+	return len(g.out) - 1
 }
 
 func (g *gatherer) add(src, dst *side) {
@@ -75,38 +93,124 @@ func (g *gatherer) add(src, dst *side) {
 		return
 	}
 	sources, targets := g.sources(b, g.fromSet, src.members), g.targets(b, g.toSet, dst.members)
-	amounts := make([]size, len(targets))
-	for k := range targets {
-		amounts[k] = g.amounts(g.toSet, targets[k].which)
-	}
 	near := src.domain == dst.domain
-	whole := map[int]*bitset.BitSet{} // by column: the lots of destinations that are in it wholly
-	for i := range sources {
-		l := &sources[i]
-		amount := g.amounts(g.fromSet, l.which)
-		g.eachBatch(b, l, targets, &g.buckets, func(x combination, dsts []int32) {
-			n := g.column(strand{paths.None, g.verdicts[x.effect][x.stance], nil, x})
-			c := &g.out[n]
-			var sum size
-			for _, k := range dsts {
-				sum.add(amounts[k])
-			}
-			c.pairs.product(amount, sum, 1)
-			if whole[n] == nil {
-				whole[n] = bitset.New(uint(len(targets)))
-			}
-			g.note(c, x, l, targets, dsts, near, whole[n])
-		})
-	}
-	for n, lots := range whole {
-		for k := range lots.EachSet() {
-			for _, m := range targets[k].which {
-				g.out[n].to.Set(uint(m))
-			}
-		}
+	shares := make([]*gathering, max(1, min(runtime.GOMAXPROCS(0), len(sources)/fewestLots)))
+	inShares(len(sources), len(shares), func(share, first, last int) {
+		x := &gathering{gatherer: g.gatherer(g.fromSet, g.toSet), sources: sources[first:last], targets: targets, near: near, met: map[int]*metLots{}}
+		x.add(b)
+		shares[share] = x
+	})
+	for _, x := range shares {
+		g.take(x.gatherer)
 	}
 	if near {
 		g.addNear(b, src, dst)
+	}
+}
+
+// fewestLots is how many lots of sources are worth a share of their own.
+const fewestLots = 64
+
+// take adds the columns of a share. What they make together does not depend on how many
+// there are: of witnesses that tell as much, the first is kept.
+func (g *gatherer) take(share *gatherer) {
+	for i := range share.out {
+		x := &share.out[i]
+		c := &g.out[g.column(x.strand)]
+		x.pairs.sumInto(&c.pairs)
+		c.from.InPlaceUnion(x.from)
+		c.to.InPlaceUnion(x.to)
+		if x.told > c.told {
+			c.strand, c.src, c.dst, c.told = x.strand, x.src, x.dst, x.told
+		}
+	}
+}
+
+// gathering is the flows of a block at hand.
+type gathering struct {
+	*gatherer
+	sources, targets []lot
+	near             bool // ways between members of one network are local, and not meant
+	met              map[int]*metLots
+}
+
+// metLots are the lots that have flows in a column.
+type metLots struct{ from, to []met }
+
+// met says which members of a lot have flows: 0 for none, or all, or all but those of
+// a network.
+type met int32
+
+const all met = -1
+
+// with returns which members have flows if those that are not of a network have some
+// too; of paths.None, none are.
+func (m met) with(network int) met {
+	but := met(network + 1)
+	switch {
+	case network == paths.None || m != 0 && m != but:
+		return all
+	}
+	return but
+}
+
+// add adds the flows to their columns.
+func (x *gathering) add(b *block) {
+	g := x.gatherer
+	amounts, tells := make([]size, len(x.targets)), make([]int, len(x.targets))
+	for k := range x.targets {
+		amounts[k], tells[k] = g.amounts(g.toSet, x.targets[k].which), g.tellingOf(g.toSet, x.targets[k].which)
+	}
+	for i := range x.sources {
+		l := &x.sources[i]
+		amount, telling := g.amounts(g.fromSet, l.which), g.tellingOf(g.fromSet, l.which)
+		g.eachBatch(b, l, x.targets, &g.buckets, func(y combination, dsts []int32) {
+			n := g.column(strand{paths.None, g.verdicts[y.effect][y.stance], nil, y})
+			lots := x.lotsOf(n)
+			var sum size
+			best := 0
+			for _, k := range dsts {
+				sum.add(amounts[k])
+				best = max(best, tells[k])
+				if x.near {
+					lots.from[i], lots.to[k] = lots.from[i].with(x.targets[k].sole), lots.to[k].with(l.sole)
+				} else {
+					lots.from[i], lots.to[k] = all, all
+				}
+			}
+			c := &g.out[n]
+			c.pairs.product(amount, sum, 1)
+			if 1+best+telling > c.told {
+				g.exemplify(c, y, l.which, x.targets, dsts, x.near)
+			}
+		})
+	}
+	for n, lots := range x.met {
+		g.enter(g.out[n].from, g.fromSet, x.sources, lots.from)
+		g.enter(g.out[n].to, g.toSet, x.targets, lots.to)
+	}
+}
+
+func (x *gathering) lotsOf(column int) *metLots {
+	lots := x.met[column]
+	if lots == nil {
+		lots = &metLots{make([]met, len(x.sources)), make([]met, len(x.targets))}
+		x.met[column] = lots
+	}
+	return lots
+}
+
+// enter notes the members of lots that have flows.
+func (g *gatherer) enter(members *bitset.BitSet, set Set, lots []lot, have []met) {
+	for i, m := range have {
+		if m == 0 {
+			continue
+		}
+		for _, k := range lots[i].which {
+			if m == all || g.network(set[k]) != int(m)-1 {
+				members.Set(uint(k))
+			}
+		}
 	}
 }
 
@@ -116,56 +220,6 @@ func (s *Survey) amounts(set Set, members []int32) size {
 		sum.add(s.amount(set[i]))
 	}
 	return sum
-}
-
-// note notes the members of a batch that are in a column, and a better witness.
-// Where the ways between members of one network are local, a member counts only
-// if there is one of another network on the other side.
-func (g *gatherer) note(c *column, x combination, l *lot, targets []lot, dsts []int32, near bool, whole *bitset.BitSet) {
-	sole := targets[dsts[0]].sole
-	for _, k := range dsts {
-		if targets[k].sole != sole {
-			sole = paths.None
-		}
-	}
-	for _, i := range l.which {
-		if !near || sole == paths.None || g.network(g.fromSet[i]) != sole {
-			c.from.Set(uint(i))
-		}
-	}
-	best := 0
-	for _, k := range dsts {
-		best = max(best, g.tellingOf(g.toSet, targets[k].which))
-		if !near || l.sole == paths.None || targets[k].sole == paths.None {
-			whole.Set(uint(k))
-			continue
-		}
-		if targets[k].sole != l.sole {
-			whole.Set(uint(k))
-		}
-	}
-	if near && l.sole != paths.None {
-		g.noteMixed(c, l, targets, dsts, whole)
-	}
-	if 1+best+g.tellingOf(g.fromSet, l.which) > c.told {
-		g.exemplify(c, x, l.which, targets, dsts, near)
-	}
-}
-
-// noteMixed notes destinations of lots that have several networks, the source's
-// among them.
-func (g *gatherer) noteMixed(c *column, l *lot, targets []lot, dsts []int32, whole *bitset.BitSet) {
-	for _, k := range dsts {
-		if targets[k].sole != paths.None {
-			continue
-		}
-		whole.Clear(uint(k))
-		for _, m := range targets[k].which {
-			if g.network(g.toSet[m]) != l.sole {
-				c.to.Set(uint(m))
-			}
-		}
-	}
 }
 
 func (g *gatherer) network(m Member) int { return g.classes[m.Class].End.Home.Network }

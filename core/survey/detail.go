@@ -65,10 +65,10 @@ func (s *Survey) lines(columns []column, from, to Set, atoms *bitset.BitSet, mos
 		sets[k].Set(uint(atom))
 	}
 	lines := make([]Line, len(sets))
-	h := s.newHeadcount()
+	h := s.newHeadcount(from, to)
 	var jobs []func()
 	for i, set := range sets {
-		jobs = append(jobs, func() { lines[i] = s.line(columns, resultOf, set, from, to, most, h) })
+		jobs = append(jobs, func() { lines[i] = s.line(columns, resultOf, set, most, h) })
 	}
 	inParallel(jobs)
 	lines = slices.DeleteFunc(lines, func(l Line) bool { return len(l.Parts) == 0 })
@@ -95,7 +95,7 @@ type gathered struct {
 	best    int // the column with the best witness
 }
 
-func (s *Survey) line(columns []column, resultOf [][]int, set *bitset.BitSet, from, to Set, most int, h *headcount) Line {
+func (s *Survey) line(columns []column, resultOf [][]int, set *bitset.BitSet, most int, h *headcount) Line {
 	line := Line{Services: s.atoms.Union(set)}
 	first, _ := set.NextSet(0)
 	at := map[int]int{}
@@ -125,76 +125,82 @@ func (s *Survey) line(columns []column, resultOf [][]int, set *bitset.BitSet, fr
 	}
 	for i := range parts {
 		g := &parts[i]
-		sides := [2]*bitset.BitSet{bitset.New(uint(len(from))), bitset.New(uint(len(to)))}
-		for _, c := range g.columns {
-			sides[0].InPlaceUnion(columns[c].from)
-			sides[1].InPlaceUnion(columns[c].to)
-		}
 		g.part.Witness = s.witness(&columns[g.best], line.Services)
-		g.part.From, g.part.To = h.workloads(0, from, sides[0]), h.workloads(1, to, sides[1])
+		g.part.From, g.part.To = h.of(columns, g.columns)
 		line.Parts = append(line.Parts, g.part)
 	}
 	return line
 }
 
-// headcount counts the workloads of some members of the two sets of a cell, each
-// workload once. Most lines are about the same members: what was counted is kept.
+// headcount counts the workloads of the two sets of a cell that have flows in some
+// columns, each workload once. Most lines are about the same columns: what was counted is
+// kept.
 type headcount struct {
-	survey *Survey
-	mu     sync.Mutex
-	known  [2]map[string]int
-	marks  sync.Pool // of *stamps
+	from, to heads
+	mu       sync.Mutex
+	known    map[string][2]int
 }
 
-// stamps mark the workloads that have been seen in one count with its number, so
-// that nothing is cleared between two.
-type stamps struct {
-	marks []uint32 // by workload of the estate
-	count uint32
+// heads are the workloads of the members of one set.
+type heads struct {
+	sole   []int   // by member: how many of its workloads no other has
+	shared [][]int // by member: the others
 }
 
-func (s *Survey) newHeadcount() *headcount {
-	h := &headcount{survey: s, known: [2]map[string]int{{}, {}}}
-	h.marks.New = func() any { return &stamps{marks: make([]uint32, len(s.judge.Estate().Workloads))} }
-	return h
+func (s *Survey) newHeadcount(from, to Set) *headcount {
+	return &headcount{from: s.headsOf(from), to: s.headsOf(to), known: map[string][2]int{}}
 }
 
-// workloads returns how many workloads some members of a set have; side tells the
-// two sets apart.
-func (h *headcount) workloads(side int, set Set, members *bitset.BitSet) int {
-	key := keyOfWords(members.Words())
-	h.mu.Lock()
-	n, known := h.known[side][key]
-	h.mu.Unlock()
-	if known {
-		return n
+func (s *Survey) headsOf(set Set) heads {
+	h := heads{make([]int, len(set)), make([][]int, len(set))}
+	have := make([]int32, len(s.judge.Estate().Workloads)) // how many members have each
+	for _, m := range set {
+		for _, w := range s.workloadsOf(m) {
+			have[w]++
+		}
 	}
-	t, ok := h.marks.Get().(*stamps)
-	if !ok {
-		panic("survey: the pool holds something else")
-	}
-	defer h.marks.Put(t)
-	t.count++
-	for i := range members.EachSet() {
-		for _, w := range h.survey.workloadsOf(set[i]) {
-			if t.marks[w] != t.count {
-				t.marks[w] = t.count
-				n++
+	for k, m := range set {
+		for _, w := range s.workloadsOf(m) {
+			if have[w] == 1 {
+				h.sole[k]++
+			} else {
+				h.shared[k] = append(h.shared[k], w)
 			}
 		}
 	}
-	h.mu.Lock()
-	h.known[side][key] = n
-	h.mu.Unlock()
-	return n
+	return h
 }
 
-func keyOfWords(words []uint64) string {
-	b := make([]byte, 0, 8*len(words))
-	for _, w := range words {
-		b = binary.LittleEndian.AppendUint64(b, w)
+// of returns how many workloads on either side have flows in some columns.
+func (h *headcount) of(columns []column, which []int) (from, to int) {
+	key := keyOf(which)
+	h.mu.Lock()
+	n, known := h.known[key]
+	h.mu.Unlock()
+	if !known {
+		sources, targets := columns[which[0]].from.Clone(), columns[which[0]].to.Clone()
+		for _, c := range which[1:] {
+			sources.InPlaceUnion(columns[c].from)
+			targets.InPlaceUnion(columns[c].to)
+		}
+		n = [2]int{h.from.count(sources), h.to.count(targets)}
+		h.mu.Lock()
+		h.known[key] = n
+		h.mu.Unlock()
 	}
-	return string(b)
+	return n[0], n[1]
+}
+
+// count returns how many workloads some members have.
+func (h *heads) count(members *bitset.BitSet) (n int) {
+	seen := map[int]bool{}
+	for i := range members.EachSet() {
+		n += h.sole[i]
+		for _, w := range h.shared[i] {
+			seen[w] = true
+		}
+	}
+	return n + len(seen)
 }
 
 // workloadsOf returns the workloads of a member.
