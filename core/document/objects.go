@@ -162,6 +162,19 @@ func Nameless(list string) bool {
 	return list == "links" || list == "attachments" || list == "peerings"
 }
 
+// Differing returns two estates without the lists that they share.
+func Differing(a, b *estate.Estate) (*estate.Estate, *estate.Estate) {
+	restA, restB := *a, *b
+	x, y := reflect.ValueOf(&restA).Elem(), reflect.ValueOf(&restB).Elem()
+	for _, f := range lists() {
+		if p, q := x.FieldByIndex(f.index), y.FieldByIndex(f.index); p.Len() == q.Len() && p.Pointer() == q.Pointer() {
+			p.SetZero()
+			q.SetZero()
+		}
+	}
+	return &restA, &restB
+}
+
 // Shared returns an estate that says what e says, with the lists of known in
 // place of those that are the same: what is worked out of a known list is then
 // seen to hold.

@@ -23,7 +23,7 @@ type Import struct {
 // TryImport returns what would change if a document took the place of the
 // estate; errors of the document are Problems, each with its line.
 func (s *Snapshot) TryImport(text []byte) (*Import, error) {
-	e, err := readDocument(text)
+	e, err := s.readDocument(text)
 	if err != nil {
 		return nil, err
 	}
@@ -31,8 +31,9 @@ func (s *Snapshot) TryImport(text []byte) (*Import, error) {
 	return s.imported(after, s.effect(after, &d, maxFlows)), nil
 }
 
-// readDocument returns the estate of a document, or its errors as Problems.
-func readDocument(text []byte) (*estate.Estate, error) {
+// readDocument returns the estate of a document, with the lists that say what those of s
+// say shared with it, or its errors as Problems.
+func (s *Snapshot) readDocument(text []byte) (*estate.Estate, error) {
 	e, err := document.Read(text)
 	var unreadable document.Errors
 	if errors.As(err, &unreadable) {
@@ -45,7 +46,7 @@ func readDocument(text []byte) (*estate.Estate, error) {
 	if err != nil {
 		return nil, &Problem{"document", err.Error(), ""}
 	}
-	return e, nil
+	return document.Shared(s.Estate, e), nil
 }
 
 // imported tells what is different in an estate that takes the place of that of s.
@@ -53,7 +54,8 @@ func (s *Snapshot) imported(after *Snapshot, effect *Effect) *Import {
 	e := after.Estate
 	out := &Import{Revision: after.Revision, Name: e.Name, Counts: map[string][3]int{}, Changes: []inventory.Change{}, Faults: append([]estate.Fault{}, after.Faults...), Effect: effect}
 	before := map[[2]string]string{}
-	for _, o := range named(s.Estate) {
+	was, is := document.Differing(s.Estate, e)
+	for _, o := range named(was) {
 		before[[2]string{o.List, o.Key}] = string(o.Body)
 	}
 	note := func(list, key string, what inventory.What, n int) {
@@ -64,7 +66,7 @@ func (s *Snapshot) imported(after *Snapshot, effect *Effect) *Import {
 			out.Changes = append(out.Changes, inventory.Change{Kind: inventory.Kind(list), Name: key, What: what})
 		}
 	}
-	for _, o := range named(e) {
+	for _, o := range named(is) {
 		key := [2]string{o.List, o.Key}
 		was, there := before[key]
 		delete(before, key)
@@ -110,7 +112,7 @@ func named(e *estate.Estate) []document.Object {
 // Import puts a document in the place of the estate, if that is still at
 // revision based.
 func (a *App) Import(ctx context.Context, text []byte, based int64, actor string) (*Import, error) {
-	e, err := readDocument(text)
+	e, err := a.Now().readDocument(text)
 	if err != nil {
 		return nil, err
 	}

@@ -72,7 +72,9 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 	}
 	out := &Rewired{Revision: s.Revision, Refused: []Refusal{}}
 	var routed sync.WaitGroup
-	routed.Go(func() { out.Routes, out.More = routeChanges(s.Judge.Net(), j.Net(), segmentsOfEdits(s.Estate, next, edits)) })
+	routed.Go(func() {
+		out.Routes, out.More = routeChanges(s.Judge.Net(), j.Net(), segmentsOfEdits(s.Estate, next, edits))
+	})
 	sv, d := s.Survey.Follow(j, &moved)
 	after := &Snapshot{
 		Estate: next, Revision: s.Revision, Judge: sv.Judge(), Survey: sv, Known: s.Known, Mapping: s.Mapping,

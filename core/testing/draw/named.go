@@ -7,24 +7,28 @@ import (
 	"bivium/core/estate"
 )
 
-// The edits by which something comes or goes that others speak of by name. What comes is
-// spoken of at once, more often than not; what goes is spoken of nowhere afterwards.
-func init() {
-	maps.Copy(edits, map[string]func(*drawer){
-		"a network comes":  (*drawer).networkComes,
-		"a network goes":   (*drawer).networkGoes,
-		"a segment comes":  (*drawer).segmentComes,
-		"a segment goes":   (*drawer).segmentGoes,
-		"a hub comes":      (*drawer).hubComes,
-		"a hub goes":       (*drawer).hubGoes,
-		"an exit comes":    (*drawer).exitComes,
-		"an exit goes":     (*drawer).exitGoes,
-		"a pool comes":     (*drawer).poolComes,
-		"a pool goes":      (*drawer).poolGoes,
-		"a rulebook comes": (*drawer).rulebookComes,
-		"a rulebook goes":  (*drawer).rulebookGoes,
-	})
+// named are the edits by which something comes or goes that others speak of by name. What
+// comes is spoken of at once, more often than not; what goes is spoken of nowhere
+// afterwards.
+var named = map[string]func(*drawer){
+	"a network comes":  (*drawer).networkComes,
+	"a network goes":   (*drawer).networkGoes,
+	"a segment comes":  (*drawer).segmentComes,
+	"a segment goes":   (*drawer).segmentGoes,
+	"a hub comes":      (*drawer).hubComes,
+	"a hub goes":       (*drawer).hubGoes,
+	"an exit comes":    (*drawer).exitComes,
+	"an exit goes":     (*drawer).exitGoes,
+	"a pool comes":     (*drawer).poolComes,
+	"a pool goes":      (*drawer).poolGoes,
+	"a rulebook comes": (*drawer).rulebookComes,
+	"a rulebook goes":  (*drawer).rulebookGoes,
 }
+
+func init() { maps.Copy(edits, named) }
+
+// Named returns the names of those edits, sorted.
+func Named() []string { return slices.Sorted(maps.Keys(named)) }
 
 func (d *drawer) networkComes() {
 	n := estate.Network{Name: free(d, d.e.Networks, pick(d, "a", "n", "z"), func(n *estate.Network) string { return n.Name }), Kind: "cloud", Account: "own", Segment: pick(d, d.segments...)}

@@ -1,0 +1,108 @@
+package app_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"bivium/core/document"
+	"bivium/core/estate"
+	"bivium/core/testing/draw"
+	"bivium/core/testing/meet"
+	"bivium/demo"
+	"bivium/internal/app"
+	"bivium/internal/store"
+)
+
+// shown puts what the screens show of a snapshot into words: the board with its cells, the
+// lanes, faults and findings, how expectations fare, and the numbers at the foot.
+func shown(t require.TestingT, s *app.Snapshot) map[string]string {
+	out := map[string]string{}
+	put := func(what string, x any) {
+		b, err := json.Marshal(x)
+		require.NoError(t, err)
+		out[what] = string(b)
+	}
+	board := s.Board(nil)
+	put("board", board.Nodes)
+	for i := range board.Nodes {
+		for k := range board.Nodes {
+			c, err := s.Cell(board.Nodes[i].ID, board.Nodes[k].ID)
+			if err != nil { // nobody is there
+				continue
+			}
+			slices.SortFunc(c.Lines, func(a, b app.Line) int { return len(fmt.Sprint(a.Services)) - len(fmt.Sprint(b.Services)) })
+			for _, line := range c.Lines {
+				for _, part := range line.Parts {
+					put(fmt.Sprint(c.Row, c.Col, line.Services, part.Verdict.Outcome, part.Verdict.By, part.Verdict.Reason, part.Verdict.Pools), []any{part.Pairs, part.From, part.To})
+				}
+			}
+		}
+	}
+	lanes := s.Lanes()
+	lanes.Revision = 0
+	put("lanes", lanes)
+	summary := *s.Summary()
+	summary.Revision = 0
+	put("summary", summary)
+	var codes []string
+	for _, f := range s.Survey.Findings() {
+		codes = append(codes, string(f.Code))
+	}
+	slices.Sort(codes)
+	put("findings", slices.Compact(codes))
+	put("faults", s.Faults)
+	for _, h := range s.Survey.Expectations() {
+		put("expects "+h.Expectation.Name, []any{h.Holds, h.ByRouting, h.Vacuous})
+	}
+	return out
+}
+
+// TestAnImportIsShownAsAFreshStart imports drawn edits of the demo, one after the other, by
+// which networks, segments, hubs, exits, pools and rulebooks come and go and rules are
+// others: everything shown is as if the server had begun with the document.
+func TestAnImportIsShownAsAFreshStart(t *testing.T) {
+	runs := 0
+	dir := t.TempDir()
+	meet.Check(t, meet.Wants{"an import": 60, "something comes or goes": 30, "flows that change": 10}, func(rt *rapid.T, met meet.Met) {
+		if runs++; runs%100 > 12 { // each of them opens a store of its own
+			return
+		}
+		s, err := store.Open(t.Context(), filepath.Join(dir, strconv.Itoa(runs)+".db"))
+		require.NoError(rt, err)
+		defer s.Close() //nolint:errcheck // it holds nothing that is kept
+		a, err := app.Open(t.Context(), app.Config{Store: s, Clock: time.Now, First: func() (*estate.Estate, error) { return document.Read(demo.Grayshoal) }})
+		require.NoError(rt, err)
+		for range 4 {
+			now := a.Now()
+			what := rapid.SampledFrom(slices.Concat(draw.Named(), draw.Named(), draw.Edits())).Draw(rt, "edit")
+			next := draw.EditOf(rt, now.Estate, what)
+			written, err := document.Write(next)
+			require.NoError(rt, err)
+			tried, err := now.TryImport(written)
+			require.NoError(rt, err)
+			done, err := a.Import(t.Context(), written, now.Revision, "test")
+			require.NoError(rt, err)
+			require.Equal(rt, tried.Effect.Flows, done.Effect.Flows)
+			require.Equal(rt, tried.Counts, done.Counts)
+			fresh, err := document.Read(written)
+			require.NoError(rt, err)
+			want, got := shown(rt, app.NewSnapshot(fresh, 1)), shown(rt, a.Now())
+			for _, key := range slices.Sorted(maps.Keys(want)) {
+				require.Equal(rt, want[key], got[key], "%s: %s", what, key)
+			}
+			require.Len(rt, got, len(want))
+			met["an import"]++
+			met.If(slices.Contains(draw.Named(), what), "something comes or goes")
+			met.If(len(done.Effect.Flows) > 0, "flows that change")
+		}
+	})
+}
