@@ -76,14 +76,13 @@ func (g *grafter) lay() {
 	for _, p := range g.revision.Touched {
 		set.AddPrefix(p)
 	}
-	g.roads, g.alike = g.partition.roads, g.partition.alike
+	g.roads, g.alike = g.partition.roads, maps.Clone(g.partition.alike) // builders add to it
 	if net := g.to.Net(); net != g.net {
 		var moved []netipx.IPRange
 		g.roads, moved = g.roads.Aligned(net.Marks())
 		for _, r := range moved {
 			set.AddRange(r)
 		}
-		g.alike = maps.Clone(g.alike)
 		split := g.split
 		if g.revision.Links {
 			var more []int

@@ -2,19 +2,44 @@ package survey
 
 import (
 	"slices"
+	"sync"
 
 	"bivium/core/paths"
 )
 
 // overview is the matrix of all segments and the internet, by domain and domain.
 type overview struct {
-	amounts [][][]weighed // what there is of each combination
+	amounts [][][]weighed // what there is of each combination, but for flows from the internet
 	crowds  []crowd       // by domain
 	unfound [][]float64   // about how many pairs of addresses of which the second is not found
-	marks   [][][]Mark
+	marks   *marks
 	of      int64    // the partition
 	cut     [][]bool // classes have been cut finer since pairs of them were counted
 }
+
+// marks are the outcomes of an overview, and what there is of each combination of flows
+// from the internet. No difference asks for them: they are found when they are first
+// asked for.
+type marks struct {
+	once    sync.Once
+	fill    func() *marks // the others, if these are told by them
+	of      [][][]Mark
+	inbound [][]weighed // by segment
+}
+
+// all returns the marks, found.
+func (m *marks) all() *marks {
+	m.once.Do(func() {
+		found := m.fill()
+		m.of, m.inbound, m.fill = found.of, found.inbound, nil
+	})
+	return m
+}
+
+// Complete finds the outcomes between all segments, if that was not done yet. An edit
+// of a survey leaves it to whoever asks for one first, and holds the survey before it
+// until then.
+func (s *Survey) Complete() { s.overview.marks.all() }
 
 // looking fills the overview of a survey, in two steps: what there is of each
 // combination depends on no verdict, and only what there is is settled.
@@ -39,7 +64,7 @@ type found struct {
 func (l *looking) count() {
 	s, before := l.Survey, l.before
 	domains := len(s.inside) + 1
-	next := overview{amounts: make([][][]weighed, domains), marks: make([][][]Mark, domains), of: s.id, cut: make([][]bool, domains)}
+	next := overview{amounts: make([][][]weighed, domains), of: s.id, cut: make([][]bool, domains)}
 	if before != nil && before.of == s.id {
 		next.crowds, next.unfound = before.crowds, before.unfound
 	} else {
@@ -49,7 +74,7 @@ func (l *looking) count() {
 	l.anew, l.occur = make([]bool, domains*domains), make([][]combination, domains*domains)
 	var jobs []func()
 	for from := range domains {
-		next.amounts[from], next.marks[from], next.cut[from] = make([][]weighed, domains), make([][]Mark, domains), make([]bool, domains)
+		next.amounts[from], next.cut[from] = make([][]weighed, domains), make([]bool, domains)
 		for to := range domains {
 			at := from*domains + to
 			l.anew[at] = before == nil || l.fresh(from, to)
@@ -76,28 +101,45 @@ func (l *looking) count() {
 	s.overview = next
 }
 
-// mark finds the outcomes: anew where something is fresh, or verdicts differ, on which
-// what there is of flows from the internet depends too.
+// mark lets the outcomes be found: anew where something is fresh, or verdicts differ, on
+// which what there is of flows from the internet depends too.
 func (l *looking) mark(differs func(from, to int) bool) {
-	s, domains := l.Survey, len(l.inside)+1
-	var jobs []func()
-	for from := range s.overview.marks {
-		for to := range s.overview.marks[from] {
-			unfound := s.overview.unfound[from][to]
-			anew := l.anew[from*domains+to] || differs(from, to)
-			if !anew && unfound == l.before.unfound[from][to] {
-				s.overview.marks[from][to] = l.before.marks[from][to]
-				continue
-			}
-			jobs = append(jobs, func() {
-				if anew && from == len(s.inside) && s.blocks[from][to] != nil {
-					s.overview.amounts[from][to] = s.lookIn(to)
-				}
-				s.overview.marks[from][to] = s.marksOf(s.overview.amounts[from][to], unfound)
-			})
-		}
+	s, domains, anew := l.Survey, len(l.inside)+1, l.anew
+	var before *marks
+	var unfound [][]float64
+	if l.before != nil {
+		before, unfound = l.before.marks, l.before.unfound
 	}
-	inParallel(jobs)
+	s.overview.marks = &marks{fill: func() *marks {
+		out := &marks{of: make([][][]Mark, domains), inbound: make([][]weighed, domains-1)}
+		var jobs []func()
+		for from := range domains {
+			out.of[from] = make([][]Mark, domains)
+			for to := range domains {
+				fresh := anew[from*domains+to] || differs(from, to)
+				inbound := from == domains-1 && to < from
+				if inbound && !fresh {
+					out.inbound[to] = before.all().inbound[to]
+				}
+				if !fresh && s.overview.unfound[from][to] == unfound[from][to] {
+					out.of[from][to] = before.all().of[from][to]
+					continue
+				}
+				jobs = append(jobs, func() {
+					amounts := s.overview.amounts[from][to]
+					if inbound {
+						if fresh && s.blocks[from][to] != nil {
+							out.inbound[to] = s.lookIn(to)
+						}
+						amounts = out.inbound[to]
+					}
+					out.of[from][to] = s.marksOf(amounts, s.overview.unfound[from][to])
+				})
+			}
+		}
+		inParallel(jobs)
+		return out
+	}}
 }
 
 // look adds up the flows of a block.
@@ -175,7 +217,7 @@ func unfoundFlows(crowds []crowd) [][]float64 {
 func (s *Survey) Between(row, col Node) []Mark {
 	from, to := s.domainOf(row), s.domainOf(col)
 	if from != paths.None && to != paths.None {
-		return s.overview.marks[from][to]
+		return s.overview.marks.all().of[from][to]
 	}
 	return s.Cell(s.Of(row), s.Of(col))
 }

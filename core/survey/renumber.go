@@ -298,7 +298,12 @@ func (n *renumberer) overview(p *partition) overview {
 	if n.Segments.Same() {
 		return o
 	}
-	o.amounts, o.marks, o.cut = square(&n.Segments, o.amounts), square(&n.Segments, o.marks), square(&n.Segments, o.cut)
+	o.amounts, o.cut = square(&n.Segments, o.amounts), square(&n.Segments, o.cut)
+	before, segments := o.marks, n.Segments
+	o.marks = &marks{fill: func() *marks {
+		was := before.all()
+		return &marks{of: square(&segments, was.of), inbound: moved(&segments, was.inbound)}
+	}}
 	return o
 }
 

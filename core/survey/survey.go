@@ -53,6 +53,7 @@ func New(j *verdict.Judge) *Survey {
 	l.count()
 	s.settleAll(s.wanted(l.occur))
 	l.mark(func(_, _ int) bool { return true })
+	s.Complete()
 	return s
 }
 

@@ -129,6 +129,7 @@ func BenchmarkEstate(b *testing.B) {
 			b.Run(name+"/edit/"+edit.name, func(b *testing.B) {
 				for b.Loop() {
 					next, d := s.Revise(edit.next)
+					next.Complete()
 					next.Expectations()
 					if len(d.Changes) == 0 && edit.changes {
 						b.Fatal("the edit changes nothing")

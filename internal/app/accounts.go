@@ -152,7 +152,7 @@ func (a *App) addAccount(ctx context.Context, c Connection, actor string) error 
 		return err
 	}
 	after, _ := now.following(&next, revision, now.Known, now.Mapping)
-	a.now.Store(after)
+	a.show(after)
 	return nil
 }
 

@@ -117,6 +117,13 @@ func faultKeys(faults []estate.Fault) map[string]bool {
 	return keys
 }
 
+// show makes a snapshot the one that requests see. Its matrix is found before the first
+// of them asks for it.
+func (a *App) show(s *Snapshot) {
+	s.Survey.Complete()
+	a.now.Store(s)
+}
+
 // Faults returns every fault of the estate (M9).
 func Faults(j *verdict.Judge) []estate.Fault {
 	return append(estate.Check(j.Estate()), survey.ShareFaults(j)...)
@@ -148,7 +155,7 @@ func Open(ctx context.Context, c Config) (*App, error) {
 		return nil, err
 	}
 	a := &App{Config: c}
-	a.now.Store(first)
+	a.show(first)
 	go func() { // Lanes asks for the one, and is looked at first; then, Findings for the other
 		first.passagesNow()
 		first.Troubles()

@@ -275,6 +275,6 @@ func (a *App) Save(ctx context.Context, name string, body []byte, based int64, a
 		return nil, err
 	}
 	snapshot, _ := now.revised(next, revision)
-	a.now.Store(snapshot)
+	a.show(snapshot)
 	return snapshot, nil
 }

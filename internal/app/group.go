@@ -66,7 +66,7 @@ func (a *App) amend(ctx context.Context, based int64, actor string, f func(*esta
 	if _, err := a.Store.Change(ctx, &store.Revision{Before: now.Estate, After: &next, Based: based, Actor: actor, At: a.Clock()}); err != nil {
 		return nil, nil, nil, err
 	}
-	a.now.Store(after)
+	a.show(after)
 	e := now.effect(after, &d, maxFlows)
 	e.Revision = after.Revision
 	return now, after, e, nil

@@ -206,7 +206,7 @@ func (a *App) relabel(ctx context.Context, based int64, actor string, f func(*Sn
 	if _, err := a.Store.Change(ctx, &store.Revision{Before: now.Estate, After: next, Based: based, Actor: actor, At: a.Clock(), Known: known, Mapping: mapping, Remap: true}); err != nil {
 		return nil, err
 	}
-	a.now.Store(after)
+	a.show(after)
 	e := now.effect(after, &d, maxFlows)
 	e.Revision = after.Revision
 	return e, nil

@@ -199,7 +199,7 @@ func (a *App) takeIn(ctx context.Context, provider string, reading *store.Readin
 		reading.Ended, reading.Report, reading.Revision = a.Clock(), mustJSON(report), now.Revision
 		same := *now
 		same.Known = taken.Known
-		a.now.Store(&same)
+		a.show(&same)
 		return a.Store.EndReading(ctx, reading, taken.Known)
 	}
 	after, d := now.following(taken.Estate, now.Revision+1, taken.Known, now.Mapping)
@@ -210,7 +210,7 @@ func (a *App) takeIn(ctx context.Context, provider string, reading *store.Readin
 	if _, err := a.Store.Change(ctx, &store.Revision{Before: now.Estate, After: taken.Estate, Based: now.Revision, Actor: reading.Actor, At: reading.Ended, Known: taken.Known, Reading: reading}); err != nil {
 		return err
 	}
-	a.now.Store(after)
+	a.show(after)
 	return nil
 }
 

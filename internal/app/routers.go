@@ -223,7 +223,7 @@ func (l *learner) settle(ctx context.Context) error {
 	if _, err := a.Store.Change(ctx, &store.Revision{Before: now.Estate, After: next, Based: now.Revision, Actor: byRouters, At: a.Clock(), Routers: true}); err != nil {
 		return err
 	}
-	a.now.Store(after)
+	a.show(after)
 	l.mu.Lock()
 	l.settled = a.Clock()
 	l.mu.Unlock()
