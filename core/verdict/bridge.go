@@ -148,19 +148,7 @@ func numbersIn[T any](was, is []T, name func(*T) string) Numbers {
 	if slices.EqualFunc(was, is, func(a, b T) bool { return name(&a) == name(&b) }) {
 		return Numbers{Count: len(is)}
 	}
-	at := make(map[string]int, len(is))
-	for i := range is {
-		at[name(&is[i])] = i
-	}
-	to := make([]int, len(was))
-	for i := range was {
-		n, ok := at[name(&was[i])]
-		if !ok {
-			n = paths.None
-		}
-		to[i] = n
-	}
-	return Numbers{to, len(is)}
+	return Numbers{placesIn(was, is, name), len(is)}
 }
 
 // SameEffects reports whether effects mean the same for both judges.

@@ -150,6 +150,12 @@ func renumbered[T any, K comparable](was, is []T, name func(*T) K) []int {
 	if aligned {
 		return nil
 	}
+	return placesIn(was, is, name)
+}
+
+// placesIn returns the places that things have in another list, by their places in a
+// first one; None for what is gone.
+func placesIn[T any, K comparable](was, is []T, name func(*T) K) []int {
 	at := make(map[K]int, len(is))
 	for i := range is {
 		at[name(&is[i])] = i

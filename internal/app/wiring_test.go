@@ -65,6 +65,15 @@ func text(t require.TestingT, e *estate.Estate) string {
 	return string(b)
 }
 
+// openDemo opens an app that begins with the demo, on a store of its own.
+func openDemo(t *testing.T, rt require.TestingT, file string) (*app.App, *store.Store) {
+	s, err := store.Open(t.Context(), file)
+	require.NoError(rt, err)
+	a, err := app.Open(t.Context(), app.Config{Store: s, Clock: time.Now, First: func() (*estate.Estate, error) { return document.Read(demo.Grayshoal) }})
+	require.NoError(rt, err)
+	return a, s
+}
+
 // TestWiringIsTriedMadeAndTakenBack makes a row of drawn edits on the demo. What
 // trying says, making does; what is made is what the store holds; and undoing
 // brings back what was there, to the letter.
@@ -75,11 +84,8 @@ func TestWiringIsTriedMadeAndTakenBack(t *testing.T) {
 		if runs++; runs%100 > 30 { // each of them opens a store of its own
 			return
 		}
-		s, err := store.Open(t.Context(), filepath.Join(dir, strconv.Itoa(runs)+".db"))
-		require.NoError(rt, err)
+		a, s := openDemo(t, rt, filepath.Join(dir, strconv.Itoa(runs)+".db"))
 		defer s.Close() //nolint:errcheck // it holds nothing that is kept
-		a, err := app.Open(t.Context(), app.Config{Store: s, Clock: time.Now, First: func() (*estate.Estate, error) { return document.Read(demo.Grayshoal) }})
-		require.NoError(rt, err)
 		for range 3 {
 			now := a.Now()
 			before := text(rt, now.Estate)
