@@ -17,7 +17,7 @@ type Passage struct {
 }
 
 // Passages returns where the pools of the estate see flows: exactly those that
-// some flow passes or is blocked by, in order. Cost: for each pair of spots, the
+// some flow passes or is blocked by, in order. Cost: for each pair of spots and ways to be attached, the
 // lines of the one times those of the other, until one flow of each pool is found.
 func (s *Survey) Passages() []Passage {
 	w := &passer{Survey: s, pools: s.judge.PoolNames()}
@@ -98,11 +98,13 @@ func (w *passer) between(b *block) []Passage {
 	byAnchors := func(c *Class) string {
 		return keyOf([]int{oneIf(c.four)}) + w.net.Anchors(c.End.Home)
 	}
-	from := w.quarters(&b.src, b.from, b.from, bySpot)
+	byBoth := func(c *Class) string { return bySpot(c) + w.net.Anchors(c.End.Home) } // ways of one spot have one effect, and may pass other hubs
+	var from, to []*quarter
 	if b.to == len(w.inside) {
-		from = w.quarters(&b.src, b.from, b.from, byAnchors)
+		from, to = w.quarters(&b.src, b.from, b.from, byAnchors), w.quarters(&b.dst, b.to, b.from, bySpot)
+	} else {
+		from, to = w.quarters(&b.src, b.from, b.from, byBoth), w.quarters(&b.dst, b.to, b.from, byBoth)
 	}
-	to := w.quarters(&b.dst, b.to, b.from, bySpot)
 	found := map[[2]int]bool{}
 	met := map[int32]*meeting{}
 	for _, src := range from {
