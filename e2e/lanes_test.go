@@ -110,6 +110,7 @@ func TestWhyThingsDoNotWork(t *testing.T) {
 	u.sees("[data-testid=answer]", "no reply")
 	u.clicks("[aria-label='Routes of office at ridge']")
 	u.writes("[aria-label='Look up an address, a prefix or a name']", "10.81.0.11")
+	u.sees("aside", "the longest match comes first")
 	u.sees("[data-route='10.81.0.0/24'][data-state=one-way]", "hears no reply from there")
 	u.clicksOn("[data-route='10.81.0.0/24'] button", "let portal offer its hub to archive")
 	u.sees("[aria-label='Flows that change']", "office")

@@ -94,16 +94,17 @@ func loose(e, other *estate.Estate) bool {
 		return false
 	}
 	has := map[estate.Ref]bool{}
-	note(has, estate.KindHub, other.Hubs, func(h *estate.Hub) string { return h.Name })
-	note(has, estate.KindSegment, other.Segments, func(s *estate.Segment) string { return s.Name })
-	note(has, estate.KindNetwork, other.Networks, func(n *estate.Network) string { return n.Name })
-	note(has, estate.KindExit, other.Exits, func(x *estate.Exit) string { return x.Name })
-	note(has, estate.KindPool, other.Pools, func(p *estate.Pool) string { return p.Name })
-	note(has, estate.KindRulebook, other.Rulebooks, func(b *estate.Rulebook) string { return b.Name })
+	refer(has, estate.KindHub, other.Hubs, func(h *estate.Hub) string { return h.Name })
+	refer(has, estate.KindSegment, other.Segments, func(s *estate.Segment) string { return s.Name })
+	refer(has, estate.KindNetwork, other.Networks, func(n *estate.Network) string { return n.Name })
+	refer(has, estate.KindExit, other.Exits, func(x *estate.Exit) string { return x.Name })
+	refer(has, estate.KindPool, other.Pools, func(p *estate.Pool) string { return p.Name })
+	refer(has, estate.KindRulebook, other.Rulebooks, func(b *estate.Rulebook) string { return b.Name })
 	return slices.ContainsFunc(missing, func(r estate.Ref) bool { return has[r] })
 }
 
-func note[T any](has map[estate.Ref]bool, kind estate.Kind, list []T, name func(*T) string) {
+// refer adds references to the things of a list.
+func refer[T any](has map[estate.Ref]bool, kind estate.Kind, list []T, name func(*T) string) {
 	for i := range list {
 		has[estate.Ref{Kind: kind, Name: name(&list[i])}] = true
 	}

@@ -88,13 +88,8 @@ export function RouteTable({ of }: { of: { segment?: string; hub?: string; netwo
             {settled !== "" && data.rows.length === 0 && " · nothing matches: no route"}
           </p>
           <table aria-label="Routes" className="w-full text-[13px]">
-            {rows.slice(0, most).map((r, i) => (
-              <RouteLine
-                key={`${r.prefix} ${r.origin} ${i}`}
-                row={r}
-                beaten={!r.wins && !!data.rows[0]?.wins}
-                onMend={setMend}
-              />
+            {named(rows.slice(0, most)).map(([key, r]) => (
+              <RouteLine key={key} row={r} beaten={!r.wins && !!data.rows[0]?.wins} onMend={setMend} />
             ))}
           </table>
           {rows.length > most && (
@@ -109,6 +104,17 @@ export function RouteTable({ of }: { of: { segment?: string; hub?: string; netwo
       )}
     </>
   );
+}
+
+/** Rows under names that they keep when others come and go: who is about to press a button in one keeps it. */
+function named(rows: Schemas["RouteRow"][]): [string, Schemas["RouteRow"]][] {
+  const had = new Map<string, number>();
+  return rows.map((r) => {
+    const name = `${r.prefix} ${r.origin} ${r.of.kind} ${r.of.name}`;
+    const before = had.get(name) ?? 0;
+    had.set(name, before + 1);
+    return [`${name} ${before}`, r];
+  });
 }
 
 type LineProps = { row: Schemas["RouteRow"]; beaten: boolean; onMend: (m: Schemas["Mend"]) => void };
