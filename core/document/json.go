@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"hash/maphash"
 	"io"
-	"slices"
 
 	"github.com/go-json-experiment/json/jsontext"
 )
@@ -18,17 +17,41 @@ type jsonReader struct {
 	line   int
 	seen   int64 // how far the newlines are counted
 	keys   []keyNode
-	items  []node          // of the lists and objects that are not yet at their end
-	words  [1 << 12]string // short texts that were read, by hash: most stand many times
+	items  []node // of the lists and objects that are not yet at their end
+	nodes  store[node]
+	names  store[keyNode]
+	words  []string // short texts that were read, by hash: most stand many times
 	seed   maphash.Seed
+}
+
+// store keeps copies of short lists in long ones.
+type store[T any] struct{ free []T }
+
+// shelf is how many values a store asks for at once, at most.
+const shelf = 1 << 10
+
+// keep returns a copy of the values, which nothing can be appended to in place.
+func (s *store[T]) keep(values []T) []T {
+	if len(values) == 0 {
+		return nil
+	}
+	if len(values) > cap(s.free)-len(s.free) {
+		s.free = make([]T, 0, max(len(values), min(shelf, max(16, 2*cap(s.free)))))
+	}
+	from := len(s.free)
+	s.free = append(s.free, values...)
+	return s.free[from:len(s.free):len(s.free)]
 }
 
 // longestWord is the length up to which texts are kept once.
 const longestWord = 40
 
+// wordsFor returns how many texts are kept for a document of a size in bytes.
+func wordsFor(size int) int { return max(1<<6, min(size/64, 1<<12)) }
+
 func parseJSON(data []byte) (node, error) {
 	data = bytes.TrimPrefix(data, []byte("\ufeff"))
-	r := &jsonReader{data: data, line: 1, seed: maphash.MakeSeed()}
+	r := &jsonReader{data: data, line: 1, seed: maphash.MakeSeed(), words: make([]string, wordsFor(len(data)))}
 	r.values = jsontext.NewDecoder(bytes.NewBuffer(data), jsontext.AllowDuplicateNames(true))
 	n, err := r.value(0)
 	if err == nil {
@@ -111,7 +134,7 @@ func (r *jsonReader) object(depth int) (node, error) {
 		}
 		r.items = append(r.items, item)
 	}
-	n.keys, n.items = slices.Clone(r.keys[keys:]), slices.Clone(r.items[items:])
+	n.keys, n.items = r.names.keep(r.keys[keys:]), r.nodes.keep(r.items[items:])
 	r.keys, r.items = r.keys[:keys], r.items[:items]
 	_, err := r.values.ReadToken()
 	return n, err
@@ -130,7 +153,7 @@ func (r *jsonReader) list(depth int) (node, error) {
 		}
 		r.items = append(r.items, item)
 	}
-	n.items = slices.Clone(r.items[items:])
+	n.items = r.nodes.keep(r.items[items:])
 	r.items = r.items[:items]
 	_, err := r.values.ReadToken()
 	return n, err

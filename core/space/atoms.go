@@ -146,13 +146,28 @@ func (a *Atoms) addOthers(sets [][]estate.Term, put func(*bitset.BitSet, Box) in
 		}
 	}
 	atom := 0
-	for p := range 256 {
+	for p := 0; p < 256; p++ {
 		if a.grids[uint8(p)] == nil {
-			ports, sources := estate.PortsOf(uint8(p))
-			atom = put(signature, Box{uint8(p), uint8(p), sources, ports})
+			run := a.runFrom(uint8(p))
+			atom = put(signature, run)
+			p = int(run.LastProtocol)
 		}
 	}
 	return atom
+}
+
+// runFrom returns all services of a protocol without a grid, and of those after it that
+// have none either and are of the same shape: nearly all of the 256 are one run or two.
+func (a *Atoms) runFrom(first uint8) Box {
+	ports, sources := estate.PortsOf(first)
+	run := Box{first, first, sources, ports}
+	for p := int(first) + 1; p < 256 && a.grids[uint8(p)] == nil; p++ {
+		if ports, sources := estate.PortsOf(uint8(p)); ports != run.Ports || sources != run.SourcePorts {
+			break
+		}
+		run.LastProtocol = uint8(p)
+	}
+	return run
 }
 
 // Len returns the number of atoms.

@@ -10,17 +10,19 @@ import (
 func inParallel(jobs []func()) {
 	var next atomic.Int64
 	var wait sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), len(jobs)) {
-		wait.Go(func() {
-			for {
-				i := int(next.Add(1)) - 1
-				if i >= len(jobs) {
-					return
-				}
-				jobs[i]()
+	work := func() {
+		for {
+			i := int(next.Add(1)) - 1
+			if i >= len(jobs) {
+				return
 			}
-		})
+			jobs[i]()
+		}
 	}
+	for range min(runtime.GOMAXPROCS(0), len(jobs)) - 1 {
+		wait.Go(work)
+	}
+	work()
 	wait.Wait()
 }
 
