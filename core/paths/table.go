@@ -40,7 +40,7 @@ type HubRoute struct {
 func (n *Net) HubTable(segment, hub int) []HubRoute {
 	var out []HubRoute
 	near := n.attachedAt(segment, hub)
-	n.EachHubRoute(segment, hub, func(home Home, p Path) {
+	n.EachHubRoute(segment, hub, n.RoutedHomes(segment), func(home Home, p Path) {
 		r := HubRoute{Prefix: home.Prefix, Origin: OriginAttached, Home: home, Path: p, OneWay: None}
 		switch {
 		case home.Network == None:
@@ -59,27 +59,36 @@ func (n *Net) HubTable(segment, hub int) []HubRoute {
 	return out
 }
 
-// EachHubRoute calls f for each prefix by which an address has a home in a
-// segment, and for the internet of either family, whose home has no network if
-// there is an exit; with the path from the hub.
-func (n *Net) EachHubRoute(segment, hub int, f func(home Home, p Path)) {
-	inside := func(home Home) {
-		f(home, n.FromHub(hub, Target{Addr: home.Prefix.Addr(), Segment: segment, Home: home}))
-	}
+// RoutedHomes returns the homes that hubs have routes to in a segment: one for each prefix
+// by which an address has its home there, in no order, and the internet of either family,
+// whose home has no network.
+func (n *Net) RoutedHomes(segment int) []Home {
+	var out []Home
 	for _, s := range n.homes[segment].subnets.All() {
-		inside(Home{n.Subnets[s].Network, s, n.Subnets[s].Prefix})
+		out = append(out, Home{n.Subnets[s].Network, s, n.Subnets[s].Prefix})
 	}
 	for p, network := range n.homes[segment].prefixes.All() {
 		if _, covered := n.homes[segment].subnets.Get(p); !covered { // nobody's home is that of the prefix then
-			inside(Home{network, None, p})
+			out = append(out, Home{network, None, p})
 		}
 	}
-	path := n.exitFromHub(segment, hub)
-	if path.Kind != HubPath {
-		return
-	}
 	for _, zero := range []netip.Addr{netip.IPv4Unspecified(), netip.IPv6Unspecified()} {
-		f(Home{Network: None, Subnet: None, Prefix: netip.PrefixFrom(zero, 0)}, path)
+		out = append(out, Home{Network: None, Subnet: None, Prefix: netip.PrefixFrom(zero, 0)})
+	}
+	return out
+}
+
+// EachHubRoute calls f for each of some homes that a hub has a route to in a segment,
+// with the path from the hub: to the internet, only if there is one.
+func (n *Net) EachHubRoute(segment, hub int, homes []Home, f func(home Home, p Path)) {
+	outside := n.exitFromHub(segment, hub)
+	for _, home := range homes {
+		switch {
+		case home.Network != None:
+			f(home, n.FromHub(hub, Target{Addr: home.Prefix.Addr(), Segment: segment, Home: home}))
+		case outside.Kind == HubPath:
+			f(home, outside)
+		}
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"sync"
 
 	"bivium/core/estate"
 )
@@ -33,14 +34,16 @@ var runs = []struct{ first, last uint8 }{
 }
 
 // Everything returns the set of all services that exist.
-func Everything() Services {
+func Everything() Services { return everything() }
+
+var everything = sync.OnceValue(func() Services {
 	var boxes []Box
 	for _, r := range runs {
 		ports, sources := estate.PortsOf(r.first)
 		boxes = append(boxes, Box{r.first, r.last, sources, ports})
 	}
 	return Of(boxes)
-}
+})
 
 // OfTerms returns the union of terms.
 func OfTerms(terms []estate.Term) Services {
@@ -200,6 +203,9 @@ func (s Services) Words() []string {
 // everything but some words.
 func (s Services) Short() (words []string, allBut bool) {
 	words = s.Words()
+	if len(words) <= 1 {
+		return words, false
+	}
 	if rest := s.Complement().Words(); len(rest) > 0 && len(rest) < len(words) {
 		return rest, true
 	}
@@ -263,34 +269,39 @@ func (s Services) holes(first, last uint8) []Box {
 	ports, sources := estate.PortsOf(first)
 	var out []Box
 	for p := int(first); p <= int(last); p++ {
-		protocol := uint8(p)
-		at := 0 // the first source port not yet looked at
+		protocol, end := uint8(p), last // up to where all is as with this one
+		at := 0                         // the first source port not yet looked at
 		var slabs []Box
 		for _, b := range s.boxes {
-			if b.FirstProtocol <= protocol && protocol <= b.LastProtocol {
+			switch {
+			case b.FirstProtocol > protocol:
+				end = min(end, b.FirstProtocol-1)
+			case protocol <= b.LastProtocol:
+				end = min(end, b.LastProtocol)
 				slabs = append(slabs, b)
 			}
 		}
 		for i := 0; i < len(slabs); {
 			slab := slabs[i].SourcePorts
 			if int(slab.Lo) > at {
-				out = append(out, Box{protocol, protocol, estate.Range{Lo: uint16(at), Hi: slab.Lo - 1}, ports})
+				out = append(out, Box{protocol, end, estate.Range{Lo: uint16(at), Hi: slab.Lo - 1}, ports})
 			}
 			next := 0 // the first port not yet looked at
 			for ; i < len(slabs) && slabs[i].SourcePorts == slab; i++ {
 				if lo := int(slabs[i].Ports.Lo); lo > next {
-					out = append(out, Box{protocol, protocol, slab, estate.Range{Lo: uint16(next), Hi: uint16(lo - 1)}})
+					out = append(out, Box{protocol, end, slab, estate.Range{Lo: uint16(next), Hi: uint16(lo - 1)}})
 				}
 				next = int(slabs[i].Ports.Hi) + 1
 			}
 			if next <= int(ports.Hi) {
-				out = append(out, Box{protocol, protocol, slab, estate.Range{Lo: uint16(next), Hi: ports.Hi}})
+				out = append(out, Box{protocol, end, slab, estate.Range{Lo: uint16(next), Hi: ports.Hi}})
 			}
 			at = int(slab.Hi) + 1
 		}
 		if at <= int(sources.Hi) {
-			out = append(out, Box{protocol, protocol, estate.Range{Lo: uint16(at), Hi: sources.Hi}, ports})
+			out = append(out, Box{protocol, end, estate.Range{Lo: uint16(at), Hi: sources.Hi}, ports})
 		}
+		p = int(end)
 	}
 	return out
 }

@@ -82,6 +82,7 @@ type setList struct {
 	byGroup [][]int32 // by group: which of the list hold it
 	classes [][]int   // by place in the list: the classes that have it
 	at      map[int]int32
+	indexed int // of how many sets byGroup tells
 }
 
 // held reports whether somebody is in a group.
@@ -91,7 +92,24 @@ func (l *setList) held(group int) bool {
 
 // clone returns a list to which sets can be added, and not to this one.
 func (l *setList) clone() setList {
-	return setList{sets: slices.Clip(l.sets), byGroup: l.byGroup, classes: slices.Clip(l.classes), at: maps.Clone(l.at)}
+	return setList{sets: slices.Clip(l.sets), byGroup: l.byGroup, indexed: l.indexed, classes: slices.Clip(l.classes), at: maps.Clone(l.at)}
+}
+
+// hold notes which classes each set has, of all of its segment.
+func (l *setList) hold(classes []int, setOf func(class int) int32) {
+	sets, count := make([]int32, len(classes)), make([]int, len(l.sets))
+	for at, n := range classes {
+		sets[at] = setOf(n)
+		count[sets[at]]++
+	}
+	l.classes = make([][]int, len(l.sets))
+	all := make([]int, len(classes))
+	for set, n := range count {
+		l.classes[set], all = all[:0:n], all[n:]
+	}
+	for at, n := range classes {
+		l.classes[sets[at]] = append(l.classes[sets[at]], n)
+	}
 }
 
 // add returns the place of a set in the list.
@@ -110,6 +128,10 @@ func (l *setList) add(set int) int32 {
 
 // index finds the sets of each group.
 func (l *setList) index(sets [][]int, groups int) {
+	if l.indexed == len(l.sets) && len(l.byGroup) == groups {
+		return // sets never change
+	}
+	l.indexed = len(l.sets)
 	l.byGroup = make([][]int32, groups)
 	for i, set := range l.sets {
 		for _, g := range sets[set] {

@@ -4,7 +4,6 @@ import (
 	"math/big"
 	"slices"
 	"strings"
-	"sync"
 
 	"github.com/bits-and-blooms/bitset"
 
@@ -49,7 +48,11 @@ func Compare(old, new *Survey) Difference {
 		atoms := space.Cut(slices.Concat(old.judge.Settings(), new.judge.Settings()))
 		old, new = old.recut(atoms), new.recut(atoms)
 	}
-	c := &comparer{old: old, new: new, lands: territories(old, new), deltas: map[[2]int32][]delta{}}
+	c := &comparer{old: old, new: new, lands: territories(old, new), unions: old.unions}
+	if old.book != new.book {
+		c.unions = newUnions(old.atoms)
+	}
+	defer c.unions.hold()()
 	c.meet()
 	c.alter()
 	c.graft = grafted(old, new)
@@ -69,17 +72,16 @@ type comparer struct {
 	oldVector, newVector []int32
 	vectors              [][]int32 // of results of both
 	results              []*verdict.Verdict
-	mu                   sync.Mutex
-	deltas               map[[2]int32][]delta
+	unions               *unions  // of their own, if the surveys are of two books
 	units                []*units // by territory, made when needed
 	altered              []bool   // by stance, where the surveys share theirs: its verdicts differ
 	graft                *graft   // how the endpoints of one of them came of the other's; nil if that is not known, or they are the same
 }
 
-// delta is the atoms on which one vector has another result than another.
+// delta is the services for which one vector has another result than another.
 type delta struct {
 	before, after int32 // results, or -1
-	atoms         *bitset.BitSet
+	services      *union
 }
 
 // meet numbers the results and vectors of both surveys alike.
@@ -137,40 +139,48 @@ func (c *comparer) shared() {
 // deltasOf returns where two vectors differ.
 func (c *comparer) deltasOf(before, after int32) []delta {
 	key := [2]int32{before, after}
-	c.mu.Lock()
-	known, ok := c.deltas[key]
-	c.mu.Unlock()
-	if ok {
-		return known
+	if list, known := c.unions.between(key); known {
+		return list
 	}
-	at := func(vector int32, atom int) int32 {
+	results := func(vector int32) []int32 {
 		if vector == 0 {
-			return -1
+			return nil
 		}
-		return c.vectors[vector][atom]
+		return c.vectors[vector]
 	}
-	var out []delta
-	for atom := range c.old.atoms.Len() {
-		was, is := at(before, atom), at(after, atom)
-		out = apply(out, was, is, atom, c.old.atoms.Len())
-	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.deltas[key] = out
+	out := c.apart(results(before), results(after))
+	c.unions.differ(key, out)
 	return out
 }
 
-// apply adds an atom to the delta of two results, if they differ.
-func apply(out []delta, was, is int32, atom, atoms int) []delta {
-	if was == is {
-		return out
+// apart returns for which services results differ, by atom; nil stands for no flow.
+func (c *comparer) apart(was, is []int32) []delta {
+	atoms := c.old.atoms.Len()
+	at := func(results []int32, atom int) int32 {
+		if results == nil {
+			return -1
+		}
+		return results[atom]
 	}
-	i := slices.IndexFunc(out, func(d delta) bool { return d.before == was && d.after == is })
-	if i < 0 {
-		i = len(out)
-		out = append(out, delta{was, is, bitset.New(uint(atoms))})
+	var out []delta
+	words := (atoms + 63) / 64
+	var sets []uint64 // of atoms, one after another
+	for atom := range atoms {
+		before, after := at(was, atom), at(is, atom)
+		if before == after {
+			continue
+		}
+		i := slices.IndexFunc(out, func(d delta) bool { return d.before == before && d.after == after })
+		if i < 0 {
+			i = len(out)
+			out = append(out, delta{before: before, after: after})
+			sets = append(sets, make([]uint64, words)...)
+		}
+		sets[i*words+atom/64] |= 1 << (atom % 64)
 	}
-	out[i].atoms.Set(uint(atom))
+	for i := range out {
+		out[i].services = c.unions.union(sets[i*words:(i+1)*words], uint(atoms))
+	}
 	return out
 }
 

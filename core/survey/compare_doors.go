@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 
+	"github.com/bits-and-blooms/bitset"
+
 	"bivium/core/paths"
 )
 
@@ -15,28 +17,27 @@ func (p *pairing) doors() {
 	}
 	a, b := p.land(p.from), p.land(p.to)
 	some := p.someAbsent(a)
-	type between struct {
-		source  int
-		was, is string // doorways
-	}
-	known := map[between][]door{}
+	known := map[[2]string][][]door{} // by doorways before and afterwards, and by source
 	for k := range b.joints {
 		y := &b.joints[k]
-		if y.old >= 0 && y.new >= 0 && !p.old.gated(b.old, y.old) && !p.new.gated(b.new, y.new) && !some {
+		if y.old >= 0 && y.new >= 0 && !p.old.gated(b.old, b.was[k].at) && !p.new.gated(b.new, b.is[k].at) && !some {
 			continue
+		}
+		doorways := [2]string{p.old.doorway(y.old), p.new.doorway(y.new)}
+		lists, ok := known[doorways]
+		if !ok {
+			lists = make([][]door, len(a.joints))
+			known[doorways] = lists
 		}
 		for i := range a.joints {
 			x := &a.joints[i]
 			if x.four != y.four || x.size.one() && y.size.one() && x.addrs == y.addrs {
 				continue
 			}
-			key := between{i, p.old.doorway(y.old), p.new.doorway(y.new)}
-			list, ok := known[key]
-			if !ok {
-				list = p.doorsOf(x, y)
-				known[key] = list
+			if lists[i] == nil {
+				lists[i] = p.doorsOf(x, y)
 			}
-			for _, d := range list {
+			for _, d := range lists[i] {
 				c := p.change(d.publication, d.delta)
 				c.with(int32(i), int32(k), x.size, y.size)
 				c.subtract(shared(x.ranges, y.ranges))
@@ -74,14 +75,24 @@ func (p *pairing) someAbsent(t *territory) bool {
 	return slices.ContainsFunc(t.joints, func(j joint) bool { return j.old < 0 || j.new < 0 })
 }
 
-// gated reports whether a publication leads to a class of a segment.
-func (s *Survey) gated(segment, class int) bool {
-	return slices.ContainsFunc(s.gates[segment], func(g gate) bool { return g.open[s.classes[class].at] })
+// gated reports whether a publication leads to a class of a segment, by its place there.
+func (s *Survey) gated(segment int, at int32) bool {
+	for i := range s.gates[segment] {
+		if s.gates[segment][i].open[at] {
+			return true
+		}
+	}
+	return false
 }
 
 // doorsOf returns where flows from a joint outside to one inside fare otherwise.
 func (p *pairing) doorsOf(x, y *joint) []door {
-	before, after := p.fates(&p.old, x.old, y.old), p.fates(&p.new, x.new, y.new)
+	leading, leadingNow := p.waysIn(&p.old, x.old, y.old), p.waysIn(&p.new, x.new, y.new)
+	out := []door{} // and not nil: it is known
+	if slices.EqualFunc(leading, leadingNow, sameWayIn) {
+		return out
+	}
+	before, after := p.fates(leading), p.fates(leadingNow)
 	names := map[string]bool{}
 	for n := range before {
 		names[n] = true
@@ -89,43 +100,54 @@ func (p *pairing) doorsOf(x, y *joint) []door {
 	for n := range after {
 		names[n] = true
 	}
-	var out []door
 	for n := range names {
-		var deltas []delta
-		for atom := range p.comparer.old.atoms.Len() {
-			at := func(results []int32) int32 {
-				if results == nil {
-					return -1
-				}
-				return results[atom]
-			}
-			deltas = apply(deltas, at(before[n]), at(after[n]), atom, p.comparer.old.atoms.Len())
-		}
-		for _, d := range deltas {
+		for _, d := range p.apart(before[n], after[n]) {
 			out = append(out, door{n, d})
 		}
 	}
 	return out
 }
 
-// fates returns the result of each atom, by publication; -1 for no flow.
-func (p *pairing) fates(v *view, x, y int) map[string][]int32 {
+// wayIn is how flows from a joint outside to one inside fare through a publication, or
+// where none lets them in.
+type wayIn struct {
+	publication string
+	vector      int32
+	mask        *bitset.BitSet // the atoms for which it holds; nil for all
+}
+
+func sameWayIn(a, b wayIn) bool {
+	return a.publication == b.publication && a.vector == b.vector && (a.mask == b.mask || a.mask != nil && b.mask != nil && a.mask.Equal(b.mask))
+}
+
+// waysIn returns the ways in from a class outside to one inside; none where one of the
+// two is not there.
+func (p *pairing) waysIn(v *view, x, y int) []wayIn {
 	if x < 0 || y < 0 {
 		return nil
 	}
-	out := map[string][]int32{}
+	var out []wayIn
 	v.eachStrand(x, y, func(t strand) {
 		name := ""
 		if t.publication != paths.None {
 			name = v.judge.Publications()[t.publication]
 		}
-		results := slices.Clone(p.comparer.vectors[v.vectors[t.vector]])
+		out = append(out, wayIn{name, v.vectors[t.vector], t.mask})
+	})
+	return out
+}
+
+// fates returns the result of each atom, by publication; -1 for no flow.
+func (p *pairing) fates(ways []wayIn) map[string][]int32 {
+	out := map[string][]int32{}
+	for _, w := range ways {
+		results := slices.Clone(p.comparer.vectors[w.vector])
 		for atom := range results {
-			if t.mask != nil && !t.mask.Test(uint(atom)) {
+			if w.mask != nil && !w.mask.Test(uint(atom)) {
 				results[atom] = -1
 			}
 		}
-		out[name] = results
-	})
+		out[w.publication] = results
+	}
 	return out
 }

@@ -77,13 +77,16 @@ func (l *locals) cell(src, dst *bundle) uint32 {
 
 // disturbedNets returns the networks, before and afterwards, of joints that do not stay,
 // and of sources some of whose flows fare otherwise.
-func (l *locals) disturbedNets(sources, targets []bundle) [2]map[int32]bool {
-	out := [2]map[int32]bool{{}, {}}
+func (l *locals) disturbedNets(sources, targets []bundle) networks {
+	out := networks{make([]bool, len(l.old.net.Networks)), make([]bool, len(l.new.net.Networks))}
 	land := l.land(l.from)
 	add := func(b *bundle) {
 		for _, i := range b.joints {
-			nets := land.netsOf(i)
-			out[0][nets[0]], out[1][nets[1]] = true, true
+			for k, n := range land.netsOf(i) {
+				if n >= 0 {
+					out[k][n] = true
+				}
+			}
 		}
 	}
 	for i := range sources {
@@ -96,14 +99,20 @@ func (l *locals) disturbedNets(sources, targets []bundle) [2]map[int32]bool {
 			add(&targets[i])
 		}
 	}
-	for k := range out {
-		delete(out[k], -1)
-	}
 	return out
 }
 
+// networks are some of those of each survey.
+type networks [2][]bool
+
+// have reports whether one of two networks, before and afterwards, is among them; -1 is
+// none.
+func (n *networks) have(nets [2]int32) bool {
+	return nets[0] >= 0 && n[0][nets[0]] || nets[1] >= 0 && n[1][nets[1]]
+}
+
 // subsOf returns the joints of bundles by network, of some networks.
-func (l *locals) subsOf(bundles []bundle, nets [2]map[int32]bool) []*sub {
+func (l *locals) subsOf(bundles []bundle, nets networks) []*sub {
 	land := l.land(l.from)
 	type key struct {
 		bundle int
@@ -114,7 +123,7 @@ func (l *locals) subsOf(bundles []bundle, nets [2]map[int32]bool) []*sub {
 	for n := range bundles {
 		for _, i := range bundles[n].joints {
 			k := key{n, land.netsOf(i)}
-			if !nets[0][k.nets[0]] && !nets[1][k.nets[1]] {
+			if !nets.have(k.nets) {
 				continue
 			}
 			s := at[k]
@@ -151,7 +160,7 @@ func (l *locals) mend(s, d *sub) {
 		return
 	}
 	selves := l.common(s, d) // an address opens no flow to itself
-	for _, c := range l.plainly(before, after) {
+	for _, c := range l.plainly(before, after).changes {
 		c.pairs.product(selves, size{0, 1}, -1)
 	}
 }
@@ -162,7 +171,7 @@ func (l *locals) amend(s, d *sub, before, after int32, in bool) {
 	if before == after {
 		return
 	}
-	for _, c := range l.plainly(before, after) {
+	for _, c := range l.plainly(before, after).changes {
 		if in {
 			c.pairs.product(s.size, d.size, 1)
 		} else {

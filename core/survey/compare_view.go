@@ -59,22 +59,45 @@ func (v *view) target(e *end) int32 {
 // far returns the vector of flows between two kinds, 0 for none, on ways that
 // are not local.
 func (v *view) far(src, dst int32) int32 {
+	from := v.outOf(src)
+	return from.to(dst)
+}
+
+// outlook is what a view tells of the flows from one kind of sources.
+type outlook struct {
+	*view
+	src     int32
+	row     *row
+	effects []int32 // by place of destinations
+}
+
+func (v *view) outOf(src int32) outlook {
+	o := outlook{view: v, src: src}
+	if src >= 0 && v.block != nil {
+		k := &v.block.src.kinds[src]
+		o.row, o.effects = &v.block.rows[k.line], v.block.effects[k.place]
+	}
+	return o
+}
+
+// to returns the vector of flows to a kind of destinations; see far.
+func (o *outlook) to(dst int32) int32 {
 	switch {
-	case src == absent || dst == absent:
+	case o.src == absent || dst == absent:
 		return 0
 	case dst == nowhere:
-		return v.vectors[0]
+		return o.vectors[0]
 	}
-	s, d := &v.block.src.kinds[src], &v.block.dst.kinds[dst]
-	effect := v.block.effects[s.place][d.place]
+	d := &o.block.dst.kinds[dst]
+	effect := o.effects[d.place]
 	if effect == noEffect {
 		return 0
 	}
 	col := d.line
-	if v.to == len(v.inside) {
-		col = v.block.dst.lineAt(v.net, int(d.line), v.ledger.effectAt(effect).Exit)
+	if o.view.to == len(o.inside) {
+		col = o.block.dst.lineAt(o.net, int(d.line), o.ledger.effectAt(effect).Exit)
 	}
-	return v.vectors[v.verdicts[effect][v.block.stance(s.line, col)]]
+	return o.vectors[o.verdicts[effect][o.row.palette[o.row.cells[col]]]]
 }
 
 // near returns the vector of local flows between two classes, 0 for none.

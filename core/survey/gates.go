@@ -32,9 +32,13 @@ func (v *surveyor) gatesOf(segment int) []gate {
 		}
 		g := gate{i, v.judge.PublicationExit(i), map[[2]int]int32{}, make([]bool, len(classes))}
 		any := false
+		asked, leads := make([]bool, len(v.local[segment].sets)), make([]bool, len(v.local[segment].sets))
 		for at, c := range classes {
 			class := v.classes[c]
-			if !v.judge.Publishes(i, &class.End) {
+			if set := class.set; !asked[set] { // it leads to groups
+				asked[set], leads[set] = true, v.judge.Publishes(i, &class.End)
+			}
+			if !leads[class.set] {
 				continue
 			}
 			any, g.open[at] = true, true

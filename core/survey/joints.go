@@ -49,27 +49,10 @@ func (c *comparer) land(i int) *territory {
 			t.joints, t.was, t.is = s.joints, s.ends, s.ends
 			return
 		}
-		if t.new >= 0 {
-			t.joints = make([]joint, 0, len(c.new.of(t.new)))
-		}
-		switch {
-		case c.graft != nil:
-			for _, n := range c.new.of(t.new) {
-				if !c.graft.changes(n) {
-					t.joints = append(t.joints, c.new.jointOf(n))
-				}
-			}
-			t.joints = append(t.joints, join(c.old, c.new, t, c.graft.changes)...)
-		default:
-			t.joints = join(c.old, c.new, t, func(int) bool { return true })
-		}
-		t.was = make([]end, len(t.joints))
-		for i := range t.joints {
-			t.was[i] = c.old.endOf(t.joints[i].old)
-		}
-		t.is = make([]end, len(t.joints))
-		for i := range t.joints {
-			t.is[i] = c.new.endOf(t.joints[i].new)
+		if c.graft != nil {
+			c.follow(t)
+		} else {
+			c.join(t, func(int) bool { return true })
 		}
 		for i := range t.joints {
 			if j := &t.joints[i]; j.old != j.new || c.graft == nil || c.graft.moves(c.new.classes[j.new].network) {
@@ -78,6 +61,36 @@ func (c *comparer) land(i int) *territory {
 		}
 	})
 	return t
+}
+
+// follow finds the joints of a territory whose endpoints came of those of the other
+// survey: classes that have the same endpoints are as they were, but for their places.
+func (c *comparer) follow(t *territory) {
+	s := c.old.selves(t.old)
+	room := len(s.joints) + mostJoined
+	t.joints, t.was, t.is = make([]joint, 0, room), make([]end, 0, room), make([]end, 0, room)
+	for i := range s.joints {
+		n := s.joints[i].new
+		if c.graft.changes(n) {
+			continue
+		}
+		j, is := s.joints[i], s.ends[i]
+		if c.new.classes[n] != c.old.classes[n] {
+			j, is = c.new.jointOf(n), c.new.endOf(n)
+		}
+		t.joints, t.was, t.is = append(t.joints, j), append(t.was, s.ends[i]), append(t.is, is)
+	}
+	c.join(t, c.graft.changes)
+}
+
+// mostJoined is for how many joints more than there were room is made at once.
+const mostJoined = 1 << 10
+
+// join adds the joints of some classes of a territory.
+func (c *comparer) join(t *territory, some func(class int) bool) {
+	for _, j := range join(c.old, c.new, t, some) {
+		t.joints, t.was, t.is = append(t.joints, j), append(t.was, c.old.endOf(j.old)), append(t.is, c.new.endOf(j.new))
+	}
 }
 
 // selves are the classes of a domain as joints with themselves, with their ends. They

@@ -178,13 +178,29 @@ func (s *Survey) crowds(before *overview) []crowd {
 		}
 		jobs = append(jobs, func() {
 			x := crowd{blind: make([][2]float64, len(s.inside))}
+			at := map[*see]int{} // what is seen of classes, which share it
+			var seen [][]see
+			var sums [][2]float64 // of those of whom it is so
 			for _, i := range s.of(domain) {
 				c := s.classes[i]
 				family := oneIf(c.four)
 				x.here[family] += c.weight
-				for from, sees := range c.seen {
+				if len(c.seen) == 0 {
+					continue
+				}
+				k, known := at[&c.seen[0]]
+				if !known {
+					k = len(seen)
+					at[&c.seen[0]] = k
+					seen, sums = append(seen, c.seen), append(sums, [2]float64{})
+				}
+				sums[k][family] += c.weight
+			}
+			for k := range seen {
+				for from, sees := range seen[k] {
 					if sees == seesNothing {
-						x.blind[from][family] += c.weight
+						x.blind[from][0] += sums[k][0]
+						x.blind[from][1] += sums[k][1]
 					}
 				}
 			}

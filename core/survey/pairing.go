@@ -14,13 +14,14 @@ type pairing struct {
 	samePlan  bool // and their places have the same numbers
 	blockless bool // neither survey has such flows, but to what is not found
 	at        map[changeKey]*change
-	plain     map[[2]int32][]*change // by vectors before and after
+	plain     map[[2]int32]*shift // by vectors before and after
+	shifts    []*shift            // the same, in the order in which they were met
 }
 
 // between compares the flows from one territory to another.
 func (c *comparer) between(from, to int) []*change {
 	a, b := &c.lands[from], &c.lands[to]
-	p := &pairing{comparer: c, from: from, to: to, at: map[changeKey]*change{}, plain: map[[2]int32][]*change{}}
+	p := &pairing{comparer: c, from: from, to: to, at: map[changeKey]*change{}, plain: map[[2]int32]*shift{}}
 	p.old, p.new = view{c.old, c.oldVector, c.old.blockOf(a.old, b.old), a.old, b.old}, view{c.new, c.newVector, c.new.blockOf(a.new, b.new), a.new, b.new}
 	p.match()
 	switch {
@@ -30,6 +31,7 @@ func (c *comparer) between(from, to int) []*change {
 	default:
 		p.inside()
 	}
+	p.share()
 	return slices.Collect(maps.Values(p.at))
 }
 

@@ -23,9 +23,6 @@ func (s *Survey) rebuilder(next *Survey, r *verdict.Revision) *rebuilder {
 	if next.id == s.id {
 		return b
 	}
-	if !r.Ways {
-		b.known = s.knownWays(next.partition)
-	}
 	for k, of := range [2]*Survey{s, next} {
 		b.moved[k] = make([][]int32, len(b.graft.domains))
 		for domain, touched := range b.graft.domains {
@@ -33,6 +30,9 @@ func (s *Survey) rebuilder(next *Survey, r *verdict.Revision) *rebuilder {
 				b.moved[k][domain] = b.movedOf(of, domain)
 			}
 		}
+	}
+	if !r.Ways {
+		b.known = b.knownWays()
 	}
 	return b
 }
@@ -50,9 +50,10 @@ func (b *rebuilder) movedOf(s *Survey, domain int) []int32 {
 	return out
 }
 
-// knownWays returns what is known of the ways of a partition that came of the survey's:
-// those between spots at which no network is whose ways may be others.
-func (s *Survey) knownWays(p *partition) func(b *block, from, to int) (int32, bool) {
+// knownWays returns what is known of ways from before: those between spots at which no
+// network is whose ways may be others.
+func (b *rebuilder) knownWays() func(b *block, from, to int) (int32, bool) {
+	s, p := b.before, b.partition
 	at := make([]int32, len(p.spots)) // by spot: its place in its domain before, or -1
 	for i := range at {
 		at[i] = -1
@@ -62,13 +63,11 @@ func (s *Survey) knownWays(p *partition) func(b *block, from, to int) (int32, bo
 			at[n] = int32(place)
 		}
 	}
-	for _, of := range []*partition{s.partition, p} {
-		for domain, touched := range p.graft.domains {
-			if !touched {
-				continue // nobody there has other ways
-			}
-			for _, x := range of.roll(domain).tickets {
-				if p.graft.moves(x.network) {
+	for k, of := range []*partition{s.partition, p} {
+		for domain, moved := range b.moved[k] {
+			tickets := of.roll(domain).tickets
+			for _, i := range moved {
+				if x := &tickets[i]; p.graft.moves(x.network) {
 					at[of.spotIn[domain][x.spotAt]] = -1
 				}
 			}

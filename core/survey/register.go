@@ -107,15 +107,26 @@ func (r *registrar) know(made []*builder) {
 		return
 	}
 	networks := make([]bool, len(r.net.Networks))
+	domains := make([]bool, len(r.inside))
 	for _, b := range made {
 		for i := range b.classes {
-			if n := b.classes[i].key.network; n != paths.None {
-				networks[n] = true
+			if k := b.classes[i].key; k.network != paths.None {
+				networks[k.network], domains[k.domain] = true, true
 			}
 		}
 	}
 	numbers := map[*see]int{}
-	for _, i := range slices.Concat(r.inside...) {
+	for d, classes := range r.inside {
+		if !domains[d] {
+			continue
+		}
+		r.enter(classes, networks, numbers)
+	}
+}
+
+// enter notes some classes, of some networks.
+func (r *registrar) enter(classes []int, networks []bool, numbers map[*see]int) {
+	for _, i := range classes {
 		c := r.classes[i]
 		if !networks[c.network] {
 			continue
@@ -321,11 +332,7 @@ func (r *registrar) order(domain int) {
 	} else {
 		r.inside[domain] = left
 		list := &r.local[domain]
-		list.classes = make([][]int, len(list.sets))
-		for _, n := range left {
-			set := r.classes[n].set
-			list.classes[set] = append(list.classes[set], n)
-		}
+		list.hold(left, func(n int) int32 { return r.classes[n].set })
 	}
 	r.findSpots(domain)
 }

@@ -1,6 +1,9 @@
 package survey
 
-import "runtime"
+import (
+	"runtime"
+	"slices"
+)
 
 // sweep is a bundle of sources, and those destinations to which its flows are to be
 // compared.
@@ -17,25 +20,42 @@ type turned struct {
 	srcs, dsts []*bundle
 }
 
-// turns is what has turned of one row, or of one column.
+// turns is what has turned of one row, or of one column. It is found by the sum of its
+// vectors: mostly one of them is that of all, and the other tells them apart.
 type turns struct {
-	list []turned
-	at   map[[2]int32]int
+	list  []turned
+	first []int32 // by sum: the place after that of the last one, 0 for none
+	next  []int32 // by place: likewise
 }
+
+func (t *turns) slot(before, after int32) *int32 { return &t.first[(before+after)%manyTurns] }
+
+// manyTurns is for about how many turns there is room to find them at once.
+const manyTurns = 1 << 10
+
+func newTurns() turns { return turns{first: make([]int32, manyTurns)} }
 
 // with returns the place of what went from one vector to another.
 func (t *turns) with(before, after int32) *turned {
-	key := [2]int32{before, after}
-	i, ok := t.at[key]
-	if !ok {
-		if t.at == nil {
-			t.at = map[[2]int32]int{}
+	key, slot := [2]int32{before, after}, t.slot(before, after)
+	for n := *slot; n > 0; n = t.next[n-1] {
+		if t.list[n-1].vectors == key {
+			return &t.list[n-1]
 		}
-		i = len(t.list)
-		t.at[key] = i
-		t.list = append(t.list, turned{vectors: key})
 	}
-	return &t.list[i]
+	t.list, t.next = append(t.list, turned{vectors: key}), append(t.next, *slot)
+	*slot = int32(len(t.list))
+	return &t.list[len(t.list)-1]
+}
+
+// take empties the turns for another row, and gives away what they had.
+func (t *turns) take() []turned {
+	list := t.list
+	for i := range list {
+		*t.slot(list[i].vectors[0], list[i].vectors[1]) = 0
+	}
+	t.list, t.next = nil, t.next[:0]
+	return list
 }
 
 // fewestTurns is how many pairs of bundles one goroutine should compare at least.
@@ -52,8 +72,10 @@ func (p *pairing) turnRows(rows []sweep) {
 	}
 	found := make([][]turned, len(rows))
 	inShares(len(rows), sharesOf(pairs), func(_, first, last int) {
+		t := newTurns()
 		for i := first; i < last; i++ {
-			found[i] = p.turnRow(&rows[i])
+			p.turnRow(&rows[i], &t)
+			found[i] = t.take()
 		}
 	})
 	for _, list := range found {
@@ -61,18 +83,18 @@ func (p *pairing) turnRows(rows []sweep) {
 	}
 }
 
-func (p *pairing) turnRow(r *sweep) []turned {
-	var t turns
+func (p *pairing) turnRow(r *sweep, t *turns) {
 	var cells []uint32
 	src := r.src
 	if r.altered != nil && p.to < len(p.lands)-1 {
 		cells = p.new.block.rows[p.new.block.src.kinds[src.new].line].cells
 	}
+	was, is := p.old.outOf(src.old), p.new.outOf(src.new)
 	for _, dst := range r.dsts {
 		if src.four != dst.four || cells != nil && (dst.new < 0 || !r.altered[cells[p.new.block.dst.kinds[dst.new].line]]) {
 			continue
 		}
-		if before, after := p.old.far(src.old, dst.old), p.new.far(src.new, dst.new); before != after {
+		if before, after := was.to(dst.old), is.to(dst.new); before != after {
 			x := t.with(before, after)
 			x.dsts = append(x.dsts, dst)
 		}
@@ -80,7 +102,6 @@ func (p *pairing) turnRow(r *sweep) []turned {
 	for i := range t.list {
 		t.list[i].srcs = []*bundle{src}
 	}
-	return t.list
 }
 
 // turnColumns compares the flows from some sources to destinations of which there are
@@ -89,12 +110,16 @@ func (p *pairing) turnColumns(srcs, dsts []*bundle) {
 	shares := make([][]turns, sharesOf(len(srcs)*len(dsts)))
 	inShares(len(srcs), len(shares), func(share, first, last int) {
 		columns := make([]turns, len(dsts))
+		for k := range columns {
+			columns[k] = newTurns()
+		}
 		for _, src := range srcs[first:last] {
+			was, is := p.old.outOf(src.old), p.new.outOf(src.new)
 			for k, dst := range dsts {
 				if src.four != dst.four {
 					continue
 				}
-				if before, after := p.old.far(src.old, dst.old), p.new.far(src.new, dst.new); before != after {
+				if before, after := was.to(dst.old), is.to(dst.new); before != after {
 					x := columns[k].with(before, after)
 					x.srcs = append(x.srcs, src)
 				}
@@ -102,33 +127,32 @@ func (p *pairing) turnColumns(srcs, dsts []*bundle) {
 		}
 		shares[share] = columns
 	})
+	shares = slices.DeleteFunc(shares, func(columns []turns) bool { return columns == nil })
+	if len(shares) == 0 {
+		return
+	}
 	for k, dst := range dsts {
-		var whole turns // in the order in which one goroutine would find them
-		for _, columns := range shares {
-			if columns == nil {
-				continue
-			}
+		first := &shares[0][k] // goes on in the order in which one goroutine would find them
+		for _, columns := range shares[1:] {
 			for _, part := range columns[k].list {
-				x := whole.with(part.vectors[0], part.vectors[1])
+				x := first.with(part.vectors[0], part.vectors[1])
 				x.srcs = append(x.srcs, part.srcs...)
 			}
 		}
-		for i := range whole.list {
-			whole.list[i].dsts = []*bundle{dst}
+		for i := range first.list {
+			first.list[i].dsts = []*bundle{dst}
 		}
-		p.note(whole.list)
+		p.note(first.list)
 	}
 }
 
-// note takes what has turned into the changes.
+// note takes what has turned into the flows that went from one vector to another.
 func (p *pairing) note(list []turned) {
 	for i := range list {
 		t := &list[i]
-		from, to := sizeOfAll(t.srcs), sizeOfAll(t.dsts)
-		for _, c := range p.plainly(t.vectors[0], t.vectors[1]) {
-			c.pairs.product(from, to, 1)
-			c.reaches = append(c.reaches, reach{t.srcs, t.dsts})
-		}
+		x := p.plainly(t.vectors[0], t.vectors[1])
+		x.pairs.product(sizeOfAll(t.srcs), sizeOfAll(t.dsts), 1)
+		x.reaches = append(x.reaches, reach{t.srcs, t.dsts})
 	}
 }
 

@@ -250,9 +250,9 @@ func (s *Snapshot) words(set space.Services) ServiceWords {
 	} else {
 		w.Terms = words
 	}
-	for _, v := range s.Estate.Services {
-		if space.OfTerms(v.Terms).Equal(set) {
-			w.Name = v.Name
+	for i := range s.index.named {
+		if v := &s.index.named[i]; v.set.Equal(set) {
+			w.Name = v.name
 		}
 	}
 	return w

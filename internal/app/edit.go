@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"bivium/core/document"
 	"bivium/core/estate"
@@ -118,8 +119,11 @@ func (s *Snapshot) effect(after *Snapshot, d *survey.Difference, most int) *Effe
 
 // effectOnFlows is effect without the cells of the board.
 func (s *Snapshot) effectOnFlows(after *Snapshot, d *survey.Difference, most int) *Effect {
-	e := &Effect{Revision: s.Revision, Cells: []CellEffect{}, Expectations: s.faringOtherwise(after)}
-	e.Flows, e.More = s.flowEffects(after, d, most)
+	e := &Effect{Revision: s.Revision, Cells: []CellEffect{}}
+	var told sync.WaitGroup
+	told.Go(func() { e.Flows, e.More = s.flowEffects(after, d, most) })
+	e.Expectations = s.faringOtherwise(after)
+	told.Wait()
 	return e
 }
 

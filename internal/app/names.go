@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"bivium/core/estate"
+	"bivium/core/space"
 )
 
 // Completion is one proposal for a token of the question line.
@@ -21,11 +22,21 @@ type nameIndex struct {
 	ends     []Completion // sorted by text
 	services []Completion
 	workload map[string]int
+	named    []namedServices
+}
+
+// namedServices is a named service, as the set that it stands for.
+type namedServices struct {
+	name string
+	set  space.Services
 }
 
 func newNameIndex(s *Snapshot) *nameIndex {
 	x := &nameIndex{workload: map[string]int{}}
 	e := s.Estate
+	for _, v := range e.Services {
+		x.named = append(x.named, namedServices{v.Name, space.OfTerms(v.Terms)})
+	}
 	add := func(text, kind, hint string) { x.ends = append(x.ends, Completion{text, kind, hint}) }
 	add("internet", "internet", "every external address")
 	for _, g := range e.Groups {

@@ -232,15 +232,19 @@ func (a *App) Undo(ctx context.Context, based int64, actor string) (*Rewired, er
 func routeChanges(old, next *paths.Net, segments map[string]bool) (changes []RouteChange, more int) {
 	changes = []RouteChange{}
 	at := map[string]int{}
+	var was, is []hubWay // room for those of one hub after another
 	for _, segment := range next.Segments {
 		if old.Segment(segment) == paths.None || segments != nil && !segments[segment] {
 			continue
 		}
+		before, after := ways{net: old, segment: old.Segment(segment)}, ways{net: next, segment: next.Segment(segment)}
+		before.homes, after.homes = old.RoutedHomes(before.segment), next.RoutedHomes(after.segment)
 		for _, hub := range next.Hubs {
 			if old.Hub(hub) == paths.None {
 				continue
 			}
-			eachTurned(waysFrom(old, segment, hub), waysFrom(next, segment, hub), func(prefix netip.Prefix, was, is wayOut) {
+			was, is = before.from(hub, was[:0]), after.from(hub, is[:0])
+			eachTurned(was, is, func(prefix netip.Prefix, was, is wayOut) {
 				put(at, &changes, RouteChange{Segment: segment, Prefix: prefix.String(), Before: was.words(), After: is.words()}, hub)
 			})
 		}
@@ -275,10 +279,17 @@ type hubWay struct {
 	wayOut
 }
 
-// waysFrom returns how each prefix of a segment is reached from a hub.
-func waysFrom(net *paths.Net, segment, hub string) []hubWay {
-	var out []hubWay
-	net.EachHubRoute(net.Segment(segment), net.Hub(hub), func(home paths.Home, p paths.Path) {
+// ways are those to the homes that hubs have routes to in a segment.
+type ways struct {
+	net     *paths.Net
+	segment int
+	homes   []paths.Home
+}
+
+// from adds how each prefix is reached from a hub.
+func (x *ways) from(hub string, out []hubWay) []hubWay {
+	net := x.net
+	net.EachHubRoute(x.segment, net.Hub(hub), x.homes, func(home paths.Home, p paths.Path) {
 		w := hubWay{prefix: home.Prefix}
 		switch {
 		case p.Kind == paths.NoPath:

@@ -1,0 +1,86 @@
+package survey
+
+import (
+	"cmp"
+	"math/big"
+	"slices"
+	"strings"
+)
+
+// finish returns the changes in order: those from one territory to another are found
+// together, and territories stand in their order.
+func (c *comparer) finish(found [][]*change) []Change {
+	for i := range found {
+		found[i] = slices.DeleteFunc(found[i], func(x *change) bool {
+			x.Pairs = new(big.Int)
+			x.pairs.sum(x.Pairs)
+			return x.Pairs.Sign() <= 0
+		})
+	}
+	all := slices.Concat(found...)
+	ranks := c.ranksOf(all)
+	inShares(len(all), min(len(all), manyShares), func(_, first, last int) {
+		for _, x := range all[first:last] {
+			x.gathered = x
+			x.exemplify()
+			for i, n := range x.results {
+				x.rank[i] = ranks[n+1]
+			}
+		}
+	})
+	jobs := make([]func(), len(found))
+	for i := range found {
+		jobs[i] = func() { slices.SortFunc(found[i], compareChanges) }
+	}
+	inParallel(jobs)
+	out := make([]Change, 0, len(all))
+	for _, list := range found {
+		for _, x := range list {
+			out = append(out, x.Change)
+		}
+	}
+	return out
+}
+
+// manyShares is in how many shares work is cut of which some pieces are much larger
+// than others, and are often neighbours.
+const manyShares = 64
+
+// ranksOf returns the ranks of the verdicts that changes are from and to: that of no flow
+// first, then by result.
+func (c *comparer) ranksOf(changes []*change) []int {
+	used := make([]bool, len(c.results)+1)
+	for _, x := range changes {
+		used[x.results[0]+1], used[x.results[1]+1] = true, true
+	}
+	var list []int32
+	keys := make([]string, len(used))
+	for n, is := range used {
+		if !is {
+			continue
+		}
+		list = append(list, int32(n))
+		if n == 0 {
+			keys[0] = verdictKey(nil)
+		} else {
+			keys[n] = verdictKey(c.results[n-1])
+		}
+	}
+	slices.SortFunc(list, func(a, b int32) int { return strings.Compare(keys[a], keys[b]) })
+	out := make([]int, len(used))
+	for rank, n := range list {
+		out[n] = rank
+	}
+	return out
+}
+
+// compareChanges orders changes from one territory to another.
+func compareChanges(a, b *change) int {
+	if d := cmp.Or(slices.Compare(a.rank[:], b.rank[:]), strings.Compare(a.publication, b.publication)); d != 0 {
+		return d
+	}
+	if d := cmp.Or(cmp.Compare(a.union.count, b.union.count), a.Pairs.Cmp(b.Pairs)); d != 0 {
+		return d
+	}
+	return a.union.compare(b.union)
+}
