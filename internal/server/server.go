@@ -88,6 +88,7 @@ func New(c Config) http.Handler {
 	api.GET("/routes", h.getRoutes)
 	api.POST("/wiring/try", h.tryWiring)
 	api.POST("/wiring", h.postWiring)
+	api.GET("/undo", h.getUndo)
 	api.POST("/undo", h.postUndo)
 	api.POST("/rows", h.getRows)
 	api.GET("/sheet", h.getSheet)

@@ -72,6 +72,14 @@ func (h *handlers) postWiring(c echo.Context) error {
 	return c.JSON(http.StatusOK, rewired)
 }
 
+func (h *handlers) getUndo(c echo.Context) error {
+	last, err := h.app.Last(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, last)
+}
+
 func (h *handlers) postUndo(c echo.Context) error {
 	based, err := basedOn(c)
 	if err != nil {

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bivium/core/inventory"
 	"bivium/core/wiring"
 	"bivium/demo"
 	"bivium/internal/app"
@@ -67,6 +68,10 @@ func TestANetworkIsPlacedOverHTTP(t *testing.T) {
 	}
 	w.send(http.MethodGet, "/api/ask?from=tide-gauge-1&to=met-desk&on=tcp/443", "", nil, http.StatusUnprocessableEntity, "Problem", nil) // trying changes nothing
 
+	var last app.LastStep
+	w.get("/api/undo", "LastStep", &last)
+	assert.Equal(t, "this is what came first", last.Why)
+
 	before := w.routes("segment=contractor&hub=fjord")
 	was := w.revision()
 	w.send(http.MethodPost, "/api/wiring", body(t, place), was, http.StatusOK, "Rewired", &tried)
@@ -75,6 +80,11 @@ func TestANetworkIsPlacedOverHTTP(t *testing.T) {
 	after := w.routes("segment=contractor&hub=fjord")
 	assert.Equal(t, before.Total+1, after.Total)
 
+	w.get("/api/undo", "LastStep", &last)
+	assert.Empty(t, last.Why)
+	assert.Equal(t, []inventory.Change{
+		{Kind: "attachments", Name: "tide-lab@delta", What: inventory.New}, {Kind: "networks", Name: "tide-lab", What: inventory.Changed},
+	}, last.Changes, "whatever else moved in its list stays unsaid")
 	w.send(http.MethodPost, "/api/undo", "{}", w.revision(), http.StatusOK, "Rewired", &tried)
 	assert.Equal(t, before.Rows, w.routes("segment=contractor&hub=fjord").Rows, "all is as it was")
 	w.send(http.MethodPost, "/api/undo", "{}", w.revision(), http.StatusOK, "Rewired", &tried)

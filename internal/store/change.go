@@ -112,7 +112,7 @@ func (r *Revision) what() string {
 	if r.Routers {
 		return "routers"
 	}
-	return "edit"
+	return Edit
 }
 
 func (r *Revision) remap(ctx context.Context, tx *sql.Tx) error {

@@ -155,6 +155,11 @@ export const wiringQuery = (edits: WiringEdit[]) =>
 export const postWiring = async (edits: WiringEdit[], revision: number) =>
   take(await client.POST("/api/wiring", { params: based(revision), body: { edits } }));
 
+export const undoQuery = queryOptions({
+  queryKey: [estate, "undo"],
+  queryFn: async ({ signal }) => take(await client.GET("/api/undo", { signal })),
+});
+
 export const postUndo = async (revision: number) =>
   take(await client.POST("/api/undo", { params: based(revision), ...asJson }));
 

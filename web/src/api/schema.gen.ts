@@ -399,7 +399,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** The last step, and whether it can be taken back */
+        get: operations["getUndo"];
         put?: never;
         /** Take the last edit back */
         post: operations["postUndo"];
@@ -1325,6 +1326,16 @@ export interface components {
             routes: components["schemas"]["RouteChange"][];
             more: number;
         };
+        LastStep: {
+            revision: number;
+            /** @description That it cannot be taken back; "" if it can */
+            why: string;
+            actor: string;
+            /** Format: date-time */
+            at: string | null;
+            changes: components["schemas"]["InventoryChange"][];
+            more: number;
+        };
         Refusal: {
             code: string;
             message: string;
@@ -2035,6 +2046,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rewired"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getUndo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LastStep"];
                 };
             };
             default: components["responses"]["Problem"];

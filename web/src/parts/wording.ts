@@ -52,3 +52,30 @@ export function sideWords(side: string | string[] | undefined): string {
   if (side === undefined) return "all";
   return typeof side === "string" ? side : side.join(", ");
 }
+
+/** What lists of a document hold, one of it. */
+const oneOf: Record<string, string> = {
+  policies: "policy",
+  rulebooks: "rulebook",
+  guardrails: "guardrail",
+  publications: "publication",
+};
+
+const said: Record<Schemas["What"], string> = {
+  new: "is new",
+  changed: "changed",
+  gone: "went",
+  kept: "is kept",
+  "left out": "is left out",
+};
+
+/** What made the estate what it is, and what taking it back would do. */
+export function lastStepWords(last: Schemas["LastStep"]): string {
+  if (last.why !== "") return `Nothing to take back: ${last.why}`;
+  const things = last.changes
+    .slice(0, 6)
+    .map((c) => `${oneOf[c.kind] ?? c.kind.replace(/s$/, "")} ${c.name} ${said[c.what]}`);
+  const rest = last.changes.length - things.length + last.more;
+  if (rest > 0) things.push(`${grouped(rest)} more`);
+  return `Take back what ${last.actor} did: ${things.join(", ")}`;
+}

@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import type { Schemas } from "../api/client";
-import { ruleWords, serviceWords } from "../parts/wording";
+import { lastStepWords, ruleWords, serviceWords } from "../parts/wording";
 import { markSize, measuresFor, moved } from "./board/layout";
 import { conflicts, edited, samePolicy } from "./rules/draft";
 
@@ -63,4 +63,20 @@ test("as many marks as a cell can have fit into it", () => {
       expect(Math.ceil(marks / perRow) * (markSize(m, marks) + 3)).toBeLessThanOrEqual(m.row);
     }
   }
+});
+
+test("what undo would take back is said before it is", () => {
+  const last = { revision: 7, why: "", actor: "ada", at: null, changes: [], more: 0 };
+  const change = (kind: string, name: string, what: Schemas["What"]) => ({ kind, name, what });
+  expect(
+    lastStepWords({
+      ...last,
+      changes: [change("attachments", "tide-lab@delta", "new"), change("policies", "p", "gone")],
+    }),
+  ).toBe("Take back what ada did: attachment tide-lab@delta is new, policy p went");
+  const many = Array.from({ length: 9 }, (_, i) => change("networks", `n${i}`, "changed"));
+  expect(lastStepWords({ ...last, changes: many, more: 4 })).toContain("network n5 changed, 7 more");
+  expect(lastStepWords({ ...last, why: "this is what came first" })).toBe(
+    "Nothing to take back: this is what came first",
+  );
 });
