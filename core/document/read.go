@@ -43,6 +43,7 @@ func ReadOne[T any](data []byte) (T, error) {
 	r.value(n, reflect.ValueOf(&value).Elem(), nil, nil)
 	if len(r.errors) > 0 {
 		var zero T
+		slices.SortStableFunc(r.errors, func(a, b Error) int { return a.Line - b.Line })
 		return zero, r.errors
 	}
 	return value, nil
@@ -96,6 +97,12 @@ func (r *reader) fail(n node, at *path, fix, message string, args ...any) {
 	if len(r.errors) < MaxErrors {
 		r.errors = append(r.errors, Error{Line: int(n.line), Path: at.String(), Message: fmt.Sprintf(message, args...), Fix: fix})
 	}
+}
+
+// refuse fails with an error that says what is wrong and, after a semicolon, how to mend it.
+func (r *reader) refuse(n node, at *path, err error) {
+	message, fix, _ := strings.Cut(err.Error(), "; ")
+	r.fail(n, at, fix, "%s", message)
 }
 
 // text returns the text of a scalar, or fails.
@@ -159,7 +166,7 @@ func (r *reader) value(n node, v reflect.Value, f *field, at *path) {
 func (r *reader) parsed(n node, at *path, parse func(string) error) {
 	if s, ok := r.text(n, at); ok {
 		if err := parse(s); err != nil {
-			r.fail(n, at, "", "%s", err)
+			r.refuse(n, at, err)
 		}
 	}
 }
@@ -291,7 +298,7 @@ func (r *reader) string(n node, v reflect.Value, f *field, at *path) {
 	}
 	if f.name {
 		if err := estate.CheckName(s); err != nil {
-			r.fail(n, at, "", "%s", err)
+			r.refuse(n, at, err)
 		}
 	}
 }
@@ -310,10 +317,10 @@ func (r *reader) number(n node, f *field, at *path) int {
 		return 0
 	}
 	if f != nil && f.bounded && i < f.min {
-		r.fail(n, at, "", "%d is too small; %d is the least", i, f.min)
+		r.fail(n, at, fmt.Sprintf("write %d or more", f.min), "%d is too small", i)
 	}
 	if i > math.MaxInt32 {
-		r.fail(n, at, "", "%d is too large", i)
+		r.fail(n, at, fmt.Sprintf("write at most %d", math.MaxInt32), "%d is too large", i)
 	}
 	return i
 }
@@ -359,7 +366,7 @@ func (r *reader) labels(n node, at *path) map[string]string {
 			r.fail(key.node(), here, "keep one of them", "the label stands twice")
 		}
 		if err := estate.CheckLabel(key.text, value); err != nil {
-			r.fail(key.node(), here, "", "%s", err)
+			r.refuse(key.node(), here, err)
 		}
 		labels[key.text] = value
 	}
@@ -407,7 +414,7 @@ func (r *reader) term(n node, at *path) estate.Term {
 	}
 	t, err := estate.ParseTermObject(o.Protocol, o.Ports, o.SourcePorts)
 	if err != nil {
-		r.fail(n, at, "", "%s", err)
+		r.refuse(n, at, err)
 	}
 	return t
 }

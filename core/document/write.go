@@ -193,8 +193,9 @@ func sortKey(t reflect.Type) func(reflect.Value) string {
 	return nil
 }
 
+// prefixKey sorts IPv4 first, then by address, and the wide before the narrow.
 func prefixKey(p netip.Prefix) string {
-	return fmt.Sprintf("%t%s/%03d", p.Addr().Is6(), p.Addr().StringExpanded(), p.Bits())
+	return fmt.Sprintf("%t%x/%03d", p.Addr().Is6(), p.Addr().As16(), p.Bits())
 }
 
 func wordOrNames(all bool, word string, names []string) *yaml.Node {

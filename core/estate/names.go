@@ -19,9 +19,9 @@ func CheckName(s string) error {
 	case len(s) > MaxName:
 		return fmt.Errorf("the name %.20q… has %d characters; %d are the most", s, len(s), MaxName)
 	case s[0] < 'a' || s[0] > 'z':
-		return fmt.Errorf("the name %q does not start with a letter a-z", s)
+		return fmt.Errorf("the name %q does not start with a letter a-z; begin it with one", s)
 	case reserved[s]:
-		return fmt.Errorf("%q is a reserved word and cannot be a name", s)
+		return fmt.Errorf("%q is a reserved word and cannot be a name; choose another", s)
 	}
 	for i := range len(s) {
 		c := s[i]

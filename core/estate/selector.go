@@ -185,7 +185,7 @@ func (p *selectorParser) fail(wanted string) error {
 	if p.at < len(p.text) {
 		found = fmt.Sprintf("%q", p.text[p.at:min(len(p.text), p.at+12)])
 	}
-	return fmt.Errorf("selector %q, character %d: %s where %s belongs", p.text, p.at+1, found, wanted)
+	return fmt.Errorf("selector %q, character %d: %s where %s belongs; selectors look like app=web, env in (prod, test), !gone", p.text, p.at+1, found, wanted)
 }
 
 // isLabelByte reports whether c may stand in a label's key or value.
@@ -200,7 +200,7 @@ const MaxLabel = 253
 // digits and ._-/:@+, the key not empty. Selectors can then name either.
 func CheckLabel(key, value string) error {
 	if key == "" {
-		return fmt.Errorf("a label has an empty key")
+		return fmt.Errorf("a label has an empty key; name what it tells")
 	}
 	for _, s := range []string{key, value} {
 		if len(s) > MaxLabel {

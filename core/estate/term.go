@@ -146,10 +146,10 @@ func ParseRange(s string) (Range, error) {
 	a, err1 := strconv.ParseUint(lo, 10, 16)
 	b, err2 := strconv.ParseUint(hi, 10, 16)
 	if err1 != nil || err2 != nil {
-		return Range{}, fmt.Errorf("%q is no port or range of ports from 0 to 65535", s)
+		return Range{}, fmt.Errorf("%q is no port or range of ports from 0 to 65535; write 443 or 8000-8080", s)
 	}
 	if a > b {
-		return Range{}, fmt.Errorf("the range %q runs backwards", s)
+		return Range{}, fmt.Errorf("the range %q runs backwards; write the smaller number first", s)
 	}
 	return Range{uint16(a), uint16(b)}, nil
 }
@@ -161,16 +161,16 @@ func NewTerm(protocol uint8, ports, sources *Range) (Term, error) {
 	t := Term{Protocol: protocol, Ports: allPorts, SourcePorts: allSources}
 	if ports != nil {
 		if allPorts == (Range{}) {
-			return Term{}, fmt.Errorf("%s has no ports", ProtocolName(protocol))
+			return Term{}, fmt.Errorf("%s has no ports; leave them out", ProtocolName(protocol))
 		}
 		if ports.Hi > allPorts.Hi {
-			return Term{}, fmt.Errorf("%s has types from 0 to 255, not %s", ProtocolName(protocol), ports)
+			return Term{}, fmt.Errorf("%s has types from 0 to 255, not %s; write one of them", ProtocolName(protocol), ports)
 		}
 		t.Ports = *ports
 	}
 	if sources != nil {
 		if allSources == (Range{}) {
-			return Term{}, fmt.Errorf("%s has no source ports", ProtocolName(protocol))
+			return Term{}, fmt.Errorf("%s has no source ports; leave them out", ProtocolName(protocol))
 		}
 		t.SourcePorts = *sources
 	}

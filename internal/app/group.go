@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"bivium/core/estate"
 	"bivium/internal/store"
@@ -14,7 +15,8 @@ import (
 func (s *Snapshot) Members(selector string) (some []string, count int, err error) {
 	parsed, err := estate.ParseSelector(selector)
 	if err != nil {
-		return nil, 0, &Problem{"match", err.Error(), "write key=value, key in (a, b), key or !key, several with commas between"}
+		wrong, _, _ := strings.Cut(err.Error(), "; ")
+		return nil, 0, &Problem{"match", wrong, "write key=value, key in (a, b), key or !key, several with commas between"}
 	}
 	some = []string{}
 	for i := range s.Estate.Workloads {
