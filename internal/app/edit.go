@@ -112,7 +112,9 @@ func (s *Snapshot) Try(name string, body []byte) (*Effect, error) {
 func (s *Snapshot) effect(after *Snapshot, d *survey.Difference, most int) *Effect {
 	e := s.effectOnFlows(after, d, most)
 	for _, c := range d.Cells(shownNodes(d)) {
-		e.Cells = append(e.Cells, CellEffect{NodeID(c.Row), NodeID(c.Col), c.Before, c.After, c.Outcome})
+		e.Cells = append(e.Cells, CellEffect{
+			NodeID(c.Row), NodeID(c.Col), append([]survey.Mark{}, c.Before...), append([]survey.Mark{}, c.After...), c.Outcome, // nobody may have been there
+		})
 	}
 	return e
 }

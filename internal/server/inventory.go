@@ -1,7 +1,6 @@
 package server
 
 import (
-	"encoding/json"
 	"io"
 	"net/http"
 	"strconv"
@@ -25,16 +24,6 @@ func basedOn(c echo.Context) (int64, error) {
 		return 0, echo.NewHTTPError(http.StatusPreconditionRequired, `send the revision that the edit is based on, as If-Match: "7"`)
 	}
 	return based, nil
-}
-
-// read puts the body of a request into out.
-func read(c echo.Context, out any) error {
-	d := json.NewDecoder(c.Request().Body)
-	d.DisallowUnknownFields()
-	if err := d.Decode(out); err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, "the request cannot be read: "+err.Error())
-	}
-	return nil
 }
 
 func (h *handlers) getAccounts(c echo.Context) error {

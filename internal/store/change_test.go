@@ -3,6 +3,7 @@ package store_test
 import (
 	"database/sql"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"testing"
@@ -48,6 +49,11 @@ func TestChangesComeBackAsTheyWereMade(t *testing.T) {
 			var stale *store.StaleError
 			require.ErrorAs(t, err, &stale)
 
+			made, err := s.MadeBy(t.Context(), revision)
+			require.NoError(t, err)
+			require.Equal(t, [2]string{"tester", store.Edit}, [2]string{made.Actor, made.What})
+			require.Equal(t, bodies(document.Split(&next)), replaced(bodies(document.Split(e)), made), "what it says is all that it changed")
+
 			got, at, err := s.Get(t.Context())
 			require.NoError(t, err)
 			require.Equal(t, revision, at)
@@ -69,6 +75,24 @@ func TestChangesComeBackAsTheyWereMade(t *testing.T) {
 			e = got
 		}
 	})
+}
+
+// bodies returns the bodies of objects, by list and key.
+func bodies(objects []document.Object) map[[2]string]string {
+	out := map[[2]string]string{}
+	for _, o := range objects {
+		out[[2]string{o.List, o.Key}] = string(o.Body)
+	}
+	return out
+}
+
+// replaced returns bodies after what made a revision.
+func replaced(was map[[2]string]string, made *store.Made) map[[2]string]string {
+	for _, o := range made.Before {
+		delete(was, [2]string{o.List, o.Key})
+	}
+	maps.Copy(was, bodies(made.After))
+	return was
 }
 
 var dirs int
