@@ -11,8 +11,8 @@ import { askedBefore, remember } from "./history";
 const fields = ["from", "to", "on"] as const;
 type Field = (typeof fields)[number];
 const prompts: Record<Field, string> = {
-  from: "workload, group, address",
-  to: "or internet",
+  from: "workload, group",
+  to: "address, internet",
   on: "service, tcp/443",
 };
 
