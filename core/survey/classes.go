@@ -173,6 +173,7 @@ type spot struct {
 type spotKey struct {
 	segment, likeness, mark int
 	four, subnet            bool
+	public                  bool // a segment that comes takes its addresses for the internet's, and others for nobody's
 }
 
 // examples are addresses set aside for documentation (RFC 5737, RFC 3849),

@@ -206,7 +206,7 @@ func (b *builder) spotAt(end *verdict.Endpoint) int {
 	if b.judge.Net().Translates(end.Home.Network) {
 		likeness = number(b.alike, b.judge.Net().Alike(end.Home))
 	}
-	key := spotKey{end.Segment, likeness, b.mark(end), end.Addr.Is4(), end.Home.Subnet != paths.None}
+	key := spotKey{end.Segment, likeness, b.mark(end), end.Addr.Is4(), end.Home.Subnet != paths.None, !paths.Private(end.Addr)}
 	i, fresh := numbered(b.spotOf, key, len(b.spots))
 	if fresh {
 		b.spots = append(b.spots, key)
@@ -381,7 +381,7 @@ func (b *builder) outsider(r Range, seen int) {
 	end := b.judge.External(r.From, paths.None)
 	set := number(b.bases, "outside "+b.judge.PrefixKey(r.From))
 	mark := b.marks.At(r.From)
-	key := spotKey{segment: paths.None, likeness: paths.None, mark: mark, four: r.From.Is4()}
+	key := spotKey{segment: paths.None, likeness: paths.None, mark: mark, four: r.From.Is4(), public: true}
 	spotNumber, ok := b.spotOf[key]
 	if !ok {
 		spotNumber = len(b.spots)

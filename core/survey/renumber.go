@@ -13,14 +13,10 @@ import (
 
 // renumbered returns the survey under the numbers of another judge of the family,
 // whose estate has the same, and besides that other things in which nothing is or goes,
-// or lacks some of those (see verdict.Bridge). It is nil if a class cannot be told to be
-// found by none of the segments that come. What the surveys have in common they share.
+// or lacks some of those (see verdict.Bridge). What the surveys have in common they share.
 // Cost: copying the classes and the blocks, without going through what is in them.
 func (s *Survey) renumbered(j *verdict.Judge) *Survey {
 	n := &renumberer{Renumbering: s.judge.Renumbering(j), Survey: s, to: j}
-	if !n.Segments.Same() && !n.apart() {
-		return nil
-	}
 	next := *s
 	next.judge, next.cellers = j, &sync.Pool{}
 	next.partition = n.partition()
@@ -42,20 +38,6 @@ type renumberer struct {
 	*verdict.Renumbering
 	*Survey
 	to *verdict.Judge
-}
-
-// apart reports whether each class is all of private addresses, or has none: a segment
-// without shares and homes takes the others for addresses of the internet (M6.4).
-func (n *renumberer) apart() bool {
-	for i := range n.Survey.classes {
-		c := n.Survey.classes[i]
-		for k := range c.Ranges {
-			if paths.Private(c.Ranges[k].From) != paths.Private(c.Ranges[0].From) {
-				return false
-			}
-		}
-	}
-	return true
 }
 
 // partition returns the partition: a new one, of classes with the same numbers.

@@ -32,9 +32,7 @@ func (s *Survey) Follow(j *verdict.Judge, r *verdict.Revision) (*Survey, Differe
 	}
 	d := Compare(before, next)
 	if next.judge != j {
-		if next = next.renumbered(j); next == nil {
-			next = New(j)
-		}
+		next = next.renumbered(j)
 	}
 	next.held = s.held.after(&d)
 	return next, d
@@ -48,9 +46,7 @@ func (s *Survey) across(j *verdict.Judge, r *verdict.Revision) (before, after *S
 	}
 	before = s
 	if r.Bridge.Before != s.judge {
-		if before = s.renumbered(r.Bridge.Before); before == nil {
-			return s, nil
-		}
+		before = s.renumbered(r.Bridge.Before)
 	}
 	return before.revised(r.Bridge.After, r)
 }
