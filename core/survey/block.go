@@ -23,6 +23,7 @@ type block struct {
 	effects  [][]int32 // by places: the effect of the ways between them, or -1 for no flow
 	near     [2]int32  // within a segment: the effect of local ways, not enforced and enforced
 	src, dst axis
+	sighted  *sighted
 }
 
 // axis is what a block tells of the classes of one of its domains: the line (a
@@ -107,7 +108,7 @@ func (v *surveyor) newBlock(from, to int) *block {
 		}
 		return domain
 	}
-	b := &block{from: from, to: to, context: v.judge.ContextOf(d(from), d(to)), voices: v.judge.VoicesBetween(d(from), d(to)), threads: &threads{}}
+	b := &block{from: from, to: to, context: v.judge.ContextOf(d(from), d(to)), voices: v.judge.VoicesBetween(d(from), d(to)), threads: &threads{}, sighted: &sighted{}}
 	f := &former{surveyor: v, block: b}
 	f.listen(d(from))
 	f.draw(0)
@@ -123,7 +124,7 @@ func (v *surveyor) newBlock(from, to int) *block {
 func (v *surveyor) reline(was *block, kept [2]bool) *block {
 	b := &block{
 		from: was.from, to: was.to, context: was.context, voices: was.voices, threads: was.threads, held: was.held, rows: was.rows, stances: was.stances,
-		src: axis{lines: was.src.lines}, dst: axis{lines: was.dst.lines},
+		src: axis{lines: was.src.lines}, dst: axis{lines: was.dst.lines}, sighted: &sighted{},
 	}
 	if kept[0] && kept[1] {
 		return b

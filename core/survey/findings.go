@@ -58,8 +58,7 @@ type Finding struct {
 // the combinations times the atoms, and the pairs of classes.
 func (s *Survey) Findings() []Finding {
 	f := &finder{
-		Survey: s, at: map[string]int{}, named: map[named]bool{}, spoke: map[verdict.Rulepoint]bool{}, reasons: s.reasonsOf(), members: map[string][]int{},
-		weigher: s.judge.NewWeigher(s.sieve), probes: map[[2]int32]*probed{},
+		Survey: s, at: map[string]int{}, named: map[named]bool{}, spoke: map[verdict.Rulepoint]bool{}, reasons: s.reasonsOf(), members: map[string][]int{}, names: map[[2]int]string{},
 	}
 	f.flows()
 	f.rules()
@@ -93,11 +92,10 @@ type finder struct {
 	at       map[string]int
 	named    map[named]bool
 	spoke    map[verdict.Rulepoint]bool
-	weigher  *verdict.Weigher
-	probes   map[[2]int32]*probed // by opinion and effect
 	contests [][]string
 	reasons  []uint8 // see reasonsOf
 	members  map[string][]int
+	names    map[[2]int]string // of endpoints, by network and segment
 	policies map[string]*estate.Policy
 }
 

@@ -2,8 +2,11 @@ package survey
 
 import (
 	"fmt"
+	"maps"
+	"runtime"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"bivium/core/estate"
 	"bivium/core/paths"
@@ -33,12 +36,9 @@ func (f *finder) flows() {
 			told[k], examples[k] = t, x
 		}
 	}
-	f.eachHubCombination(take)
-	f.eachLocalCombination(take)
+	f.eachSighted(take)
 	f.eachDoorCombination(take)
-	for _, k := range order {
-		f.circumstance(k, examples[k])
-	}
+	f.circumstances(order, examples)
 }
 
 // seenIn is a circumstance with an example of it.
@@ -47,26 +47,59 @@ type seenIn struct {
 	example
 }
 
-// eachHubCombination finds the combinations of flows that are not local, of all blocks
-// side by side.
-func (f *finder) eachHubCombination(take func(circumstance, example)) {
+// sighted is the combinations of a block, each with an example, and again with better
+// ones. They are found when they are first asked for, and serve every survey that has the
+// block: which there are, no verdict tells.
+type sighted struct {
+	once  sync.Once
+	hubs  []seenIn // of flows that are not local
+	local []seenIn // of local ones, by network, and without
+}
+
+// eachSighted finds the combinations of flows that no publication lets in, of all blocks
+// side by side. Of local flows, it takes those by network of which something is to be said.
+func (f *finder) eachSighted(take func(circumstance, example)) {
+	var all []*block
 	var jobs []func()
-	var found [][]seenIn
 	for from := range f.inside {
 		for _, b := range f.blocks[from] {
-			if b == nil {
-				continue
+			if b != nil {
+				all = append(all, b)
+				jobs = append(jobs, func() { b.sighted.once.Do(func() { f.sight(b) }) })
 			}
-			at := len(found)
-			found = append(found, nil)
-			jobs = append(jobs, func() { found[at] = f.combinationsIn(b) })
 		}
 	}
 	inParallel(jobs)
-	for _, list := range found {
-		for _, x := range list {
+	for _, b := range all {
+		for _, x := range b.sighted.hubs {
 			take(x.circumstance, x.example)
 		}
+	}
+	type concern struct {
+		network, effect int
+		reasons         uint8
+	}
+	known := map[concern]bool{}
+	for _, b := range all {
+		for _, x := range b.sighted.local {
+			if x.network == paths.None {
+				take(x.circumstance, x.example)
+				continue
+			}
+			reasons := f.reasons[f.verdicts[x.effect][x.stance]]
+			if c := (concern{x.network, int(x.effect), reasons}); reasons != 0 && !known[c] {
+				known[c] = true
+				take(x.circumstance, x.example)
+			}
+		}
+	}
+}
+
+// sight finds the combinations of a block.
+func (f *finder) sight(b *block) {
+	b.sighted.hubs = f.combinationsIn(b)
+	if b.from == b.to {
+		b.sighted.local = f.localIn(b)
 	}
 }
 
@@ -100,40 +133,32 @@ func (f *finder) combinationsIn(b *block) []seenIn {
 	return out
 }
 
-// eachLocalCombination finds the combinations of local flows, and for each
-// network those of which something is to be said about it.
-func (f *finder) eachLocalCombination(take func(circumstance, example)) {
-	type concern struct {
-		network, effect int
-		reasons         uint8
-	}
-	known := map[concern]bool{}
+// localIn finds the combinations of local flows of a segment's block, each with an
+// example, and again with better ones; and, once, those of each network.
+func (f *finder) localIn(b *block) []seenIn {
+	var out []seenIn
 	told := map[combination]int{}
-	for segment, classes := range f.inside {
-		b := f.blocks[segment][segment]
-		if b == nil {
-			continue
+	known := map[circumstance]bool{}
+	classes := f.inside[b.from]
+	set := whole(classes)
+	all := f.sidesOf(set)[0].members
+	f.eachNear(set, all, set, all, func(i, k int32) {
+		if !f.selfless(set[i], set[k]) {
+			return
 		}
-		set := whole(classes)
-		all := f.sidesOf(set)[0].members
-		f.eachNear(set, all, set, all, func(i, k int32) {
-			if !f.selfless(set[i], set[k]) {
-				return
-			}
-			src, dst := f.classes[classes[i]], f.classes[classes[k]]
-			near, _ := f.nearCombination(b, src, dst)
-			x := example{classes[i], classes[k], paths.None}
-			if t := 1 + f.telling(set[i], set[k]); t > told[near] {
-				told[near] = t
-				take(circumstance{near, paths.None, paths.None}, x)
-			}
-			reasons := f.reasons[f.verdicts[near.effect][near.stance]]
-			if c := (concern{src.End.Home.Network, int(near.effect), reasons}); reasons != 0 && !known[c] {
-				known[c] = true
-				take(circumstance{near, paths.None, c.network}, x)
-			}
-		})
-	}
+		src, dst := f.classes[classes[i]], f.classes[classes[k]]
+		near, _ := f.nearCombination(b, src, dst)
+		x := example{classes[i], classes[k], paths.None}
+		if t := 1 + f.telling(set[i], set[k]); t > told[near] {
+			told[near] = t
+			out = append(out, seenIn{circumstance{near, paths.None, paths.None}, x})
+		}
+		if c := (circumstance{near, paths.None, src.End.Home.Network}); !known[c] {
+			known[c] = true
+			out = append(out, seenIn{c, x})
+		}
+	})
+	return out
 }
 
 // eachDoorCombination finds the combinations of flows that publications let in.
@@ -174,24 +199,100 @@ func (s *Survey) reasonsOf() []uint8 {
 	return out
 }
 
-// probed is a probe that is kept, for the many circumstances that come to it.
+// prober weighs circumstances, and keeps the probes that many of them come to.
+type prober struct {
+	*Survey
+	weigher *verdict.Weigher
+	probes  map[[2]int32]*probed // by opinion and effect
+	spoke   map[verdict.Rulepoint]bool
+}
+
+// probed is a probe that is kept.
 type probed struct {
 	verdict.Probe
-	counted bool // who spoke has been noted
-	plain   bool // there is nothing else to say of it
+	plain bool // there is nothing to say of it but who spoke
 }
 
 // probe returns what became of an opinion on ways of an effect.
-func (f *finder) probe(opinion, effect int32) *probed {
+func (f *prober) probe(opinion, effect int32) *probed {
 	key := [2]int32{opinion, effect}
 	p := f.probes[key]
 	if p == nil {
 		p = &probed{Probe: f.weigher.Probe(opinion, f.ledger.effectAt(effect))}
 		p.plain = !p.Verdict.Contested && f.ledger.effectAt(effect).Kind != paths.Bypass && !remarkable(&p.Verdict)
 		f.probes[key] = p
+		for _, r := range p.Spoke {
+			f.spoke[r] = true
+		}
 	}
 	return p
 }
+
+// remark is a probe of an atom about which there is something to say.
+type remark struct {
+	atom  int
+	probe *probed
+}
+
+// remarks returns those of a circumstance.
+func (f *prober) remarks(k circumstance) []remark {
+	var out []remark
+	context, voices := f.ledger.stanceAt(k.stance, nil)
+	var p *probed
+	last := int32(-1) // opinion: that of most atoms is that of the one before
+	for atom, o := range f.weigher.Weigh(context, voices) {
+		if k.publication != paths.None && !f.admits[k.publication].Test(uint(atom)) {
+			continue
+		}
+		if o != last {
+			p, last = f.probe(o, k.effect), o
+		}
+		if !p.plain {
+			out = append(out, remark{atom, p})
+		}
+	}
+	return out
+}
+
+// circumstances weighs circumstances side by side, and says what is remarkable of them in
+// their order.
+func (f *finder) circumstances(order []circumstance, examples map[circumstance]example) {
+	probers := make([]*prober, min(runtime.GOMAXPROCS(0), max(1, len(order)/256)))
+	found := make([][]remark, len(order))
+	var next atomic.Int64
+	jobs := make([]func(), len(probers))
+	for i := range jobs {
+		p := &prober{Survey: f.Survey, weigher: f.judge.NewWeigher(f.sieve), probes: map[[2]int32]*probed{}, spoke: map[verdict.Rulepoint]bool{}}
+		probers[i] = p
+		jobs[i] = func() {
+			for {
+				last := int(next.Add(manyCircumstances))
+				for k := last - manyCircumstances; k < min(last, len(order)); k++ {
+					found[k] = p.remarks(order[k])
+				}
+				if last >= len(order) {
+					return
+				}
+			}
+		}
+	}
+	inParallel(jobs)
+	for _, p := range probers {
+		maps.Copy(f.spoke, p.spoke)
+	}
+	for i, k := range order {
+		x := examples[k]
+		where := sync.OnceValue(func() string {
+			return f.name(&f.classes[x.from].End) + " to " + f.name(&f.classes[x.to].End)
+		})
+		for _, r := range found[i] {
+			f.judged(&r.probe.Probe, f.ledger.effectAt(k.effect), r.atom, x, where)
+		}
+	}
+}
+
+// manyCircumstances is how many one goroutine takes at once.
+const manyCircumstances = 64
 
 // remarkable reports whether the reason of a verdict is a finding.
 func remarkable(v *verdict.Verdict) bool {
@@ -202,28 +303,6 @@ func remarkable(v *verdict.Verdict) bool {
 		return v.Intended != estate.Deny
 	}
 	return false
-}
-
-func (f *finder) circumstance(k circumstance, x example) {
-	where := sync.OnceValue(func() string {
-		return f.name(&f.classes[x.from].End) + " to " + f.name(&f.classes[x.to].End)
-	})
-	context, voices := f.ledger.stanceAt(k.stance, nil)
-	for atom, o := range f.weigher.Weigh(context, voices) {
-		if k.publication != paths.None && !f.admits[k.publication].Test(uint(atom)) {
-			continue
-		}
-		p := f.probe(o, k.effect)
-		if !p.counted {
-			p.counted = true
-			for _, r := range p.Spoke {
-				f.spoke[r] = true
-			}
-		}
-		if !p.plain {
-			f.judged(&p.Probe, f.ledger.effectAt(k.effect), atom, x, where)
-		}
-	}
 }
 
 // judged reports what is remarkable about the flows of an atom.
@@ -277,8 +356,14 @@ func (f *finder) name(p *verdict.Endpoint) string {
 	if !p.Internal() {
 		return "the internet"
 	}
-	net := f.judge.Net()
-	return fmt.Sprintf("network %s (%s)", net.Networks[p.Home.Network].Name, net.Segments[p.Segment])
+	at := [2]int{p.Home.Network, p.Segment}
+	name, known := f.names[at]
+	if !known {
+		net := f.judge.Net()
+		name = fmt.Sprintf("network %s (%s)", net.Networks[p.Home.Network].Name, net.Segments[p.Segment])
+		f.names[at] = name
+	}
+	return name
 }
 
 func policyRefs(names []string) []estate.Ref {

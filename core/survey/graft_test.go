@@ -150,7 +150,14 @@ func cellWords(d *Difference, nodes []Node) []string {
 func findingWords(s *Survey) []string {
 	var out []string
 	for _, f := range s.Findings() {
-		out = append(out, string(f.Code)) // which networks show it, and how many do, may differ
+		word := string(f.Code) // which networks show it, and how many do, may differ
+		switch f.Code {
+		case EmptySide, SameMembers, Contested, RailNotEnforced:
+			word += fmt.Sprint(f.Refs)
+		case UnreachedRule:
+			word += f.Message // which tells the rule
+		}
+		out = append(out, word)
 	}
 	slices.Sort(out)
 	return slices.Compact(out)

@@ -209,7 +209,7 @@ func (n *renumberer) ledger() *ledger {
 // blocks returns the blocks. What is in them goes by the numbers of stances, effects
 // and classes, but for voices of rulebooks and the exits by which the far end is reached.
 func (n *renumberer) blocks() [][]*block {
-	if n.Segments.Same() && n.Exits.Same() && n.SameVoices() {
+	if n.Segments.Same() && n.Networks.Same() && n.Exits.Same() && n.SameVoices() {
 		return n.Survey.blocks
 	}
 	out := square(&n.Segments, n.Survey.blocks)
@@ -219,7 +219,7 @@ func (n *renumberer) blocks() [][]*block {
 				continue
 			}
 			b := *was
-			b.from, b.to = from, to
+			b.from, b.to, b.sighted = from, to, &sighted{}
 			if from == len(out)-1 {
 				b.src.lines = n.byExit(was.src.lines)
 			}
