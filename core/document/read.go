@@ -6,7 +6,6 @@ package document
 
 import (
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"math"
 	"net/netip"
@@ -442,7 +441,7 @@ func parseAddr(s string) (netip.Addr, error) {
 // different one in every comparison.
 func checkFamily(a netip.Addr) error {
 	if a.Is4In6() {
-		return errors.New("write an IPv4 address as " + a.Unmap().String())
+		return fmt.Errorf("%s is IPv4 written as IPv6; write %s", a, a.Unmap())
 	}
 	return nil
 }

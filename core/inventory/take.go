@@ -40,6 +40,7 @@ func Take(e *estate.Estate, known []Known, r *Reading, t *Table) Taken {
 			k.networkName[one.ID] = one.Name
 		}
 	}
+	k.sound()
 	k.account()
 	k.networks()
 	k.workloads()

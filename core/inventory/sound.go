@@ -1,0 +1,58 @@
+package inventory
+
+import (
+	"net/netip"
+	"slices"
+)
+
+// kinds are those that networks of accounts have.
+var kinds = []string{"cloud", "site", "remote", "partner"}
+
+// sound puts a reading in the place of the one at hand that has only addresses and
+// prefixes which an estate can hold: an account may answer anything. What it leaves out
+// is noted.
+func (k *taker) sound() {
+	r := *k.reading
+	r.Networks = slices.Clone(r.Networks)
+	for i := range r.Networks {
+		n := &r.Networks[i]
+		if !slices.Contains(kinds, n.Kind) {
+			k.note(NetworkKind, n.Name, LeftOut, "its kind, of which nothing is known: it is taken for one of a cloud")
+			n.Kind = kinds[0]
+		}
+		n.Subnets = slices.Clone(n.Subnets)
+		n.Subnets = slices.DeleteFunc(n.Subnets, func(s Subnet) bool {
+			if soundPrefix(s.Prefix) {
+				return false
+			}
+			k.note(NetworkKind, n.Name, LeftOut, "subnet "+s.Name+" has no prefix that can be used")
+			return true
+		})
+		n.Routes = slices.Clone(n.Routes)
+		n.Routes = slices.DeleteFunc(n.Routes, func(x Route) bool {
+			if soundPrefix(x.To) {
+				return false
+			}
+			k.note(NetworkKind, n.Name, LeftOut, "a route leads to no prefix that can be used")
+			return true
+		})
+	}
+	r.Workloads = slices.Clone(r.Workloads)
+	for i := range r.Workloads {
+		w := &r.Workloads[i]
+		if !slices.ContainsFunc(w.Addresses, func(a netip.Addr) bool { return !soundAddress(a) }) {
+			continue
+		}
+		k.note(WorkloadKind, w.Name, LeftOut, "an address that cannot be used")
+		w.Addresses = slices.DeleteFunc(slices.Clone(w.Addresses), func(a netip.Addr) bool { return !soundAddress(a) })
+	}
+	k.reading = &r
+}
+
+// soundAddress reports whether a document may hold an address.
+func soundAddress(a netip.Addr) bool { return a.IsValid() && a.Zone() == "" && !a.Is4In6() }
+
+// soundPrefix reports whether a document may hold a prefix.
+func soundPrefix(p netip.Prefix) bool {
+	return p.IsValid() && p == p.Masked() && !p.Addr().Is4In6()
+}
