@@ -108,7 +108,7 @@ func (n *Net) originOf(network, segment int, p netip.Prefix) Origin {
 }
 
 // attachedAt returns an endpoint of each network that is attached at a hub and
-// has a home in a segment.
+// has a home in a segment, in the order of their names.
 func (n *Net) attachedAt(segment, hub int) []Target {
 	var out []Target
 	for i := range n.Attachments {
@@ -123,6 +123,7 @@ func (n *Net) attachedAt(segment, hub int) []Target {
 			}
 		}
 	}
+	slices.SortStableFunc(out, func(a, b Target) int { return cmp.Compare(a.Home.Network, b.Home.Network) })
 	return out
 }
 

@@ -27,9 +27,9 @@ func (s *Survey) Brought(segment int) []Brought {
 		ranges netipx.IPSetBuilder
 	}
 	at := map[string]*found{}
-	for i := range s.classes {
+	for _, i := range slices.Concat(s.inside...) { // and no class that nobody is in any more
 		c := s.classes[i]
-		if !c.Internal() || c.End.Segment == segment || c.seen[segment] != seesIt {
+		if c.End.Segment == segment || c.seen[segment] != seesIt {
 			continue
 		}
 		var shares []string

@@ -44,7 +44,24 @@ func shown(t require.TestingT, s *app.Snapshot) map[string]string {
 			}
 		}
 	}
-	for what, x := range map[string]any{"lanes": s.Lanes(), "summary": s.Summary(), "faults": s.Faults} {
+	all := map[string]any{"lanes": s.Lanes(), "summary": s.Summary(), "faults": s.Faults}
+	for _, segment := range s.Estate.Segments {
+		for _, hub := range s.Estate.Hubs {
+			routes, err := s.HubRoutes(segment.Name, hub.Name, "")
+			require.NoError(t, err)
+			for _, r := range routes.Rows {
+				all[fmt.Sprint("route of ", segment.Name, " at ", hub.Name, ": ", r.Origin, " ", r.Of, " ", r.Prefix)] = r
+			}
+		}
+	}
+	for _, n := range s.Estate.Networks {
+		routes, err := s.NetworkRoutes(n.Name, "")
+		require.NoError(t, err)
+		for _, r := range routes.Rows {
+			all[fmt.Sprint("route of ", n.Name, ": ", r.Origin, " ", r.Of, " ", r.Prefix)] = r
+		}
+	}
+	for what, x := range all {
 		b, err := json.Marshal(x)
 		require.NoError(t, err)
 		var told any
