@@ -97,6 +97,9 @@ type surveyor struct {
 	judge  *verdict.Judge
 	ledger *ledger
 	known  func(b *block, from, to int) (effect int32, ok bool) // the ways between two spots, where that is known already; or nil
+	// sideBefore tells of one side of a block what it was, where its endpoints are those
+	// of before; or nil.
+	sideBefore func(b *block, side int) *axis
 }
 
 // newBlock returns the block of flows from one domain to another, without its

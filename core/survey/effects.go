@@ -3,6 +3,7 @@ package survey
 import (
 	"slices"
 
+	"bivium/core/paths"
 	"bivium/core/verdict"
 )
 
@@ -211,18 +212,28 @@ func alike(n int, list func(int) []int32) (numbers []int32, firsts []int) {
 // outward finds the effects from the networks of a segment to the spots outside.
 func (v *surveyor) outward(b *block) {
 	to := v.spotIn[b.to]
-	byAnchors := map[string]int32{}
+	type homely struct { // where classes are at home, and in which family
+		home paths.Home
+		four bool
+	}
+	byHome, byAnchors := map[homely]int32{}, map[string]int32{}
 	var matrix [][]int32
 	classes := v.of(b.from)
 	places := make([]int32, len(classes))
 	for i, c := range classes {
 		class := v.classes[c]
+		home := homely{class.End.Home, class.four}
+		at, known := byHome[home]
+		if known {
+			places[i] = at
+			continue
+		}
 		family := "6"
 		if class.four {
 			family = "4"
 		}
 		key := family + v.net.Anchors(class.End.Home)
-		at, known := byAnchors[key]
+		at, known = byAnchors[key]
 		if !known {
 			at = int32(len(matrix))
 			byAnchors[key] = at
@@ -236,7 +247,7 @@ func (v *surveyor) outward(b *block) {
 			}
 			matrix = append(matrix, line)
 		}
-		places[i] = at
+		places[i], byHome[home] = at, at
 	}
 	rowKind, colKind, found := reduce(matrix, len(to))
 	for i := range places {
@@ -251,8 +262,29 @@ func (v *surveyor) addKinds(b *block) {
 	if rows > 0 {
 		cols = len(b.effects[0])
 	}
-	v.findKinds(b.from, &b.src, rows, v.seenBy(b.from, b.from))
-	v.findKinds(b.to, &b.dst, cols, v.seenBy(b.from, b.to))
+	if !v.keptKinds(b, 0, rows) {
+		v.findKinds(b.from, &b.src, rows, v.seenBy(b.from, b.from))
+	}
+	if !v.keptKinds(b, 1, cols) {
+		v.findKinds(b.to, &b.dst, cols, v.seenBy(b.from, b.to))
+	}
+}
+
+// keptKinds lets one side of a block have the kinds that it had before, if endpoints, lines
+// and places are the same.
+func (v *surveyor) keptKinds(b *block, side, places int) bool {
+	if v.sideBefore == nil {
+		return false
+	}
+	was, is := v.sideBefore(b, side), &b.src
+	if side == 1 {
+		is = &b.dst
+	}
+	if was == nil || was.places != places || !sameList(was.lines, is.lines) || !slices.Equal(was.bySpot, is.bySpot) || !slices.Equal(was.byClass, is.byClass) {
+		return false
+	}
+	is.places, is.grid, is.kinds, is.bulks = was.places, was.grid, was.kinds, was.bulks
+	return true
 }
 
 // findKinds finds the kinds of some classes of a domain, by their places there;

@@ -19,7 +19,20 @@ type rebuilder struct {
 }
 
 func (s *Survey) rebuilder(next *Survey, r *verdict.Revision) *rebuilder {
-	b := &rebuilder{surveyor: surveyor{next.partition, next.judge, next.ledger, nil}, before: s, next: next, revision: r, rebuilt: map[[2]int]bool{}}
+	b := &rebuilder{surveyor: surveyor{partition: next.partition, judge: next.judge, ledger: next.ledger}, before: s, next: next, revision: r, rebuilt: map[[2]int]bool{}}
+	b.sideBefore = func(x *block, side int) *axis {
+		was, domain := s.blocks[x.from][x.to], x.from
+		if side == 1 {
+			domain = x.to
+		}
+		if was == nil || b.touches(domain) || domain == len(b.inside) {
+			return nil
+		}
+		if side == 1 {
+			return &was.dst
+		}
+		return &was.src
+	}
 	if next.id == s.id {
 		return b
 	}

@@ -57,25 +57,26 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 	if err != nil {
 		return nil, err
 	}
-	var wired []estate.Fault
-	var checked sync.WaitGroup
+	// Edits that bring a fault are rare: what they would do is worked out meanwhile.
+	var wired, forbidden []estate.Fault
+	var checked, routed sync.WaitGroup
 	checked.Go(func() { wired = estate.CheckWiring(next) })
 	j, moved := s.Judge.Revise(next)
-	forbidden := survey.ShareFaults(j)
+	checked.Go(func() { forbidden = survey.ShareFaults(j) })
+	out := &Rewired{Revision: s.Revision, Refused: []Refusal{}}
+	routed.Go(func() {
+		out.Routes, out.More = routeChanges(s.Judge.Net(), j.Net(), segmentsOfEdits(s.Estate, next, edits))
+	})
+	sv, d := s.Survey.Follow(j, &moved)
 	checked.Wait()
 	if refused := s.refusals(append(wired, forbidden...)); len(refused) > 0 {
 		r := remedies{e: next, net: j.Net()}
 		for i := range refused {
 			refused[i].Ways = r.waysOut(edits, &refused[i])
 		}
+		routed.Wait()
 		return &Rewired{Revision: s.Revision, Refused: refused, Routes: []RouteChange{}}, nil
 	}
-	out := &Rewired{Revision: s.Revision, Refused: []Refusal{}}
-	var routed sync.WaitGroup
-	routed.Go(func() {
-		out.Routes, out.More = routeChanges(s.Judge.Net(), j.Net(), segmentsOfEdits(s.Estate, next, edits))
-	})
-	sv, d := s.Survey.Follow(j, &moved)
 	after := &Snapshot{
 		Estate: next, Revision: s.Revision, Judge: sv.Judge(), Survey: sv, Known: s.Known, Mapping: s.Mapping,
 		index: s.index, tree: &tree{}, troubles: &troubles{}, passages: &passages{},
