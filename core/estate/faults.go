@@ -85,6 +85,16 @@ func CheckWiring(e *Estate) []Fault {
 	return c.found()
 }
 
+// CheckPlaces returns those of the faults of CheckWiring that can come of where networks
+// are alone: all that rules speak of is as it was. Cost: O(n log n) in the networks, their
+// attachments and groups.
+func CheckPlaces(e *Estate) []Fault {
+	c := newChecker(e)
+	c.wiring()
+	c.placedApart()
+	return c.found()
+}
+
 // CheckRules returns those of the faults of Check that policies, rulebooks,
 // shares, publications and expectations have. Cost: the rules, and the names
 // that they may speak of, of which workloads are none.
@@ -116,8 +126,13 @@ func Missing(e *Estate) []Ref {
 // placed makes the checks that an edit of places can make fail, besides those of
 // names.
 func (c *checker) placed() {
-	c.selections()
 	c.rules()
+	c.placedApart()
+}
+
+// placedApart is placed without the faults of rules.
+func (c *checker) placedApart() {
+	c.selections()
 	c.peerings()
 	c.homes()
 	c.translate()

@@ -13,6 +13,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/paths"
 	"bivium/core/survey"
+	"bivium/core/verdict"
 	"bivium/core/wiring"
 	"bivium/internal/store"
 )
@@ -60,12 +61,12 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 	// Edits that bring a fault are rare: what they would do is worked out meanwhile.
 	var wired, forbidden []estate.Fault
 	var checked, routed sync.WaitGroup
-	checked.Go(func() { wired = estate.CheckWiring(next) })
+	checked.Go(func() { wired = checkWired(next, edits) })
 	j, moved := s.Judge.Revise(next)
 	checked.Go(func() { forbidden = survey.ShareFaults(j) })
 	out := &Rewired{Revision: s.Revision, Refused: []Refusal{}}
 	routed.Go(func() {
-		out.Routes, out.More = routeChanges(s.Judge.Net(), j.Net(), segmentsOfEdits(s.Estate, next, edits))
+		out.Routes, out.More = routeChanges(s.Judge.Net(), j.Net(), segmentsOfEdits(s.Estate, next, edits), movedNetworks(s.Judge.Net(), j.Net(), &moved))
 	})
 	sv, d := s.Survey.Follow(j, &moved)
 	checked.Wait()
@@ -84,6 +85,32 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 	out.Effect = s.effectOnFlows(after, &d, maxFlows)
 	routed.Wait()
 	return out, nil
+}
+
+// checkWired returns the faults that edits of the wiring may bring.
+func checkWired(next *estate.Estate, edits []wiring.Edit) []estate.Fault {
+	if slices.ContainsFunc(edits, func(e wiring.Edit) bool { return e.Network == "" }) {
+		return estate.CheckWiring(next) // a segment may have gone of which rules speak
+	}
+	return estate.CheckPlaces(next)
+}
+
+// movedNetworks returns the networks whose ways a revision of a judge may have changed, by
+// name; nil for all.
+func movedNetworks(old, next *paths.Net, r *verdict.Revision) map[string]bool {
+	if r.Whole || r.Bridge != nil || r.Ways || r.Links {
+		return nil
+	}
+	out := map[string]bool{}
+	for _, net := range []*paths.Net{old, next} {
+		for _, n := range r.Networks {
+			out[net.Networks[n].Name] = true
+			for _, p := range net.Networks[n].Peers {
+				out[net.Networks[p.Network].Name] = true
+			}
+		}
+	}
+	return out
 }
 
 // rewire returns the estate after some edits.
@@ -188,7 +215,7 @@ func (a *App) Rewire(ctx context.Context, edits []wiring.Edit, based int64, acto
 			return err
 		}
 		j, _ := now.Judge.Revise(next)
-		if refused := now.refusals(append(estate.CheckWiring(next), survey.ShareFaults(j)...)); len(refused) > 0 {
+		if refused := now.refusals(append(checkWired(next, edits), survey.ShareFaults(j)...)); len(refused) > 0 {
 			var problems Problems
 			for _, r := range refused {
 				problems = append(problems, Problem{"edits", r.Message, r.Fix})
@@ -202,7 +229,7 @@ func (a *App) Rewire(ctx context.Context, edits []wiring.Edit, based int64, acto
 		return nil, err
 	}
 	out.Revision, out.Effect = after.Revision, effect
-	out.Routes, out.More = routeChanges(before.Judge.Net(), after.Judge.Net(), segmentsOfEdits(before.Estate, after.Estate, edits))
+	out.Routes, out.More = routeChanges(before.Judge.Net(), after.Judge.Net(), segmentsOfEdits(before.Estate, after.Estate, edits), nil)
 	return out, nil
 }
 
@@ -224,13 +251,14 @@ func (a *App) Undo(ctx context.Context, based int64, actor string) (*Rewired, er
 		return nil, err
 	}
 	out := &Rewired{Revision: after.Revision, Refused: []Refusal{}, Effect: effect}
-	out.Routes, out.More = routeChanges(before.Judge.Net(), after.Judge.Net(), nil)
+	out.Routes, out.More = routeChanges(before.Judge.Net(), after.Judge.Net(), nil, nil)
 	return out, nil
 }
 
 // routeChanges returns the routes at hubs that differ between two nets, of some segments
-// or, for nil, of all, in order; and how many there are beyond those.
-func routeChanges(old, next *paths.Net, segments map[string]bool) (changes []RouteChange, more int) {
+// or, for nil, of all, in order; and how many there are beyond those. Unless moved is nil,
+// only prefixes can be reached otherwise that are one of its networks' in either net.
+func routeChanges(old, next *paths.Net, segments, moved map[string]bool) (changes []RouteChange, more int) {
 	changes = []RouteChange{}
 	at := map[string]int{}
 	var was, is []hubWay // room for those of one hub after another
@@ -240,6 +268,13 @@ func routeChanges(old, next *paths.Net, segments map[string]bool) (changes []Rou
 		}
 		before, after := ways{net: old, segment: old.Segment(segment)}, ways{net: next, segment: next.Segment(segment)}
 		before.homes, after.homes = old.RoutedHomes(before.segment), next.RoutedHomes(after.segment)
+		if moved != nil {
+			some := map[netip.Prefix]bool{}
+			before.tell(moved, some)
+			after.tell(moved, some)
+			before.keep(some)
+			after.keep(some)
+		}
 		for _, hub := range next.Hubs {
 			if old.Hub(hub) == paths.None {
 				continue
@@ -285,6 +320,20 @@ type ways struct {
 	net     *paths.Net
 	segment int
 	homes   []paths.Home
+}
+
+// tell notes the prefixes of some networks.
+func (x *ways) tell(networks map[string]bool, prefixes map[netip.Prefix]bool) {
+	for _, home := range x.homes {
+		if home.Network != paths.None && networks[x.net.Networks[home.Network].Name] {
+			prefixes[home.Prefix] = true
+		}
+	}
+}
+
+// keep leaves the ways to some prefixes.
+func (x *ways) keep(prefixes map[netip.Prefix]bool) {
+	x.homes = slices.DeleteFunc(x.homes, func(home paths.Home) bool { return !prefixes[home.Prefix] })
 }
 
 // from adds how each prefix is reached from a hub.
