@@ -1,7 +1,6 @@
 package learning_test
 
 import (
-	"flag"
 	"fmt"
 	"math"
 	"net/netip"
@@ -23,10 +22,7 @@ import (
 
 // TestMain draws more than rapid does by itself: some things come up seldom.
 func TestMain(m *testing.M) {
-	if err := flag.Set("rapid.checks", "1500"); err != nil {
-		panic(err)
-	}
-	flag.Parse()
+	meet.Draws("1500")
 	os.Exit(m.Run())
 }
 

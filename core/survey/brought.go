@@ -19,9 +19,15 @@ type Brought struct {
 	Prefixes []netip.Prefix   // all of them, as the segment sees them, in as few prefixes as there can be
 }
 
-// Brought returns what shares bring into a segment, by home network and shares,
-// in order. Cost: the classes of the estate, and the shares of each.
-func (s *Survey) Brought(segment int) []Brought {
+// Brought returns what shares bring into a segment, by home network and shares, and by
+// what way tells of an endpoint, in order: of one network, addresses may be reached
+// otherwise than others. Cost: the classes of the estate, and the shares of each.
+func (s *Survey) Brought(segment int, way func(*verdict.Endpoint) string) []Brought {
+	type place struct { // where endpoints have one way
+		spot    int
+		network int32
+	}
+	ways := map[place]string{}
 	type found struct {
 		Brought
 		ranges netipx.IPSetBuilder
@@ -39,7 +45,12 @@ func (s *Survey) Brought(segment int) []Brought {
 			}
 		})
 		slices.Sort(shares)
-		key := strings.Join(shares, " ") + " " + keyOf([]int{c.End.Segment, c.End.Home.Network, oneIf(c.four)})
+		told, known := ways[place{c.spot, c.network}]
+		if !known {
+			told = way(&c.End)
+			ways[place{c.spot, c.network}] = told
+		}
+		key := strings.Join(shares, " ") + " " + keyOf([]int{c.End.Segment, c.End.Home.Network, oneIf(c.four)}) + told
 		f := at[key]
 		if f == nil {
 			f = &found{Brought: Brought{Shares: shares, Segment: s.net.Segments[c.End.Segment], End: c.End}}

@@ -68,7 +68,7 @@ func (h *Held) mayTurn(c *Change) bool {
 // regrouped reports whether an end takes in endpoints that were there already, or leaves
 // some out that still are.
 func (c *comparer) regrouped(e estate.End) bool {
-	land := slices.IndexFunc(c.lands, func(t territory) bool { return about(t.node, e) })
+	land := c.landOf(e)
 	if land < 0 || !c.touched(&c.lands[land]) {
 		return false
 	}

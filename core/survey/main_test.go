@@ -1,17 +1,15 @@
 package survey
 
 import (
-	"flag"
 	"os"
 	"testing"
+
+	"bivium/core/testing/meet"
 )
 
 // TestMain makes the properties hold for more estates than usual: some findings
 // and some disagreements are rare. A flag on the command line still wins.
 func TestMain(m *testing.M) {
-	if err := flag.Set("rapid.checks", "300"); err != nil {
-		panic(err)
-	}
-	flag.Parse()
+	meet.Draws("300")
 	os.Exit(m.Run())
 }

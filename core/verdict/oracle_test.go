@@ -1,7 +1,6 @@
 package verdict_test
 
 import (
-	"flag"
 	"maps"
 	"net/netip"
 	"os"
@@ -134,9 +133,6 @@ func TestJudgeAgreesWithTheOracle(t *testing.T) {
 const checks = "1200"
 
 func TestMain(m *testing.M) {
-	if err := flag.Set("rapid.checks", checks); err != nil {
-		panic(err)
-	}
-	flag.Parse()
+	meet.Draws(checks)
 	os.Exit(m.Run())
 }

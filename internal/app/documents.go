@@ -2,8 +2,11 @@ package app
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"bivium/core/document"
 	"bivium/core/estate"
@@ -53,60 +56,73 @@ func (s *Snapshot) readDocument(text []byte) (*estate.Estate, error) {
 func (s *Snapshot) imported(after *Snapshot, effect *Effect) *Import {
 	e := after.Estate
 	out := &Import{Revision: after.Revision, Name: e.Name, Counts: map[string][3]int{}, Changes: []inventory.Change{}, Faults: append([]estate.Fault{}, after.Faults...), Effect: effect}
-	before := map[[2]string]string{}
 	was, is := document.Differing(s.Estate, e)
-	for _, o := range named(was) {
-		before[[2]string{o.List, o.Key}] = string(o.Body)
-	}
-	note := func(list, key string, what inventory.What, n int) {
-		counts := out.Counts[list]
-		counts[n]++
-		out.Counts[list] = counts
+	differing(document.Split(was), document.Split(is), func(c inventory.Change) {
+		counts := out.Counts[string(c.Kind)]
+		counts[slices.Index([]inventory.What{inventory.New, inventory.Changed, inventory.Gone}, c.What)]++
+		out.Counts[string(c.Kind)] = counts
 		if len(out.Changes) < maxChanges {
-			out.Changes = append(out.Changes, inventory.Change{Kind: inventory.Kind(list), Name: key, What: what})
+			out.Changes = append(out.Changes, c)
 		}
-	}
-	for _, o := range named(is) {
-		key := [2]string{o.List, o.Key}
-		was, there := before[key]
-		delete(before, key)
-		switch {
-		case !there:
-			note(o.List, o.Key, inventory.New, 0)
-		case was != string(o.Body):
-			note(o.List, o.Key, inventory.Changed, 1)
-		}
-	}
-	for key := range before {
-		note(key[0], key[1], inventory.Gone, 2)
-	}
+	})
 	return out
 }
 
-// named returns the things of an estate, those without a name by what they
-// connect: their place in the list says nothing of them.
-func named(e *estate.Estate) []document.Object {
-	objects := document.Split(e)
-	had := map[[2]string]int{}
-	at := map[string]int{}
-	for i := range objects {
-		o := &objects[i]
-		n := at[o.List]
-		at[o.List]++
-		switch o.List {
-		case "links":
-			o.Key = e.Links[n].Between[0] + "-" + e.Links[n].Between[1]
-		case "attachments":
-			o.Key = e.Attachments[n].Network + "@" + e.Attachments[n].Hub
-		case "peerings":
-			o.Key = e.Peerings[n].Between[0] + "-" + e.Peerings[n].Between[1]
+// differing calls f for each of some things that came, went, or is another than before.
+// Those without a name go by what they connect: their place in their list says nothing of
+// them.
+func differing(was, is []document.Object, f func(inventory.Change)) {
+	before := map[[2]string]string{}
+	for _, o := range named(was) {
+		before[[2]string{o.List, o.Key}] = string(o.Body)
+	}
+	for _, o := range named(is) {
+		key := [2]string{o.List, o.Key}
+		body, there := before[key]
+		delete(before, key)
+		switch {
+		case !there:
+			f(inventory.Change{Kind: inventory.Kind(o.List), Name: o.Key, What: inventory.New})
+		case body != string(o.Body):
+			f(inventory.Change{Kind: inventory.Kind(o.List), Name: o.Key, What: inventory.Changed})
 		}
+	}
+	for key := range before {
+		f(inventory.Change{Kind: inventory.Kind(key[0]), Name: key[1], What: inventory.Gone})
+	}
+}
+
+// named returns things under names: where several connect the same, with their number.
+func named(objects []document.Object) []document.Object {
+	out := slices.Clone(objects)
+	had := map[[2]string]int{}
+	for i := range out {
+		o := &out[i]
+		o.Key = nameOf(o)
 		key := [2]string{o.List, o.Key}
 		if had[key]++; had[key] > 1 {
 			o.Key = fmt.Sprintf("%s, %d", o.Key, had[key])
 		}
 	}
-	return objects
+	return out
+}
+
+// nameOf returns the name of a thing, or what it connects.
+func nameOf(o *document.Object) string {
+	if !document.Nameless(o.List) {
+		return o.Key
+	}
+	var ends struct {
+		Network, Hub string
+		Between      []string
+	}
+	if json.Unmarshal(o.Body, &ends) != nil {
+		return o.Key
+	}
+	if o.List == "attachments" {
+		return ends.Network + "@" + ends.Hub
+	}
+	return strings.Join(ends.Between, "-")
 }
 
 // Import puts a document in the place of the estate, if that is still at

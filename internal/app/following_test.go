@@ -50,9 +50,6 @@ func shown(t require.TestingT, s *app.Snapshot) map[string]string {
 			routes, err := s.HubRoutes(segment.Name, hub.Name, "")
 			require.NoError(t, err)
 			for _, r := range routes.Rows {
-				if r.Origin == "shared" {
-					continue // of a network that is reached in several ways, one is told: which, is not settled
-				}
 				all[fmt.Sprint("route of ", segment.Name, " at ", hub.Name, ": ", r.Origin, " ", r.Of, " ", r.Prefix)] = r
 			}
 		}

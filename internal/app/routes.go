@@ -9,6 +9,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/core/paths"
+	"bivium/core/verdict"
 	"bivium/core/wiring"
 )
 
@@ -65,7 +66,13 @@ func (s *Snapshot) HubRoutes(segment, hub, find string) (*Routes, error) {
 		out.Rows = append(out.Rows, s.hubRow(&r, seg))
 		prefixes = append(prefixes, r.Prefix)
 	}
-	for _, x := range s.Survey.Brought(seg) {
+	way := func(end *verdict.Endpoint) string { // in the words of its row
+		path := net.FromHub(at, s.Judge.Target(end, seg))
+		var row RouteRow
+		s.describe(&row, &path)
+		return fmt.Sprint(path.Kind, path.Absence, " ", row.Next, " ", row.Cost)
+	}
+	for _, x := range s.Survey.Brought(seg, way) {
 		path := net.FromHub(at, s.Judge.Target(&x.End, seg))
 		for _, p := range x.Prefixes {
 			row := RouteRow{Prefix: p.String(), Origin: "shared", Of: Thing{"share", strings.Join(x.Shares, ", ")}, State: "ok"}

@@ -1,17 +1,14 @@
 package app
 
 import (
-	"bytes"
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
-	"bivium/core/document"
 	"bivium/core/inventory"
 	"bivium/internal/store"
 )
@@ -50,67 +47,15 @@ func (a *App) Last(ctx context.Context) (*LastStep, error) {
 	case step.What != store.Edit:
 		out.Why = "the mapping of tags brought this: change it there"
 	}
-	changes := changesOf(step)
+	var changes []inventory.Change
+	differing(step.Before, step.After, func(c inventory.Change) { changes = append(changes, c) })
+	slices.SortFunc(changes, func(a, b inventory.Change) int {
+		return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Name, b.Name))
+	})
 	out.More = max(0, len(changes)-maxUndone)
 	out.Changes = append(out.Changes, changes[:len(changes)-out.More]...)
 	if len(changes) == 0 && out.Why == "" {
 		out.Why = "it changed nothing but names of the estate"
 	}
 	return out, nil
-}
-
-// changesOf returns what a step changed, by kind and name. Things without names are told
-// apart by what they connect: those that only stand elsewhere in their list have not
-// changed.
-func changesOf(step *store.Made) []inventory.Change {
-	type thing struct{ list, name string }
-	was := map[thing][][]byte{}
-	for _, o := range step.Before {
-		t := thing{o.List, nameOf(&o)}
-		was[t] = append(was[t], o.Body)
-	}
-	var out []inventory.Change
-	note := func(t thing, what inventory.What) {
-		out = append(out, inventory.Change{Kind: inventory.Kind(t.list), Name: t.name, What: what})
-	}
-	for _, o := range step.After {
-		t := thing{o.List, nameOf(&o)}
-		before := was[t]
-		if len(before) == 0 {
-			note(t, inventory.New)
-			continue
-		}
-		i := max(0, slices.IndexFunc(before, func(b []byte) bool { return bytes.Equal(b, o.Body) }))
-		if !bytes.Equal(before[i], o.Body) {
-			note(t, inventory.Changed)
-		}
-		was[t] = slices.Delete(slices.Clone(before), i, i+1)
-	}
-	for t, left := range was {
-		for range left {
-			note(t, inventory.Gone)
-		}
-	}
-	slices.SortFunc(out, func(a, b inventory.Change) int {
-		return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Name, b.Name), cmp.Compare(a.What, b.What))
-	})
-	return out
-}
-
-// nameOf returns the name of an object, or what it connects.
-func nameOf(o *document.Object) string {
-	if !document.Nameless(o.List) {
-		return o.Key
-	}
-	var ends struct {
-		Network, Hub string
-		Between      []string
-	}
-	if json.Unmarshal(o.Body, &ends) != nil {
-		return o.Key
-	}
-	if o.List == "attachments" {
-		return ends.Network + "@" + ends.Hub
-	}
-	return strings.Join(ends.Between, "-")
 }

@@ -3,7 +3,6 @@ package server_test
 import (
 	"bytes"
 	"encoding/json"
-	"flag"
 	"fmt"
 	"io"
 	"maps"
@@ -27,10 +26,7 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	flag.Parse()
-	if f := flag.Lookup("rapid.checks"); f.Value.String() == f.DefValue {
-		_ = flag.Set("rapid.checks", "20") // each starts a server
-	}
+	meet.Draws("20") // each starts a server
 	os.Exit(m.Run())
 }
 

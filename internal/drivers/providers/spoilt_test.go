@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
-	"flag"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -29,10 +28,7 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	flag.Parse()
-	if f := flag.Lookup("rapid.checks"); f.Value.String() == f.DefValue {
-		_ = flag.Set("rapid.checks", "60") // each starts a provider
-	}
+	meet.Draws("60") // each starts a provider
 	os.Exit(m.Run())
 }
 
