@@ -35,6 +35,7 @@ type shift struct {
 	changes []*change
 	pairs   tally
 	reaches []reach
+	coming  int // how many more there will be
 }
 
 // reach is sources each of which reaches each of some destinations.

@@ -1,5 +1,7 @@
 package survey
 
+import "slices"
+
 // view is one of two surveys, at the flows between two territories.
 type view struct {
 	*Survey
@@ -68,7 +70,8 @@ type outlook struct {
 	*view
 	src     int32
 	row     *row
-	effects []int32 // by place of destinations
+	effects []int32   // by place of destinations
+	known   [][]int32 // by place, those of one effect alike: by cell, the vector and one more, or 0; or nil
 }
 
 func (v *view) outOf(src int32) outlook {
@@ -97,7 +100,34 @@ func (o *outlook) to(dst int32) int32 {
 	if o.view.to == len(o.inside) {
 		col = o.block.dst.lineAt(o.net, int(d.line), o.ledger.effectAt(effect).Exit)
 	}
-	return o.vectors[o.verdicts[effect][o.row.palette[o.row.cells[col]]]]
+	cell := o.row.cells[col]
+	if o.known == nil {
+		return o.vectors[o.verdicts[effect][o.row.palette[cell]]]
+	}
+	known := &o.known[d.place][cell]
+	if *known == 0 {
+		*known = o.vectors[o.verdicts[effect][o.row.palette[cell]]] + 1
+	}
+	return *known - 1
+}
+
+// remember lets an outlook keep what it has told, if it will be asked about so many
+// destinations that some have the same: tables of verdicts are large.
+func (o *outlook) remember(asked int) {
+	if o.row == nil || asked < 2*len(o.row.palette) {
+		return
+	}
+	var effects []int32
+	var tables [][]int32
+	o.known = make([][]int32, len(o.effects))
+	for place, e := range o.effects {
+		k := slices.Index(effects, e)
+		if k < 0 {
+			k = len(effects)
+			effects, tables = append(effects, e), append(tables, make([]int32, len(o.row.palette)))
+		}
+		o.known[place] = tables[k]
+	}
 }
 
 // near returns the vector of local flows between two classes, 0 for none.

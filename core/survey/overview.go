@@ -7,148 +7,129 @@ import (
 	"bivium/core/paths"
 )
 
-// overview is the matrix of all segments and the internet, by domain and domain.
+// overview finds the matrix of a survey when it is first asked for: no difference asks.
 type overview struct {
+	once   sync.Once
+	find   func() *matrix
+	matrix *matrix
+}
+
+// matrix is all flows between segments and the internet, by domain and domain.
+type matrix struct {
 	amounts [][][]weighed // what there is of each combination, but for flows from the internet
-	crowds  []crowd       // by domain
-	unfound [][]float64   // about how many pairs of addresses of which the second is not found
-	marks   *marks
-	of      int64    // the partition
-	cut     [][]bool // classes have been cut finer since pairs of them were counted
+	inbound [][]weighed   // the same of those, by segment
+	marks   [][][]Mark
+	crowds  []crowd     // by domain
+	unfound [][]float64 // about how many pairs of addresses of which the second is not found
+	of      int64       // the partition
+	cut     [][]bool    // classes have been cut finer since pairs of them were counted
 }
 
-// marks are the outcomes of an overview, and what there is of each combination of flows
-// from the internet. No difference asks for them: they are found when they are first
-// asked for.
-type marks struct {
-	once    sync.Once
-	fill    func() *marks // the others, if these are told by them
-	of      [][][]Mark
-	inbound [][]weighed // by segment
-}
-
-// all returns the marks, found.
-func (m *marks) all() *marks {
-	m.once.Do(func() {
-		found := m.fill()
-		m.of, m.inbound, m.fill = found.of, found.inbound, nil
-	})
-	return m
+// found returns the matrix.
+func (o *overview) found() *matrix {
+	o.once.Do(func() { o.matrix, o.find = o.find(), nil })
+	return o.matrix
 }
 
 // Complete finds the outcomes between all segments, if that was not done yet. An edit
 // of a survey leaves it to whoever asks for one first, and holds the survey before it
 // until then.
-func (s *Survey) Complete() { s.overview.marks.all() }
+func (s *Survey) Complete() { s.overview.found() }
 
-// looking fills the overview of a survey, in two steps: what there is of each
-// combination depends on no verdict, and only what there is is settled.
+// looking finds the matrix of a survey, in two steps: what there is of each combination
+// depends on no verdict.
 type looking struct {
 	*Survey
-	before *overview                        // nil for a survey from the ground
-	fresh  func(from, to int) bool          // there may be other amounts than before
-	sooner func(from, to int) (found, bool) // tells what there is without adding up all; or nil
-	anew   []bool                           // by pair of domains: it is fresh
-	occur  [][]combination                  // by pair of domains: what occurs, where it was added up
-}
-
-// found is what there is of each combination between two domains, and all that occur:
-// of some there is nothing, for each of their flows has another as well, or is none.
-type found struct {
-	amounts []weighed
-	occur   []combination
+	out     *matrix
+	before  *matrix                              // nil for a survey from the ground
+	fresh   func(from, to int) bool              // there may be other amounts than before
+	sooner  func(from, to int) ([]weighed, bool) // tells what there is without adding up all; or nil
+	differs func(from, to int) bool              // verdicts may be others
+	anew    []bool                               // by pair of domains: it is fresh
 }
 
 // count adds up what there is of each combination, of flows that do not come from the
-// internet: those are settled first. Where nothing is fresh, it is as before.
-func (l *looking) count() {
+// internet. Where nothing is fresh, it is as before. It returns, by pair of domains, the
+// combinations that occur where it was added up all: of some there is nothing, for each
+// of their flows has another as well, or is none.
+func (l *looking) count() (occur [][]combination) {
 	s, before := l.Survey, l.before
 	domains := len(s.inside) + 1
-	next := overview{amounts: make([][][]weighed, domains), of: s.id, cut: make([][]bool, domains)}
+	l.out = &matrix{amounts: make([][][]weighed, domains), of: s.id, cut: make([][]bool, domains)}
 	if before != nil && before.of == s.id {
-		next.crowds, next.unfound = before.crowds, before.unfound
+		l.out.crowds, l.out.unfound = before.crowds, before.unfound
 	} else {
-		next.crowds = s.crowds(before)
-		next.unfound = unfoundFlows(next.crowds)
+		l.out.crowds = s.crowds(before)
+		l.out.unfound = unfoundFlows(l.out.crowds)
 	}
-	l.anew, l.occur = make([]bool, domains*domains), make([][]combination, domains*domains)
+	l.anew, occur = make([]bool, domains*domains), make([][]combination, domains*domains)
 	var jobs []func()
 	for from := range domains {
-		next.amounts[from], next.cut[from] = make([][]weighed, domains), make([]bool, domains)
+		l.out.amounts[from], l.out.cut[from] = make([][]weighed, domains), make([]bool, domains)
 		for to := range domains {
 			at := from*domains + to
 			l.anew[at] = before == nil || l.fresh(from, to)
 			switch {
 			case !l.anew[at]:
-				next.amounts[from][to] = before.amounts[from][to]
-				next.cut[from][to] = before.cut[from][to] || before.of != s.id
+				l.out.amounts[from][to] = before.amounts[from][to]
+				l.out.cut[from][to] = before.cut[from][to] || before.of != s.id
 			case from < len(s.inside) && s.blocks[from][to] != nil:
 				jobs = append(jobs, func() {
-					var x found
 					known := false
 					if l.sooner != nil {
-						x, known = l.sooner(from, to)
+						l.out.amounts[from][to], known = l.sooner(from, to)
 					}
 					if !known {
-						x = s.look(s.blocks[from][to])
+						l.out.amounts[from][to], occur[at] = s.look(s.blocks[from][to])
 					}
-					next.amounts[from][to], l.occur[at] = x.amounts, x.occur
 				})
 			}
 		}
 	}
 	inParallel(jobs)
-	s.overview = next
+	return occur
 }
 
-// mark lets the outcomes be found: anew where something is fresh, or verdicts differ, on
-// which what there is of flows from the internet depends too.
-func (l *looking) mark(differs func(from, to int) bool) {
-	s, domains, anew := l.Survey, len(l.inside)+1, l.anew
-	var before *marks
-	var unfound [][]float64
-	if l.before != nil {
-		before, unfound = l.before.marks, l.before.unfound
-	}
-	s.overview.marks = &marks{fill: func() *marks {
-		out := &marks{of: make([][][]Mark, domains), inbound: make([][]weighed, domains-1)}
-		var jobs []func()
-		for from := range domains {
-			out.of[from] = make([][]Mark, domains)
-			for to := range domains {
-				fresh := anew[from*domains+to] || differs(from, to)
-				inbound := from == domains-1 && to < from
-				if inbound && !fresh {
-					out.inbound[to] = before.all().inbound[to]
-				}
-				if !fresh && s.overview.unfound[from][to] == unfound[from][to] {
-					out.of[from][to] = before.all().of[from][to]
-					continue
-				}
-				jobs = append(jobs, func() {
-					amounts := s.overview.amounts[from][to]
-					if inbound {
-						if fresh && s.blocks[from][to] != nil {
-							out.inbound[to] = s.lookIn(to)
-						}
-						amounts = out.inbound[to]
-					}
-					out.of[from][to] = s.marksOf(amounts, s.overview.unfound[from][to])
-				})
+// mark finds the outcomes: anew where something is fresh, or verdicts differ, on which
+// what there is of flows from the internet depends too.
+func (l *looking) mark() {
+	s, before, domains := l.Survey, l.before, len(l.inside)+1
+	l.out.marks, l.out.inbound = make([][][]Mark, domains), make([][]weighed, domains-1)
+	var jobs []func()
+	for from := range domains {
+		l.out.marks[from] = make([][]Mark, domains)
+		for to := range domains {
+			fresh := l.anew[from*domains+to] || l.differs(from, to)
+			inbound := from == domains-1 && to < from
+			if inbound && !fresh {
+				l.out.inbound[to] = before.inbound[to]
 			}
+			if !fresh && l.out.unfound[from][to] == before.unfound[from][to] {
+				l.out.marks[from][to] = before.marks[from][to]
+				continue
+			}
+			jobs = append(jobs, func() {
+				amounts := l.out.amounts[from][to]
+				if inbound {
+					if fresh && s.blocks[from][to] != nil {
+						l.out.inbound[to] = s.lookIn(to)
+					}
+					amounts = l.out.inbound[to]
+				}
+				l.out.marks[from][to] = s.marksOf(amounts, l.out.unfound[from][to])
+			})
 		}
-		inParallel(jobs)
-		return out
-	}}
+	}
+	inParallel(jobs)
 }
 
 // look adds up the flows of a block.
-func (s *Survey) look(b *block) found {
+func (s *Survey) look(b *block) (amounts []weighed, occur []combination) {
 	c := newCeller(s)
 	defer c.free()
 	c.addBlock(b)
-	occur := slices.Clone(c.used)
-	return found{c.take(), occur}
+	occur = slices.Clone(c.used)
+	return c.take(), occur
 }
 
 // lookIn adds up the flows from the internet to a segment.
@@ -168,7 +149,7 @@ type crowd struct {
 
 // crowds returns those of all domains; of those whose classes are the same as before, the
 // same.
-func (s *Survey) crowds(before *overview) []crowd {
+func (s *Survey) crowds(before *matrix) []crowd {
 	out := make([]crowd, len(s.inside)+1)
 	var jobs []func()
 	for domain := range out {
@@ -233,7 +214,7 @@ func unfoundFlows(crowds []crowd) [][]float64 {
 func (s *Survey) Between(row, col Node) []Mark {
 	from, to := s.domainOf(row), s.domainOf(col)
 	if from != paths.None && to != paths.None {
-		return s.overview.marks.all().of[from][to]
+		return s.overview.found().marks[from][to]
 	}
 	return s.Cell(s.Of(row), s.Of(col))
 }

@@ -233,10 +233,26 @@ func (p *pairing) inside() {
 		}
 	}
 	p.turnRows(rows)
+	p.byRow(calmRows)
 	p.turnColumns(calmRows, moved)
 	if p.from == p.to {
 		l.mendAll(sources, targets)
 	}
+}
+
+// byRow puts sources of one row beside each other: what is looked up for one is at hand
+// for the next.
+func (p *pairing) byRow(srcs []*bundle) {
+	if p.new.block == nil {
+		return
+	}
+	kinds := p.new.block.src.kinds
+	slices.SortStableFunc(srcs, func(a, b *bundle) int {
+		if a.new < 0 || b.new < 0 {
+			return int(b.new - a.new)
+		}
+		return int(kinds[a.new].line - kinds[b.new].line)
+	})
 }
 
 // partedBy returns all of some bundles, those that do not stay, and those that do.

@@ -1,7 +1,5 @@
 package survey
 
-import "slices"
-
 // mostRecounted is the share of the classes of a domain, one in so many, up to which
 // it pays to take away what has gone and add what has come.
 const mostRecounted = 4
@@ -14,30 +12,30 @@ const precision = 1e-6
 // edit, from what there was: without the flows of the classes that have changed, and
 // with those that they have now. It is false where that is not known well enough,
 // or not worth while. What is known exactly stays so; what is about stays about.
-func (b *rebuilder) recounted(from, to int) (found, bool) {
+func (b *rebuilder) recounted(from, to int) ([]weighed, bool) {
 	was, is := b.before.blocks[from][to], b.next.blocks[from][to]
-	if was == nil || is == nil || from == len(b.inside) || to == len(b.inside) || was.threads != is.threads || b.revision.Ways || b.partition.id == b.before.id || b.before.overview.cut[from][to] {
-		return found{}, false
+	before := b.before.overview.found()
+	if !b.akin(from, to) || to == len(b.inside) || before.cut[from][to] {
+		return nil, false
 	}
 	old, now := b.portions(b.before, was), b.portions(b.next, is)
 	if old.tooMany || now.tooMany {
-		return found{}, false
+		return nil, false
 	}
 	gone, come := newCeller(b.before), newCeller(b.next)
 	defer gone.free()
 	defer come.free()
 	old.count(gone, was)
 	now.count(come, is)
-	occur := slices.Clone(come.used)
 	less, more := gone.takeAll(), come.takeAll() // both, or a celler would be given back that is not empty
 	left := map[combination]weighed{}
-	for _, w := range b.before.overview.amounts[from][to] {
+	for _, w := range before.amounts[from][to] {
 		left[w.combination] = w
 	}
 	for _, w := range less {
 		x := left[w.combination]
 		if x.pairs -= w.pairs; x.pairs > 0 && x.flows-w.flows < precision*x.flows {
-			return found{}, false
+			return nil, false
 		}
 		x.combination, x.flows = w.combination, x.flows-w.flows
 		left[w.combination] = x
@@ -53,7 +51,14 @@ func (b *rebuilder) recounted(from, to int) (found, bool) {
 			out = append(out, x)
 		}
 	}
-	return found{out, occur}, true
+	return out, true
+}
+
+// akin reports whether flows from one segment to another depend on what they did before
+// the edit, but for those of classes that have changed or have other ways.
+func (b *rebuilder) akin(from, to int) bool {
+	was, is := b.before.blocks[from][to], b.next.blocks[from][to]
+	return was != nil && is != nil && from < len(b.inside) && was.threads == is.threads && !b.revision.Ways && b.partition.id != b.before.id
 }
 
 // portions are the ends of a block, those of classes that have changed and the others.

@@ -25,11 +25,15 @@ func (s *Survey) renumbered(j *verdict.Judge) *Survey {
 	if !sameList(s.judge.Settings(), j.Settings()) {
 		next.sieve = j.NewSieve(s.atoms)
 	}
-	next.overview = n.overview(next.partition)
-	if !n.Segments.Same() {
-		next.overview.crowds = next.crowds(nil)
-		next.overview.unfound = unfoundFlows(next.overview.crowds)
-	}
+	id := next.id
+	next.overview = &overview{find: func() *matrix {
+		m := n.matrix(id)
+		if !n.Segments.Same() {
+			m.crowds = next.crowds(nil)
+			m.unfound = unfoundFlows(m.crowds)
+		}
+		return m
+	}}
 	return &next
 }
 
@@ -272,21 +276,16 @@ func (n *renumberer) gates() [][]gate {
 	return out
 }
 
-// overview returns the overview, but for what each segment finds nothing under, of a
+// matrix returns the matrix, but for what each segment finds nothing under, of a
 // partition.
-func (n *renumberer) overview(p *partition) overview {
-	o := n.Survey.overview
-	o.of = p.id
-	if n.Segments.Same() {
-		return o
+func (n *renumberer) matrix(of int64) *matrix {
+	m := *n.Survey.overview.found()
+	m.of = of
+	if !n.Segments.Same() {
+		m.amounts, m.cut, m.marks = square(&n.Segments, m.amounts), square(&n.Segments, m.cut), square(&n.Segments, m.marks)
+		m.inbound = moved(&n.Segments, m.inbound)
 	}
-	o.amounts, o.cut = square(&n.Segments, o.amounts), square(&n.Segments, o.cut)
-	before, segments := o.marks, n.Segments
-	o.marks = &marks{fill: func() *marks {
-		was := before.all()
-		return &marks{of: square(&segments, was.of), inbound: moved(&segments, was.inbound)}
-	}}
-	return o
+	return &m
 }
 
 // moved returns a list by number under the numbers of now.

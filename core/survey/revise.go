@@ -73,12 +73,7 @@ func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *
 	}
 	next.regate(s, r)
 	next.sieve = sieve
-	l := &looking{Survey: &next, before: &s.overview, sooner: b.recounted}
-	l.fresh = func(from, to int) bool {
-		return (b.rebuilt[[2]int{from, to}] || b.touches(from) || b.touches(to)) && !b.sameAmounts(from, to)
-	}
-	l.count()
-	wanted := next.resettle(s, r, b.rebuilt, l.occur)
+	wanted := next.resettle(s, r, b)
 	if r.Gates {
 		next.admit()
 	}
@@ -86,10 +81,17 @@ func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *
 	for i := range wanted {
 		touched[i] = len(wanted[i]) > 0
 	}
-	l.mark(func(from, to int) bool {
-		b := next.blocks[from][to]
-		return b != nil && b.holdsAny(touched)
-	})
+	next.overview = &overview{find: func() *matrix {
+		l := &looking{Survey: &next, before: s.overview.found(), sooner: b.recounted}
+		l.fresh = func(from, to int) bool { return b.fresh(from, to) && !b.sameAmounts(from, to) }
+		l.differs = func(from, to int) bool {
+			x := next.blocks[from][to]
+			return x != nil && x.holdsAny(touched)
+		}
+		l.count()
+		l.mark()
+		return l.out
+	}}
 	return s, &next
 }
 
@@ -136,33 +138,42 @@ func (s *Survey) regate(before *Survey, r *verdict.Revision) {
 
 // resettle settles what a revision makes of stances, and what occurs that did not
 // before, in tables of its own where they differ. It returns, by stance, the effects.
-func (s *Survey) resettle(before *Survey, r *verdict.Revision, rebuilt map[[2]int]bool, occur [][]combination) wants {
-	wanted, gone := s.stale(before, r)
+func (s *Survey) resettle(before *Survey, r *verdict.Revision, b *rebuilder) wants {
+	wanted, gone, concerned := s.stale(before, r)
+	if concerned || s.sieve != before.sieve || s.book != before.book {
+		s.aside = &aside{}
+	}
 	add := func(stance, effect int32) {
 		if _, known := before.settled(combination{stance, effect}); !known {
 			wanted.want(stance, effect)
 		}
 	}
-	for _, list := range occur {
-		for _, x := range list {
-			add(x.stance, x.effect)
-		}
+	for _, x := range b.unsettled() {
+		wanted.want(x.stance, x.effect)
 	}
-	for to, b := range s.blocks[len(s.inside)] {
-		if b == nil || !rebuilt[[2]int{len(s.inside), to}] {
+	for to, x := range s.blocks[len(s.inside)] {
+		if x == nil || !b.rebuilt[[2]int{len(s.inside), to}] {
 			continue
 		}
 		effects := s.effectsThrough(to)
-		for _, stance := range b.stances {
+		for _, stance := range x.stances {
 			for _, e := range effects {
 				add(stance, e)
 			}
 		}
 	}
 	s.verdicts = slices.Clone(before.verdicts)
+	written := make([]bool, len(s.verdicts))
+	for _, effects := range wanted {
+		for _, e := range effects {
+			if int(e) < len(written) {
+				written[e] = true
+			}
+		}
+	}
 	for e, table := range s.verdicts {
 		known := func(stance int32) bool { return int(stance) < len(table) && table[stance] >= 0 }
-		if slices.ContainsFunc(gone, known) || slices.ContainsFunc(wanted, func(effects []int32) bool { return slices.Contains(effects, int32(e)) }) {
+		if written[e] || slices.ContainsFunc(gone, known) {
 			s.verdicts[e] = slices.Clone(table)
 			for _, stance := range gone {
 				if known(stance) {
@@ -171,13 +182,15 @@ func (s *Survey) resettle(before *Survey, r *verdict.Revision, rebuilt map[[2]in
 			}
 		}
 	}
-	s.settleAll(wanted)
+	s.settleAll(s.aside.take(s, wanted))
+	s.aside.keep(s, wanted)
 	return wanted
 }
 
 // stale returns, by stance, the effects for which it must be settled anew, and the
-// stances of which no block is left: what was known of them does not hold any more.
-func (s *Survey) stale(before *Survey, r *verdict.Revision) (wanted wants, gone []int32) {
+// stances of which no block is left: what was known of them does not hold any more. It
+// reports whether there are any at all, of blocks or not.
+func (s *Survey) stale(before *Survey, r *verdict.Revision) (wanted wants, gone []int32, concerned bool) {
 	l := s.ledger
 	l.mu.RLock()
 	defer l.mu.RUnlock()
@@ -188,7 +201,7 @@ func (s *Survey) stale(before *Survey, r *verdict.Revision) (wanted wants, gone 
 		some = some || concerns[i]
 	}
 	if !some {
-		return wanted, nil
+		return wanted, nil, false
 	}
 	live := make([]bool, len(l.stances))
 	for _, line := range s.blocks {
@@ -213,7 +226,7 @@ func (s *Survey) stale(before *Survey, r *verdict.Revision) (wanted wants, gone 
 			}
 		}
 	}
-	return wanted, gone
+	return wanted, gone, true
 }
 
 // holdsAny reports whether some stance of the block is among some.

@@ -282,15 +282,21 @@ func (s *Survey) take(w *settler, stances int) {
 	}
 	for _, st := range w.settled {
 		for k, e := range st.effects {
-			for int(e) >= len(s.verdicts) {
-				s.verdicts = append(s.verdicts, nil)
-			}
-			if missing := stances - len(s.verdicts[e]); missing > 0 {
-				s.verdicts[e] = append(s.verdicts[e], slices.Repeat([]int32{-1}, missing)...)
-			}
-			s.verdicts[e][st.stance] = vectors[st.vectors[k]]
+			s.enter(combination{st.stance, e}, vectors[st.vectors[k]], stances)
 		}
 	}
+}
+
+// enter puts the vector of a combination into the table of verdicts, of so many stances.
+func (s *Survey) enter(c combination, vector int32, stances int) {
+	for int(c.effect) >= len(s.verdicts) {
+		s.verdicts = append(s.verdicts, nil)
+	}
+	table := &s.verdicts[c.effect]
+	if missing := stances - len(*table); missing > 0 {
+		*table = append(*table, slices.Repeat([]int32{-1}, missing)...)
+	}
+	(*table)[c.stance] = vector
 }
 
 // recut returns a book that begins with the same results, and other vectors in

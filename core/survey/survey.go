@@ -35,7 +35,8 @@ type Survey struct {
 	scale
 	verdicts [][]int32        // by effect and stance: the vector, or -1
 	admits   []*bitset.BitSet // by publication: the atoms that it lets in
-	overview overview
+	overview *overview
+	aside    *aside
 	held     *held
 	cellers  *sync.Pool
 }
@@ -43,16 +44,16 @@ type Survey struct {
 // New returns the survey of an estate. Cost: see the package.
 func New(j *verdict.Judge) *Survey {
 	p := divide(j)
-	s := &Survey{judge: j, partition: p, ledger: newLedger(), cellers: &sync.Pool{}}
+	s := &Survey{judge: j, partition: p, ledger: newLedger(), cellers: &sync.Pool{}, aside: &aside{}}
 	s.held = &held{}
 	v := &surveyor{partition: p, judge: j, ledger: s.ledger}
 	s.blocks = v.blocks()
 	s.gates = v.gates()
 	s.cutBy(space.Cut(j.Settings()))
 	l := &looking{Survey: s}
-	l.count()
-	s.settleAll(s.wanted(l.occur))
-	l.mark(func(_, _ int) bool { return true })
+	s.settleAll(s.wanted(l.count()))
+	l.mark()
+	s.overview = &overview{find: func() *matrix { return l.out }}
 	s.Complete()
 	return s
 }
@@ -127,7 +128,7 @@ func (s *Survey) recut(atoms *space.Atoms) *Survey {
 		return s
 	}
 	other := *s
-	other.held, other.cellers = &held{}, &sync.Pool{}
+	other.held, other.cellers, other.aside = &held{}, &sync.Pool{}, &aside{}
 	other.scale = scale{atoms: atoms, sieve: s.judge.NewSieve(atoms), unions: newUnions(atoms), counts: countsOf(atoms), results: s.results, shut: s.shut}
 	parent := make([]int, atoms.Len())
 	for i := range parent {

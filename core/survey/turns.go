@@ -18,6 +18,8 @@ type sweep struct {
 type turned struct {
 	vectors    [2]int32
 	srcs, dsts []*bundle
+	amounts    [2]size // of all sources, and of all destinations
+	count      int     // how many bundles there are on the side that is gathered
 }
 
 // turns is what has turned of one row, or of one column. It is found by the sum of its
@@ -26,6 +28,7 @@ type turns struct {
 	list  []turned
 	first []int32 // by sum: the place after that of the last one, 0 for none
 	next  []int32 // by place: likewise
+	which []int32 // by bundle that was looked at: the place of what its flows turned to, or -1
 }
 
 func (t *turns) slot(before, after int32) *int32 { return &t.first[(before+after)%manyTurns] }
@@ -36,16 +39,28 @@ const manyTurns = 1 << 10
 func newTurns() turns { return turns{first: make([]int32, manyTurns)} }
 
 // with returns the place of what went from one vector to another.
-func (t *turns) with(before, after int32) *turned {
+func (t *turns) with(before, after int32) int32 {
 	key, slot := [2]int32{before, after}, t.slot(before, after)
 	for n := *slot; n > 0; n = t.next[n-1] {
 		if t.list[n-1].vectors == key {
-			return &t.list[n-1]
+			return n - 1
 		}
 	}
 	t.list, t.next = append(t.list, turned{vectors: key}), append(t.next, *slot)
 	*slot = int32(len(t.list))
-	return &t.list[len(t.list)-1]
+	return *slot - 1
+}
+
+// look notes of the next bundle, of one side, what its flows turned to.
+func (t *turns) look(b *bundle, side int, before, after int32) {
+	if before == after {
+		t.which = append(t.which, -1)
+		return
+	}
+	n := t.with(before, after)
+	t.list[n].count++
+	t.list[n].amounts[side].add(b.size)
+	t.which = append(t.which, n)
 }
 
 // take empties the turns for another row, and gives away what they had.
@@ -54,8 +69,30 @@ func (t *turns) take() []turned {
 	for i := range list {
 		*t.slot(list[i].vectors[0], list[i].vectors[1]) = 0
 	}
-	t.list, t.next = nil, t.next[:0]
+	t.list, t.next, t.which = nil, t.next[:0], t.which[:0]
 	return list
+}
+
+// gather returns the bundles that were looked at, by what their flows turned to. which
+// may be several lists, of bundles one after another.
+func gather(list []turned, bundles []*bundle, which ...[]int32) [][]*bundle {
+	all := 0
+	for i := range list {
+		all += list[i].count
+	}
+	room, out := make([]*bundle, all), make([][]*bundle, len(list))
+	for i := range list {
+		out[i], room = room[:0:list[i].count], room[list[i].count:]
+	}
+	for _, part := range which {
+		for i, n := range part {
+			if n >= 0 {
+				out[n] = append(out[n], bundles[i])
+			}
+		}
+		bundles = bundles[len(part):]
+	}
+	return out
 }
 
 // fewestTurns is how many pairs of bundles one goroutine should compare at least.
@@ -78,9 +115,7 @@ func (p *pairing) turnRows(rows []sweep) {
 			found[i] = t.take()
 		}
 	})
-	for _, list := range found {
-		p.note(list)
-	}
+	p.note(found)
 }
 
 func (p *pairing) turnRow(r *sweep, t *turns) {
@@ -90,76 +125,101 @@ func (p *pairing) turnRow(r *sweep, t *turns) {
 		cells = p.new.block.rows[p.new.block.src.kinds[src.new].line].cells
 	}
 	was, is := p.old.outOf(src.old), p.new.outOf(src.new)
+	was.remember(len(r.dsts))
+	is.remember(len(r.dsts))
 	for _, dst := range r.dsts {
-		if src.four != dst.four || cells != nil && (dst.new < 0 || !r.altered[cells[p.new.block.dst.kinds[dst.new].line]]) {
-			continue
+		before, after := int32(0), int32(0)
+		if src.four == dst.four && (cells == nil || dst.new >= 0 && r.altered[cells[p.new.block.dst.kinds[dst.new].line]]) {
+			before, after = was.to(dst.old), is.to(dst.new)
 		}
-		if before, after := was.to(dst.old), is.to(dst.new); before != after {
-			x := t.with(before, after)
-			x.dsts = append(x.dsts, dst)
-		}
+		t.look(dst, 1, before, after)
 	}
-	for i := range t.list {
-		t.list[i].srcs = []*bundle{src}
+	from := []*bundle{src}
+	for i, dsts := range gather(t.list, r.dsts, t.which) {
+		x := &t.list[i]
+		x.srcs, x.dsts, x.amounts[0] = from, dsts, src.size
 	}
 }
 
 // turnColumns compares the flows from some sources to destinations of which there are
 // far fewer: what has turned is put together by these.
 func (p *pairing) turnColumns(srcs, dsts []*bundle) {
+	if len(srcs) == 0 || len(dsts) == 0 {
+		return
+	}
 	shares := make([][]turns, sharesOf(len(srcs)*len(dsts)))
 	inShares(len(srcs), len(shares), func(share, first, last int) {
 		columns := make([]turns, len(dsts))
 		for k := range columns {
 			columns[k] = newTurns()
+			columns[k].which = make([]int32, 0, last-first)
 		}
 		for _, src := range srcs[first:last] {
 			was, is := p.old.outOf(src.old), p.new.outOf(src.new)
 			for k, dst := range dsts {
-				if src.four != dst.four {
-					continue
+				before, after := int32(0), int32(0)
+				if src.four == dst.four {
+					before, after = was.to(dst.old), is.to(dst.new)
 				}
-				if before, after := was.to(dst.old), is.to(dst.new); before != after {
-					x := columns[k].with(before, after)
-					x.srcs = append(x.srcs, src)
-				}
+				columns[k].look(src, 0, before, after)
 			}
 		}
 		shares[share] = columns
 	})
-	shares = slices.DeleteFunc(shares, func(columns []turns) bool { return columns == nil })
-	if len(shares) == 0 {
-		return
-	}
-	for k, dst := range dsts {
-		first := &shares[0][k] // goes on in the order in which one goroutine would find them
-		for _, columns := range shares[1:] {
-			for _, part := range columns[k].list {
-				x := first.with(part.vectors[0], part.vectors[1])
-				x.srcs = append(x.srcs, part.srcs...)
+	found := make([][]turned, len(dsts))
+	inShares(len(dsts), len(shares), func(_, first, last int) {
+		for k := first; k < last; k++ {
+			found[k] = together(srcs, dsts[k], shares, k)
+		}
+	})
+	p.note(found)
+}
+
+// together returns what has turned of a column, from what shares of its sources found.
+func together(srcs []*bundle, dst *bundle, shares [][]turns, k int) []turned {
+	all := &shares[0][k]
+	which := [][]int32{all.which}
+	for _, columns := range shares[1:] {
+		part := &columns[k]
+		at := make([]int32, len(part.list))
+		for i := range part.list {
+			x := &part.list[i]
+			at[i] = all.with(x.vectors[0], x.vectors[1])
+			all.list[at[i]].count += x.count
+			all.list[at[i]].amounts[0].add(x.amounts[0])
+		}
+		for i, n := range part.which {
+			if n >= 0 {
+				part.which[i] = at[n]
 			}
 		}
-		for i := range first.list {
-			first.list[i].dsts = []*bundle{dst}
-		}
-		p.note(first.list)
+		which = append(which, part.which)
 	}
+	to := []*bundle{dst}
+	for i, from := range gather(all.list, srcs, which...) {
+		x := &all.list[i]
+		x.srcs, x.dsts, x.amounts[1] = from, to, dst.size
+	}
+	return all.list
 }
 
 // note takes what has turned into the flows that went from one vector to another.
-func (p *pairing) note(list []turned) {
-	for i := range list {
-		t := &list[i]
-		x := p.plainly(t.vectors[0], t.vectors[1])
-		x.pairs.product(sizeOfAll(t.srcs), sizeOfAll(t.dsts), 1)
-		x.reaches = append(x.reaches, reach{t.srcs, t.dsts})
+func (p *pairing) note(lists [][]turned) {
+	var shifts []*shift
+	for _, list := range lists {
+		for i := range list {
+			x := p.plainly(list[i].vectors[0], list[i].vectors[1])
+			x.coming++
+			shifts = append(shifts, x)
+		}
 	}
-}
-
-func sizeOfAll(list []*bundle) size {
-	var sum size
-	for _, b := range list {
-		sum.add(b.size)
+	for _, list := range lists {
+		for i := range list {
+			t, x := &list[i], shifts[0]
+			shifts = shifts[1:]
+			x.reaches, x.coming = slices.Grow(x.reaches, x.coming), 0
+			x.pairs.product(t.amounts[0], t.amounts[1], 1)
+			x.reaches = append(x.reaches, reach{t.srcs, t.dsts})
+		}
 	}
-	return sum
 }
