@@ -86,10 +86,12 @@ func CheckWiring(e *Estate) []Fault {
 }
 
 // CheckPlaces returns those of the faults of CheckWiring that can come of where networks
-// are alone: all that rules speak of is as it was. Cost: O(n log n) in the networks, their
-// attachments and groups.
-func CheckPlaces(e *Estate) []Fault {
+// are alone: all that rules speak of is as it was. Of overlapping addresses it returns those
+// in some segments, in which networks were placed otherwise. Cost: O(n) in the networks,
+// their attachments and groups, and O(n log n) in those of these segments.
+func CheckPlaces(e *Estate, segments map[string]bool) []Fault {
 	c := newChecker(e)
+	c.only = segments
 	c.wiring()
 	c.placedApart()
 	return c.found()
@@ -159,6 +161,7 @@ type checker struct {
 	names   map[Kind]map[string]int // name to index in the document's list
 	subnets map[SubnetRef]bool
 	peered  map[[2]string]bool
+	only    map[string]bool // the segments in which homes are looked at; nil for all
 }
 
 func newChecker(e *Estate) *checker {

@@ -31,7 +31,7 @@ func (c *checker) homes() {
 	bySegment := map[string][]claim{}
 	var segments []string
 	put := func(segment string, cl claim) {
-		if segment == "" {
+		if segment == "" || !c.looksAt(segment) {
 			return
 		}
 		if _, ok := bySegment[segment]; !ok {
@@ -42,6 +42,9 @@ func (c *checker) homes() {
 	translated := translations(c.e)
 	for i := range c.e.Networks {
 		n := &c.e.Networks[i]
+		if !slices.ContainsFunc(n.Subnets, func(s Subnet) bool { return c.looksAt(n.SegmentOf(&s)) }) {
+			continue
+		}
 		var own []claim
 		for j := range n.Subnets {
 			s := &n.Subnets[j]
@@ -83,6 +86,9 @@ func (c *checker) homes() {
 		})
 	}
 }
+
+// looksAt reports whether the homes of a segment are looked at.
+func (c *checker) looksAt(segment string) bool { return c.only == nil || c.only[segment] }
 
 // overlapIsFault decides F2 for two overlapping claims of one segment.
 func (c *checker) overlapIsFault(a, b claim, subnets func() *netipx.IPSet) bool {

@@ -108,11 +108,26 @@ func (n *Net) Home(segment int, a netip.Addr) (Home, bool) {
 // in the segment: those of subnets, and static and learned ones, accepted or
 // withdrawn.
 func (n *Net) EachHomePrefix(segment int, f func(netip.Prefix)) {
-	for p := range n.homes[segment].subnets.All() {
-		f(p)
+	for _, p := range Everything() {
+		n.EachHomePrefixAt(segment, p, f)
 	}
-	for p := range n.homes[segment].prefixes.All() {
-		f(p)
+}
+
+// Everything returns all addresses of both families.
+func Everything() []netip.Prefix {
+	return []netip.Prefix{netip.PrefixFrom(netip.IPv4Unspecified(), 0), netip.PrefixFrom(netip.IPv6Unspecified(), 0)}
+}
+
+// EachHomePrefixAt is EachHomePrefix for the prefixes that overlap one. Cost: those.
+func (n *Net) EachHomePrefixAt(segment int, at netip.Prefix, f func(netip.Prefix)) {
+	h := &n.homes[segment]
+	for _, t := range [2]*bart.Table[int]{&h.subnets, &h.prefixes} {
+		for p := range t.Supernets(at) {
+			f(p)
+		}
+		for p := range below(t, at) {
+			f(p)
+		}
 	}
 }
 

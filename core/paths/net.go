@@ -49,7 +49,7 @@ type Network struct {
 	Routes      []Route
 	Subnets     []int
 
-	table   *bart.Table[int] // explicit routes, to an index of Routes
+	table   *bart.Table[int] // explicit routes, to an index of Routes; nil if it has none
 	bears   bool             // some attachment bears a static or accepted learned prefix
 	filters bool             // some attachment does not carry everything
 	own     *bart.Lite       // the inside addresses of its translated subnets; nil if it has none
@@ -167,11 +167,17 @@ func (n *Net) compileNetworks(e *estate.Estate) {
 	var sorted []string
 	sorted, n.networkIDs = names(e.Networks, func(x estate.Network) string { return x.Name })
 	n.Networks = make([]Network, len(sorted))
+	subnets := 0
+	for i := range e.Networks {
+		subnets += len(e.Networks[i].Subnets)
+	}
+	n.Subnets = make([]Subnet, 0, subnets)
 	for i := range e.Networks {
 		from := &e.Networks[i]
 		number := n.networkIDs[from.Name]
 		to := &n.Networks[number]
-		to.Name, to.Native, to.table = from.Name, from.Native(), &bart.Table[int]{}
+		to.Name, to.Native = from.Name, from.Native()
+		to.Subnets = make([]int, 0, len(from.Subnets))
 		for j := range from.Subnets {
 			s := &from.Subnets[j]
 			to.Subnets = append(to.Subnets, len(n.Subnets))
@@ -186,14 +192,14 @@ func (n *Net) compileAttachments(e *estate.Estate) {
 		if network == None || hub == None {
 			continue
 		}
-		to := Attachment{Network: network, Hub: hub, Cost: a.Cost, Up: a.State == "up", bears: map[int]*bart.Lite{}, statics: map[int]*bart.Lite{}}
+		to := Attachment{Network: network, Hub: hub, Cost: a.Cost, Up: a.State == "up"}
 		for _, s := range a.Static {
-			insert(to.bears, n.Segment(s.Segment), s.Prefix)
-			insert(to.statics, n.Segment(s.Segment), s.Prefix)
+			insert(&to.bears, n.Segment(s.Segment), s.Prefix)
+			insert(&to.statics, n.Segment(s.Segment), s.Prefix)
 		}
 		for _, l := range a.Learned {
 			if l.Status == "accepted" {
-				insert(to.bears, n.Segment(l.Segment), l.Prefix)
+				insert(&to.bears, n.Segment(l.Segment), l.Prefix)
 			}
 			n.Networks[network].bears = n.Networks[network].bears || l.Claims()
 		}
@@ -215,14 +221,17 @@ func (n *Net) compileAttachments(e *estate.Estate) {
 	}
 }
 
-func insert(tables map[int]*bart.Lite, segment int, p netip.Prefix) {
+func insert(tables *map[int]*bart.Lite, segment int, p netip.Prefix) {
 	if segment == None {
 		return
 	}
-	t, ok := tables[segment]
+	t, ok := (*tables)[segment]
 	if !ok {
+		if *tables == nil { // few have any
+			*tables = map[int]*bart.Lite{}
+		}
 		t = &bart.Lite{}
-		tables[segment] = t
+		(*tables)[segment] = t
 	}
 	t.Insert(p)
 }
@@ -269,6 +278,9 @@ func (n *Net) compilePeers(e *estate.Estate) {
 func (n *Net) compileRoutes(e *estate.Estate) {
 	for _, from := range e.Networks {
 		to := &n.Networks[n.networkIDs[from.Name]]
+		if len(from.Routes) > 0 && to.table == nil {
+			to.table = &bart.Table[int]{}
+		}
 		for _, r := range from.Routes {
 			if _, taken := to.table.Get(r.To); taken {
 				continue

@@ -174,8 +174,10 @@ func (n *Net) follow(p *Path, segment int, to Target) (int, Absence) {
 // neither, if only the implicit default is left.
 func (n *Net) lookup(p *Path, network *Network, segment int, to Target) (*Route, int) {
 	var route *Route
-	if i, ok := network.table.Lookup(to.Addr); ok {
-		route = &network.Routes[i]
+	if network.table != nil {
+		if i, ok := network.table.Lookup(to.Addr); ok {
+			route = &network.Routes[i]
+		}
 	}
 	if !to.External && to.Segment == segment && to.Home.Subnet != None && network.peer(to.Home.Network) != nil && n.translated(to.Home) == nil {
 		if route == nil || route.To.Bits() < to.Home.Prefix.Bits() {

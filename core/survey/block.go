@@ -24,6 +24,7 @@ type block struct {
 	near     [2]int32  // within a segment: the effect of local ways, not enforced and enforced
 	src, dst axis
 	sighted  *sighted
+	found    [2]*lineFinder // by side: how its lines are found
 }
 
 // axis is what a block tells of the classes of one of its domains: the line (a
@@ -100,6 +101,9 @@ type surveyor struct {
 	// sideBefore tells of one side of a block what it was, where its endpoints are those
 	// of before; or nil.
 	sideBefore func(b *block, side int) *axis
+	// mendKinds gives one side of a block, of so many places, its kinds, if they can be told
+	// from those of before; or nil.
+	mendKinds func(b *block, side, places int) bool
 }
 
 // newBlock returns the block of flows from one domain to another, without its
@@ -111,7 +115,7 @@ func (v *surveyor) newBlock(from, to int) *block {
 		}
 		return domain
 	}
-	b := &block{from: from, to: to, context: v.judge.ContextOf(d(from), d(to)), voices: v.judge.VoicesBetween(d(from), d(to)), threads: &threads{}, sighted: &sighted{}}
+	b := &block{from: from, to: to, context: v.judge.ContextOf(d(from), d(to)), voices: v.judge.VoicesBetween(d(from), d(to)), threads: &threads{}, sighted: &sighted{}, found: [2]*lineFinder{{}, {}}}
 	f := &former{surveyor: v, block: b}
 	f.listen(d(from))
 	f.draw(0)
@@ -127,7 +131,7 @@ func (v *surveyor) newBlock(from, to int) *block {
 func (v *surveyor) reline(was *block, kept [2]bool) *block {
 	b := &block{
 		from: was.from, to: was.to, context: was.context, voices: was.voices, threads: was.threads, held: was.held, rows: was.rows, stances: was.stances,
-		src: axis{lines: was.src.lines}, dst: axis{lines: was.dst.lines}, sighted: &sighted{},
+		src: axis{lines: was.src.lines}, dst: axis{lines: was.dst.lines}, sighted: &sighted{}, found: was.found,
 	}
 	if kept[0] && kept[1] {
 		return b
@@ -138,14 +142,20 @@ func (v *surveyor) reline(was *block, kept [2]bool) *block {
 		from = verdict.Outside
 	}
 	f.listen(from)
-	for side := range kept {
-		if !kept[side] {
+	for side, domain := range [2]int{was.from, was.to} {
+		switch {
+		case kept[side]:
+		case domain == len(v.inside):
 			f.draw(side)
+			b.found[side] = &lineFinder{}
+		default:
+			f.redraw(side, was)
+			b.found[side] = &lineFinder{}
 		}
 	}
 	begins := func(side int) bool {
 		n := len(was.held[side])
-		return len(b.held[side]) >= n && slices.EqualFunc(b.held[side][:n], was.held[side], slices.Equal)
+		return len(b.held[side]) >= n && (sameList(b.held[side][:n], was.held[side]) || slices.EqualFunc(b.held[side][:n], was.held[side], slices.Equal))
 	}
 	same := begins(0) && begins(1)
 	if !same {

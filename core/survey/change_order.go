@@ -2,7 +2,6 @@ package survey
 
 import (
 	"cmp"
-	"math/big"
 	"slices"
 	"strings"
 )
@@ -10,17 +9,14 @@ import (
 // finish returns the changes in order: those from one territory to another are found
 // together, and territories stand in their order.
 func (c *comparer) finish(found [][]*change) []Change {
-	for i := range found {
-		found[i] = slices.DeleteFunc(found[i], func(x *change) bool {
-			x.Pairs = new(big.Int)
-			x.pairs.sum(x.Pairs)
-			return x.Pairs.Sign() <= 0
-		})
-	}
 	all := slices.Concat(found...)
 	ranks := c.ranksOf(all)
 	inShares(len(all), min(len(all), manyShares), func(_, first, last int) {
 		for _, x := range all[first:last] {
+			x.Pairs = x.pairs.total()
+			if x.Pairs.Sign() <= 0 {
+				continue // each of its flows has been taken away again
+			}
 			x.gathered = x
 			x.exemplify()
 			for i, n := range x.results {
@@ -30,7 +26,10 @@ func (c *comparer) finish(found [][]*change) []Change {
 	})
 	jobs := make([]func(), len(found))
 	for i := range found {
-		jobs[i] = func() { slices.SortFunc(found[i], compareChanges) }
+		jobs[i] = func() {
+			found[i] = slices.DeleteFunc(found[i], func(x *change) bool { return x.Pairs.Sign() <= 0 })
+			slices.SortFunc(found[i], compareChanges)
+		}
 	}
 	inParallel(jobs)
 	out := make([]Change, 0, len(all))
@@ -76,10 +75,18 @@ func (c *comparer) ranksOf(changes []*change) []int {
 
 // compareChanges orders changes from one territory to another.
 func compareChanges(a, b *change) int {
-	if d := cmp.Or(slices.Compare(a.rank[:], b.rank[:]), strings.Compare(a.publication, b.publication)); d != 0 {
+	for i := range a.rank { // one after the other: nearly all differ in the first
+		if d := a.rank[i] - b.rank[i]; d != 0 {
+			return d
+		}
+	}
+	if d := strings.Compare(a.publication, b.publication); d != 0 {
 		return d
 	}
-	if d := cmp.Or(cmp.Compare(a.union.count, b.union.count), a.Pairs.Cmp(b.Pairs)); d != 0 {
+	if d := cmp.Compare(a.union.count, b.union.count); d != 0 {
+		return d
+	}
+	if d := a.Pairs.Cmp(b.Pairs); d != 0 {
 		return d
 	}
 	return a.union.compare(b.union)

@@ -74,6 +74,7 @@ type partition struct {
 
 	rolls     *rolls
 	addresses *directory
+	spans     *spans
 }
 
 // setList is the different sets of groups that a segment's endpoints have.

@@ -75,6 +75,7 @@ type comparer struct {
 	unions               *unions  // of their own, if the surveys are of two books
 	units                []*units // by territory, made when needed
 	altered              []bool   // by stance, where the surveys share theirs: its verdicts differ
+	some                 bool     // some do
 	graft                *graft   // how the endpoints of one of them came of the other's; nil if that is not known, or they are the same
 }
 
@@ -230,7 +231,7 @@ func (c *comparer) alter() {
 		}
 		for stance, v := range is {
 			if v >= 0 && stance < len(was) && was[stance] >= 0 && c.oldVector[was[stance]] != c.newVector[v] {
-				c.altered[stance] = true
+				c.altered[stance], c.some = true, true
 			}
 		}
 	}

@@ -18,7 +18,11 @@ func (p *pairing) doors() {
 	a, b := p.land(p.from), p.land(p.to)
 	some := p.someAbsent(a)
 	known := map[[2]string][][]door{} // by doorways before and afterwards, and by source
-	for k := range b.joints {
+	inside := b.moved
+	if len(a.moved) > 0 || !p.calm() || p.graft == nil || p.graft.gates {
+		inside = everyPlace(len(b.joints))
+	}
+	for _, k := range inside {
 		y := &b.joints[k]
 		if y.old >= 0 && y.new >= 0 && !p.old.gated(b.old, b.was[k].at) && !p.new.gated(b.new, b.is[k].at) && !some {
 			continue
@@ -39,7 +43,7 @@ func (p *pairing) doors() {
 			}
 			for _, d := range lists[i] {
 				c := p.change(d.publication, d.delta)
-				c.with(int32(i), int32(k), x.size, y.size)
+				c.with(int32(i), k, x.size, y.size)
 				c.subtract(shared(x.ranges, y.ranges))
 			}
 		}

@@ -19,6 +19,7 @@ type amend struct {
 // local.
 type locals struct {
 	*pairing
+	sides [2]*flank
 	// By source: whether its local flows may fare otherwise than bundles tell; else only
 	// those to destinations that do not stay may.
 	disturbed []bool
@@ -28,7 +29,7 @@ type locals struct {
 // mendAll mends the flows between all bundles.
 func (l *locals) mendAll(sources, targets []bundle) {
 	nets := l.disturbedNets(sources, targets) // elsewhere, there is nothing to mend
-	from, to := l.subsOf(sources, nets), l.subsOf(targets, nets)
+	from, to := l.subsOf(l.sides[0], sources, nets), l.subsOf(l.sides[1], targets, nets)
 	var byNet [2]map[int32][]*sub
 	for k := range byNet {
 		byNet[k] = map[int32][]*sub{}
@@ -111,30 +112,27 @@ func (n *networks) have(nets [2]int32) bool {
 	return nets[0] >= 0 && n[0][nets[0]] || nets[1] >= 0 && n[1][nets[1]]
 }
 
-// subsOf returns the joints of bundles by network, of some networks.
-func (l *locals) subsOf(bundles []bundle, nets networks) []*sub {
-	land := l.land(l.from)
+// subsOf returns the joints of the bundles of one side by network, of some networks.
+func (l *locals) subsOf(f *flank, bundles []bundle, nets networks) []*sub {
 	type key struct {
-		bundle int
+		bundle int32
 		nets   [2]int32
 	}
 	at := map[key]*sub{}
 	var out []*sub
-	for n := range bundles {
-		for _, i := range bundles[n].joints {
-			k := key{n, land.netsOf(i)}
-			if !nets.have(k.nets) {
-				continue
-			}
-			s := at[k]
-			if s == nil {
-				s = &sub{bundle: &bundles[n], nets: k.nets}
-				at[k] = s
-				out = append(out, s)
-			}
-			s.joints = append(s.joints, i)
-			s.size.add(land.joints[i].size)
+	for place, i := range f.put {
+		k := key{f.of[place], f.land.netsOf(i)}
+		if k.bundle < 0 || !nets.have(k.nets) {
+			continue
 		}
+		s := at[k]
+		if s == nil {
+			s = &sub{bundle: &bundles[k.bundle], nets: k.nets}
+			at[k] = s
+			out = append(out, s)
+		}
+		s.joints = append(s.joints, i)
+		s.size.add(f.land.joints[i].size)
 	}
 	return out
 }

@@ -14,7 +14,7 @@ func divide(j *verdict.Judge) *partition {
 	net := j.Net()
 	p := &partition{
 		net: net, inside: make([][]int, len(net.Segments)), local: make([]setList, len(net.Segments)),
-		alike: map[string]int{}, roads: net.Marks(), id: partitions.Add(1), rolls: &rolls{}, addresses: &directory{},
+		alike: map[string]int{}, roads: net.Marks(), id: partitions.Add(1), rolls: &rolls{}, addresses: &directory{}, spans: &spans{},
 	}
 	p.numbering = p.id
 	r := newRegistrar(p, j)

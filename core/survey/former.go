@@ -2,6 +2,7 @@ package survey
 
 import (
 	"slices"
+	"sync"
 
 	"bivium/core/paths"
 )
@@ -14,6 +15,48 @@ func (f *former) draw(side int) {
 	}
 	lines := f.lines(domain, side)
 	x.lines, f.held[side] = lines.of, lines.units
+}
+
+// redraw finds the lines of one side, of which some sets of groups may have come: those
+// that the block had are of the lines that they were of.
+func (f *former) redraw(side int, was *block) {
+	domain, x, old := f.block.from, &f.src, &was.src
+	if side == 1 {
+		domain, x, old = f.block.to, &f.dst, &was.dst
+	}
+	list := &f.local[domain]
+	lines := lineSet{units: slices.Clip(was.held[side]), of: slices.Clip(old.lines), before: was.found[side].of(was.held[side], f.always[side]), known: map[string]int32{}}
+	unitsOf := map[int][]int32{} // by group
+	for _, g := range f.inGroup[side] {
+		unitsOf[g.group] = append(unitsOf[g.group], g.unit)
+	}
+	for _, set := range list.sets[len(old.lines):] {
+		var named []int32
+		for _, group := range f.sets[set] {
+			named = append(named, unitsOf[group]...)
+		}
+		lines.of = append(lines.of, lines.line(named, f.always[side]))
+	}
+	x.lines, f.held[side] = lines.of, lines.units
+}
+
+// lineFinder finds the lines of one side of a block by the units that hold them. It is made
+// when it is first asked.
+type lineFinder struct {
+	once  sync.Once
+	known map[string]int32
+}
+
+// of returns the lines by the units that hold them, but for those that hold everyone.
+func (n *lineFinder) of(held [][]int32, always []int32) map[string]int32 {
+	n.once.Do(func() {
+		n.known = make(map[string]int32, len(held))
+		for line, units := range held {
+			some := slices.DeleteFunc(slices.Clone(units), func(u int32) bool { return slices.Contains(always, u) })
+			n.known[unitsKey(some)] = int32(line)
+		}
+	})
+	return n.known
 }
 
 // former forms the rows of a block.
@@ -83,10 +126,11 @@ func (f *former) say(from, to, voice int32) {
 // lineSet is the rows or columns of a block: which units hold each of them, and
 // which sets of groups, or classes outside, are in which.
 type lineSet struct {
-	units [][]int32
-	of    []int32
-	known map[string]int32
-	key   []byte
+	units  [][]int32
+	of     []int32
+	before map[string]int32 // lines that were there already
+	known  map[string]int32
+	key    []byte
 }
 
 // lines puts the classes of a domain into lines by the units that hold them.
@@ -152,7 +196,10 @@ func (l *lineSet) line(named, always []int32) int32 {
 	slices.Sort(named)
 	named = slices.Compact(named)
 	l.key = appendUnits(l.key[:0], named)
-	i, ok := l.known[string(l.key)]
+	i, ok := l.before[string(l.key)]
+	if !ok {
+		i, ok = l.known[string(l.key)]
+	}
 	if !ok {
 		i = int32(len(l.units))
 		l.known[string(l.key)] = i

@@ -25,7 +25,7 @@ func (v *surveyor) gates() [][]gate {
 // gatesOf returns the gates of a segment.
 func (v *surveyor) gatesOf(segment int) []gate {
 	var out []gate
-	classes := v.inside[segment]
+	classes, tickets := v.inside[segment], v.roll(segment).tickets
 	for i := range v.judge.Publications() {
 		if !v.judge.PublishesIn(i, segment) {
 			continue
@@ -33,16 +33,20 @@ func (v *surveyor) gatesOf(segment int) []gate {
 		g := gate{i, v.judge.PublicationExit(i), map[[2]int]int32{}, make([]bool, len(classes))}
 		any := false
 		asked, leads := make([]bool, len(v.local[segment].sets)), make([]bool, len(v.local[segment].sets))
-		for at, c := range classes {
-			class := v.classes[c]
-			if set := class.set; !asked[set] { // it leads to groups
-				asked[set], leads[set] = true, v.judge.Publishes(i, &class.End)
+		entered := make([]bool, len(v.spotIn[segment]))
+		for at := range tickets {
+			x := &tickets[at]
+			if !asked[x.set] { // it leads to groups
+				asked[x.set], leads[x.set] = true, v.judge.Publishes(i, &v.classes[classes[at]].End)
 			}
-			if !leads[class.set] {
+			if !leads[x.set] {
 				continue
 			}
 			any, g.open[at] = true, true
-			v.enter(&g, class)
+			if !entered[x.spotAt] {
+				entered[x.spotAt] = true
+				v.enter(&g, v.classes[classes[at]])
+			}
 		}
 		if any {
 			out = append(out, g)

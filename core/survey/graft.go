@@ -22,13 +22,15 @@ var partitions atomic.Int64
 // graft says how a partition came of another: all endpoints that it does not speak of
 // are in the same classes, which have the same numbers.
 type graft struct {
-	from    int64  // the id of the other
-	changed []bool // by class: it has other endpoints than before
-	moved   []bool // by network: its ways may be others
-	domains []bool // those in which a class has changed, or a network is whose ways may be others
-	altered []bool // those in which a class has changed
-	turned  []bool // by network: it enforces verdicts in one of the two alone
-	ways    bool   // ways may be others without it saying so
+	from    int64     // the id of the other
+	changed []bool    // by class: it has other endpoints than before
+	moved   []bool    // by network: its ways may be others
+	domains []bool    // those in which a class has changed, or a network is whose ways may be others
+	altered []bool    // those in which a class has changed
+	turned  []bool    // by network: it enforces verdicts in one of the two alone
+	ways    bool      // ways may be others without it saying so
+	gates   bool      // so may be what is published
+	touched stretches // addresses whose endpoints may be others
 }
 
 // changes reports whether a class has other endpoints in one of the two partitions.
@@ -187,12 +189,16 @@ func (g *grafter) reach() {
 }
 
 // meeting returns the classes that are not affected yet and have addresses in stretches,
-// in shares: classes are large, and there are many.
+// in shares: there are many.
 func (g *grafter) meeting(fresh stretches) [][]int {
 	out := make([][]int, max(1, min(runtime.GOMAXPROCS(0), len(g.classes)/4096)))
+	if len(fresh) == 0 {
+		return out
+	}
+	spans, all := g.partition.spans.of(g.partition), Range{fresh[0].From, fresh[len(fresh)-1].To}
 	inShares(len(g.classes), len(out), func(share, first, last int) {
 		for i := first; i < last; i++ {
-			if !g.affected[i] && fresh.meetsSome(g.classes[i].Ranges) {
+			if spans[i].meets(all) && !g.affected[i] && slices.ContainsFunc(g.classes[i].Ranges, fresh.meets) {
 				out[share] = append(out[share], i)
 			}
 		}
@@ -209,7 +215,7 @@ func (g *grafter) graft() *partition {
 	p := &partition{
 		net: j.Net(), classes: slices.Clone(old.classes), inside: slices.Clone(old.inside), outside: old.outside, sets: slices.Clip(old.sets),
 		local: slices.Clone(old.local), spots: slices.Clone(old.spots), spotIn: slices.Clone(old.spotIn), alike: g.alike, roads: g.roads,
-		id: partitions.Add(1), numbering: old.numbering, addresses: &directory{},
+		id: partitions.Add(1), numbering: old.numbering, addresses: &directory{}, spans: &spans{},
 	}
 	r := newRegistrar(p, j)
 	g.renumber(r)
@@ -238,7 +244,7 @@ func (g *grafter) tell(p *partition, domains []bool) *graft {
 	networks := len(p.net.Networks)
 	out := &graft{
 		from: g.id, changed: make([]bool, len(p.classes)), moved: make([]bool, networks), domains: domains,
-		altered: make([]bool, len(domains)), turned: make([]bool, networks), ways: g.revision.Ways,
+		altered: make([]bool, len(domains)), turned: make([]bool, networks), ways: g.revision.Ways, gates: g.revision.Gates, touched: g.touched,
 	}
 	for i, c := range p.classes {
 		out.changed[i] = i >= len(g.classes) || c != g.classes[i] && !slices.Equal(c.Ranges, g.classes[i].Ranges)

@@ -14,6 +14,9 @@ import (
 // Range is a range of addresses of one family, bounds included.
 type Range struct{ From, To netip.Addr }
 
+// meets reports whether two ranges have an address in common.
+func (r *Range) meets(o Range) bool { return r.To.Compare(o.From) >= 0 && r.From.Compare(o.To) <= 0 }
+
 // stretch is a range of addresses in which only workloads differ: no bound of a
 // home, a route or a group lies inside.
 type stretch struct {
@@ -47,19 +50,26 @@ func (t stretches) meets(r Range) bool {
 	return i < len(t) && t[i].From.Compare(r.To) <= 0
 }
 
-// meetsSome reports whether some of other ranges, in order, meet one of the stretches.
-func (t stretches) meetsSome(ranges []Range) bool {
-	if len(t) == 0 || len(ranges) == 0 || t[len(t)-1].To.Compare(ranges[0].From) < 0 || ranges[len(ranges)-1].To.Compare(t[0].From) < 0 {
-		return false // nearly always
-	}
-	return slices.ContainsFunc(ranges, t.meets)
-}
-
 // holds reports whether all addresses of a range are in one of the stretches.
 func (t stretches) holds(r Range) bool {
 	i := sort.Search(len(t), func(i int) bool { return t[i].To.Compare(r.From) >= 0 })
 	return i < len(t) && t[i].From.Compare(r.From) <= 0 && t[i].To.Compare(r.To) >= 0
 }
+
+// prefixes returns some that have all addresses of the stretches; of many stretches, all
+// there are.
+func (t stretches) prefixes() []netip.Prefix {
+	var out []netip.Prefix
+	for _, r := range t {
+		if out = netipx.IPRangeFrom(r.From, r.To).AppendPrefixes(out); len(out) > mostPrefixes {
+			return paths.Everything()
+		}
+	}
+	return out
+}
+
+// mostPrefixes is how many are worth looking at one by one.
+const mostPrefixes = 256
 
 // lineOf returns the addresses of some ranges in stretches, in order. Cost: the bounds,
 // and for each segment those within its homes.
@@ -74,7 +84,8 @@ func lineOf(j *verdict.Judge, within stretches) []stretch {
 			starts = append(starts, a)
 		}
 	}
-	j.EachCutAsSeen(func(p netip.Prefix) {
+	prefixes := within.prefixes()
+	j.EachCutAsSeen(prefixes, func(p netip.Prefix) {
 		cut(p.Masked().Addr())
 		cut(lastOf(p).Next())
 	})
@@ -93,15 +104,17 @@ func lineOf(j *verdict.Judge, within stretches) []stretch {
 		line[i].Range = Range{from, to}
 	}
 	for s := range net.Segments {
-		net.EachHomePrefix(s, func(p netip.Prefix) {
-			first, last := p.Masked().Addr(), lastOf(p)
-			at := sort.Search(len(line), func(i int) bool { return line[i].From.Compare(first) >= 0 })
-			for ; at < len(line) && line[at].From.Compare(last) <= 0; at++ {
-				if homes := line[at].homes; len(homes) == 0 || homes[len(homes)-1] != s {
-					line[at].homes = append(homes, s)
+		for _, within := range prefixes {
+			net.EachHomePrefixAt(s, within, func(p netip.Prefix) {
+				first, last := p.Masked().Addr(), lastOf(p)
+				at := sort.Search(len(line), func(i int) bool { return line[i].From.Compare(first) >= 0 })
+				for ; at < len(line) && line[at].From.Compare(last) <= 0; at++ {
+					if homes := line[at].homes; len(homes) == 0 || homes[len(homes)-1] != s {
+						line[at].homes = append(homes, s)
+					}
 				}
-			}
-		})
+			})
+		}
 	}
 	return line
 }

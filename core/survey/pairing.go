@@ -56,6 +56,8 @@ type flank struct {
 	land     *territory
 	old, new func(*end) int32 // the kind of one, or a token
 	axes     [2]*axis         // before and afterwards; nil where kinds cannot be compared
+	put      []int32          // the joints that were put into bundles
+	of       []int32          // and by place there the bundle of each, or -1
 }
 
 // flanks returns both sides.
@@ -165,6 +167,7 @@ func (f *flank) bundles(all bool, some []int32) []bundle {
 	for n := range out {
 		f.exemplify(&out[n])
 	}
+	f.put, f.of = some, of
 	return out
 }
 
@@ -196,9 +199,14 @@ func everyPlace(n int) []int32 {
 	return out
 }
 
+// calm reports whether flows between endpoints that stay fare as they did.
+func (p *pairing) calm() bool {
+	return p.kept && (p.blockless || !p.some || !p.new.block.holdsAny(p.altered))
+}
+
 // inside compares flows whose source is inside.
 func (p *pairing) inside() {
-	calm := p.kept && (p.blockless || !p.new.block.holdsAny(p.altered))
+	calm := p.calm()
 	differs := p.touched
 	if p.samePlan {
 		differs = p.alters // ways are the same
@@ -214,8 +222,12 @@ func (p *pairing) inside() {
 		}
 	}
 	// What stays matters to what does not alone.
-	sources, targets := from.bundles(!calm || len(movedTo) > 0, movedFrom), to.bundles(!calm || len(movedFrom) > 0, movedTo)
-	l := &locals{pairing: p, disturbed: make([]bool, len(sources)), altered: make([][]bool, len(sources))}
+	var sources, targets []bundle
+	inParallel([]func(){
+		func() { sources = from.bundles(!calm || len(movedTo) > 0, movedFrom) },
+		func() { targets = to.bundles(!calm || len(movedFrom) > 0, movedTo) },
+	})
+	l := &locals{pairing: p, sides: [2]*flank{from, to}, disturbed: make([]bool, len(sources)), altered: make([][]bool, len(sources))}
 	all, moved, staying := partedBy(targets)
 	var rows []sweep
 	var calmRows []*bundle
@@ -272,7 +284,7 @@ func partedBy(list []bundle) (all, moved, staying []*bundle) {
 // alteredIn returns which stances of a kind of sources are altered, by place in
 // its palette; nil if none are.
 func (p *pairing) alteredIn(kind int32) []bool {
-	if kind < 0 || p.blockless {
+	if kind < 0 || p.blockless || !p.some {
 		return nil
 	}
 	var out []bool

@@ -44,6 +44,7 @@ func (s *Survey) rebuilder(next *Survey, r *verdict.Revision) *rebuilder {
 			}
 		}
 	}
+	b.mendKinds = b.mendedKinds
 	if !r.Ways {
 		b.known = b.knownWays()
 	}

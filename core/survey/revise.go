@@ -2,6 +2,7 @@ package survey
 
 import (
 	"slices"
+	"sync"
 
 	"bivium/core/estate"
 	"bivium/core/space"
@@ -65,13 +66,15 @@ func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *
 	next := *s
 	next.judge, next.partition = j, p
 	b := s.rebuilder(&next, r)
+	var gated sync.WaitGroup
+	gated.Go(func() { next.regate(s, r) })
 	next.blocks = b.blocks()
 	for to := range s.inside {
 		if (r.Ways || r.Gates) && next.blocks[len(s.inside)][to] != nil {
 			b.rebuilt[[2]int{len(s.inside), to}] = true // other gates lead in
 		}
 	}
-	next.regate(s, r)
+	gated.Wait()
 	next.sieve = sieve
 	wanted := next.resettle(s, r, b)
 	if r.Gates {

@@ -16,13 +16,26 @@ import (
 // segment and kind of conflict, with the first address that shows it.
 // Cost: the bounds of homes and groups, and for addresses that several segments
 // have, each piece times the segments.
-func ShareFaults(j *verdict.Judge) []estate.Fault {
+func ShareFaults(j *verdict.Judge) []estate.Fault { return shareFaultsAt(j, everywhere) }
+
+// ShareFaults returns those of the estate, see there, if the edit that the survey came of
+// may have brought any. It returns none if not, whatever was there before. Cost: that of
+// ShareFaults at the addresses whose endpoints the edit may have changed.
+func (s *Survey) ShareFaults() []estate.Fault {
+	if s.graft != nil && len(shareFaultsAt(s.judge, s.graft.touched)) == 0 {
+		return nil
+	}
+	return ShareFaults(s.judge)
+}
+
+// shareFaultsAt returns those that some addresses show.
+func shareFaultsAt(j *verdict.Judge, within stretches) []estate.Fault {
 	c := &shareChecker{judge: j, seen: map[string]bool{}, index: map[string]int{}}
 	for i, s := range j.Estate().Shares {
 		c.index[s.Name] = i
 	}
 	sights := sightsOf(j)
-	for _, x := range lineOf(j, everywhere) {
+	for _, x := range lineOf(j, within) {
 		if len(x.homes) < 2 && !sights.on(&x) {
 			continue // no other segment has the address, so nothing conflicts
 		}

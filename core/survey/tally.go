@@ -41,6 +41,16 @@ func (t *tally) sum(n *big.Int) {
 	n.Add(n, x)
 }
 
+// total returns the sum.
+func (t *tally) total() *big.Int {
+	if t.large == nil && t.words[1]|t.words[2]|t.words[3]|t.words[4] == 0 {
+		return new(big.Int).SetUint64(t.words[0]) // nearly always
+	}
+	n := new(big.Int)
+	t.sum(n)
+	return n
+}
+
 // amount returns the number of addresses of a member.
 func (s *Survey) amount(m Member) size {
 	if m.Only.IsValid() {
@@ -104,7 +114,5 @@ func (t *tally) zero() bool {
 	if t.large == nil {
 		return t.words == [5]uint64{}
 	}
-	n := new(big.Int)
-	t.sum(n)
-	return n.Sign() == 0
+	return t.total().Sign() == 0
 }

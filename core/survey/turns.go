@@ -65,11 +65,12 @@ func (t *turns) look(b *bundle, side int, before, after int32) {
 
 // take empties the turns for another row, and gives away what they had.
 func (t *turns) take() []turned {
-	list := t.list
+	list := slices.Clone(t.list)
 	for i := range list {
 		*t.slot(list[i].vectors[0], list[i].vectors[1]) = 0
 	}
-	t.list, t.next, t.which = nil, t.next[:0], t.which[:0]
+	clear(t.list)
+	t.list, t.next, t.which = t.list[:0], t.next[:0], t.which[:0]
 	return list
 }
 

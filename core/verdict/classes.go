@@ -89,10 +89,13 @@ func (j *Judge) Settings() [][]estate.Term { return j.sets }
 
 // EachCut calls f for each prefix at whose bounds the groups or the ways of
 // addresses may change, and the private ones (M2.3). Between two bounds only
-// the workload can differ.
-func (j *Judge) EachCut(f func(netip.Prefix)) {
+// the workload can differ. Of prefixes that make homes it needs those that overlap one
+// of within, and may leave out the others.
+func (j *Judge) EachCut(within []netip.Prefix, f func(netip.Prefix)) {
 	for s := range j.net.Segments {
-		j.net.EachHomePrefix(s, f)
+		for _, p := range within {
+			j.net.EachHomePrefixAt(s, p, f)
+		}
 	}
 	for i := range j.net.Networks {
 		for _, r := range j.net.Networks[i].Routes {
@@ -114,9 +117,9 @@ func (j *Judge) EachCut(f func(netip.Prefix)) {
 // EachCutAsSeen is EachCut, and calls f also for the prefixes by which other segments
 // see those: what holds on one side of a share that shows its addresses under
 // others is a bound on the other side too.
-func (j *Judge) EachCutAsSeen(f func(netip.Prefix)) {
+func (j *Judge) EachCutAsSeen(within []netip.Prefix, f func(netip.Prefix)) {
 	if j.shown == nil {
-		j.EachCut(f)
+		j.EachCut(within, f)
 		return
 	}
 	known := map[netip.Prefix]bool{}
@@ -128,7 +131,7 @@ func (j *Judge) EachCutAsSeen(f func(netip.Prefix)) {
 			f(p)
 		}
 	}
-	j.EachCut(put)
+	j.EachCut(paths.Everything(), put) // those elsewhere may be seen there
 	j.EachShown(func(_, _ int, inside, outside netip.Prefix) {
 		put(inside)
 		put(outside)

@@ -59,18 +59,18 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 		return nil, err
 	}
 	// Edits that bring a fault are rare: what they would do is worked out meanwhile.
-	var wired, forbidden []estate.Fault
+	segments := segmentsOfEdits(s.Estate, next, edits)
+	var wired []estate.Fault
 	var checked, routed sync.WaitGroup
-	checked.Go(func() { wired = checkWired(next, edits) })
+	checked.Go(func() { wired = checkWired(next, segments) })
 	j, moved := s.Judge.Revise(next)
-	checked.Go(func() { forbidden = survey.ShareFaults(j) })
 	out := &Rewired{Revision: s.Revision, Refused: []Refusal{}}
 	routed.Go(func() {
-		out.Routes, out.More = routeChanges(s.Judge.Net(), j.Net(), segmentsOfEdits(s.Estate, next, edits), movedNetworks(s.Judge.Net(), j.Net(), &moved))
+		out.Routes, out.More = routeChanges(s.Judge.Net(), j.Net(), segments, movedNetworks(s.Judge.Net(), j.Net(), &moved))
 	})
 	sv, d := s.Survey.Follow(j, &moved)
 	checked.Wait()
-	if refused := s.refusals(append(wired, forbidden...)); len(refused) > 0 {
+	if refused := s.refusals(append(wired, sv.ShareFaults()...)); len(refused) > 0 {
 		r := remedies{e: next, net: j.Net()}
 		for i := range refused {
 			refused[i].Ways = r.waysOut(edits, &refused[i])
@@ -87,12 +87,13 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 	return out, nil
 }
 
-// checkWired returns the faults that edits of the wiring may bring.
-func checkWired(next *estate.Estate, edits []wiring.Edit) []estate.Fault {
-	if slices.ContainsFunc(edits, func(e wiring.Edit) bool { return e.Network == "" }) {
+// checkWired returns the faults that edits of the wiring may bring, of networks in some
+// segments alone or, for nil, of anything.
+func checkWired(next *estate.Estate, segments map[string]bool) []estate.Fault {
+	if segments == nil {
 		return estate.CheckWiring(next) // a segment may have gone of which rules speak
 	}
-	return estate.CheckPlaces(next)
+	return estate.CheckPlaces(next, segments)
 }
 
 // movedNetworks returns the networks whose ways a revision of a judge may have changed, by
@@ -215,7 +216,7 @@ func (a *App) Rewire(ctx context.Context, edits []wiring.Edit, based int64, acto
 			return err
 		}
 		j, _ := now.Judge.Revise(next)
-		if refused := now.refusals(append(checkWired(next, edits), survey.ShareFaults(j)...)); len(refused) > 0 {
+		if refused := now.refusals(append(checkWired(next, segmentsOfEdits(now.Estate, next, edits)), survey.ShareFaults(j)...)); len(refused) > 0 {
 			var problems Problems
 			for _, r := range refused {
 				problems = append(problems, Problem{"edits", r.Message, r.Fix})
