@@ -1,0 +1,93 @@
+package app_test
+
+import (
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"bivium/core/estate"
+	"bivium/core/survey"
+	"bivium/core/testing/draw"
+	"bivium/core/testing/meet"
+	"bivium/core/verdict"
+	"bivium/core/wiring"
+	"bivium/internal/app"
+)
+
+// TestTrialsAreRefusedForEveryFaultThatTheyBring holds drawn edits of places, which look
+// for faults where they touch something alone, to a check of everything: of estates that
+// may have faults already.
+func TestTrialsAreRefusedForEveryFaultThatTheyBring(t *testing.T) {
+	t.Parallel()
+	wants := meet.Wants{"an edit of live": 20, "F2": 20, "F3": 3, "F14": 3, "several at once": 5, "fine": 50, "beside a fault that was there": 5}
+	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {
+		e := rapid.Custom(draw.Estate).Draw(t, "estate")
+		s := app.NewSnapshot(e, 1)
+		had, clashes := map[string]bool{}, map[string]bool{} // and shares that are forbidden already: at which address first is another matter
+		for _, f := range s.Faults {
+			had[f.Message] = true
+			if f.Code == estate.ForbiddenShare {
+				clashes[f.Refs[0].Name] = true
+			}
+		}
+		for range 6 {
+			edits := []wiring.Edit{drawPlacement(t, e)}
+			if rapid.IntRange(0, 4).Draw(t, "more") == 0 {
+				edits = append(edits, drawPlacement(t, e))
+			}
+			next, err := wiring.Apply(e, edits)
+			if err != nil {
+				continue
+			}
+			var want []string
+			for _, f := range append(estate.Check(next), survey.ShareFaults(verdict.New(next))...) {
+				if !had[f.Message] && !(f.Code == estate.ForbiddenShare && clashes[f.Refs[0].Name]) {
+					want = append(want, f.Message)
+					met[string(f.Code)]++
+				}
+			}
+			out, err := s.TryWiring(edits)
+			require.NoError(t, err)
+			var got []string
+			for _, r := range out.Refused {
+				if r.Code != string(estate.ForbiddenShare) || !clashes[r.Refs[0].Name] {
+					got = append(got, r.Message)
+				}
+			}
+			slices.Sort(want)
+			slices.Sort(got)
+			require.Equal(t, want, got, "%+v", edits)
+			met["an edit of "+string(edits[0].Op)]++
+			met.If(len(want) == 0, "fine")
+			met.If(len(want) > 1, "several at once")
+			met.If(len(want) > 0 && len(had) > 0, "beside a fault that was there")
+		}
+	})
+}
+
+// drawPlacement draws an edit of where a network is, or of what it is home to.
+func drawPlacement(t *rapid.T, e *estate.Estate) wiring.Edit {
+	n, other := rapid.SampledFrom(e.Networks).Draw(t, "network"), rapid.SampledFrom(e.Networks).Draw(t, "other")
+	x := wiring.Edit{Network: n.Name, Hub: rapid.SampledFrom(e.Hubs).Draw(t, "hub").Name, Segment: rapid.SampledFrom(e.Segments).Draw(t, "segment").Name}
+	of := rapid.SampledFrom(other.Subnets).Draw(t, "subnet").Prefix // claimed by another, mostly
+	x.Op = rapid.SampledFrom([]wiring.Op{wiring.Live, wiring.Live, wiring.Attach, wiring.Detach, wiring.Bring, wiring.Translate, wiring.Filter, wiring.SetRoute}).Draw(t, "op")
+	switch x.Op {
+	case wiring.Live:
+		if rapid.Bool().Draw(t, "one subnet") {
+			x.Subnet = rapid.SampledFrom(n.Subnets).Draw(t, "which").Name
+		}
+	case wiring.Attach:
+		x.Cost = 10
+	case wiring.Bring:
+		x.Prefix = of
+	case wiring.Translate:
+		x.Prefix, x.Outside = rapid.SampledFrom(n.Subnets).Draw(t, "which").Prefix, of
+	case wiring.Filter:
+		x.Accepts = append(x.Accepts, of)
+	case wiring.SetRoute:
+		x.Prefix, x.Via = of, "none"
+	}
+	return x
+}
