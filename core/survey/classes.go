@@ -75,6 +75,7 @@ type partition struct {
 	rolls     *rolls
 	addresses *directory
 	spans     *spans
+	numbers   *numbers
 }
 
 // setList is the different sets of groups that a segment's endpoints have.
@@ -96,11 +97,12 @@ func (l *setList) clone() setList {
 	return setList{sets: slices.Clip(l.sets), byGroup: l.byGroup, indexed: l.indexed, classes: slices.Clip(l.classes), at: maps.Clone(l.at)}
 }
 
-// hold notes which classes each set has, of all of its segment.
-func (l *setList) hold(classes []int, setOf func(class int) int32) {
+// hold notes which classes each set has, of all of its segment. setOf tells the set of the
+// class at a place.
+func (l *setList) hold(classes []int, setOf func(at int) int32) {
 	sets, count := make([]int32, len(classes)), make([]int, len(l.sets))
-	for at, n := range classes {
-		sets[at] = setOf(n)
+	for at := range classes {
+		sets[at] = setOf(at)
 		count[sets[at]]++
 	}
 	l.classes = make([][]int, len(l.sets))

@@ -14,10 +14,10 @@ func divide(j *verdict.Judge) *partition {
 	net := j.Net()
 	p := &partition{
 		net: net, inside: make([][]int, len(net.Segments)), local: make([]setList, len(net.Segments)),
-		alike: map[string]int{}, roads: net.Marks(), id: partitions.Add(1), rolls: &rolls{}, addresses: &directory{}, spans: &spans{},
+		alike: map[string]int{}, roads: net.Marks(), id: partitions.Add(1), rolls: &rolls{}, addresses: &directory{}, spans: &spans{}, numbers: &numbers{},
 	}
 	p.numbering = p.id
-	r := newRegistrar(p, j)
+	r := newRegistrar(p, j, nil)
 	r.settle(lineOf(j, everywhere))
 	r.finish()
 	return p

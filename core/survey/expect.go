@@ -92,7 +92,10 @@ func (s *Survey) expectAll(before []Held, d *Difference) []Held {
 	for i := range list {
 		x := &list[i]
 		jobs[i] = func() {
-			k := slices.IndexFunc(before, func(h Held) bool { return h.Expectation == x })
+			k := i
+			if k >= len(before) || before[k].Expectation != x { // it was elsewhere, or is new
+				k = slices.IndexFunc(before, func(h Held) bool { return h.Expectation == x })
+			}
 			if k >= 0 {
 				if h, known := d.after(&before[k]); known {
 					h.details = &details{survey: s}

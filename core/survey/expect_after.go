@@ -13,11 +13,23 @@ import (
 // were there already, it must be asked anew.
 func (d *Difference) after(before *Held) (h Held, known bool) {
 	c, x := d.comparer, before.Expectation
-	if c.old.id != c.new.id && (c.graft == nil || c.regrouped(x.From) || c.regrouped(x.To)) {
-		return h, false
+	calm := false
+	if c.old.id != c.new.id {
+		if c.graft == nil {
+			return h, false
+		}
+		regrouped, movesFrom := c.moved(x.From)
+		again, movesTo := c.moved(x.To)
+		if regrouped || again {
+			return h, false
+		}
+		calm = !movesFrom && !movesTo && c.onlyMoved(c.landOf(x.From), c.landOf(x.To))
 	}
 	if !sameList(c.old.judge.Estate().Services, c.new.judge.Estate().Services) {
 		return h, false
+	}
+	if calm {
+		return *before, true
 	}
 	atoms, _ := c.new.atoms.Covered(c.new.termsOf(x.Services))
 	var from, to *grip
@@ -65,19 +77,33 @@ func (h *Held) mayTurn(c *Change) bool {
 	return routing
 }
 
-// regrouped reports whether an end takes in endpoints that were there already, or leaves
-// some out that still are.
-func (c *comparer) regrouped(e estate.End) bool {
+// moved reports whether an end takes in endpoints that were there already, or leaves
+// some out that still are, and whether it has any that come, go, or have other ways.
+func (c *comparer) moved(e estate.End) (regrouped, some bool) {
 	land := c.landOf(e)
 	if land < 0 || !c.touched(&c.lands[land]) {
-		return false
+		return false, false
 	}
 	inOld, inNew := c.old.holds(e), c.new.holds(e)
 	t := c.land(land)
-	return slices.ContainsFunc(t.moved, func(i int32) bool {
+	for _, i := range t.moved {
 		j := &t.joints[i]
-		return j.old >= 0 && j.new >= 0 && inOld(&t.was[i]) != inNew(&t.is[i])
-	})
+		was, is := inOld(&t.was[i]), inNew(&t.is[i])
+		some = some || was || is
+		regrouped = regrouped || j.old >= 0 && j.new >= 0 && was != is
+	}
+	return regrouped, some
+}
+
+// onlyMoved reports whether flows from one territory to another can fare otherwise only if
+// one of their ends has moved.
+func (c *comparer) onlyMoved(from, to int) bool {
+	if from < 0 || to < 0 || c.altered == nil || c.some || c.graft.ways || c.graft.gates {
+		return false
+	}
+	a, b := &c.lands[from], &c.lands[to]
+	x, y := c.old.blockOf(a.old, b.old), c.new.blockOf(a.new, b.new)
+	return x == nil && y == nil || x != nil && y != nil && x.threads == y.threads
 }
 
 // between returns the changes from one end of an expectation to the other: those of one

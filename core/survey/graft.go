@@ -215,9 +215,9 @@ func (g *grafter) graft() *partition {
 	p := &partition{
 		net: j.Net(), classes: slices.Clone(old.classes), inside: slices.Clone(old.inside), outside: old.outside, sets: slices.Clip(old.sets),
 		local: slices.Clone(old.local), spots: slices.Clone(old.spots), spotIn: slices.Clone(old.spotIn), alike: g.alike, roads: g.roads,
-		id: partitions.Add(1), numbering: old.numbering, addresses: &directory{}, spans: &spans{},
+		id: partitions.Add(1), numbering: old.numbering, addresses: &directory{}, spans: &spans{}, numbers: &numbers{},
 	}
-	r := newRegistrar(p, j)
+	r := newRegistrar(p, j, old)
 	g.renumber(r)
 	for i, affected := range g.affected {
 		if affected {

@@ -2,6 +2,7 @@ package survey
 
 import (
 	"slices"
+	"sync"
 
 	"bivium/core/paths"
 	"bivium/core/verdict"
@@ -12,7 +13,9 @@ import (
 type registrar struct {
 	*partition
 	judge  *verdict.Judge
-	first  int // the classes before it were there already
+	from   *partition // the one that it came of, or nil
+	first  int        // the classes before it were there already
+	before *numbers   // of sets and spots that were there already
 	setOf  map[string]int
 	spotOf map[spotKey]int
 	seenAt map[string]int // what each segment sees, to a number
@@ -21,6 +24,7 @@ type registrar struct {
 	shows  []exemplar // by class: what its example is
 	mine   []bool     // by class: it is not shared with another partition
 	owned  []bool     // by domain
+	left   []int      // the spots of classes in which nobody is left
 	taken  []taken
 	room   []Class // for classes to come
 	wanted int     // about how many there will be
@@ -52,20 +56,39 @@ type taken struct {
 	class  []int32
 }
 
-// newRegistrar returns a registrar for a partition, whose sets, spots and classes
-// keep their numbers.
-func newRegistrar(p *partition, j *verdict.Judge) *registrar {
+// newRegistrar returns a registrar for a partition that comes of another, or of none: its
+// sets, spots and classes keep their numbers.
+func newRegistrar(p *partition, j *verdict.Judge, from *partition) *registrar {
 	r := &registrar{
-		partition: p, judge: j, first: len(p.classes), setOf: make(map[string]int, len(p.sets)), spotOf: make(map[spotKey]int, len(p.spots)),
+		partition: p, judge: j, from: from, first: len(p.classes), before: &numbers{}, setOf: map[string]int{}, spotOf: map[spotKey]int{},
 		seenAt: map[string]int{}, known: map[classKey]int{}, shows: make([]exemplar, len(p.classes)), mine: make([]bool, len(p.classes)), owned: make([]bool, len(p.inside)+1),
 	}
-	for i, set := range p.sets {
-		r.setOf[keyOf(set)] = i
-	}
-	for i := range p.spots {
-		r.spotOf[p.spots[i].spotKey] = i
+	if from != nil {
+		r.before = from.numbers.of(from)
 	}
 	return r
+}
+
+// numbers finds the numbers of the sets of groups and of the spots of a partition. They
+// are told when they are first asked for.
+type numbers struct {
+	once   sync.Once
+	setOf  map[string]int
+	spotOf map[spotKey]int
+}
+
+// of returns those of a partition.
+func (n *numbers) of(p *partition) *numbers {
+	n.once.Do(func() {
+		n.setOf, n.spotOf = make(map[string]int, len(p.sets)), make(map[spotKey]int, len(p.spots))
+		for i, set := range p.sets {
+			n.setOf[keyOf(set)] = i
+		}
+		for i := range p.spots {
+			n.spotOf[p.spots[i].spotKey] = i
+		}
+	})
+	return n
 }
 
 // edit returns a class that may be changed.
@@ -81,6 +104,7 @@ func (r *registrar) edit(i int) *Class {
 // empty takes all endpoints out of a class.
 func (r *registrar) empty(i int) {
 	c := r.edit(i)
+	r.left = append(r.left, c.spot)
 	r.own(r.domain(c))
 	c.Ranges, c.Workloads, c.size, c.weight = nil, nil, size{}, 0
 	r.shows[i] = nobody
@@ -170,7 +194,11 @@ func (r *registrar) take(b *builder) {
 }
 
 func (r *registrar) set(groups []int) int {
-	i, fresh := numbered(r.setOf, keyOf(groups), len(r.sets))
+	key := keyOf(groups)
+	if i, known := r.before.setOf[key]; known {
+		return i
+	}
+	i, fresh := numbered(r.setOf, key, len(r.sets))
 	if fresh {
 		r.sets = append(r.sets, groups)
 	}
@@ -178,6 +206,9 @@ func (r *registrar) set(groups []int) int {
 }
 
 func (r *registrar) spot(key spotKey) int {
+	if i, known := r.before.spotOf[key]; known {
+		return i
+	}
 	i, fresh := numbered(r.spotOf, key, len(r.spots))
 	if fresh {
 		r.spots = append(r.spots, spot{spotKey: key})
@@ -314,11 +345,12 @@ func (r *registrar) fill() {
 func (r *registrar) order(domain int) {
 	left := r.of(domain)
 	for at := 0; at < len(left); at++ {
-		for at < len(left) && len(r.classes[left[at]].Ranges) == 0 {
+		fills := false
+		for at < len(left) && r.mine[left[at]] && len(r.classes[left[at]].Ranges) == 0 {
 			left[at] = left[len(left)-1]
-			left = left[:len(left)-1]
+			left, fills = left[:len(left)-1], true
 		}
-		if at < len(left) && (r.mine[left[at]] || r.classes[left[at]].at != int32(at)) {
+		if at < len(left) && (fills || r.mine[left[at]]) {
 			r.edit(left[at]).at = int32(at)
 		}
 	}
@@ -332,33 +364,44 @@ func (r *registrar) order(domain int) {
 	} else {
 		r.inside[domain] = left
 		list := &r.local[domain]
-		list.hold(left, func(n int) int32 { return r.classes[n].set })
+		list.hold(left, func(at int) int32 { return r.ticketAt(domain, at).set })
 	}
 	r.findSpots(domain)
+}
+
+// ticketAt returns the ticket of the class at a place of a domain: of one that is as it
+// was, at hand in the roll of before. Its spotAt is that of before.
+func (r *registrar) ticketAt(domain, at int) *ticket {
+	if n := r.of(domain)[at]; r.mine[n] {
+		return &r.classes[n].ticket
+	}
+	return &r.from.roll(domain).tickets[at]
 }
 
 // findSpots finds the spots of a domain: those of its classes, which show them. Those that
 // were there keep their places, but for some that fill a gap.
 func (r *registrar) findSpots(domain int) {
-	seen := make([]bool, len(r.spots))
-	var fresh []int
 	known := slices.Clone(r.spotIn[domain])
 	was := make([]bool, len(r.spots))
-	for _, n := range known {
-		was[n] = true
+	for _, s := range known {
+		was[s] = true
 	}
-	for _, n := range r.of(domain) {
-		c := r.classes[n]
-		if s := &r.spots[c.spot]; !seen[c.spot] {
-			seen[c.spot] = true
-			s.one, s.other = c.End, verdict.Endpoint{}
-			if !was[c.spot] {
-				fresh = append(fresh, c.spot)
-			}
-		} else {
-			s.meet(&c.End)
+	classes, spots := r.of(domain), make([]int32, len(r.of(domain))) // the spot of each class
+	seen, others := make([]bool, len(r.spots)), make([]bool, len(r.spots))
+	for _, s := range r.left {
+		others[s] = true
+	}
+	var fresh []int
+	for at, n := range classes {
+		s := r.classSpot(domain, at)
+		spots[at] = int32(s)
+		others[s] = others[s] || r.mine[n]
+		if !seen[s] && !was[s] {
+			fresh = append(fresh, s)
 		}
+		seen[s] = true
 	}
+	r.showSpots(classes, spots, others)
 	slices.Sort(fresh)
 	known = append(known, fresh...)
 	for at := 0; at < len(known); at++ {
@@ -370,10 +413,34 @@ func (r *registrar) findSpots(domain int) {
 			r.spots[known[at]].at = at
 		}
 	}
-	for _, n := range r.of(domain) {
-		if at := int32(r.spots[r.classes[n].spot].at); r.mine[n] || r.classes[n].spotAt != at {
+	for i, n := range classes {
+		if at := int32(r.spots[spots[i]].at); r.mine[n] || r.ticketAt(domain, i).spotAt != at {
 			r.edit(n).spotAt = at
 		}
 	}
 	r.spotIn[domain] = known
+}
+
+// classSpot returns the spot of the class at a place of a domain.
+func (r *registrar) classSpot(domain, at int) int {
+	if n := r.of(domain)[at]; r.mine[n] {
+		return r.classes[n].spot
+	}
+	return r.from.spotIn[domain][r.from.roll(domain).tickets[at].spotAt]
+}
+
+// showSpots finds who shows some spots: the first of their classes, and the first of
+// another network.
+func (r *registrar) showSpots(classes []int, spots []int32, which []bool) {
+	shown := make([]bool, len(r.spots))
+	for at, n := range classes {
+		switch s := spots[at]; {
+		case !which[s]:
+		case !shown[s]:
+			shown[s] = true
+			r.spots[s].one, r.spots[s].other = r.classes[n].End, verdict.Endpoint{}
+		default:
+			r.spots[s].meet(&r.classes[n].End)
+		}
+	}
 }

@@ -53,7 +53,7 @@ func (n *renumberer) partition() *partition {
 	if n.Segments.Same() && n.Networks.Same() {
 		return &p
 	}
-	p.id, p.rolls, p.addresses = partitions.Add(1), &rolls{}, &directory{}
+	p.id, p.rolls, p.addresses, p.numbers = partitions.Add(1), &rolls{}, &directory{}, &numbers{}
 	p.numbering = p.id
 	p.inside, p.local, p.spotIn = moved(&n.Segments, old.inside), moved(&n.Segments, old.local), movedDomains(&n.Segments, old.spotIn)
 	p.spots = slices.Clone(old.spots)

@@ -12,6 +12,7 @@ func (b *rebuilder) fresh(from, to int) bool {
 // what may have changed, the palettes of rows; where something in one was never settled,
 // the columns too.
 func (b *rebuilder) unsettled() []combination {
+	stances, _ := b.ledger.len()
 	var jobs []func()
 	var found [][]combination
 	for from := range b.inside {
@@ -22,7 +23,7 @@ func (b *rebuilder) unsettled() []combination {
 			at := len(found)
 			found = append(found, nil)
 			jobs = append(jobs, func() {
-				u := unsettling{rebuilder: b, block: x, cells: map[[2]int32]*missing{}}
+				u := unsettling{rebuilder: b, block: x, stances: stances, cells: map[[2]int32]*missing{}}
 				u.look()
 				found[at] = u.found
 			})
@@ -35,9 +36,11 @@ func (b *rebuilder) unsettled() []combination {
 // unsettling looks for combinations of one block.
 type unsettling struct {
 	*rebuilder
-	block *block
-	cells map[[2]int32]*missing // by row and effect
-	found []combination
+	block   *block
+	stances int                   // how many there are
+	cells   map[[2]int32]*missing // by row and effect
+	met     [][]uint64            // by effect, a bit for each stance: it is found
+	found   []combination
 }
 
 // missing is the cells of the palette of a row that were never settled for an effect.
@@ -158,8 +161,21 @@ func (u *unsettling) meetAll(line, effect int32, columns []int32) {
 	}
 }
 
-// meet looks at a combination; it may be found more than once.
+// meet looks at a combination.
 func (u *unsettling) meet(c combination) {
+	for int(c.effect) >= len(u.met) {
+		u.met = append(u.met, nil)
+	}
+	met := u.met[c.effect]
+	if met == nil {
+		met = make([]uint64, (u.stances+63)/64)
+		u.met[c.effect] = met
+	}
+	word, bit := &met[c.stance/64], uint64(1)<<(c.stance%64)
+	if *word&bit != 0 {
+		return
+	}
+	*word |= bit
 	if _, settled := u.before.settled(c); !settled {
 		u.found = append(u.found, c)
 	}
