@@ -32,6 +32,7 @@ type change struct {
 // another, as bundles tell them: they are in the changes of all services for which these
 // two say something else.
 type shift struct {
+	at      int // its place among those of its pairing
 	changes []*change
 	pairs   tally
 	reaches []reach
@@ -102,7 +103,7 @@ func (p *pairing) plainly(before, after int32) *shift {
 	key := [2]int32{before, after}
 	x, known := p.plain[key]
 	if !known {
-		x = &shift{}
+		x = &shift{at: len(p.shifts)}
 		for _, d := range p.deltasOf(before, after) {
 			x.changes = append(x.changes, p.change("", d))
 		}

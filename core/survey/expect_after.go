@@ -33,17 +33,23 @@ func (d *Difference) after(before *Held) (h Held, known bool) {
 	}
 	atoms, _ := c.new.atoms.Covered(c.new.termsOf(x.Services))
 	var from, to *grip
-	reaching := map[*shift]bool{}
+	var reaching reaching
+	turns := map[[2]int32]bool{} // by results before and after: see mayTurn
 	changes := d.between(x.From, x.To)
 	for i := range changes {
 		change := &changes[i]
-		if !before.mayTurn(change) || change.atoms.IntersectionCardinality(atoms) == 0 {
+		turn, told := turns[change.gathered.results]
+		if !told {
+			turn = before.mayTurn(change)
+			turns[change.gathered.results] = turn
+		}
+		if !turn || change.atoms.IntersectionCardinality(atoms) == 0 {
 			continue
 		}
 		if from == nil {
 			from, to = c.gripOf(change.at[0], x.From), c.gripOf(change.at[1], x.To)
 		}
-		if change.gathered.mayReach(from, to, reaching) {
+		if change.gathered.mayReach(from, to, &reaching) {
 			return h, false
 		}
 	}
@@ -134,21 +140,26 @@ func about(n Node, e estate.End) bool {
 	return n.Kind == NodeSegment && n.Segment == e.Party.Segment
 }
 
+// reaching is what is known of the shifts of a pairing: whether their flows may go from
+// some joints to others.
+type reaching struct{ asked, is []bool }
+
 // mayReach reports whether flows of the change may go from some joints to others: it
 // looks at bundles, and at parts of them. What is found of a shift is kept.
-func (c *change) mayReach(from, to *grip, known map[*shift]bool) bool {
+func (c *change) mayReach(from, to *grip, known *reaching) bool {
 	for _, x := range c.plain {
-		is, ok := known[x]
-		if !ok {
-			is = slices.ContainsFunc(x.reaches, func(r reach) bool {
+		for x.at >= len(known.asked) {
+			known.asked, known.is = append(known.asked, false), append(known.is, false)
+		}
+		if !known.asked[x.at] {
+			known.asked[x.at], known.is[x.at] = true, slices.ContainsFunc(x.reaches, func(r reach) bool {
 				if len(r.dsts) < len(r.srcs) { // the few first: mostly they say no
 					return slices.ContainsFunc(r.dsts, to.meets) && slices.ContainsFunc(r.srcs, from.meets)
 				}
 				return slices.ContainsFunc(r.srcs, from.meets) && slices.ContainsFunc(r.dsts, to.meets)
 			})
-			known[x] = is
 		}
-		if is {
+		if known.is[x.at] {
 			return true
 		}
 	}

@@ -53,6 +53,7 @@ func New(c Config) http.Handler {
 	e.HTTPErrorHandler = problemHandler(c.Log)
 	e.Use(
 		middleware.RequestIDWithConfig(middleware.RequestIDConfig{RequestIDHandler: func(echo.Context, string) {}}),
+		newPauses().watch,
 		requestLog(c.Log),
 		middleware.RecoverWithConfig(middleware.RecoverConfig{LogErrorFunc: logPanic(c.Log)}),
 		localHost(),
