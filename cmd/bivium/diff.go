@@ -89,8 +89,9 @@ func changesOf(d *survey.Difference) []changeWords {
 	out := []changeWords{}
 	for i := range d.Changes {
 		c := &d.Changes[i]
+		flow := c.Witness()
 		for _, b := range d.Blocks(c) {
-			out = append(out, changeWords{kindOf(c), b.From.Words(), b.To.Words(), words(c.Services), c.Before, c.After, flowOf(&c.Witness)})
+			out = append(out, changeWords{kindOf(c), b.From.Words(), b.To.Words(), words(c.Services), c.Before, c.After, flowOf(&flow)})
 		}
 	}
 	return out
@@ -116,7 +117,8 @@ func printDiff(w io.Writer, d *survey.Difference) {
 			for _, b := range d.Blocks(c) {
 				fmt.Fprintf(w, "    from %s to %s\n", strings.Join(b.From.Words(), ", "), strings.Join(b.To.Words(), ", "))
 			}
-			fmt.Fprintf(w, "    such as %s\n", flowOf(&c.Witness))
+			flow := c.Witness()
+			fmt.Fprintf(w, "    such as %s\n", flowOf(&flow))
 		}
 	}
 }

@@ -6,6 +6,8 @@ import (
 	"sync"
 
 	"github.com/bits-and-blooms/bitset"
+
+	"bivium/core/verdict"
 )
 
 // change is a Change as it is gathered.
@@ -14,7 +16,9 @@ type change struct {
 	comparer    *comparer
 	publication string
 	pairs       tally
-	told        int
+	witness     verdict.Flow // found when it is asked for
+	witnessed   sync.Once
+	told        int // how good it is
 	union       *union
 	results     [2]int32 // before and after; -1 for no flow
 	rank        [2]int   // what they are sorted by first

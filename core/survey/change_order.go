@@ -18,7 +18,6 @@ func (c *comparer) finish(found [][]*change) []Change {
 				continue // each of its flows has been taken away again
 			}
 			x.gathered = x
-			x.exemplify()
 			for i, n := range x.results {
 				x.rank[i] = ranks[n+1]
 			}

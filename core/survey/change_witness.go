@@ -4,12 +4,19 @@ import (
 	"bivium/core/verdict"
 )
 
-// exemplify finds a flow of the change, between workloads if it can.
+// Witness returns a flow of the change, between workloads if it can. Cost: the first time,
+// that of looking for it among the bundles that the change is told by.
+func (c *Change) Witness() verdict.Flow {
+	c.gathered.witnessed.Do(c.gathered.exemplify)
+	return c.gathered.witness
+}
+
+// exemplify finds the witness.
 func (c *change) exemplify() {
 	protocol, sport, dport, _ := c.Services.Witness()
-	c.Witness = verdict.Flow{Segment: c.From.Segment, Publication: c.publication, Service: verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}}
+	c.witness = verdict.Flow{Segment: c.From.Segment, Publication: c.publication, Service: verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}}
 	if c.From.Kind == NodeInternet {
-		c.Witness.Segment = verdict.Internet
+		c.witness.Segment = verdict.Internet
 	}
 	tries := 0
 	for r := range c.reaches() { // first without making the sets
@@ -70,5 +77,5 @@ func (c *change) show(i, k int32) {
 	if !ok && (c.at[0] == c.at[1] || c.From.Kind == NodeInternet || c.To.Kind == NodeInternet) {
 		return // an address and itself
 	}
-	c.told, c.Witness.Source, c.Witness.Destination = told, src, c.comparer.asSeen(y, dst, c.From, c.After == nil)
+	c.told, c.witness.Source, c.witness.Destination = told, src, c.comparer.asSeen(y, dst, c.From, c.After == nil)
 }

@@ -25,7 +25,6 @@ type Change struct {
 	Before   *verdict.Verdict // nil where there was no such flow
 	After    *verdict.Verdict // nil where there is none any more
 	Pairs    *big.Int         // of addresses
-	Witness  verdict.Flow
 	gathered *change
 	atoms    *bitset.BitSet // of the comparer
 	at       [2]int         // territories

@@ -130,14 +130,14 @@ func TestCompareFindsEveryChangeAndNoOther(t *testing.T) {
 		d := Compare(New(before), New(after))
 		for _, c := range d.Changes {
 			met["a change"]++
-			was, is := before.Judge(c.Witness), after.Judge(c.Witness)
+			was, is := before.Judge(c.Witness()), after.Judge(c.Witness())
 			// From the internet, an address that two segments use can be shut in
 			// one and open in the other: the judge then tells of the open one.
 			if c.Before != nil && c.From.Kind != NodeInternet {
-				assert.Equal(t, *c.Before, was, "%v", c.Witness)
+				assert.Equal(t, *c.Before, was, "%v", c.Witness())
 			}
 			if c.After != nil && c.From.Kind != NodeInternet {
-				assert.Equal(t, *c.After, is, "%v", c.Witness)
+				assert.Equal(t, *c.After, is, "%v", c.Witness())
 			}
 			assert.Positive(t, c.Pairs.Sign())
 			assert.False(t, c.Services.Empty())
@@ -164,7 +164,7 @@ func TestCompareFindsEveryChangeAndNoOther(t *testing.T) {
 // namedBefore returns how the witness of a change named its destination before:
 // shares may have shown it under another address.
 func namedBefore(before, after *verdict.Judge, c *Change) netip.Addr {
-	own := c.Witness.Destination
+	own := c.Witness().Destination
 	from, to := after.Net().Segment(c.From.Segment), after.Net().Segment(c.To.Segment)
 	for _, w := range sightsOf(after) {
 		if w.of == to && w.to == from && w.outside.Contains(own) {
@@ -177,7 +177,7 @@ func namedBefore(before, after *verdict.Judge, c *Change) netip.Addr {
 			return before.SeenAs(&p, before.Net().Segment(c.From.Segment))
 		}
 	}
-	return c.Witness.Destination
+	return c.Witness().Destination
 }
 
 // TestCompareEstatesThatShareLittle compares estates drawn apart from each other:
@@ -203,14 +203,14 @@ func TestCompareEstatesThatShareLittle(t *testing.T) {
 				continue // see TestCompareFindsEveryChangeAndNoOther
 			}
 			if c.Before != nil {
-				was := c.Witness
+				was := c.Witness()
 				if c.After != nil {
 					was.Destination = namedBefore(before, after, &c)
 				}
 				require.Equal(t, *c.Before, before.Judge(was), "%v", was)
 			}
 			if c.After != nil {
-				require.Equal(t, *c.After, after.Judge(c.Witness), "%v", c.Witness)
+				require.Equal(t, *c.After, after.Judge(c.Witness()), "%v", c.Witness())
 			}
 		}
 		back := Compare(New(after), New(before))

@@ -27,7 +27,7 @@ func TestAnswersDoNotDependOnHowManyWork(t *testing.T) {
 			next, d := s.Revise(edit.next)
 			for i := range d.Changes {
 				c := &d.Changes[i]
-				out = append(out, fmt.Sprint(edit.name, c.From, c.To, c.Services.Words(), c.Before, c.After, c.Pairs, c.Witness, d.Blocks(c)))
+				out = append(out, fmt.Sprint(edit.name, c.From, c.To, c.Services.Words(), c.Before, c.After, c.Pairs, c.Witness(), d.Blocks(c)))
 			}
 			for _, h := range next.Expectations() {
 				out = append(out, fmt.Sprint(edit.name, h.Expectation.Name, h.Holds))

@@ -209,14 +209,14 @@ func shownNodes(d *survey.Difference) []survey.Node {
 func (s *Snapshot) flowEffect(c *survey.Change, after *Snapshot) FlowEffect {
 	f := FlowEffect{
 		From: NodeID(c.From), To: NodeID(c.To), Services: after.words(c.Services),
-		Pairs: grouped(c.Pairs), Outcome: c.Outcome(), Witness: s.witnessOf(c.Witness),
+		Pairs: grouped(c.Pairs), Outcome: c.Outcome(), Witness: s.witnessOf(c.Witness()),
 	}
 	if c.Before != nil {
-		trace := s.Judge.Trace(c.Witness)
+		trace := s.Judge.Trace(c.Witness())
 		f.Before, f.Was = &survey.Mark{Outcome: c.Before.Outcome, Contested: c.Before.Contested}, sentence(&trace)
 	}
 	if c.After != nil {
-		trace := after.Judge.Trace(c.Witness)
+		trace := after.Judge.Trace(c.Witness())
 		f.After, f.Will = &survey.Mark{Outcome: c.After.Outcome, Contested: c.After.Contested}, sentence(&trace)
 	}
 	return f
