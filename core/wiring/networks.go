@@ -50,21 +50,23 @@ func (b *bench) attach() error {
 		return b.fault("cost", "a cost is 0 or more", "write 0 or more")
 	}
 	mine(b, "attachments", &b.e.Attachments)
-	if a, err := b.attachment(); err == nil {
-		a.Cost, a.Uplink = b.edit.Cost, b.edit.Uplink
-		return nil
+	if slices.ContainsFunc(b.e.Attachments, func(a estate.Attachment) bool { return b.attached(&a) }) {
+		a, err := b.attachment()
+		if err == nil {
+			a.Cost, a.Uplink = b.edit.Cost, b.edit.Uplink
+		}
+		return err
 	}
 	b.e.Attachments = append(b.e.Attachments, estate.Attachment{Network: b.edit.Network, Hub: b.edit.Hub, Cost: b.edit.Cost, State: "up", Uplink: b.edit.Uplink})
 	return nil
 }
 
+// detach takes the network off the hub, however often it is attached there.
 func (b *bench) detach() error {
-	if _, err := b.attachment(); err != nil {
+	if _, err := b.attachmentWith(func(*estate.Attachment) bool { return false }); err != nil {
 		return err
 	}
-	b.e.Attachments = slices.DeleteFunc(b.e.Attachments, func(a estate.Attachment) bool {
-		return a.Network == b.edit.Network && a.Hub == b.edit.Hub
-	})
+	b.e.Attachments = slices.DeleteFunc(b.e.Attachments, func(a estate.Attachment) bool { return b.attached(&a) })
 	return nil
 }
 
@@ -87,11 +89,11 @@ func (b *bench) bring() error {
 }
 
 func (b *bench) withdraw() error {
-	a, err := b.attachment()
+	s := estate.Static{Prefix: b.edit.Prefix, Segment: b.edit.Segment}
+	a, err := b.attachmentWith(func(a *estate.Attachment) bool { return slices.Contains(a.Static, s) })
 	if err != nil {
 		return err
 	}
-	s := estate.Static{Prefix: b.edit.Prefix, Segment: b.edit.Segment}
 	if !slices.Contains(a.Static, s) {
 		return b.missing("prefix", "static prefix", s.Prefix.String())
 	}
@@ -174,7 +176,7 @@ func (b *bench) translate() error {
 }
 
 func (b *bench) untranslate() error {
-	a, err := b.attachment()
+	a, err := b.attachmentWith(func(a *estate.Attachment) bool { return slices.ContainsFunc(a.Translate, b.translatesSame) })
 	if err != nil {
 		return err
 	}

@@ -10,11 +10,12 @@ import (
 
 // learned returns an attachment to work on, and where it has the learned prefix.
 func (b *bench) learned() (*estate.Attachment, int, error) {
-	a, err := b.attachment()
+	same := func(l estate.Learned) bool { return l.Prefix == b.edit.Prefix && l.Segment == b.edit.Segment }
+	a, err := b.attachmentWith(func(a *estate.Attachment) bool { return slices.ContainsFunc(a.Learned, same) })
 	if err != nil {
 		return nil, 0, err
 	}
-	i := slices.IndexFunc(a.Learned, func(l estate.Learned) bool { return l.Prefix == b.edit.Prefix && l.Segment == b.edit.Segment })
+	i := slices.IndexFunc(a.Learned, same)
 	if i < 0 {
 		return nil, 0, b.missing("prefix", "learned prefix", b.edit.Prefix.String())
 	}
@@ -79,11 +80,12 @@ func (b *bench) hear() error {
 }
 
 func (b *bench) quiet() error {
-	a, err := b.attachment()
+	same := func(s estate.Session) bool { return s.Router == b.edit.Router }
+	a, err := b.attachmentWith(func(a *estate.Attachment) bool { return slices.ContainsFunc(a.Sessions, same) })
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(a.Sessions, func(s estate.Session) bool { return s.Router == b.edit.Router })
+	i := slices.IndexFunc(a.Sessions, same)
 	if i < 0 {
 		return b.missing("router", "session of router", b.edit.Router.String())
 	}

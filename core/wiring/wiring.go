@@ -159,13 +159,36 @@ func (b *bench) network() (*estate.Network, error) {
 
 // attachment returns an attachment to work on.
 func (b *bench) attachment() (*estate.Attachment, error) {
-	i := slices.IndexFunc(b.e.Attachments, func(a estate.Attachment) bool { return a.Network == b.edit.Network && a.Hub == b.edit.Hub })
-	if i < 0 {
+	return b.attachmentWith(func(*estate.Attachment) bool { return true })
+}
+
+// attached reports whether an attachment is one of the network to the hub of the edit.
+func (b *bench) attached(a *estate.Attachment) bool {
+	return a.Network == b.edit.Network && a.Hub == b.edit.Hub
+}
+
+// attachmentWith is attachment for what one of several has alone: a network may be
+// attached to a hub more than once.
+func (b *bench) attachmentWith(has func(*estate.Attachment) bool) (*estate.Attachment, error) {
+	var these []int
+	for k := range b.e.Attachments {
+		if b.attached(&b.e.Attachments[k]) {
+			these = append(these, k)
+		}
+	}
+	if len(these) == 0 {
 		return nil, b.fault("hub", fmt.Sprintf("network %s is not attached to %s", b.edit.Network, b.edit.Hub), "attach it first")
 	}
+	which := 0 // of these: the one that has it; if none has, any can say so
+	if k := slices.IndexFunc(these, func(i int) bool { return has(&b.e.Attachments[i]) }); k >= 0 {
+		which = k
+	}
+	if slices.ContainsFunc(these[which+1:], func(i int) bool { return has(&b.e.Attachments[i]) }) {
+		return nil, b.fault("hub", fmt.Sprintf("network %s is attached to %s more than once, and this would change one of them alone", b.edit.Network, b.edit.Hub), "detach it from there and attach it once, or change the document")
+	}
 	mine(b, "attachments", &b.e.Attachments)
-	a := &b.e.Attachments[i]
-	if key := "attachment " + a.Network + "@" + a.Hub; !b.own[key] {
+	a := &b.e.Attachments[these[which]]
+	if key := fmt.Sprint("attachment ", a.Network, "@", a.Hub, " ", which); !b.own[key] {
 		b.own[key] = true
 		a.Static, a.Learned, a.Translate = slices.Clone(a.Static), slices.Clone(a.Learned), slices.Clone(a.Translate)
 		a.Sessions = slices.Clone(a.Sessions)

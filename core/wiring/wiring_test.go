@@ -188,3 +188,33 @@ func TestAnEditOfWhatIsNotThereSaysWhatAndWhere(t *testing.T) {
 		assert.NotEmpty(t, wrong.Fix)
 	}
 }
+
+// TestANetworkMayBeAttachedToAHubTwice edits what one of two attachments has, and is
+// refused what would reach either.
+func TestANetworkMayBeAttachedToAHubTwice(t *testing.T) {
+	p, q := netip.MustParsePrefix("10.9.0.0/16"), netip.MustParsePrefix("10.8.0.0/16")
+	e := &estate.Estate{
+		Version: estate.Version, Hubs: []estate.Hub{{Name: "ridge"}}, Segments: []estate.Segment{{Name: "ops", Default: estate.Deny}}, Networks: []estate.Network{{Name: "site", Kind: "site"}},
+		Attachments: []estate.Attachment{
+			{Network: "site", Hub: "ridge", Cost: 1, State: "up", Static: []estate.Static{{Prefix: q, Segment: "ops"}}},
+			{Network: "site", Hub: "ridge", Cost: 9, State: "up", Learned: []estate.Learned{{Prefix: p, Segment: "ops", Status: "waiting"}}},
+		},
+	}
+	before := written(t, e)
+	at := func(x wiring.Edit) wiring.Edit {
+		x.Network, x.Hub, x.Segment = "site", "ridge", "ops"
+		return x
+	}
+	next, err := wiring.Apply(e, []wiring.Edit{at(wiring.Edit{Op: wiring.Learn, Prefix: p, Status: "accepted"}), at(wiring.Edit{Op: wiring.Withdraw, Prefix: q})})
+	require.NoError(t, err)
+	assert.Equal(t, "accepted", next.Attachments[1].Learned[0].Status)
+	assert.Empty(t, next.Attachments[0].Static)
+	assert.Equal(t, before, written(t, e))
+	for _, x := range []wiring.Edit{{Op: wiring.Attach, Cost: 5}, {Op: wiring.Filter, Accepts: []netip.Prefix{p}}, {Op: wiring.Bring, Prefix: p}} {
+		_, err := wiring.Apply(e, []wiring.Edit{at(x)})
+		assert.ErrorContains(t, err, "network site is attached to ridge more than once", "%s", x.Op)
+	}
+	next, err = wiring.Apply(e, []wiring.Edit{at(wiring.Edit{Op: wiring.Detach}), at(wiring.Edit{Op: wiring.Attach, Cost: 5})})
+	require.NoError(t, err)
+	assert.Equal(t, []estate.Attachment{{Network: "site", Hub: "ridge", Cost: 5, State: "up"}}, next.Attachments)
+}

@@ -28,11 +28,14 @@ export function Attachments({ estate, told, network, draft, onChange }: AttachPr
   return (
     <>
       <ul className="text-[13px]">
-        {draft.at.map((a) => {
-          const now = network.at.find((x) => x.hub === a.hub) ?? null;
+        {draft.at.map((a, i) => {
+          const now =
+            network.at.filter((x) => x.hub === a.hub)[
+              draft.at.slice(0, i).filter((x) => x.hub === a.hub).length // of several to one hub, its own
+            ] ?? null;
           const { state, why } = attachState(told, network, now);
           return (
-            <li key={a.hub} data-attached={a.hub} className="py-0.5">
+            <li key={`${a.hub} ${i}`} data-attached={a.hub} className="py-0.5">
               <span className="flex items-center gap-2">
                 <span className="min-w-0 flex-1 truncate font-semibold">
                   {a.hub} {now ? null : <span className="font-normal text-accent">new</span>}

@@ -104,8 +104,8 @@ export function NetworkSheet({ estate, told, network }: { estate: Estate; told: 
       {network.at.length > 0 && <Routers estate={estate} network={network} />}
       {network.at.length > 0 && (
         <Part title="Carries">
-          {network.at.map((a) => (
-            <Filter key={a.hub} network={network} attach={a} />
+          {network.at.map((a, i) => (
+            <Filter key={`${a.hub} ${i}`} network={network} attach={a} />
           ))}
         </Part>
       )}

@@ -51,8 +51,8 @@ export function editsOf(n: Network, wanted: Placing): WiringEdit[] {
     if (now.segments[subnet] !== segment) edits.push({ op: "live", ...of, subnet, segment });
   }
   for (const a of wanted.at) {
-    const was = now.at.find((o) => o.hub === a.hub);
-    if (!was || was.cost !== a.cost || was.uplink !== a.uplink)
+    const was = now.at.filter((o) => o.hub === a.hub);
+    if (!was.some((o) => o.cost === a.cost && o.uplink === a.uplink))
       edits.push({
         op: "attach",
         ...of,
@@ -61,8 +61,9 @@ export function editsOf(n: Network, wanted: Placing): WiringEdit[] {
         ...(a.uplink ? { uplink: a.uplink } : {}),
       });
   }
-  for (const a of now.at) {
-    if (!wanted.at.some((o) => o.hub === a.hub)) edits.push({ op: "detach", ...of, hub: a.hub });
+  // A network may be attached to a hub more than once: detaching takes it off whole.
+  for (const hub of new Set(now.at.map((a) => a.hub))) {
+    if (!wanted.at.some((o) => o.hub === hub)) edits.push({ op: "detach", ...of, hub });
   }
   for (const s of n.subnets) edits.push(...translations(n, s, now, wanted));
   return edits;
