@@ -51,6 +51,25 @@ func (a Absence) String() string {
 		"far-not-attached", "no-links", "no-exit", "no-publication", "shadowed", "not-translated", "not-announced", "not-accepted"}[a]
 }
 
+// Words says the reason in a clause, "" for a path that is there.
+func (a Absence) Words() string {
+	return [...]string{"",
+		"the route table has no entry for it",
+		"the entry leads nowhere",
+		"the entry leads to the internet, and the destination is inside",
+		"the network has no attachment that is up",
+		"the peer neither has it nor offers its hub: a peering is not transitive",
+		"nothing leads on to the destination's network: no attachment of it is up",
+		"no links that carry the segment join the hubs",
+		"no exit that is up serves the segment",
+		"nothing publishes the destination",
+		"the source's network has this address inside, and looks for it at home",
+		"no attachment on the way translates the source",
+		"no hub announces the way there to the source's network",
+		"no hub accepts the way there from the destination's network",
+	}[a]
+}
+
 // Entry is the entry of a route table that a destination met.
 type Entry struct {
 	Prefix   netip.Prefix // invalid for none

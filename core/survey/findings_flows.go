@@ -345,7 +345,7 @@ func (f *finder) judged(p *verdict.Probe, way *verdict.Effect, atom int, x examp
 	case verdict.ReasonNoPath:
 		if remarkable(&p.Verdict) {
 			f.add(MeantUnrouted, way.Absence.String()+f.name(dst), x, atom, nil, func() string {
-				return fmt.Sprintf("%s is meant to pass, and there is no path (%s)", where(), way.Absence)
+				return fmt.Sprintf("%s is meant to pass, and there is no path: %s", where(), way.Absence.Words())
 			})
 		}
 	}

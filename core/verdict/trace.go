@@ -65,7 +65,8 @@ type MemberView struct {
 // PathView is a way through the estate, hop by hop.
 type PathView struct {
 	Kind    string      `json:"kind"`    // none, local, peered, bypass or hub
-	Absence string      `json:"absence"` // why there is none
+	Absence string      `json:"absence"` // why there is none, as a code
+	Why     string      `json:"why"`     // and in words
 	Network string      `json:"network"` // whose route table was asked
 	Entry   *EntryView  `json:"entry"`
 	Peer    string      `json:"peer"`
@@ -212,7 +213,7 @@ func (j *Judge) endView(p *Endpoint) EndView {
 }
 
 func (j *Judge) pathView(p *paths.Path) PathView {
-	v := PathView{Kind: p.Kind.String(), Absence: p.Absence.String(), Hops: []HopView{}, Lost: []LostView{}, Cost: p.Cost}
+	v := PathView{Kind: p.Kind.String(), Absence: p.Absence.String(), Why: p.Absence.Words(), Hops: []HopView{}, Lost: []LostView{}, Cost: p.Cost}
 	name := func(network int) string {
 		if network == paths.None {
 			return ""

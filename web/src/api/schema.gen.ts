@@ -788,6 +788,7 @@ export interface components {
             /** @enum {unknown} */
             kind: "none" | "local" | "peered" | "bypass" | "hub";
             absence: string;
+            why: string;
             network: string;
             entry: {
                 prefix: string;

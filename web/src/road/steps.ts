@@ -129,22 +129,6 @@ const kinds: Record<Path["kind"], string> = {
   hub: "",
 };
 
-const absences: Record<string, string> = {
-  "no-entry": "the route table has no entry for it",
-  "route-none": "the entry leads nowhere",
-  "internet-for-inside": "the entry leads to the internet, and the destination is inside",
-  "not-attached": "the network has no attachment that is up",
-  "peer-ends": "the peer neither has it nor offers its hub: a peering is not transitive",
-  "far-not-attached": "nothing leads on to the destination's network: no attachment of it is up",
-  "no-links": "no links that carry the segment join the hubs",
-  "no-exit": "no exit that is up serves the segment",
-  "no-publication": "nothing publishes the destination",
-  shadowed: "the source's network has this address inside, and looks for it at home",
-  "not-announced": "no hub announces the way there to the source's network",
-  "not-accepted": "no hub accepts the way there from the destination's network",
-  "not-translated": "no attachment on the way translates the source",
-};
-
 /** The hubs of a path as one line. */
 function hops(p: Path): string {
   const chain = p.hops.map((h, i) => (i === 0 ? h.hub : ` —${h.cost}— ${h.hub}`)).join("");
@@ -156,7 +140,7 @@ function pathLines(p: Path): string[] {
   if (p.entry) {
     lines.push(`route ${p.entry.prefix} via ${p.entry.via}${p.entry.explicit ? "" : ", implicit"}`);
   }
-  if (p.absence) lines.push(absences[p.absence] ?? p.absence);
+  if (p.why) lines.push(p.why);
   if (p.kind === "hub" && p.enter && p.hops.length > 0) {
     lines.push(
       `enters from ${p.enter.network}${p.leave ? `, leaves to ${p.leave.network}` : ""}, cost ${p.cost}`,
@@ -206,7 +190,7 @@ function back(t: Trace): Step {
   const entry = t.back.entry
     ? [`route ${t.back.entry.prefix} via ${t.back.entry.via}${t.back.entry.explicit ? "" : ", implicit"}`]
     : [];
-  const why = t.back.absence ? [absences[t.back.absence] ?? t.back.absence] : [];
+  const why = t.back.why ? [t.back.why] : [];
   return { ...step, head: [plain(pathHead(t.back))], lines: [...entry, ...why], branches: lost(t.back) };
 }
 

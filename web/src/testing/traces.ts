@@ -19,6 +19,7 @@ export const path: Schemas["Path"] = {
   kind: "hub",
   lost: [{ what: "exit", name: "fen-out", why: "it is down" }],
   absence: "",
+  why: "",
   network: "yard",
   entry: { prefix: "0.0.0.0/0", via: "hub", explicit: false },
   peer: "",

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import type { Schemas } from "../../api/client";
 import { roadQuery, troublesQuery } from "../../api/queries";
 import { useAddress } from "../../frame/address";
@@ -18,7 +18,9 @@ export function FindingsPlace() {
   if (!troubles.data) return <p className="p-7 text-soft">Looking at every flow…</p>;
   const kinds = inKinds(troubles.data);
   const all = kinds.flatMap((k) => k.list);
-  const selected = all.find((x) => x.key === params.get("finding")) ?? all[0];
+  const asked = params.get("finding");
+  const found = all.find((x) => x.key === asked);
+  const selected = found ?? all[0];
   return (
     <div className="relative flex h-full">
       <section aria-label="Findings" className="min-w-0 flex-1 overflow-y-auto px-5 pt-3 pb-6">
@@ -29,6 +31,11 @@ export function FindingsPlace() {
           {troubles.data.findings.length > 0 &&
             `${counted(troubles.data.findings.length, "finding")}: legal, and probably wrong.`}
         </p>
+        {asked && !found && (
+          <p role="status" className="pb-2 text-[13px]">
+            What this address named is not there any more: it was mended, or reads otherwise now.
+          </p>
+        )}
         {kinds.map((kind) => (
           <KindList
             key={kind.code}
@@ -50,7 +57,10 @@ const shownAtFirst = 25;
 
 function KindList({ kind, selected, onSelect }: KindListProps) {
   const [all, setAll] = useState(false);
-  const hidden = all ? 0 : Math.max(0, kind.list.length - shownAtFirst);
+  const shown = useRef<HTMLButtonElement>(null);
+  useEffect(() => shown.current?.scrollIntoView({ block: "nearest" }), [selected]);
+  const meant = kind.list.findIndex((x) => x.key === selected) >= shownAtFirst; // by an address
+  const hidden = all || meant ? 0 : Math.max(0, kind.list.length - shownAtFirst);
   return (
     <section className="pt-3">
       <h2 className="flex items-baseline gap-2 border-b border-line pb-1">
@@ -62,6 +72,7 @@ function KindList({ kind, selected, onSelect }: KindListProps) {
         {kind.list.slice(0, kind.list.length - hidden).map((x) => (
           <li key={x.key}>
             <button
+              ref={x.key === selected ? shown : undefined}
               aria-pressed={x.key === selected}
               onClick={() => onSelect(x.key)}
               className="-mx-2 flex w-[calc(100%+1rem)] items-baseline gap-3 rounded px-2 py-1 text-left hover:bg-wash aria-pressed:bg-wash"
