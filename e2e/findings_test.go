@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/go-rod/rod"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -26,6 +27,29 @@ func TestAFindingLeadsToItsRoadAndItsPolicy(t *testing.T) {
 	u.sees("aside a", "jump-to-controllers").MustClick()
 	u.sees("h1", "jump-to-controllers")
 	assert.Contains(t, u.page.MustInfo().URL, "/rules/jump-to-controllers")
+	u.goTo(address + "/findings?finding=down.mended") // from an old ticket
+	u.sees("section", "What this address named is not there any more")
+}
+
+// TestAPlaceThatFailsLeavesTheOthersStanding answers a place with what it cannot show.
+func TestAPlaceThatFailsLeavesTheOthersStanding(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	spoilt := u.page.HijackRequests()
+	require.NoError(t, spoilt.Add("*/api/troubles", "", func(h *rod.Hijack) {
+		h.Response.SetHeader("Content-Type", "application/json").SetBody(`{"faults": 7}`)
+	}))
+	go spoilt.Run()
+	u.goTo(address + "/findings")
+	u.sees("[role=alert]", "nothing was changed")
+	u.sees("[role=alert]", "TypeError")
+	u.sees("nav a", "Lanes").MustClick()
+	u.sees("[data-lane=office]", "office")
+	u.gone("[role=alert]")
+	require.NoError(t, spoilt.Stop())
+	u.sees("nav a", "Findings").MustClick()
+	u.reload()
+	u.sees("button", "Packets reach network archive")
 }
 
 // TestAnOverlapIsMendedWhereItIsFound brings a document in which two networks of one

@@ -2,6 +2,7 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, Navigate, RouterProvider, useLocation } from "react-router";
+import { Broken } from "./frame/Broken";
 import { Frame } from "./frame/Frame";
 import { BeginPlace } from "./places/begin/BeginPlace";
 import { BoardPlace } from "./places/board/BoardPlace";
@@ -21,21 +22,25 @@ function Home() {
   return <Navigate to={{ pathname: "/board", search }} replace />;
 }
 
+const places = [
+  { path: "/", element: <Home /> },
+  { path: "/begin", element: <BeginPlace /> },
+  { path: "/estate", element: <EstatePlace /> },
+  { path: "/estate/labels", element: <LabelsPlace /> },
+  { path: "/lanes", element: <LanesPlace /> },
+  { path: "/board", element: <BoardPlace /> },
+  { path: "/findings", element: <FindingsPlace /> },
+  { path: "/rules", element: <RulesPlace /> },
+  { path: "/rules/:name", element: <RulesPlace /> },
+  { path: "*", element: <Home /> },
+];
+
+// A place that fails leaves the frame standing.
 const router = createBrowserRouter([
   {
     element: <Frame />,
-    children: [
-      { path: "/", element: <Home /> },
-      { path: "/begin", element: <BeginPlace /> },
-      { path: "/estate", element: <EstatePlace /> },
-      { path: "/estate/labels", element: <LabelsPlace /> },
-      { path: "/lanes", element: <LanesPlace /> },
-      { path: "/board", element: <BoardPlace /> },
-      { path: "/findings", element: <FindingsPlace /> },
-      { path: "/rules", element: <RulesPlace /> },
-      { path: "/rules/:name", element: <RulesPlace /> },
-      { path: "*", element: <Home /> },
-    ],
+    errorElement: <Broken />,
+    children: [{ errorElement: <Broken />, children: places }],
   },
 ]);
 

@@ -58,7 +58,9 @@ const shownAtFirst = 25;
 function KindList({ kind, selected, onSelect }: KindListProps) {
   const [all, setAll] = useState(false);
   const shown = useRef<HTMLButtonElement>(null);
-  useEffect(() => shown.current?.scrollIntoView({ block: "nearest" }), [selected]);
+  useEffect(() => {
+    shown.current?.scrollIntoView({ block: "nearest" });
+  }, [selected]);
   const meant = kind.list.findIndex((x) => x.key === selected) >= shownAtFirst; // by an address
   const hidden = all || meant ? 0 : Math.max(0, kind.list.length - shownAtFirst);
   return (
