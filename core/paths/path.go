@@ -54,7 +54,7 @@ func (a Absence) String() string {
 // Words says the reason in a clause, "" for a path that is there.
 func (a Absence) Words() string {
 	return [...]string{"",
-		"the route table has no entry for it",
+		"no route leads there: no attachment of the network is up, and no peer offers it its hub",
 		"the entry leads nowhere",
 		"the entry leads to the internet, and the destination is inside",
 		"the network has no attachment that is up",

@@ -200,7 +200,7 @@ func noPath(t *verdict.Trace) []Token {
 	network := ref(estate.KindNetwork, t.Path.Network)
 	switch t.Path.Absence {
 	case "no-entry":
-		return say("Unrouted: the route table of %s has no entry for it.", network)
+		return say("Unrouted: no route of %s leads there. No attachment of it is up, and no peer offers it its hub.", network)
 	case "route-none":
 		return say("Unrouted: the route table of %s leads it nowhere.", network)
 	case "internet-for-inside":
