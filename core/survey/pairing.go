@@ -258,13 +258,24 @@ func (p *pairing) byRow(srcs []*bundle) {
 	if p.new.block == nil {
 		return
 	}
-	kinds := p.new.block.src.kinds
-	slices.SortStableFunc(srcs, func(a, b *bundle) int {
-		if a.new < 0 || b.new < 0 {
-			return int(b.new - a.new)
+	row := func(b *bundle) int32 {
+		if b.new < 0 {
+			return 0
 		}
-		return int(kinds[a.new].line - kinds[b.new].line)
-	})
+		return p.new.block.src.kinds[b.new].line + 1
+	}
+	starts := make([]int32, len(p.new.block.rows)+2) // by row
+	for _, b := range srcs {
+		starts[row(b)+1]++
+	}
+	for i := 1; i < len(starts); i++ {
+		starts[i] += starts[i-1]
+	}
+	for _, b := range slices.Clone(srcs) {
+		at := &starts[row(b)]
+		srcs[*at] = b
+		*at++
+	}
 }
 
 // partedBy returns all of some bundles, those that do not stay, and those that do.

@@ -1,6 +1,7 @@
 package app_test
 
 import (
+	"runtime/debug"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -14,6 +15,8 @@ import (
 // BenchmarkPlacing tries placements of L, each of another network: with its checks, the
 // routes and flows that it changes, and the expectations. segment-00 is the largest.
 func BenchmarkPlacing(b *testing.B) {
+	was := debug.SetGCPercent(200) // as the server
+	b.Cleanup(func() { debug.SetGCPercent(was) })
 	e := synth.New("l", synth.Sizes["L"], 1)
 	s := app.NewSnapshot(e, 1)
 	hubs := map[string]string{}
