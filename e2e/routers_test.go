@@ -25,7 +25,7 @@ func TestARouterIsLetIn(t *testing.T) {
 	u.sees("[data-session='127.0.2.1']", "3 prefixes announced; 1 accepted, 2 waiting")
 
 	u.goTo(address + "/lanes?net=harbour-east")
-	u.clicksOn("aside button", "let a router of this site announce prefixes…")
+	u.clicksOn("aside button", "let a router of it announce prefixes…")
 	u.writes("input[placeholder='an address']", "127.0.2.9")
 	u.writes("input[inputmode=numeric]", "64699")
 	u.writes("input[placeholder='nothing: all of it waits']", "10.33.0.0/16")

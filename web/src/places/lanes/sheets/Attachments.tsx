@@ -23,8 +23,8 @@ export function Attachments({ estate, told, network, draft, onChange }: AttachPr
   const hubs = [...estate.hubs].sort((a, b) => (a.name < b.name ? -1 : 1));
   const free = hubs.filter((h) => !draft.at.some((a) => a.hub === h.name));
   const least = Math.min(...draft.at.map((a) => a.cost));
-  const set = (hub: string, to: Partial<Placing["at"][number]>) =>
-    onChange({ ...draft, at: draft.at.map((a) => (a.hub === hub ? { ...a, ...to } : a)) });
+  const set = (which: number, to: Partial<Placing["at"][number]>) =>
+    onChange({ ...draft, at: draft.at.map((a, i) => (i === which ? { ...a, ...to } : a)) });
   return (
     <>
       <ul className="text-[13px]">
@@ -48,7 +48,7 @@ export function Attachments({ estate, told, network, draft, onChange }: AttachPr
                   label={`Uplink to ${a.hub}`}
                   value={a.uplink}
                   options={uplinks}
-                  onChange={(uplink) => set(a.hub, { uplink })}
+                  onChange={(uplink) => set(i, { uplink })}
                 />
                 <label className="flex items-center gap-1 text-soft">
                   cost
@@ -58,7 +58,7 @@ export function Attachments({ estate, told, network, draft, onChange }: AttachPr
                     aria-label={`Cost to ${a.hub}`}
                     value={a.cost}
                     onChange={(event) =>
-                      set(a.hub, { cost: Math.max(0, Math.trunc(Number(event.target.value))) })
+                      set(i, { cost: Math.max(0, Math.trunc(Number(event.target.value))) })
                     }
                     className="w-14 rounded border border-line bg-paper px-1.5 py-0.5 text-ink"
                   />

@@ -46,7 +46,7 @@ export function Announced({ estate, network }: { estate: Estate; network: Networ
       >
         <input
           aria-label="Static prefix to bear"
-          placeholder="a prefix, such as 10.9.0.0/16"
+          placeholder="such as 10.9.0.0/16"
           value={prefix}
           onChange={(event) => setPrefix(event.target.value)}
           className="min-w-0 flex-1 rounded border border-line bg-paper px-2 py-0.5 font-mono text-xs"

@@ -29,7 +29,7 @@ export function Routers({ estate, network }: { estate: Estate; network: Network 
         <NewSession estate={estate} network={network} onEdit={setEdits} />
       ) : (
         <button className="text-[13px] text-accent hover:underline" onClick={() => setMore(true)}>
-          {of.length === 0 ? "let a router of this site announce prefixes…" : "another router…"}
+          {of.length === 0 ? "let a router of it announce prefixes…" : "another router…"}
         </button>
       )}
       <Consequence
