@@ -54,43 +54,56 @@ func TestEveryFlowIsInExactlyOneStrand(t *testing.T) {
 	})
 }
 
-// TestManyReviseOneSurvey lets several edits be tried on one survey at once, as a
-// server does, and holds each against a survey from the ground; the race detector
-// sees what they share.
+// TestManyReviseOneSurvey lets several edits be tried at once, as a server does: on one
+// survey, then on that of one of them and on the first again, which share what was settled
+// by then. It holds each against a survey from the ground; the race detector sees what
+// they share.
 func TestManyReviseOneSurvey(t *testing.T) {
 	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
-		e := drawValid(t)
-		s := New(verdict.New(e))
-		edits := []*estate.Estate{editPolicy(t, e), editPlace(t, e), e, e}
-		for i := 2; i < len(edits); i++ {
-			if next, _ := draw.Edit(t, e); sound(next) {
-				edits[i] = next
-			}
+		type based struct {
+			e *estate.Estate
+			s *Survey
 		}
-		type outcome struct {
+		type trial struct {
+			based
+			next    *estate.Estate
 			revised *Survey
 			changes []string
 		}
-		got := make([]outcome, len(edits))
-		var wait sync.WaitGroup
-		for i := range edits {
-			wait.Go(func() {
-				revised, d := s.Revise(edits[i])
-				got[i] = outcome{revised, changesOf(&d)}
-			})
-		}
-		wait.Wait()
-		nodes := s.Nodes(func(string) bool { return true })
-		for i := range edits {
-			anew := New(verdict.New(edits[i]))
-			want := Compare(New(verdict.New(e)), anew)
-			require.Equal(t, changesOf(&want), got[i].changes)
-			for _, row := range nodes {
-				for _, col := range nodes {
-					require.Equal(t, markWords(anew.Between(row, col)), markWords(got[i].revised.Between(row, col)), "%v to %v", row, col)
+		e := drawValid(t)
+		bases := []based{{e, New(verdict.New(e))}}
+		for range 2 {
+			var trials []*trial
+			for _, from := range bases {
+				trials = append(trials, &trial{based: from, next: editPolicy(t, from.e)}, &trial{based: from, next: editPlace(t, from.e)})
+				for range 2 {
+					if next, _ := draw.Edit(t, from.e); sound(next) {
+						trials = append(trials, &trial{based: from, next: next})
+					}
 				}
 			}
+			var wait sync.WaitGroup
+			for _, x := range trials {
+				wait.Go(func() {
+					revised, d := x.s.Revise(x.next)
+					x.revised, x.changes = revised, changesOf(&d)
+				})
+			}
+			wait.Wait()
+			for _, x := range trials {
+				anew := New(verdict.New(x.next))
+				want := Compare(New(verdict.New(x.e)), anew)
+				require.Equal(t, changesOf(&want), x.changes)
+				nodes := anew.Nodes(func(string) bool { return true })
+				for _, row := range nodes {
+					for _, col := range nodes {
+						require.Equal(t, markWords(anew.Between(row, col)), markWords(x.revised.Between(row, col)), "%v to %v", row, col)
+					}
+				}
+			}
+			last := rapid.SampledFrom(trials).Draw(t, "goes on")
+			bases = append(bases, based{last.next, last.revised})
 		}
 	})
 }
