@@ -49,9 +49,10 @@ export function edited(p: Policy, e: Edit): Policy {
     case "remove":
       return { ...p, rules: p.rules.filter((_, i) => i !== e.rule) };
     case "move": {
+      const to = e.rule + e.by;
+      if (to < 0 || to >= p.rules.length) return p; // it is at that end already
       const rules = [...p.rules];
-      const [moving] = rules.splice(e.rule, 1);
-      if (moving) rules.splice(e.rule + e.by, 0, moving);
+      rules.splice(to, 0, ...rules.splice(e.rule, 1));
       return { ...p, rules };
     }
   }
