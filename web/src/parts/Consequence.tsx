@@ -4,6 +4,7 @@ import type { Schemas } from "../api/client";
 import { estateQuery, everything, postWiring, wiringQuery } from "../api/queries";
 import type { WiringEdit } from "../api/queries";
 import { Button } from "./fields";
+import { routeRows } from "./routeRows";
 import { WhatChanges } from "./WhatChanges";
 import { useDebounced } from "./useDebounced";
 import { counted } from "./wording";
@@ -94,9 +95,16 @@ function Refused({ refused, onWay }: { refused: Schemas["Refusal"][]; onWay: Pro
   );
 }
 
+/** How many rows of routes that change are shown, and how many prefixes of each. */
+const rowsShown = 12;
+const prefixesShown = 4;
+
 /** Routes and flows before and after. */
 export function Changes({ rewired }: { rewired: Schemas["Rewired"] }) {
   const { effect, routes, more } = rewired;
+  const rows = routeRows(routes);
+  const shown = rows.slice(0, rowsShown);
+  const rest = routes.length + more - shown.reduce((n, r) => n + r.prefixes.length, 0);
   return (
     <>
       <h4 className="pt-2 font-semibold">
@@ -107,19 +115,30 @@ export function Changes({ rewired }: { rewired: Schemas["Rewired"] }) {
       {routes.length > 0 && (
         <table aria-label="Routes that change" className="w-full">
           <tbody>
-            {routes.slice(0, 12).map((r) => (
+            {shown.map((r) => (
               <tr
-                key={r.segment + r.prefix + r.before + r.after}
+                key={r.segment + r.prefixes[0] + r.before + r.after}
                 className="border-t border-line align-baseline"
               >
-                <td className="py-0.5 pr-2 font-mono text-xs">{r.prefix}</td>
-                <td className="pr-2 text-soft">{r.segment}</td>
+                <td className="py-0.5 pr-2 font-mono text-xs" title={r.prefixes.join(", ")}>
+                  {r.prefixes.slice(0, prefixesShown).map((p) => (
+                    <span key={p} className="block">
+                      {p}
+                    </span>
+                  ))}
+                  {r.prefixes.length > prefixesShown && (
+                    <span className="block font-sans text-soft">
+                      and {r.prefixes.length - prefixesShown} more
+                    </span>
+                  )}
+                </td>
+                <td className="pr-2 whitespace-nowrap text-soft">{r.segment}</td>
                 <td className="pr-1">
                   {r.before || <span className="text-soft">no route</span>}
                   <span className="text-soft"> → </span>
                   {r.after || <span className="text-denied">no route</span>}
                 </td>
-                <td className="text-right text-soft" title={r.hubs.join(", ")}>
+                <td className="text-right whitespace-nowrap text-soft" title={r.hubs.join(", ")}>
                   {counted(r.hubs.length, "hub")}
                 </td>
               </tr>
@@ -127,7 +146,7 @@ export function Changes({ rewired }: { rewired: Schemas["Rewired"] }) {
           </tbody>
         </table>
       )}
-      {routes.length + more > 12 && <p className="text-soft">and {routes.length + more - 12} more</p>}
+      {rest > 0 && <p className="text-soft">and {rest} more</p>}
       <h4 className="pt-2 font-semibold">Flows</h4>
       {effect && <WhatChanges {...effect} />}
     </>
