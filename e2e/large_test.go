@@ -43,24 +43,25 @@ const collisions = `(within) => {
 		if (style.visibility === "hidden" || style.opacity === "0" || n.parentElement.closest("[aria-hidden=true].sr-only, .sr-only")) continue;
 		const range = document.createRange();
 		range.selectNodeContents(n);
-		const r = range.getBoundingClientRect();
-		// What a parent cuts off is not seen.
-		let left = r.left, right = r.right, top = r.top, bottom = r.bottom;
-		for (let p = n.parentElement; p; p = p.parentElement) {
-			if (!(p instanceof HTMLElement) || getComputedStyle(p).overflow === "visible") continue;
-			const b = p.getBoundingClientRect();
-			left = Math.max(left, b.left); right = Math.min(right, b.right); top = Math.max(top, b.top); bottom = Math.min(bottom, b.bottom);
-		}
-		if (right - left < 1 || bottom - top < 1 || left > page.right || right < page.left || top > page.bottom || bottom < page.top) continue;
 		let head = null; // what stays where it is when the rest is scrolled has a ground of its own
 		for (let p = n.parentElement; p && !head; p = p.parentElement) if (getComputedStyle(p).position === "sticky") head = p;
-		if (parseFloat(style.fontSize) < 10.5) out.push("too small: " + n.data.trim() + " " + style.fontSize);
-		shown.push({ text: n.data.trim(), left, right, top, bottom, head });
+		for (const r of range.getClientRects()) { // line by line
+			// What a parent cuts off is not seen.
+			let left = r.left, right = r.right, top = r.top, bottom = r.bottom;
+			for (let p = n.parentElement; p; p = p.parentElement) {
+				if (!(p instanceof HTMLElement) || getComputedStyle(p).overflow === "visible") continue;
+				const b = p.getBoundingClientRect();
+				left = Math.max(left, b.left); right = Math.min(right, b.right); top = Math.max(top, b.top); bottom = Math.min(bottom, b.bottom);
+			}
+			if (right - left < 1 || bottom - top < 1 || left > page.right || right < page.left || top > page.bottom || bottom < page.top) continue;
+			if (parseFloat(style.fontSize) < 10.5) out.push("too small: " + n.data.trim() + " " + style.fontSize);
+			shown.push({ node: n, text: n.data.trim(), left, right, top, bottom, head });
+		}
 	}
 	for (let i = 0; i < shown.length; i++) {
 		for (let k = i + 1; k < shown.length; k++) {
 			const a = shown[i], b = shown[k];
-			if (a.head !== b.head) continue;
+			if (a.head !== b.head || a.node === b.node) continue;
 			const wide = Math.min(a.right, b.right) - Math.max(a.left, b.left), high = Math.min(a.bottom, b.bottom) - Math.max(a.top, b.top);
 			// A line of text is taller than its letters.
 			if (wide > 2 && high > 6) out.push("over each other: " + a.text + " | " + b.text + " by " + wide.toFixed(0) + "x" + high.toFixed(0));
@@ -80,6 +81,13 @@ func (u *user) legible(within string, atLeast int, what string) {
 	require.NoError(u.t, u.fresh().MustEval(collisions, within).Unmarshal(&c))
 	assert.Empty(u.t, c.Out, what)
 	assert.GreaterOrEqual(u.t, c.Texts, atLeast, "%s: there is something to read", what)
+}
+
+// fits looks whether all of a part of the page can be seen without moving it sideways.
+func (u *user) fits(within, what string) {
+	u.t.Helper()
+	over := u.find(within).MustEval(`() => this.scrollWidth - this.clientWidth`).Int()
+	assert.LessOrEqual(u.t, over, 0, "%s: %d points lie beyond the edge", what, over)
 }
 
 // settles waits until nothing on the page moves.
@@ -109,6 +117,26 @@ func TestALargeEstateIsLegible(t *testing.T) {
 	u.sees("main", "segment-07")
 	u.settles()
 	u.legible("main", 40, "board")
+
+	// What stands beside the lanes has long ways and long names.
+	u.goTo(address + "/lanes?lane=segment-00&hub=hub-02")
+	u.sees("[aria-label=Routes]", "10.0.0.0/24")
+	u.settles()
+	u.legible("aside", 60, "routes")
+	u.fits("aside", "routes")
+	u.goTo(address + "/lanes?net=net-00080")
+	u.sees("aside", "Lives in")
+	u.find("[aria-label='Segment of sub-0']").MustSelect("segment-16")
+	u.sees("[aria-label='Flows that change']", "gone")
+	u.settles()
+	u.legible("aside", 60, "a placement")
+	u.fits("aside", "a placement")
+	u.goTo(address + "/findings")
+	u.sees("section[aria-label=Findings]", "Contested")
+	u.settles()
+	u.legible("main", 60, "findings")
+	u.fits("section[aria-label=Findings]", "findings")
+	u.fits("aside", "a finding")
 
 	// A question between two segments of it is answered over the lanes.
 	u.goTo(address + "/lanes?from=segment-00&to=segment-01&on=tcp/443")

@@ -67,7 +67,9 @@ export function HubHeads({
                 </span>
                 <span className="max-w-full truncate text-xs leading-4 text-soft">
                   {hub ? hub.region || hub.account : "behind others, or nowhere"}
-                  {hub && plan.hidden.has(hub.name) && ` · ${plan.hidden.get(hub.name)} more links`}
+                  {hub &&
+                    plan.hidden.has(hub.name) &&
+                    ` · ${counted(plan.hidden.get(hub.name) ?? 0, "more link")}`}
                 </span>
               </>
             )}

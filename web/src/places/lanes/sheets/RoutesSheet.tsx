@@ -117,10 +117,14 @@ function named(rows: Schemas["RouteRow"][]): [string, Schemas["RouteRow"]][] {
   });
 }
 
+/** Of how many hubs and networks a path stands beside its prefix. */
+const beside = 2;
+
 type LineProps = { row: Schemas["RouteRow"]; beaten: boolean; onMend: (m: Schemas["Mend"]) => void };
 
 function RouteLine({ row, beaten, onMend }: LineProps) {
   const bad = row.state === "nowhere" || row.state === "one-way";
+  const far = row.path.split(" › ").length > beside; // it has a line of its own
   return (
     <tbody
       data-route={row.prefix}
@@ -129,7 +133,7 @@ function RouteLine({ row, beaten, onMend }: LineProps) {
     >
       <tr className="align-baseline">
         <td className="py-1 pr-2 font-mono text-xs whitespace-nowrap">{row.prefix}</td>
-        <td className="py-1 pr-2">
+        <td className="w-full max-w-0 truncate py-1 pr-2">
           <span className="text-soft">{row.origin} </span>
           <ThingLink thing={row.of} plain />
           {row.account === "missing" && <span className="text-soft"> · not in the account yet</span>}
@@ -138,7 +142,7 @@ function RouteLine({ row, beaten, onMend }: LineProps) {
         <td className="py-1 text-right whitespace-nowrap">
           {row.path ? (
             <span title={`next: ${row.next}`}>
-              {row.path} <span className="text-soft">{row.cost}</span>
+              {!far && row.path} <span className="text-soft">{row.cost}</span>
             </span>
           ) : (
             row.state !== "nowhere" && <span className="text-soft">{row.next}</span>
@@ -146,6 +150,14 @@ function RouteLine({ row, beaten, onMend }: LineProps) {
           <RouteState state={row.state} />
         </td>
       </tr>
+      {far && (
+        <tr>
+          <td />
+          <td colSpan={2} className="pb-1 text-xs">
+            {row.path}
+          </td>
+        </tr>
+      )}
       {(row.why || row.mend) && (
         <tr>
           <td colSpan={3} className={`pb-1.5 text-xs ${bad ? "text-denied" : "text-soft"}`}>
