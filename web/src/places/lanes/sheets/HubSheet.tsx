@@ -122,6 +122,9 @@ function sees(segments: string[], all: number): string {
   return segments.length > 8 ? `${shown} and ${segments.length - 8} more` : shown;
 }
 
+/** How many segments are ticked one by one. */
+const few = 4;
+
 /** The exits at a hub: which segments each serves, and one more. */
 function Exits({ estate, hub }: { estate: Estate; hub: string }) {
   const [edits, setEdits] = useState<WiringEdit[]>([]);
@@ -130,6 +133,8 @@ function Exits({ estate, hub }: { estate: Estate; hub: string }) {
   const [serves, setServes] = useState<string[]>([]);
   const toggle = (s: string) =>
     setServes(serves.includes(s) ? serves.filter((x) => x !== s) : [...serves, s]);
+  const names = estate.segments.map((s) => s.name);
+  const all = serves.length === names.length;
   return (
     <Part title="Exits">
       <ul className="text-[13px]">
@@ -138,7 +143,7 @@ function Exits({ estate, hub }: { estate: Estate; hub: string }) {
             <span className="flex-1">
               <span className="font-semibold">{x.name}</span>{" "}
               <span className="text-soft">
-                of {x.segments.join(", ")}
+                of {sees(x.segments, estate.segments.length)}
                 {x.published.length > 0 && `; publishes ${x.published.join(", ")}`}
               </span>
               {x.state !== "up" && <span className="text-denied"> down</span>}
@@ -168,6 +173,11 @@ function Exits({ estate, hub }: { estate: Estate; hub: string }) {
           onChange={(event) => setName(event.target.value)}
           className="w-36 rounded border border-line bg-paper px-2 py-0.5"
         />
+        {estate.segments.length > few && (
+          <button className="text-accent hover:underline" onClick={() => setServes(all ? [] : names)}>
+            {all ? "none of them" : `all ${names.length} segments`}
+          </button>
+        )}
         {estate.segments.map((s) => (
           <label key={s.name} className="flex items-center gap-1">
             <input type="checkbox" checked={serves.includes(s.name)} onChange={() => toggle(s.name)} />
