@@ -130,12 +130,13 @@ func (s *Snapshot) rewire(edits []wiring.Edit) (*estate.Estate, error) {
 // refusals returns those of some faults that an edit brings.
 func (s *Snapshot) refusals(faults []estate.Fault) []Refusal {
 	had := map[string]bool{}
-	for _, f := range s.Faults {
-		had[f.Message] = true
+	for i := range s.Faults {
+		had[clashOf(&s.Faults[i])] = true
 	}
 	var out []Refusal
-	for _, f := range faults {
-		if had[f.Message] {
+	for i := range faults {
+		f := faults[i]
+		if had[clashOf(&f)] {
 			continue
 		}
 		r := Refusal{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Refs: []Thing{}, Both: prefixesIn(f.Message), Ways: []Mend{}, fault: f}
@@ -145,6 +146,15 @@ func (s *Snapshot) refusals(faults []estate.Fault) []Refusal {
 		out = append(out, r)
 	}
 	return out
+}
+
+// clashOf returns what tells a fault from others, whatever else is changed. A forbidden
+// share is told with the first address that shows it, which may be another after an edit.
+func clashOf(f *estate.Fault) string {
+	if f.Code != estate.ForbiddenShare {
+		return f.Message
+	}
+	return fmt.Sprint(f.Code, f.Refs, f.Path[strings.LastIndex(f.Path, ".")+1:])
 }
 
 // prefixesIn returns the prefixes that a message names.
