@@ -19,7 +19,7 @@ func (p *pairing) doors() {
 	some := p.someAbsent(a)
 	known := map[[2]string][][]door{} // by doorways before and afterwards, and by source
 	inside := b.moved
-	if len(a.moved) > 0 || !p.calm() || p.graft == nil || p.graft.gates {
+	if len(a.moved) > 0 || !p.calm() || p.graft == nil || p.graft.gates || p.graft.ways { // an exit may be elsewhere, and the block as it was
 		inside = everyPlace(len(b.joints))
 	}
 	for _, k := range inside {
