@@ -20,7 +20,9 @@ func (s *Survey) renumbered(j *verdict.Judge) *Survey {
 	next := *s
 	next.judge, next.cellers = j, &sync.Pool{}
 	next.partition = n.partition()
-	next.ledger = n.ledger()
+	if next.ledger = n.ledger(); next.ledger != s.ledger {
+		next.aside = &aside{} // either ledger goes on by itself
+	}
 	next.blocks, next.gates = n.blocks(), n.gates()
 	if !sameList(s.judge.Settings(), j.Settings()) {
 		next.sieve = j.NewSieve(s.atoms)

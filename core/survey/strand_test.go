@@ -92,6 +92,7 @@ func TestManyReviseOneSurvey(t *testing.T) {
 			}
 			wait.Wait()
 			for _, x := range trials {
+				require.True(t, x.revised.ledger == x.s.ledger || x.revised.aside != x.s.aside, "what is kept aside goes by the numbers of one ledger")
 				anew := New(verdict.New(x.next))
 				want := Compare(New(verdict.New(x.e)), anew)
 				require.Equal(t, changesOf(&want), x.changes)
