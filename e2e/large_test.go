@@ -119,24 +119,24 @@ func TestALargeEstateIsLegible(t *testing.T) {
 	u.legible("main", 40, "board")
 
 	// What stands beside the lanes has long ways and long names.
+	readable := func(what, within string, parts ...string) {
+		u.settles()
+		u.legible(within, 60, what)
+		for _, part := range append(parts, "aside") {
+			u.fits(part, what)
+		}
+	}
 	u.goTo(address + "/lanes?lane=segment-00&hub=hub-02")
 	u.sees("[aria-label=Routes]", "10.0.0.0/24")
-	u.settles()
-	u.legible("aside", 60, "routes")
-	u.fits("aside", "routes")
+	readable("routes", "aside")
 	u.goTo(address + "/lanes?net=net-00080")
 	u.sees("aside", "Lives in")
 	u.find("[aria-label='Segment of sub-0']").MustSelect("segment-16")
 	u.sees("[aria-label='Flows that change']", "gone")
-	u.settles()
-	u.legible("aside", 60, "a placement")
-	u.fits("aside", "a placement")
+	readable("a placement", "aside")
 	u.goTo(address + "/findings")
 	u.sees("section[aria-label=Findings]", "Contested")
-	u.settles()
-	u.legible("main", 60, "findings")
-	u.fits("section[aria-label=Findings]", "findings")
-	u.fits("aside", "a finding")
+	readable("findings", "main", "section[aria-label=Findings]")
 
 	// A question between two segments of it is answered over the lanes.
 	u.goTo(address + "/lanes?from=segment-00&to=segment-01&on=tcp/443")

@@ -22,7 +22,7 @@ import (
 // may have faults already.
 func TestTrialsAreRefusedForEveryFaultThatTheyBring(t *testing.T) {
 	t.Parallel()
-	wants := meet.Wants{"an edit of live": 20, "F2": 20, "F3": 3, "F14": 3, "several at once": 5, "fine": 50, "beside a fault that was there": 5}
+	wants := meet.Wants{"an edit of live": 20, "an edit of show": 5, "F2": 20, "F3": 3, "F14": 3, "several at once": 5, "fine": 50, "beside a fault that was there": 5}
 	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {
 		e := rapid.Custom(draw.Estate).Draw(t, "estate")
 		s := app.NewSnapshot(e, 1)
@@ -80,6 +80,11 @@ func drawPlacement(t *rapid.T, e *estate.Estate) wiring.Edit {
 	x := wiring.Edit{Network: n.Name, Hub: rapid.SampledFrom(e.Hubs).Draw(t, "hub").Name, Segment: rapid.SampledFrom(e.Segments).Draw(t, "segment").Name}
 	of := rapid.SampledFrom(other.Subnets).Draw(t, "subnet").Prefix // claimed by another, mostly
 	x.Op = rapid.SampledFrom([]wiring.Op{wiring.Live, wiring.Live, wiring.Attach, wiring.Detach, wiring.Bring, wiring.Translate, wiring.Filter, wiring.SetRoute}).Draw(t, "op")
+	if len(e.Shares) > 0 && rapid.IntRange(0, 5).Draw(t, "show") == 0 {
+		share := rapid.SampledFrom(e.Shares).Draw(t, "share")
+		side := rapid.SampledFrom([]string{share.Owner.Segment, share.Guest.Segment}).Draw(t, "side")
+		return wiring.Edit{Op: wiring.Show, Name: share.Name, Segment: side, Prefix: rapid.SampledFrom(n.Subnets).Draw(t, "which").Prefix, Outside: of}
+	}
 	switch x.Op {
 	case wiring.Live:
 		if rapid.Bool().Draw(t, "one subnet") {
