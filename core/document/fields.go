@@ -17,6 +17,7 @@ type field struct {
 	enum     []string
 	min      int
 	bounded  bool
+	empty    bool // an empty list is kept
 }
 
 var fieldCache sync.Map // reflect.Type to []field
@@ -55,6 +56,8 @@ func (f *field) set(word string) {
 		f.def = value
 	case "enum":
 		f.enum = strings.Split(value, "|")
+	case "empty":
+		f.empty = true
 	case "min":
 		f.bounded = true
 		f.min, _ = strconv.Atoi(value)

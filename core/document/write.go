@@ -117,7 +117,7 @@ func leaveOut(v reflect.Value, f field) bool {
 	if f.def != "" {
 		return fmt.Sprint(v.Interface()) == f.def
 	}
-	return v.IsZero() || v.Kind() == reflect.Slice && v.Len() == 0 || v.Kind() == reflect.Map && v.Len() == 0
+	return v.IsZero() || v.Kind() == reflect.Slice && v.Len() == 0 && !f.empty || v.Kind() == reflect.Map && v.Len() == 0
 }
 
 func list(v reflect.Value) *yaml.Node {

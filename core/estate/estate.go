@@ -11,9 +11,13 @@
 //	def=X      what a missing key stands for; left out again when written
 //	enum=A|B   the values that are allowed
 //	min=N      the least number that is allowed
+//	empty      a list that says something else where it is empty than where it is left out
 package estate
 
-import "net/netip"
+import (
+	"net/netip"
+	"slices"
+)
 
 // Version is the version of the document format that this package describes.
 const Version = 1
@@ -89,20 +93,31 @@ type Network struct {
 	Account     string            `json:"account,omitempty" doc:"name"`
 	Region      string            `json:"region,omitempty"`
 	Labels      map[string]string `json:"labels,omitempty"`
-	Enforcement string            `json:"enforcement,omitempty" doc:"enum=native|none"`
+	Enforcement string            `json:"enforcement,omitempty" doc:"enum=native|subnets|none"`
 	Segment     string            `json:"segment,omitempty" doc:"name"`
 	Subnets     []Subnet          `json:"subnets,omitempty"`
 	Routes      []Route           `json:"routes,omitempty"`
 	Description string            `json:"description,omitempty"`
 }
 
-// Native reports whether the network enforces verdicts on paths that pass no
-// hub (M8.3): as it says, or, where it says nothing, whether it is a cloud's.
-func (n *Network) Native() bool {
-	if n.Enforcement == "" {
-		return n.Kind == "cloud"
+// The values of Network.Enforcement (M8.3).
+const (
+	EnforceNative  = "native"  // on every path that passes no hub
+	EnforceSubnets = "subnets" // the same, but for local paths inside one subnet, or outside of all
+	EnforceNone    = "none"
+)
+
+// Enforces returns where the network enforces verdicts on paths that pass no hub
+// (M8.3): as it says, or, where it says nothing, native for a cloud's and none for
+// others.
+func (n *Network) Enforces() string {
+	switch {
+	case n.Enforcement != "":
+		return n.Enforcement
+	case n.Kind == "cloud":
+		return EnforceNative
 	}
-	return n.Enforcement == "native"
+	return EnforceNone
 }
 
 // SegmentOf returns the segment that the subnet lies in, or "" for none.
@@ -139,10 +154,10 @@ type Attachment struct {
 	Static    []Static      `json:"static,omitempty"`
 	Learned   []Learned     `json:"learned,omitempty"`
 	Translate []Translation `json:"translate,omitempty"`
-	// What the hub takes from the network, and what it tells it: nil for everything
-	// (docs/decisions/06-filters.md).
-	Accepts     []netip.Prefix `json:"accepts,omitempty"`
-	Announces   []netip.Prefix `json:"announces,omitempty"`
+	// What the hub takes from the network, and what it tells it: nil for everything,
+	// an empty list for nothing (M13).
+	Accepts     []netip.Prefix `json:"accepts,omitzero" doc:"empty"`
+	Announces   []netip.Prefix `json:"announces,omitzero" doc:"empty"`
 	Sessions    []Session      `json:"sessions,omitempty"`
 	Description string         `json:"description,omitempty"`
 }
@@ -158,7 +173,7 @@ type Session struct {
 }
 
 // Translation shows subnets of a network to a segment under other addresses, one
-// to one (docs/decisions/05-translation.md).
+// to one (M12).
 type Translation struct {
 	Inside  netip.Prefix `json:"inside" doc:"req"`
 	Outside netip.Prefix `json:"outside" doc:"req"`
@@ -258,6 +273,7 @@ type Pool struct {
 	Name        string     `json:"name" doc:"req,name"`
 	OnFailure   string     `json:"onFailure" doc:"def=closed,enum=closed|open"`
 	Rulebook    string     `json:"rulebook,omitempty" doc:"name"`
+	Segments    []string   `json:"segments,omitempty" doc:"name"` // whose flows it may see (F17); empty for all
 	Firewalls   []Firewall `json:"firewalls,omitempty"`
 	Description string     `json:"description,omitempty"`
 }
@@ -302,6 +318,19 @@ type Policy struct {
 	Description  string `json:"description,omitempty"`
 }
 
+// serves returns the segments whose flows the policy may decide; of a guardrail, those
+// on either side.
+func (p *Policy) serves() Scope {
+	if !p.Guardrail() {
+		return p.Segments
+	}
+	from, to := p.FromSegments, p.ToSegments
+	if from.All || to.All || from.IsZero() || to.IsZero() {
+		return Scope{All: true}
+	}
+	return Scope{Names: slices.Concat(from.Names, to.Names)}
+}
+
 // Guardrail reports whether the policy is of the upper tier.
 func (p *Policy) Guardrail() bool { return p.Tier == "guardrail" }
 
@@ -322,8 +351,7 @@ type Share struct {
 	Direction string `json:"direction" doc:"def=inbound,enum=inbound|both"`
 	Enabled   bool   `json:"enabled" doc:"def=true"`
 	Rules     []Rule `json:"rules" doc:"req"`
-	// Show shows addresses of one of its segments to the other under others
-	// (docs/decisions/08-shown-shares.md).
+	// Show shows addresses of one of its segments to the other under others (M14).
 	Show        []Translation `json:"show,omitempty"`
 	Description string        `json:"description,omitempty"`
 }

@@ -48,9 +48,14 @@ const (
 	// BadSession is a session of a router that another one has at the same hub, or
 	// at a hub that does not speak BGP.
 	BadSession Code = "F15"
-	// BadShow is a share that shows addresses under others of another size, or of
-	// a segment that it does not join, or otherwise than another share does.
+	// BadShow is a share that shows addresses under others of another size, or under the
+	// same, or addresses of a segment that it does not join, or otherwise than another
+	// share does.
 	BadShow Code = "F16"
+	// PoolNotForSegment is a rule that inspects by a pool whose segments leave out one that
+	// the rule serves.
+	//	pools: [{name: watch, segments: [office]}], and a policy of works inspects by watch
+	PoolNotForSegment Code = "F17"
 )
 
 // Fault is one reason why an estate cannot be applied.
@@ -274,6 +279,9 @@ func (c *checker) wiring() {
 	}
 	for i, p := range c.e.Pools {
 		c.need(Ref{KindPool, p.Name}, KindRulebook, p.Rulebook, "pools[%d].rulebook", i)
+		for j, s := range p.Segments {
+			c.need(Ref{KindPool, p.Name}, KindSegment, s, "pools[%d].segments[%d]", i, j)
+		}
 		for j, f := range p.Firewalls {
 			c.need(Ref{KindFirewall, f.Name}, KindHub, f.Hub, "pools[%d].firewalls[%d].hub", i, j)
 		}

@@ -33,8 +33,10 @@ func (c *checker) services(of Ref, refs []ServiceRef, path string, args ...any) 
 	}
 }
 
-func (c *checker) ruleList(of Ref, rules []Rule, path string, i int) {
+// ruleList checks the rules of what serves some segments.
+func (c *checker) ruleList(of Ref, rules []Rule, serves Scope, path string, i int) {
 	for j, r := range rules {
+		c.inspectsElsewhere(of, &r, serves, path+".rules[%d].pool", i, j)
 		c.services(of, r.Services, path+".rules[%d]", i, j)
 		c.need(of, KindPool, r.Pool, path+".rules[%d].pool", i, j)
 		if r.Action == Inspect && r.Pool == "" {
@@ -52,7 +54,7 @@ func (c *checker) rules() {
 		c.scope(of, p.ToSegments, "policies[%d].toSegments", i)
 		c.side(of, p.From, "policies[%d].from", i)
 		c.side(of, p.To, "policies[%d].to", i)
-		c.ruleList(of, p.Rules, "policies[%d]", i)
+		c.ruleList(of, p.Rules, p.serves(), "policies[%d]", i)
 		for j, r := range p.Rules {
 			if p.Guardrail() && r.Action == Allow {
 				c.add(GuardrailAllows, []Ref{of}, "let it deny or inspect, or make the policy a standard one",
@@ -76,7 +78,7 @@ func (c *checker) rules() {
 		of := Ref{KindShare, s.Name}
 		c.party(of, s.Owner, "shares[%d].owner", i)
 		c.party(of, s.Guest, "shares[%d].guest", i)
-		c.ruleList(of, s.Rules, "shares[%d]", i)
+		c.ruleList(of, s.Rules, Scope{Names: []string{s.Owner.Segment, s.Guest.Segment}}, "shares[%d]", i)
 		if s.Owner.Segment == s.Guest.Segment {
 			c.add(ForbiddenShare, []Ref{of}, "name two different segments; inside one, write a policy",
 				fmt.Sprintf("%s shares segment %s with itself", of, s.Owner.Segment), "shares[%d].guest.segment", i)
@@ -107,4 +109,30 @@ func (c *checker) rules() {
 func (c *checker) party(of Ref, p Party, path string, i int) {
 	c.need(of, KindSegment, p.Segment, path+".segment", i)
 	c.side(of, p.Groups, path+".groups", i)
+}
+
+// inspectsElsewhere reports F17 for a rule that serves some segments.
+func (c *checker) inspectsElsewhere(of Ref, r *Rule, serves Scope, path string, args ...any) {
+	at, ok := c.names[KindPool][r.Pool]
+	if r.Action != Inspect || !ok {
+		return
+	}
+	pool := &c.e.Pools[at]
+	if len(pool.Segments) == 0 {
+		return
+	}
+	names := serves.Names
+	if serves.All {
+		names = nil
+		for i := range c.e.Segments {
+			names = append(names, c.e.Segments[i].Name)
+		}
+	}
+	for _, name := range names {
+		if !slices.Contains(pool.Segments, name) {
+			c.add(PoolNotForSegment, []Ref{of, {KindPool, pool.Name}, {KindSegment, name}}, fmt.Sprintf("add segment %s to pool %s, or inspect by another pool", name, pool.Name),
+				fmt.Sprintf("%s inspects flows of segment %s by pool %s, which is not for that segment", of, name, pool.Name), path, args...)
+			return
+		}
+	}
 }

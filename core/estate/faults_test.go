@@ -43,7 +43,7 @@ func TestFaultsStandWhereTheyAreMarked(t *testing.T) {
 		assert.NotEmpty(t, f.Refs, f.Message)
 	}
 	assert.ElementsMatch(t, want, got)
-	assert.Len(t, codes, 13, "every fault has an example")
+	assert.Len(t, codes, 17, "every fault has an example")
 }
 
 func TestFaultProposesTheNameThatWasMeant(t *testing.T) {

@@ -18,8 +18,8 @@ func (c *checker) shows() {
 			to := s.Guest.Segment
 			switch {
 			case !t.Sound():
-				c.add(BadShow, []Ref{of}, "give both prefixes the same length, of one family",
-					fmt.Sprintf("%s shows %s as %s, which is of another size", of, t.Inside, t.Outside), "%s", path+".outside")
+				why, fix := t.unsound()
+				c.add(BadShow, []Ref{of}, fix, fmt.Sprintf("%s shows %s as %s, %s", of, t.Inside, t.Outside, why), "%s", path+".outside")
 				continue
 			case t.Segment == s.Guest.Segment:
 				to = s.Owner.Segment

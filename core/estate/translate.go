@@ -6,7 +6,7 @@ import (
 )
 
 // Image returns the prefix under which a translation shows another, if that lies
-// within its inside (T1, T2).
+// within its inside (M12.1, M12.2).
 func (t *Translation) Image(p netip.Prefix) (netip.Prefix, bool) {
 	if t.Inside.Bits() > p.Bits() || !t.Inside.Contains(p.Addr()) {
 		return netip.Prefix{}, false
@@ -41,7 +41,7 @@ func translations(e *Estate) map[string][]Translation {
 	return out
 }
 
-// Shown returns the prefix under which a segment sees a subnet of it (T2), given
+// Shown returns the prefix under which a segment sees a subnet of it (M12.2), given
 // the translations of its network.
 func Shown(all []Translation, segment string, subnet netip.Prefix) (netip.Prefix, bool) {
 	for i := range all {
@@ -54,9 +54,18 @@ func Shown(all []Translation, segment string, subnet netip.Prefix) (netip.Prefix
 	return subnet, false
 }
 
-// Sound reports whether both prefixes are of one family and length (T1).
+// Sound reports whether both prefixes are of one family and length, and not the same
+// (M12.1).
 func (t *Translation) Sound() bool {
-	return t.Inside.Addr().Is4() == t.Outside.Addr().Is4() && t.Inside.Bits() == t.Outside.Bits()
+	return t.Inside.Addr().Is4() == t.Outside.Addr().Is4() && t.Inside.Bits() == t.Outside.Bits() && t.Inside != t.Outside
+}
+
+// unsound says what is wrong with a translation that is not sound, and how to fix it.
+func (t *Translation) unsound() (why, fix string) {
+	if t.Inside == t.Outside {
+		return "which is the same", "give the outside another prefix of that length, or leave the entry out"
+	}
+	return "which is of another size", "give both prefixes the same length, of one family"
 }
 
 // translate reports F14.
@@ -74,13 +83,24 @@ func (c *checker) translate() {
 			path := fmt.Sprintf("attachments[%d].translate[%d]", i, k)
 			c.need(ref, KindSegment, t.Segment, "%s.segment", path)
 			if !t.Sound() {
-				c.add(BadTranslation, []Ref{ref}, "give both prefixes the same length, of one family",
-					fmt.Sprintf("%s translates %s to %s, which is of another size", ref, t.Inside, t.Outside), "%s", path+".outside")
+				why, fix := t.unsound()
+				c.add(BadTranslation, []Ref{ref}, fix, fmt.Sprintf("%s translates %s to %s, %s", ref, t.Inside, t.Outside, why), "%s", path+".outside")
 				continue
 			}
 			of[a.Network] = append(of[a.Network], placed{t, path, ref})
 		}
 	}
+	if len(of) == 0 {
+		return
+	}
+	c.eachBorne(func(network, segment string, p netip.Prefix, at Ref, path string) {
+		for _, t := range of[network] {
+			if t.Segment == segment && t.Inside.Overlaps(p) {
+				c.add(BadTranslation, []Ref{at, t.ref}, "withdraw the route, or translate other addresses",
+					fmt.Sprintf("%s bears %s in segment %s, and %s is translated there", at, p, segment, t.Inside), "%s", path)
+			}
+		}
+	})
 	for i := range c.e.Networks {
 		n := &c.e.Networks[i]
 		all := of[n.Name]
@@ -98,6 +118,22 @@ func (c *checker) translate() {
 					c.add(BadTranslation, []Ref{t.ref, {KindSubnet, n.Name + "/" + s.Name}}, "translate all of the subnet",
 						fmt.Sprintf("%s translates %s, a part of subnet %s/%s (%s)", t.ref, t.Inside, n.Name, s.Name, s.Prefix), "%s", t.path+".inside")
 				}
+			}
+		}
+	}
+}
+
+// eachBorne calls f for each static and accepted learned prefix of an attachment.
+func (c *checker) eachBorne(f func(network, segment string, p netip.Prefix, at Ref, path string)) {
+	for i := range c.e.Attachments {
+		a := &c.e.Attachments[i]
+		at := Ref{KindAttachment, a.Network + "@" + a.Hub}
+		for k, s := range a.Static {
+			f(a.Network, s.Segment, s.Prefix, at, fmt.Sprintf("attachments[%d].static[%d].prefix", i, k))
+		}
+		for k, l := range a.Learned {
+			if l.Status == "accepted" {
+				f(a.Network, l.Segment, l.Prefix, at, fmt.Sprintf("attachments[%d].learned[%d].prefix", i, k))
 			}
 		}
 	}

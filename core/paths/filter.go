@@ -7,10 +7,10 @@ import (
 	"github.com/gaissmai/bart"
 )
 
-// filter returns a table of prefixes, nil for none: an attachment that is told
-// nothing carries everything (docs/decisions/06-filters.md).
+// filter returns a table of prefixes, nil for a list that is left out: such an attachment
+// carries everything, and one with an empty list nothing (M13).
 func filter(prefixes []netip.Prefix) *bart.Lite {
-	if len(prefixes) == 0 {
+	if prefixes == nil {
 		return nil
 	}
 	t := &bart.Lite{}

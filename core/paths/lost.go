@@ -64,14 +64,28 @@ func (n *Net) lostInside(p *Path, to Target, enter int) []Lost {
 	if enter != None {
 		ends = n.Networks[enter].Attached
 	}
-	if home := to.Home.Network; !to.External && home != None && home != enter {
-		ends = slices.Concat(ends, n.Networks[home].Attached)
+	far := map[int]bool{} // the networks at whose attachments the path may leave
+	if home := to.Home.Network; !to.External && home != None {
+		far[home] = true
+		for _, peer := range n.Networks[home].Peers {
+			far[peer.Network] = n.peerLeads(peer.Network, to)
+		}
+		for network, may := range far {
+			if may && network != enter {
+				ends = slices.Concat(ends, n.Networks[network].Attached)
+			}
+		}
 		slices.Sort(ends)
 	}
+	taken, _ := n.leadsTo(p.Leave, to)
 	for _, i := range ends {
 		a := &n.Attachments[i]
 		enters := a.Network == enter && i != p.Enter
-		leaves := !to.External && a.Network == to.Home.Network && i != p.Leave
+		leaves := !to.External && far[a.Network] && i != p.Leave
+		length, leads := None, false
+		if leaves {
+			length, leads = n.leadsTo(i, to)
+		}
 		if !enters && !leaves {
 			continue
 		}
@@ -85,15 +99,25 @@ func (n *Net) lostInside(p *Path, to Target, enter int) []Lost {
 			out = append(out, Lost{"attachment", name, "its hub does not take the way there from it"})
 		case enters:
 			out = append(out, Lost{"attachment", name, n.compare(n.costBy(p, to, i, p.Leave), p.Cost)})
-		case leaves && n.Translates(a.Network) && n.translated(to.Home) != nil && !slices.Contains(n.leaving(to), i):
+		case !leads && n.translated(to.Home) != nil:
 			out = append(out, Lost{"attachment", name, "it does not translate the destination"})
-		case to.Home.Subnet == None && !a.Bears(to.Segment, to.own()):
+		case !leads:
 			out = append(out, Lost{"attachment", name, "it does not bear the prefix"})
+		case length < taken:
+			out = append(out, Lost{"attachment", name, fmt.Sprintf("its prefix for the destination is shorter: /%d, and the one taken is /%d", length, taken)})
 		default:
 			out = append(out, Lost{"attachment", name, n.compare(n.costBy(p, to, p.Enter, i), p.Cost)})
 		}
 	}
 	return out
+}
+
+// peerLeads reports whether a peer of the destination's home network has static prefixes
+// for it.
+func (n *Net) peerLeads(peer int, to Target) bool {
+	return slices.ContainsFunc(n.Networks[peer].Attached, func(i int) bool {
+		return n.translated(to.Home) == nil && n.Attachments[i].longest(n.Attachments[i].statics, to.Segment, to.own()) != None
+	})
 }
 
 // costBy returns what a path costs that enters and leaves at some attachments,

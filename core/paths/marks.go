@@ -25,11 +25,13 @@ type marked struct {
 	mark   int
 }
 
-// reason is why a prefix matters to ways. A route matters by itself; of the prefixes
-// that an attachment bears in a segment one is like another.
+// reason is why a prefix matters to paths. A route matters by itself; of the prefixes
+// that an attachment bears in a segment one is like another of its length, and of any
+// length where nothing else leads to the addresses.
 type reason struct {
 	kind        byte
 	at, segment int
+	length      int // where it may decide, or 0
 	prefix      netip.Prefix
 }
 
@@ -60,15 +62,29 @@ func (n *Net) Marks() *RouteMarks {
 	for i := range n.Attachments {
 		a := &n.Attachments[i]
 		a.eachFiltered(itself)
-		borne := func(kind byte, tables map[int]*bart.Lite) {
+		borne := func(kind byte, tables prefixTables, lengths bool) {
 			for segment, t := range tables {
 				for p := range t.All() {
-					put(p, reason{kind: kind, at: i, segment: segment})
+					r := reason{kind: kind, at: i, segment: segment}
+					if lengths {
+						r.length = p.Bits()
+					}
+					put(p, r)
 				}
 			}
 		}
-		borne('b', a.bears)
-		borne('s', a.statics)
+		borne('b', a.bears, n.lengthMatters(a.Network))
+		borne('s', a.statics, true)
+	}
+	for i := range n.Networks {
+		if !n.lengthMatters(i) {
+			continue
+		}
+		for _, k := range n.Networks[i].Subnets { // by their length they are weighed against what is borne
+			if s := &n.Subnets[k]; s.Segment != None {
+				put(s.Prefix, reason{kind: 'u', at: i, segment: s.Segment, length: s.Prefix.Bits()})
+			}
+		}
 	}
 	for s := range n.homes { // some bear nothing: those of withdrawn prefixes
 		for p, network := range n.homes[s].prefixes.All() {

@@ -42,9 +42,9 @@ type Net struct {
 // Network is a compiled network.
 type Network struct {
 	Name        string
-	Native      bool  // M8.3
-	Attachments []int // that are up, in order of hub name
-	Attached    []int // all attachments, also those that are down, by number
+	Enforces    string // M8.3: a value of estate.Network.Enforcement
+	Attachments []int  // that are up, in order of hub name
+	Attached    []int  // all attachments, also those that are down, by number
 	Peers       []Peer
 	Routes      []Route
 	Subnets     []int
@@ -85,8 +85,8 @@ type Attachment struct {
 	Network, Hub, Cost int
 	Up                 bool
 
-	bears   map[int]*bart.Lite // by segment: static and accepted learned prefixes
-	statics map[int]*bart.Lite // by segment: static prefixes
+	bears   prefixTables // static and accepted learned prefixes
+	statics prefixTables // static prefixes
 
 	accepts, announces *bart.Lite // nil for everything
 }
@@ -176,7 +176,7 @@ func (n *Net) compileNetworks(e *estate.Estate) {
 		from := &e.Networks[i]
 		number := n.networkIDs[from.Name]
 		to := &n.Networks[number]
-		to.Name, to.Native = from.Name, from.Native()
+		to.Name, to.Enforces = from.Name, from.Enforces()
 		to.Subnets = make([]int, 0, len(from.Subnets))
 		for j := range from.Subnets {
 			s := &from.Subnets[j]
@@ -221,36 +221,22 @@ func (n *Net) compileAttachments(e *estate.Estate) {
 	}
 }
 
-func insert(tables *map[int]*bart.Lite, segment int, p netip.Prefix) {
+// prefixTables are sets of prefixes, by segment; nil for none.
+type prefixTables map[int]*bart.Lite
+
+func insert(tables *prefixTables, segment int, p netip.Prefix) {
 	if segment == None {
 		return
 	}
 	t, ok := (*tables)[segment]
 	if !ok {
 		if *tables == nil { // few have any
-			*tables = map[int]*bart.Lite{}
+			*tables = prefixTables{}
 		}
 		t = &bart.Lite{}
 		(*tables)[segment] = t
 	}
 	t.Insert(p)
-}
-
-func contains(tables map[int]*bart.Lite, segment int, a netip.Addr) bool {
-	t, ok := tables[segment]
-	return ok && t.Contains(a)
-}
-
-// Bears reports whether the attachment bears a static or accepted learned
-// prefix of the segment that contains a.
-func (a *Attachment) Bears(segment int, addr netip.Addr) bool {
-	return contains(a.bears, segment, addr)
-}
-
-// Static reports whether the attachment has a static prefix of the segment
-// that contains a.
-func (a *Attachment) Static(segment int, addr netip.Addr) bool {
-	return contains(a.statics, segment, addr)
 }
 
 func (n *Net) compilePeers(e *estate.Estate) {
@@ -351,4 +337,27 @@ func (n *Net) mesh() {
 		}
 		n.meshes[s] = mesh
 	}
+}
+
+// EnforcesLocally reports whether a network enforces verdicts on its local paths (M8.3):
+// on those inside one subnet, or on those between two.
+func (n *Net) EnforcesLocally(network int, oneSubnet bool) bool {
+	switch n.Networks[network].Enforces {
+	case estate.EnforceNative:
+		return true
+	case estate.EnforceSubnets:
+		return !oneSubnet
+	}
+	return false
+}
+
+// LocalPart returns what tells the addresses of a network apart on local paths: in one that
+// enforces verdicts between its subnets, the place of the home's subnet among them, from 1;
+// 0 for none, and in all other networks.
+func (n *Net) LocalPart(home Home) int {
+	x := &n.Networks[home.Network]
+	if x.Enforces != estate.EnforceSubnets || home.Subnet == None {
+		return 0
+	}
+	return 1 + home.Subnet - x.Subnets[0]
 }

@@ -39,16 +39,17 @@ const (
 	NoLinks                          // entering and leaving hub are not joined by links that carry the segment
 	NoExit                           // no exit that is up serves the segment and can be reached
 	NoPublication                    // nothing publishes the destination
-	Shadowed                         // the source's network has the address inside (T5)
-	NotTranslated                    // no attachment on the way translates the source (T3, T4)
+	Shadowed                         // the source's network has the address inside (M12.5)
+	NotTranslated                    // no attachment at which the flow may enter translates the source (M12.3)
 	NotAnnounced                     // the hubs do not tell the network the way there
 	NotAccepted                      // no hub takes the way to the destination from its network
+	PeeringTranslates                // the entry leads over a peering, which does not translate the source (M12.4)
 )
 
 // String returns the code of the reason.
 func (a Absence) String() string {
 	return [...]string{"", "no-entry", "route-none", "internet-for-inside", "not-attached", "peer-ends",
-		"far-not-attached", "no-links", "no-exit", "no-publication", "shadowed", "not-translated", "not-announced", "not-accepted"}[a]
+		"far-not-attached", "no-links", "no-exit", "no-publication", "shadowed", "not-translated", "not-announced", "not-accepted", "peering-translates"}[a]
 }
 
 // Words says the reason in a clause, "" for a path that is there.
@@ -67,6 +68,7 @@ func (a Absence) Words() string {
 		"no attachment on the way translates the source",
 		"no hub announces the way there to the source's network",
 		"no hub accepts the way there from the destination's network",
+		"the entry leads over a peering, and a peering does not translate the source's addresses",
 	}[a]
 }
 
@@ -92,16 +94,22 @@ type Path struct {
 	Cost     int
 	Segment  int  // whose links the path may use (M7.4, M7.5)
 	External bool // the destination is external
+
+	Translated bool // the source is seen in its segment under another address (M12)
+	OneSubnet  bool // of a local path: both ends are in one subnet, or both in none
 }
 
 // Target is a destination: an address, and, unless it is external, its segment
 // and home.
 type Target struct {
 	Addr     netip.Addr // as the source's segment sees it
-	Own      netip.Addr // in its own segment, where that is another; else invalid (S4)
+	Own      netip.Addr // in its own segment, where that is another; else invalid (M14.4)
 	External bool
 	Segment  int
 	Home     Home
+	// SourceShown says that the target's segment sees the source under another address
+	// (M14.5).
+	SourceShown bool
 }
 
 // own returns the address in its own segment.
@@ -117,11 +125,11 @@ func (to *Target) own() netip.Addr {
 // with the ends exchanged. Cost: one look-up of a longest prefix, and entering
 // times leaving attachments.
 func (n *Net) Forward(segment int, home Home, to Target) Path {
-	p := Path{Network: home.Network, Peer: None, Enter: None, Leave: None, Exit: None, Segment: segment, External: to.External}
+	p := Path{Network: home.Network, Peer: None, Enter: None, Leave: None, Exit: None, Segment: segment, External: to.External, Translated: n.translated(home) != nil}
 	if !to.External {
 		p.Segment = to.Segment
 		if home.Network == to.Home.Network && segment == to.Segment {
-			p.Kind = Local
+			p.Kind, p.OneSubnet = Local, home.Subnet == to.Home.Subnet
 			return p
 		}
 	}
@@ -133,8 +141,8 @@ func (n *Net) Forward(segment int, home Home, to Target) Path {
 	switch {
 	case absence != Present:
 		p.Absence = absence
-	case p.Kind == Peered && n.translated(home) != nil:
-		p.Kind, p.Absence = NoPath, NotTranslated
+	case p.Kind == Peered && p.Translated:
+		p.Kind, p.Absence = NoPath, PeeringTranslates
 	case p.Kind != NoPath: // peered or bypass, settled without a hub
 	default:
 		n.overHubs(&p, n.entering(home, enter), to)
@@ -198,7 +206,7 @@ func (n *Net) lookup(p *Path, network *Network, segment int, to Target) (*Route,
 			route = &network.Routes[i]
 		}
 	}
-	if !to.External && to.Segment == segment && to.Home.Subnet != None && network.peer(to.Home.Network) != nil && n.translated(to.Home) == nil {
+	if !to.External && !p.Translated && to.Segment == segment && to.Home.Subnet != None && network.peer(to.Home.Network) != nil && n.translated(to.Home) == nil {
 		if route == nil || route.To.Bits() < to.Home.Prefix.Bits() {
 			p.Entry = Entry{Prefix: to.Home.Prefix, Via: estate.Via("peer:" + n.Networks[to.Home.Network].Name)}
 			return nil, to.Home.Network
@@ -256,29 +264,33 @@ func (n *Net) followPeer(p *Path, network *Network, peer int, to Target) (int, A
 
 // holds reports whether the target is in a subnet, of its segment, of the network.
 func (n *Net) holds(network int, to Target) bool {
-	return to.Home.Subnet != None && to.Home.Network == network && n.translated(to.Home) == nil && !to.Own.IsValid()
+	return to.Home.Subnet != None && to.Home.Network == network && n.translated(to.Home) == nil && !to.Own.IsValid() && !to.SourceShown
 }
 
 // toHome completes a hub path to an internal target (M7.4). enter is the
 // attachments at which it may enter, or nil for a path that starts at a hub.
 func (n *Net) toHome(p *Path, enter []int, start int, to Target) {
-	all := n.leaving(to)
-	leave := n.carrying(all, func(a *Attachment) bool { return a.Accepts(to.own()) })
-	if len(leave) == 0 {
-		if p.Absence = FarNotAttached; len(all) > 0 {
-			p.Absence = NotAccepted
-		}
-		return
-	}
+	var memory [4]candidate
+	all := n.candidates(memory[:0], to)
 	mesh := n.meshes[to.Segment]
-	best := unreachable
+	best, longest := unreachable, None
 	bestIn, bestOut, inHub, outHub := None, None, None, None
-	for _, out := range leave {
-		o := &n.Attachments[out]
+	accepted := false
+	for _, out := range all {
+		o := &n.Attachments[out.attachment]
+		if !o.Accepts(to.own()) {
+			continue
+		}
+		accepted = true
+		if out.length < longest {
+			continue
+		}
 		try := func(in, hub, cost int) {
 			total := cost + mesh.distance(hub, o.Hub) + o.Cost
-			if total < best || total == best && total < unreachable && (hub < inHub || hub == inHub && o.Hub < outHub) {
-				best, bestIn, bestOut, inHub, outHub = total, in, out, hub, o.Hub
+			switch {
+			case total >= unreachable:
+			case out.length > longest || total < best || total == best && (hub < inHub || hub == inHub && o.Hub < outHub):
+				best, longest, bestIn, bestOut, inHub, outHub = total, out.length, in, out.attachment, hub, o.Hub
 			}
 		}
 		if enter == nil {
@@ -288,41 +300,17 @@ func (n *Net) toHome(p *Path, enter []int, start int, to Target) {
 			try(in, n.Attachments[in].Hub, n.Attachments[in].Cost)
 		}
 	}
-	if best >= unreachable {
+	switch {
+	case longest != None:
+		p.Kind, p.Enter, p.Leave, p.Cost = HubPath, bestIn, bestOut, best
+		p.Hubs, p.Links = mesh.walk(inHub, outHub)
+	case accepted:
 		p.Absence = NoLinks
-		return
+	case len(all) > 0:
+		p.Absence = NotAccepted
+	default:
+		p.Absence = FarNotAttached
 	}
-	p.Kind, p.Enter, p.Leave, p.Cost = HubPath, bestIn, bestOut, best
-	p.Hubs, p.Links = mesh.walk(inHub, outHub)
-}
-
-// leaving returns the attachments at which a hub path may leave to the target.
-func (n *Net) leaving(to Target) []int {
-	if s := n.translated(to.Home); s != nil {
-		return s.through
-	}
-	home := &n.Networks[to.Home.Network]
-	if len(home.Attachments) > 0 {
-		if to.Home.Subnet != None {
-			return home.Attachments
-		}
-		return n.filter(home.Attachments, func(a *Attachment) bool { return a.Bears(to.Segment, to.own()) })
-	}
-	var out []int
-	for _, peer := range home.Peers {
-		out = append(out, n.filter(n.Networks[peer.Network].Attachments, func(a *Attachment) bool { return a.Static(to.Segment, to.own()) })...)
-	}
-	return out
-}
-
-func (n *Net) filter(attachments []int, keep func(*Attachment) bool) []int {
-	var out []int
-	for _, i := range attachments {
-		if keep(&n.Attachments[i]) {
-			out = append(out, i)
-		}
-	}
-	return out
 }
 
 // toExit completes a hub path to the internet (M7.5).

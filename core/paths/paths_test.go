@@ -193,3 +193,39 @@ func TestLostWaysSayWhy(t *testing.T) {
 	}, lost("198.51.100.1"))
 	assert.Empty(t, lost("10.0.0.2"), "a local way has no rivals")
 }
+
+func TestTheLongestPrefixThatIsReachedWins(t *testing.T) {
+	const peered = "peerings: [{between: [far, lone]}]\nexits:"
+	at := func(changes ...string) string {
+		n := from(t, append([]string{"exits:", peered}, changes...)...)
+		p := way(t, n, "10.0.0.1", "10.0.1.1")
+		if p.Kind != paths.HubPath {
+			return p.Absence.String()
+		}
+		out := n.Attachments[p.Leave]
+		return n.Networks[out.Network].Name + " at " + n.Hubs[out.Hub]
+	}
+	const far = "{network: far, hub: d}"
+	lone := func(prefix, hub string) string {
+		return far + "\n  - {network: lone, hub: " + hub + ", static: [{prefix: " + prefix + ", segment: s}]}"
+	}
+	assert.Equal(t, "far at d", at(), "its own subnet")
+	assert.Equal(t, "far at d", at(far, lone("10.0.0.0/22", "a")), "a shorter static prefix of a peer, though it is cheaper")
+	assert.Equal(t, "lone at a", at(far, lone("10.0.1.0/24", "a")), "one as long is weighed by cost")
+	assert.Equal(t, "lone at d", at(far, "{network: far, hub: a}\n  - {network: lone, hub: d, static: [{prefix: 10.0.1.0/25, segment: s}]}"), "a longer one, though it is dearer")
+	assert.Equal(t, "far at d", at(far, lone("10.0.1.128/25", "a")), "one that does not contain the destination is none")
+	cut := []string{"{between: [b, d], cost: 10}", "{between: [b, d], state: down}", "{between: [c, d], cost: 10}", "{between: [c, d], state: down}", "{between: [a, d], cost: 30}", "{between: [a, d], state: down}"}
+	assert.Equal(t, "lone at a", at(append(cut, far, lone("10.0.0.0/22", "a"))...), "a longer one at a hub that nobody can reach does not count")
+	assert.Equal(t, "no-links", at(cut...))
+}
+
+func TestFiltersLetEverythingPassWhereTheyAreLeftOutAndNothingWhereTheyAreEmpty(t *testing.T) {
+	for filter, want := range map[string]paths.Absence{
+		"accepts: []": paths.NotAccepted, "accepts: [10.0.1.0/24]": paths.Present, "accepts: [10.0.1.128/25]": paths.NotAccepted,
+	} {
+		p := way(t, from(t, "{network: far, hub: d}", "{network: far, hub: d, "+filter+"}"), "10.0.0.1", "10.0.1.1")
+		assert.Equal(t, want, p.Absence, filter)
+	}
+	p := way(t, from(t, "{network: near, hub: a}", "{network: near, hub: a, announces: []}"), "10.0.0.1", "10.0.1.1")
+	assert.Equal(t, paths.NotAnnounced, p.Absence)
+}

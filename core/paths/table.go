@@ -208,7 +208,7 @@ func (n *Net) NetworkTable(network, segment int) []NetworkRoute {
 		}
 		out = append(out, e)
 	}
-	for _, p := range x.Peers {
+	for _, p := range x.Peers { // a source that is translated has none of them (M12.4)
 		for _, s := range n.Networks[p.Network].Subnets {
 			if n.Subnets[s].Segment == segment && !n.Subnets[s].Translated {
 				out = append(out, NetworkRoute{

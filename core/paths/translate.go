@@ -10,7 +10,7 @@ import (
 )
 
 // compileTranslations finds under which prefix segments see each subnet, and
-// through which attachments (T2, T3).
+// through which attachments (M12.2, M12.3).
 func (n *Net) compileTranslations(e *estate.Estate) {
 	all := map[int][]estate.Translation{}
 	for i := range e.Attachments {
@@ -96,14 +96,14 @@ func (n *Net) InsidePrefix(home Home) netip.Prefix {
 }
 
 // shadowed reports whether a network looks for an address at home, although the
-// target is another's (T5).
+// target is another's (M12.5).
 func (n *Net) shadowed(network int, to Target) bool {
 	x := &n.Networks[network]
 	return x.own != nil && x.own.Contains(to.Addr)
 }
 
 // entering returns the attachments of a network at which flows from a home enter
-// (M7.4, T3).
+// (M7.4, M12.3).
 func (n *Net) entering(home Home, network int) []int {
 	s := n.translated(home)
 	switch {

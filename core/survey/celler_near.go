@@ -6,9 +6,11 @@ import (
 	"slices"
 )
 
-// resident is the members of a network that a block does not tell apart.
+// resident is the members of a network, or of one of its parts, that a block does not
+// tell apart.
 type resident struct {
 	network int
+	part    int32 // see ticket
 	kind
 	four bool
 	bulk
@@ -19,7 +21,7 @@ func (s *Survey) residents(x *axis, set Set, members []int32) []resident {
 	out := make([]resident, len(members))
 	for at, i := range members {
 		c := s.classes[set[i].Class]
-		out[at] = resident{c.End.Home.Network, kind{x.line(&c.ticket), x.place(&c.ticket)}, c.four, bulk{1, s.weight(set[i])}}
+		out[at] = resident{c.End.Home.Network, c.part, kind{x.line(&c.ticket), x.place(&c.ticket)}, c.four, bulk{1, s.weight(set[i])}}
 	}
 	return housed(out)
 }
@@ -30,7 +32,7 @@ func (s *Survey) allResidents(x *axis, segment int) []resident {
 	out := make([]resident, len(roll.tickets))
 	for at := range out {
 		c := &roll.tickets[at]
-		out[at] = resident{int(c.network), kind{x.line(c), x.place(c)}, roll.four[at], roll.members[at]}
+		out[at] = resident{int(c.network), c.part, kind{x.line(c), x.place(c)}, roll.four[at], roll.members[at]}
 	}
 	return housed(out)
 }
@@ -39,11 +41,11 @@ func (s *Survey) allResidents(x *axis, segment int) []resident {
 // alike together.
 func housed(out []resident) []resident {
 	slices.SortFunc(out, func(a, b resident) int {
-		return cmp.Or(a.network-b.network, oneIf(a.four)-oneIf(b.four), int(a.line-b.line), int(a.place-b.place))
+		return cmp.Or(a.network-b.network, oneIf(a.four)-oneIf(b.four), int(a.part-b.part), int(a.line-b.line), int(a.place-b.place))
 	})
 	n := 0
 	for i := range out {
-		if last := max(n-1, 0); n > 0 && out[i].network == out[last].network && out[i].four == out[last].four && out[i].kind == out[last].kind {
+		if last := max(n-1, 0); n > 0 && out[i].network == out[last].network && out[i].four == out[last].four && out[i].part == out[last].part && out[i].kind == out[last].kind {
 			out[last].add(out[i].bulk)
 			continue
 		}
@@ -74,18 +76,34 @@ func (c *celler) addNear(b *block, from, to []resident) {
 		for end < len(to) && to[end].network == x.network && to[end].four == x.four {
 			end++
 		}
-		c.addNeighbours(b, a, from[first:last], to[next:end])
+		eachPart(from[first:last], func(src []resident) {
+			eachPart(to[next:end], func(dst []resident) {
+				c.addNeighbours(b, a, src, dst, b.near[oneIf(c.net.EnforcesLocally(x.network, src[0].part == dst[0].part))])
+			})
+		})
 		first, next = last, end
 	}
 }
 
-// addNeighbours is addNear for one network and family.
-func (c *celler) addNeighbours(b *block, a *adder, from, to []resident) {
+// eachPart calls f for the residents of each part of one network and family.
+func eachPart(all []resident, f func([]resident)) {
+	for first := 0; first < len(all); {
+		last := first + 1
+		for last < len(all) && all[last].part == all[first].part {
+			last++
+		}
+		f(all[first:last])
+		first = last
+	}
+}
+
+// addNeighbours is addNear for one network, family and part of either side, with the effect
+// of the local paths between them.
+func (c *celler) addNeighbours(b *block, a *adder, from, to []resident, near int32) {
 	places := map[int32][]heap{}
 	for i := range to {
 		places[to[i].place] = append(places[to[i].place], heap{to[i].line, to[i].bulk})
 	}
-	near := b.near[oneIf(len(from) > 0 && c.net.Networks[from[0].network].Native)]
 	for _, place := range sortedKeys(places) {
 		for i := range from {
 			r := &b.rows[from[i].line]

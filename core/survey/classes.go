@@ -35,6 +35,7 @@ type ticket struct {
 	at      int32 // its place among the classes of its domain
 	set     int32 // number of its set of groups among those of its segment
 	spotAt  int32 // number of its spot among those of its domain
+	part    int32 // what tells it apart on local paths: see paths.Net.LocalPart
 }
 
 // Size returns how many addresses the class has.

@@ -1,6 +1,7 @@
 package survey
 
-// sub is the joints of a bundle that have one home network, in either survey.
+// sub is the joints of a bundle that have one home network, and one part of it, in either
+// survey.
 type sub struct {
 	bundle *bundle
 	nets   [2]int32 // before and afterwards, paths.None where they are not there
@@ -115,13 +116,13 @@ func (n *networks) have(nets [2]int32) bool {
 // subsOf returns the joints of the bundles of one side by network, of some networks.
 func (l *locals) subsOf(f *flank, bundles []bundle, nets networks) []*sub {
 	type key struct {
-		bundle int32
-		nets   [2]int32
+		bundle      int32
+		nets, parts [2]int32
 	}
 	at := map[key]*sub{}
 	var out []*sub
 	for place, i := range f.put {
-		k := key{f.of[place], f.land.netsOf(i)}
+		k := key{f.of[place], f.land.netsOf(i), [2]int32{f.land.was[i].part, f.land.is[i].part}}
 		if k.bundle < 0 || !nets.have(k.nets) {
 			continue
 		}

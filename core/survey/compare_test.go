@@ -165,12 +165,8 @@ func TestCompareFindsEveryChangeAndNoOther(t *testing.T) {
 // shares may have shown it under another address.
 func namedBefore(before, after *verdict.Judge, c *Change) netip.Addr {
 	own := c.Witness().Destination
-	from, to := after.Net().Segment(c.From.Segment), after.Net().Segment(c.To.Segment)
-	for _, w := range sightsOf(after) {
-		if w.of == to && w.to == from && w.outside.Contains(own) {
-			own = estate.Rebase(own, w.inside)
-			break
-		}
+	if p, _ := after.Find(after.Net().Segment(c.From.Segment), own); p.Internal() {
+		own = p.Addr
 	}
 	if was := before.Net().Segment(c.To.Segment); was >= 0 && c.To.Kind != NodeInternet {
 		if p, ok := before.Internal(was, own); ok {

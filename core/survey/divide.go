@@ -157,7 +157,7 @@ func (b *builder) offersOf(segment int) offers {
 
 // classKey is what tells a class from another.
 type classKey struct {
-	domain, set, network, spot, seen int32
+	domain, set, network, spot, seen, part int32
 }
 
 // proto is a class in the making.
@@ -186,7 +186,10 @@ func (b *builder) put(domain, network int, end verdict.Endpoint, r Range, set, s
 
 // class returns the class of an endpoint.
 func (b *builder) class(domain, network int, end *verdict.Endpoint, set, spot, seen int) int32 {
-	key := classKey{int32(domain), int32(set), int32(network), int32(spot), int32(seen)}
+	key := classKey{int32(domain), int32(set), int32(network), int32(spot), int32(seen), 0}
+	if end.Internal() {
+		key.part = int32(b.judge.Net().LocalPart(end.Home))
+	}
 	i, fresh := numbered(b.known, key, len(b.classes))
 	if fresh {
 		b.classes = append(b.classes, proto{key: key, end: *end})

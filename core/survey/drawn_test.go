@@ -16,9 +16,7 @@ import (
 )
 
 func drawValid(t *rapid.T) *estate.Estate {
-	return rapid.Custom(draw.Estate).Filter(func(e *estate.Estate) bool {
-		return len(estate.Check(e)) == 0 && len(ShareFaults(verdict.New(e))) == 0
-	}).Draw(t, "estate")
+	return draw.Faultless(t, faultsOf)
 }
 
 func TestSurveySaysWhatTheOracleSays(t *testing.T) {

@@ -14,8 +14,10 @@ import (
 )
 
 // sound reports whether an estate has no faults.
-func sound(e *estate.Estate) bool {
-	return len(estate.Check(e)) == 0 && len(ShareFaults(verdict.New(e))) == 0
+func sound(e *estate.Estate) bool { return len(faultsOf(e)) == 0 }
+
+func faultsOf(e *estate.Estate) []estate.Fault {
+	return append(estate.Check(e), ShareFaults(verdict.New(e))...)
 }
 
 // asFromTheGround holds a revised survey, and what it says was changed, to surveys from the ground.

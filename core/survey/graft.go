@@ -254,7 +254,7 @@ func (g *grafter) tell(p *partition, domains []bool) *graft {
 	}
 	for _, n := range g.revision.Networks {
 		out.moved[n] = true
-		out.turned[n] = p.net.Networks[n].Native != g.net.Networks[n].Native
+		out.turned[n] = p.net.Networks[n].Enforces != g.net.Networks[n].Enforces
 	}
 	return out
 }
@@ -335,7 +335,11 @@ func relike(was, is *paths.Net, now func(network int) int, known map[string]int)
 			homes = append(homes, was.Networks[n].Subnets...)
 		}
 		for _, subnet := range homes {
-			before, after := was.Alike(paths.Home{Network: n, Subnet: subnet}), is.Alike(paths.Home{Network: to, Subnet: subnet})
+			theirs, ok := sameSubnet(was, is, subnet, to)
+			if !ok {
+				continue
+			}
+			before, after := was.Alike(paths.Home{Network: n, Subnet: subnet}), is.Alike(paths.Home{Network: to, Subnet: theirs})
 			if key, ok := keys[before]; ok && key != after {
 				split = append(split, to)
 				break
@@ -349,6 +353,20 @@ func relike(was, is *paths.Net, now func(network int) int, known map[string]int)
 		}
 	}
 	return out, used, split
+}
+
+// sameSubnet returns the number that a subnet has in another net, where its network has a
+// given number; None is that of no subnet.
+func sameSubnet(was, is *paths.Net, subnet, network int) (int, bool) {
+	if subnet == paths.None {
+		return paths.None, true
+	}
+	for _, s := range is.Networks[network].Subnets {
+		if is.Subnets[s].Name == was.Subnets[subnet].Name {
+			return s, true
+		}
+	}
+	return paths.None, false
 }
 
 // goneKey is the key of a number that nothing has any more.

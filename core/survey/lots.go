@@ -174,7 +174,7 @@ func (s *Survey) eachNear(from Set, src []int32, to Set, dst []int32, f func(a, 
 // and the one that the block gives for others of their kinds.
 func (s *Survey) nearCombination(b *block, src, dst *Class) (near, far combination) {
 	stance := b.stance(b.src.line(&src.ticket), b.dst.line(&dst.ticket))
-	return combination{stance, b.near[s.enforced(&src.ticket)]}, combination{stance, b.effects[b.src.place(&src.ticket)][b.dst.place(&dst.ticket)]}
+	return combination{stance, b.near[s.enforced(&src.ticket, &dst.ticket)]}, combination{stance, b.effects[b.src.place(&src.ticket)][b.dst.place(&dst.ticket)]}
 }
 
 // selfless reports whether there is a flow from some address of a member to

@@ -164,7 +164,7 @@ func (r *registrar) enter(classes []int, networks []bool, numbers map[*see]int) 
 			seen = r.sight(string(bytes))
 			numbers[&c.seen[0]] = seen
 		}
-		r.known[classKey{c.ticket.domain, int32(r.local[c.ticket.domain].sets[c.set]), c.network, int32(c.spot), int32(seen)}] = i
+		r.known[classKey{c.ticket.domain, int32(r.local[c.ticket.domain].sets[c.set]), c.network, int32(c.spot), int32(seen), c.part}] = i
 	}
 }
 
@@ -237,7 +237,7 @@ func (r *registrar) class(x *proto, key classKey) int {
 		i = len(r.classes)
 		r.known[key] = i
 		c := r.fresh()
-		*c = Class{spot: int(key.spot), four: x.end.Addr.Is4(), seen: r.seen[key.seen], ticket: ticket{domain: key.domain, network: key.network}}
+		*c = Class{spot: int(key.spot), four: x.end.Addr.Is4(), seen: r.seen[key.seen], ticket: ticket{domain: key.domain, network: key.network, part: key.part}}
 		if x.end.Internal() {
 			c.set = r.local[key.domain].add(int(key.set))
 			r.inside[key.domain] = append(r.inside[key.domain], i)

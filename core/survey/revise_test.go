@@ -3,11 +3,13 @@ package survey
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/testing/meet"
 	"bivium/core/verdict"
@@ -174,4 +176,43 @@ func heldWords(list []Held) []string {
 		out[i] = fmt.Sprint(h.Expectation.Name, h.Holds, h.ByRouting, h.Vacuous, len(h.Failures()), len(h.Saved()))
 	}
 	return out
+}
+
+// TestServicesAreCutOtherwiseAgainAndAgain holds a case that a draw found: atoms that an
+// earlier edit had cut are joined by a later one, and the outcomes that were kept of their
+// vectors were those of before.
+func TestServicesAreCutOtherwiseAgainAndAgain(t *testing.T) {
+	const text = `
+bivium: 1
+estate: cuts
+segments: [{name: s, default: allow}]
+networks:
+  - {name: a, kind: site, segment: s, subnets: [{name: lan, prefix: 10.1.0.0/24}]}
+  - {name: b, kind: site, segment: s, subnets: [{name: lan, prefix: 10.2.0.0/24}]}
+services: [{name: mixed, terms: [MIXED]}]
+groups: [{name: one, prefixes: [10.1.0.1/32, 10.2.0.1/32]}]
+policies:
+  - {name: p, segments: all, from: any, to: any, rules: [{services: [mixed], action: allow}]}
+  - {name: q, segments: all, from: any, to: any, rules: [{services: [mixed], action: deny}]}
+  - {name: r, segments: all, from: FROM, to: any, rules: [{services: [mixed, tcp/80-90], action: allow}]}
+`
+	read := func(mixed, from string) *estate.Estate {
+		e, err := document.Read([]byte(strings.NewReplacer("MIXED", mixed, "FROM", from).Replace(text)))
+		require.NoError(t, err)
+		return e
+	}
+	e := read("icmpv6/128", "any")
+	s := New(verdict.New(e))
+	for _, step := range [][2]string{{"tcp, tcp/443", "any"}, {"icmp/8", "any"}, {"icmp/8", "[one]"}} {
+		next := document.Shared(e, read(step[0], step[1]))
+		revised, _ := s.Revise(next)
+		anew := New(verdict.New(next))
+		nodes := anew.Nodes(func(string) bool { return true })
+		for _, row := range nodes {
+			for _, col := range nodes {
+				require.Equal(t, markWords(anew.Between(row, col)), markWords(revised.Between(row, col)), "%v: %v to %v", step, row, col)
+			}
+		}
+		e, s = next, revised
+	}
 }

@@ -299,12 +299,12 @@ func (s *Survey) enter(c combination, vector int32, stances int) {
 	(*table)[c.stance] = vector
 }
 
-// recut returns a book that begins with the same results, and other vectors in
-// place of the same ones.
-func (b *book) recut(vectors [][]int32) *book {
+// recut returns a book that begins with the same results, and has other vectors in place
+// of the same ones, with their outcomes.
+func (b *book) recut(vectors [][]int32, marks [][]shade) *book {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	next := &book{resultOf: maps.Clone(b.resultOf), results: slices.Clip(b.results), vectors: &vectorBook{list: slices.Clip(vectors)}, marks: slices.Clip(b.marks[:len(vectors)])}
+	next := &book{resultOf: maps.Clone(b.resultOf), results: slices.Clip(b.results), vectors: &vectorBook{list: slices.Clip(vectors)}, marks: slices.Clip(marks)}
 	return next
 }
 

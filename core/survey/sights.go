@@ -10,7 +10,7 @@ import (
 	"bivium/core/verdict"
 )
 
-// sight is a prefix that one segment sees under another (S1).
+// sight is a prefix that one segment sees under another (M14.1).
 type sight struct {
 	of, to          int
 	inside, outside netip.Prefix

@@ -120,9 +120,10 @@ func (s *Survey) Refine(terms []estate.Term) *Survey {
 	return s.recut(space.Cut(append(s.judge.Settings(), terms)))
 }
 
-// recut returns the same survey with services cut by other atoms, which must be
-// at least as fine: each of them fares as the atom that it is a part of. Cost:
-// the vectors times the atoms.
+// recut returns the same survey with services cut by other atoms. Each of them must be
+// part of one atom, or of several that the estate of the survey does not tell apart: an
+// earlier edit may have cut finer than its rules ask now. Vectors that were settled for
+// that earlier edit alone may come to say something else. Cost: the vectors times the atoms.
 func (s *Survey) recut(atoms *space.Atoms) *Survey {
 	if atoms == s.atoms {
 		return s
@@ -143,8 +144,11 @@ func (s *Survey) recut(atoms *space.Atoms) *Survey {
 			other.vectors[i][atom] = v[p]
 		}
 	}
-	other.marks = s.marks // as many services fare so as before
-	other.book = s.book.recut(other.vectors)
+	other.marks = make([][]shade, len(other.vectors))
+	for i, v := range other.vectors {
+		other.marks[i] = other.shades(v, nil)
+	}
+	other.book = s.book.recut(other.vectors, other.marks)
 	other.admit()
 	return &other
 }
@@ -218,7 +222,7 @@ func (s *Survey) combine(src, dst *ticket) (combination, bool) {
 	default:
 		col = b.dst.line(dst)
 		if b.from == b.to && src.network == dst.network {
-			effect = b.near[s.enforced(src)]
+			effect = b.near[s.enforced(src, dst)]
 		}
 	}
 	if effect == noEffect {
@@ -227,12 +231,10 @@ func (s *Survey) combine(src, dst *ticket) (combination, bool) {
 	return combination{b.stance(b.src.line(src), col), effect}, true
 }
 
-// enforced returns 1 if the network of a class enforces verdicts, and 0 if not.
-func (s *Survey) enforced(c *ticket) int {
-	if s.net.Networks[c.network].Native {
-		return 1
-	}
-	return 0
+// enforced returns 1 if verdicts are enforced on local paths between two classes of one
+// network, and 0 if not.
+func (s *Survey) enforced(src, dst *ticket) int {
+	return oneIf(s.net.EnforcesLocally(int(src.network), src.part == dst.part))
 }
 
 // pairs returns how many pairs of addresses there are from one member to

@@ -250,13 +250,16 @@ func (u *unsettling) near(which func(network int32) bool) map[int32]*neighbours 
 // lookNear looks at the flows between members of one network: the ways are local.
 func (u *unsettling) lookNear(networks map[int32]*neighbours) {
 	for network, n := range networks {
-		effect := u.block.near[oneIf(u.net.Networks[network].Native)]
 		for _, list := range []*[]int32{&n.rows, &n.columns} {
 			slices.Sort(*list)
 			*list = slices.Compact(*list)
 		}
+		within, between := u.net.EnforcesLocally(int(network), true), u.net.EnforcesLocally(int(network), false)
 		for _, line := range n.rows {
-			u.meetAll(line, effect, n.columns)
+			u.meetAll(line, u.block.near[oneIf(within)], n.columns)
+			if between != within { // some of these flows are between two subnets
+				u.meetAll(line, u.block.near[oneIf(between)], n.columns)
+			}
 		}
 	}
 }

@@ -238,36 +238,35 @@ func (j *Judge) Find(segment int, a netip.Addr) (Endpoint, Lookup) {
 func (j *Judge) findShared(segment int, a netip.Addr) (Endpoint, bool) {
 	var found Endpoint
 	ok := false
-	var looked [8]Endpoint // at most segments that have the address: few
-	known := looked[:0]
+	var memory [8]Endpoint // at most segments that have the address: few
+	known := memory[:0]
+	var looked [8]int // the segments in which it was looked for
+	seen := looked[:0]
 	for _, i := range j.sharesOf[segment] {
 		s := &j.shares[i]
 		far := &s.owner
 		if far.segment == segment {
 			far = &s.guest
 		}
-		if ok && far.segment == found.Segment {
-			continue
+		if !slices.Contains(seen, far.segment) {
+			seen = append(seen, far.segment)
+			own, count := j.ownOf(far.segment, segment, a)
+			for _, x := range own[:count] {
+				if p, has := j.Internal(far.segment, x); has {
+					known = append(known, p)
+				}
+			}
 		}
-		at := slices.IndexFunc(known, func(p Endpoint) bool { return p.Segment == far.segment })
-		if at < 0 {
-			own, ok := j.ownOf(far.segment, segment, a)
-			if !ok {
+		for k := range known {
+			p := &known[k]
+			if p.Segment != far.segment || ok && p.Segment == found.Segment && p.Addr == found.Addr || !far.holds(p) {
 				continue
 			}
-			if _, has := j.net.Home(far.segment, own); !has {
-				continue
+			if ok {
+				return Endpoint{}, false
 			}
-			p, _ := j.Internal(far.segment, own)
-			at, known = len(known), append(known, p)
+			found, ok = *p, true
 		}
-		if !far.holds(&known[at]) {
-			continue
-		}
-		if ok {
-			return Endpoint{}, false
-		}
-		found, ok = known[at], true
 	}
 	return found, ok
 }

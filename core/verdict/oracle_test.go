@@ -21,11 +21,11 @@ import (
 	"bivium/core/verdict"
 )
 
-// drawValid draws estates until one has no faults.
+// drawValid draws an estate without faults.
 func drawValid(t *rapid.T) *estate.Estate {
-	return rapid.Custom(draw.Estate).Filter(func(e *estate.Estate) bool {
-		return len(estate.Check(e)) == 0 && len(survey.ShareFaults(verdict.New(e))) == 0
-	}).Draw(t, "estate")
+	return draw.Faultless(t, func(e *estate.Estate) []estate.Fault {
+		return append(estate.Check(e), survey.ShareFaults(verdict.New(e))...)
+	})
 }
 
 // known is where an estate's flows can begin, and what they can mean there, so

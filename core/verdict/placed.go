@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"maps"
+	"net/netip"
 	"slices"
 
 	"bivium/core/estate"
@@ -51,7 +52,7 @@ func movedNetworks(was, is *estate.Estate) map[string]bool {
 // samePlace reports whether two networks of one name have the same addresses in the
 // same segments, and the same routes.
 func samePlace(a, b *estate.Network) bool {
-	return a == b || a.Native() == b.Native() && slices.Equal(a.Routes, b.Routes) &&
+	return a == b || a.Enforces() == b.Enforces() && slices.Equal(a.Routes, b.Routes) &&
 		slices.EqualFunc(a.Subnets, b.Subnets, func(x, y estate.Subnet) bool {
 			return x.Name == y.Name && x.Prefix == y.Prefix && a.SegmentOf(&x) == b.SegmentOf(&y)
 		})
@@ -112,6 +113,10 @@ func sameAttachments(a, b []*estate.Attachment) bool {
 	return slices.EqualFunc(a, b, func(x, y *estate.Attachment) bool {
 		return x == y || x.Hub == y.Hub && x.Cost == y.Cost && x.State == y.State && slices.Equal(x.Static, y.Static) &&
 			slices.Equal(x.Learned, y.Learned) && slices.Equal(x.Translate, y.Translate) &&
-			slices.Equal(x.Accepts, y.Accepts) && slices.Equal(x.Announces, y.Announces)
+			sameFilter(x.Accepts, y.Accepts) && sameFilter(x.Announces, y.Announces)
 	})
 }
+
+// sameFilter reports whether two filters carry the same: one that is left out carries
+// everything, and an empty one nothing.
+func sameFilter(a, b []netip.Prefix) bool { return (a == nil) == (b == nil) && slices.Equal(a, b) }

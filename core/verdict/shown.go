@@ -9,7 +9,7 @@ import (
 	"bivium/core/estate"
 )
 
-// shown is what one segment sees of another under other addresses (S1): outside by
+// shown is what one segment sees of another under other addresses (M14.1): outside by
 // inside prefix, and inside by outside prefix.
 type shown struct{ out, in bart.Table[netip.Prefix] }
 
@@ -41,35 +41,52 @@ func (j *Judge) compileShown(e *estate.Estate) {
 	}
 }
 
-// SeenAs returns the address by which a segment sees an endpoint that a share makes
-// reachable there: its own, unless shares show it under another (S2).
+// SeenAs returns the address by which a segment sees an endpoint: its own, unless an
+// enabled share makes it reachable there and shares show it under another (M14.2).
 func (j *Judge) SeenAs(p *Endpoint, segment int) netip.Addr {
 	if j.shown == nil || !p.Internal() || p.Segment == segment {
 		return p.Addr
 	}
 	if s := j.shown[[2]int{p.Segment, segment}]; s != nil {
-		if outside, ok := s.out.Lookup(p.Addr); ok {
+		if outside, ok := s.out.Lookup(p.Addr); ok && j.reaches(p, segment) {
 			return estate.Rebase(p.Addr, outside)
 		}
 	}
 	return p.Addr
 }
 
-// ownOf returns the address that an endpoint of a segment has there which another
-// segment would see as the given one, and false if it sees none by it.
-func (j *Judge) ownOf(of, segment int, a netip.Addr) (netip.Addr, bool) {
-	if j.shown == nil {
-		return a, true
+// reaches reports whether an enabled share makes an endpoint of another segment reachable
+// in a segment (M6.4).
+func (j *Judge) reaches(p *Endpoint, segment int) bool {
+	for _, i := range j.sharesOf[segment] {
+		s := &j.shares[i]
+		for _, sides := range [2][2]*sharedPart{{&s.owner, &s.guest}, {&s.guest, &s.owner}} {
+			if far, near := sides[0], sides[1]; near.segment == segment && far.holds(p) {
+				return true
+			}
+		}
 	}
-	s := j.shown[[2]int{of, segment}]
+	return false
+}
+
+// ownOf returns the addresses that endpoints of a segment have there which another segment
+// would see as the given one: at most one that is shown by it, and the address itself unless
+// that is shown (M14.2).
+func (j *Judge) ownOf(of, segment int, a netip.Addr) (own [2]netip.Addr, count int) {
+	var s *shown
+	if j.shown != nil {
+		s = j.shown[[2]int{of, segment}]
+	}
 	if s == nil {
-		return a, true
+		return [2]netip.Addr{a}, 1
 	}
 	if inside, ok := s.in.Lookup(a); ok {
-		return estate.Rebase(a, inside), true
+		own[count], count = estate.Rebase(a, inside), count+1
 	}
-	_, under := s.out.Lookup(a) // seen by another address alone
-	return a, !under
+	if _, under := s.out.Lookup(a); !under {
+		own[count], count = a, count+1
+	}
+	return own, count
 }
 
 // EachSeenAs calls f for each share that makes an endpoint of a segment reachable in

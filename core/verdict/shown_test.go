@@ -91,6 +91,60 @@ func TestAClockForSegmentsThatReuseAddresses(t *testing.T) {
 		faults := survey.ShareFaults(verdict.New(clocks(t, left, "100.72.1.0/24")))
 		require.NotEmpty(t, faults)
 		assert.Equal(t, estate.ForbiddenShare, faults[0].Code)
-		assert.Contains(t, faults[0].Message, "into segment left, where 10.9.")
+		assert.Contains(t, faults[0].Message, "in segment left, which has a home of its own")
+	}
+}
+
+// annex is two services that a share offers, one of which is shown under other addresses;
+// the other one's own address is among those (M14.2).
+const annex = `
+bivium: 1
+estate: annex
+hubs: [{name: top}]
+segments: [{name: base}, {name: left}]
+networks:
+  - {name: tower, kind: cloud, segment: base, subnets: [{name: clocks, prefix: 10.9.1.0/24}]}
+  - {name: annex, kind: cloud, segment: base, subnets: [{name: lan, prefix: 198.51.100.0/24}]}
+  - {name: mill, kind: cloud, segment: left, subnets: [{name: lan, prefix: 10.1.0.0/16}]}
+attachments: [{network: tower, hub: top}, {network: annex, hub: top}, {network: mill, hub: top}]
+exits: [{name: out, hub: top, segments: [left]}]
+workloads:
+  - {name: clock-1, network: tower, addresses: [10.9.1.123], labels: {app: clock}}
+  - {name: clock-2, network: annex, addresses: [198.51.100.CLOCK2], labels: {app: clock}}
+groups: [{name: clocks, match: app=clock}, {name: outside, exits: [out]}]
+policies: [{name: out, segments: [left], from: any, to: [outside], rules: [{services: [any], action: allow}]}]
+shares:
+  - name: clocks
+    owner: {segment: base, groups: [clocks]}
+    guest: {segment: left, groups: any}
+    rules: [{services: [udp/123], action: deny}]
+    show: [{inside: 10.9.1.0/24, outside: 198.51.100.0/24, segment: base}]
+`
+
+func TestAnOwnAddressAmongThoseThatOthersAreShownUnder(t *testing.T) {
+	read := func(clock2 string) *verdict.Judge {
+		e, err := document.Read([]byte(strings.ReplaceAll(annex, "CLOCK2", clock2)))
+		require.NoError(t, err)
+		require.Empty(t, estate.Check(e))
+		return verdict.New(e)
+	}
+	ask := func(j *verdict.Judge, to string) string {
+		f := flow("left", "10.1.0.7", to, 123)
+		f.Protocol = 17
+		return say(j.Judge(f))
+	}
+	j := read("200")
+	assert.Empty(t, survey.ShareFaults(j))
+	assert.Equal(t, "denied share by clocks", ask(j, "198.51.100.123"), "clock-1, shown under it")
+	assert.Equal(t, "denied share by clocks", ask(j, "198.51.100.200"), "clock-2 keeps its own address, and is not taken for the internet's")
+	assert.Equal(t, "allowed policy by out", ask(j, "198.51.100.7"), "nobody is reachable by it: it is the internet's")
+
+	both := read("123")
+	faults := survey.ShareFaults(both)
+	require.Len(t, faults, 1)
+	assert.Equal(t, "share clocks makes 10.9.1.123 of segment base reachable as 198.51.100.123 in segment left, where share clocks makes 198.51.100.123 of segment base reachable by the same address", faults[0].Message)
+	assert.NotContains(t, ask(both, "198.51.100.123"), "share")
+	for _, f := range []string{"tower", "annex"} {
+		assert.NotContains(t, both.Trace(flow("left", "10.1.0.7", "198.51.100.123", 123)).Destination.Network, f, "neither is delivered to")
 	}
 }

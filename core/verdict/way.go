@@ -18,13 +18,17 @@ type Way struct {
 // enforces reports whether a network on a path that passes no hub enforces
 // verdicts (M8.3).
 func enforces(net *paths.Net, p *paths.Path) bool {
-	return net.Networks[p.Network].Native || p.Kind == paths.Peered && net.Networks[p.Peer].Native
+	if p.Kind == paths.Local {
+		return net.EnforcesLocally(p.Network, p.OneSubnet)
+	}
+	some := func(network int) bool { return net.Networks[network].Enforces != estate.EnforceNone }
+	return some(p.Network) || p.Kind == paths.Peered && some(p.Peer)
 }
 
 // WayTo returns the way of flows from an internal endpoint to a destination
 // that Find found for its segment.
 func (j *Judge) WayTo(src, dst *Endpoint) Way {
-	w := Way{Path: j.net.Forward(src.Segment, src.Home, j.Target(dst, src.Segment))}
+	w := Way{Path: j.net.Forward(src.Segment, src.Home, j.targetFor(dst, src))}
 	j.addBack(&w, src, dst)
 	return w
 }
@@ -53,17 +57,24 @@ func (j *Judge) addBack(w *Way, src, dst *Endpoint) {
 		w.Back, w.BackHolds = j.net.AnswersOutside(dst.Segment, dst.Home, src.Addr)
 	default:
 		w.Sought = true
-		w.Back = j.net.Forward(dst.Segment, dst.Home, j.Target(src, dst.Segment))
+		w.Back = j.net.Forward(dst.Segment, dst.Home, j.targetFor(src, dst))
 		w.BackHolds = w.Back.Kind != paths.NoPath
 	}
 }
 
-// Target returns an endpoint as a segment sees it (S4).
+// Target returns an endpoint as a segment sees it (M14.4).
 func (j *Judge) Target(p *Endpoint, from int) paths.Target {
 	to := paths.Target{Addr: j.SeenAs(p, from), External: !p.Internal(), Segment: p.Segment, Home: p.Home}
 	if to.Addr != p.Addr {
 		to.Own = p.Addr
 	}
+	return to
+}
+
+// targetFor returns an endpoint as another sees it, which sends to it.
+func (j *Judge) targetFor(p, sender *Endpoint) paths.Target {
+	to := j.Target(p, sender.Segment)
+	to.SourceShown = j.shown != nil && p.Internal() && j.SeenAs(sender, p.Segment) != sender.Addr
 	return to
 }
 

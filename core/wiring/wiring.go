@@ -39,7 +39,7 @@ const (
 	DropHub     Op = "drop-hub"     // Name
 	AddSegment  Op = "add-segment"  // Name; it denies by default
 	DropSegment Op = "drop-segment" // Name
-	Filter      Op = "filter"       // Network, Hub, Accepts, Announces: empty for everything
+	Filter      Op = "filter"       // Network, Hub, Accepts, Announces: nil for everything
 	// Hear lets a router announce prefixes at an attachment, or changes what it may:
 	// Network, Hub, Router, AS, Segment, May, Limit (0 for the usual one).
 	Hear  Op = "hear"
@@ -67,8 +67,8 @@ type Edit struct {
 	Uplink    string         `json:"uplink,omitempty"`
 	Prefix    netip.Prefix   `json:"prefix,omitzero"`
 	Outside   netip.Prefix   `json:"outside,omitzero"`
-	Accepts   []netip.Prefix `json:"accepts,omitempty"`
-	Announces []netip.Prefix `json:"announces,omitempty"`
+	Accepts   []netip.Prefix `json:"accepts,omitzero"`
+	Announces []netip.Prefix `json:"announces,omitzero"`
 	Via       estate.Via     `json:"via,omitempty"`
 	Status    string         `json:"status,omitempty"`
 	Router    netip.Addr     `json:"router,omitzero"`

@@ -107,7 +107,7 @@ func drawPair(t *rapid.T, e *estate.Estate) (do, undo []wiring.Edit) {
 		return []wiring.Edit{{Op: wiring.Speak, Name: hub, AS: 64512, Speaker: "127.0.1.9"}}, []wiring.Edit{{Op: wiring.Speak, Name: hub}}
 	}
 	plain := attached != nil && !twice && attached.State == "up" && attached.Description == "" &&
-		len(attached.Static)+len(attached.Learned)+len(attached.Translate)+len(attached.Accepts)+len(attached.Announces) == 0
+		attached.Accepts == nil && attached.Announces == nil && len(attached.Static)+len(attached.Learned)+len(attached.Translate) == 0
 	if plain && rapid.Bool().Draw(t, "detach") {
 		return []wiring.Edit{{Op: wiring.Detach, Network: n.Name, Hub: hub}}, []wiring.Edit{{Op: wiring.Attach, Network: n.Name, Hub: hub, Cost: attached.Cost, Uplink: attached.Uplink}}
 	}

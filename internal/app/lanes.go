@@ -77,7 +77,7 @@ type Attach struct {
 	Uplink    string   `json:"uplink"`  // native, tunnel or line; "" where that is not said
 	Waiting   int      `json:"waiting"` // learned prefixes that wait
 	Static    []Borne  `json:"static"`
-	Accepts   []string `json:"accepts"`   // empty for everything
+	Accepts   []string `json:"accepts"`   // nil for everything
 	Announces []string `json:"announces"` // likewise
 }
 
@@ -200,7 +200,7 @@ func (s *Snapshot) laneNetworks() []LaneNetwork {
 	at := map[string][]Attach{}
 	for i := range e.Attachments {
 		a := &e.Attachments[i]
-		x := Attach{Hub: a.Hub, Cost: a.Cost, State: a.State, Why: a.Description, Uplink: a.Uplink, Static: []Borne{}, Accepts: words(a.Accepts), Announces: words(a.Announces)}
+		x := Attach{Hub: a.Hub, Cost: a.Cost, State: a.State, Why: a.Description, Uplink: a.Uplink, Static: []Borne{}, Accepts: filterWords(a.Accepts), Announces: filterWords(a.Announces)}
 		for _, b := range a.Static {
 			x.Static = append(x.Static, Borne{b.Prefix.String(), b.Segment})
 		}
@@ -271,4 +271,12 @@ func words(prefixes []netip.Prefix) []string {
 		out = append(out, p.String())
 	}
 	return out
+}
+
+// filterWords returns the prefixes of a filter, nil for one that carries everything.
+func filterWords(prefixes []netip.Prefix) []string {
+	if prefixes == nil {
+		return nil
+	}
+	return words(prefixes)
 }

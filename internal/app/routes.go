@@ -192,6 +192,8 @@ func (s *Snapshot) absenceWords(a paths.Absence, network int) string {
 		return fmt.Sprintf("%s has that address inside, and looks for it at home", name)
 	case paths.NotTranslated:
 		return fmt.Sprintf("no attachment of %s that is up translates it", name)
+	case paths.PeeringTranslates:
+		return fmt.Sprintf("the table of %s leads over a peering, which does not translate its addresses", name)
 	case paths.NotAnnounced:
 		return fmt.Sprintf("no hub announces the way there to %s", name)
 	case paths.NotAccepted:

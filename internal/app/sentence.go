@@ -213,6 +213,8 @@ func noPath(t *verdict.Trace) []Token {
 		return say("Unrouted: network %s has the address %s inside, and looks for it at home.", network, ref("", t.Flow.Destination))
 	case "not-translated":
 		return say("Unrouted: no attachment on the way translates %s of %s.", endRef(&t.Source), network)
+	case "peering-translates":
+		return say("Unrouted: the route of %s leads over its peering with %s, and a peering does not translate addresses.", network, ref(estate.KindNetwork, t.Path.Peer))
 	case "not-announced":
 		return say("Unrouted: no hub announces the way there to %s.", network)
 	case "not-accepted":

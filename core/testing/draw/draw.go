@@ -103,7 +103,7 @@ func (d *drawer) place() {
 	e := d.e
 	for i := range d.number(2, 6) {
 		n := estate.Network{Name: fmt.Sprintf("n%d", i), Kind: pick(d, "cloud", "site", "remote", "partner"), Account: "own", Labels: map[string]string{"tier": pick(d, "core", "edge")}}
-		n.Enforcement = pick(d, "", "", "native", "none")
+		n.Enforcement = pick(d, "", "", "native", "subnets", "subnets", "none")
 		if d.chance(80) {
 			n.Segment = pick(d, d.segments...)
 		}
@@ -117,16 +117,16 @@ func (d *drawer) place() {
 		d.networks = append(d.networks, n.Name)
 		e.Networks = append(e.Networks, n)
 	}
-	for _, n := range d.networks {
-		for range pick(d, 0, 1, 1, 1, 2) {
-			d.attach(n)
-		}
-	}
 	for i, a := range d.networks {
 		for _, b := range d.networks[i+1:] {
 			if d.chance(35) {
 				e.Peerings = append(e.Peerings, estate.Peering{Between: [2]string{a, b}, OffersHub: pick(d, "", a, b)})
 			}
+		}
+	}
+	for _, n := range d.networks {
+		for range pick(d, 0, 1, 1, 1, 2) {
+			d.attach(n)
 		}
 	}
 	for i := range e.Networks {
@@ -143,16 +143,48 @@ func (d *drawer) place() {
 func (d *drawer) attach(network string) {
 	a := estate.Attachment{Network: network, Hub: pick(d, d.hubs...), Cost: pick(d, 0, 1, 1, 10), State: pick(d, "up", "up", "up", "up", "down")}
 	for range pick(d, 0, 0, 1, 2) {
-		p := d.fresh()
-		if d.chance(30) {
-			p = pick(d, d.prefixes...) // over the subnet of a peer, or a fault
+		s := estate.Static{Prefix: d.fresh(), Segment: pick(d, d.segments...)}
+		switch {
+		case d.chance(15):
+			s.Prefix = d.resized(pick(d, d.prefixes...)) // often a fault
+		case d.chance(50):
+			s = d.over(network)
 		}
-		a.Static = append(a.Static, estate.Static{Prefix: p, Segment: pick(d, d.segments...)})
+		a.Static = append(a.Static, s)
 	}
 	for range pick(d, 0, 0, 1) {
 		a.Learned = append(a.Learned, estate.Learned{Prefix: d.fresh(), Segment: pick(d, d.segments...), Status: pick(d, "accepted", "accepted", "waiting", "refused", "withdrawn")})
 	}
 	d.e.Attachments = append(d.e.Attachments, a)
+}
+
+// over returns a static prefix over a subnet of a network or of one of its peers, in its
+// segment.
+func (d *drawer) over(network string) estate.Static {
+	near := []string{network}
+	for _, p := range d.e.Peerings {
+		if p.Between[0] == network {
+			near = append(near, p.Between[1])
+		} else if p.Between[1] == network {
+			near = append(near, p.Between[0])
+		}
+	}
+	name := pick(d, near...)
+	at := slices.IndexFunc(d.e.Networks, func(n estate.Network) bool { return n.Name == name })
+	n := &d.e.Networks[at]
+	s := pick(d, n.Subnets...)
+	out := estate.Static{Prefix: d.resized(s.Prefix), Segment: n.SegmentOf(&s)}
+	if out.Segment == "" {
+		out.Segment = pick(d, d.segments...)
+	}
+	return out
+}
+
+// resized returns a prefix, or one that is longer or shorter: of several that lead to an
+// address, the longest decides.
+func (d *drawer) resized(p netip.Prefix) netip.Prefix {
+	bits := p.Bits() + pick(d, 0, 0, 1, 2, -1, -2)
+	return netip.PrefixFrom(p.Addr(), min(bits, p.Addr().BitLen())).Masked()
 }
 
 // show lets a share show a subnet, or a part of one, under other addresses: fresh
@@ -195,6 +227,12 @@ func (d *drawer) translate(a *estate.Attachment) {
 	}
 	if d.chance(15) {
 		a.Announces = some(d, 3, append(slices.Clone(d.prefixes), netip.MustParsePrefix("198.51.100.0/25"), netip.MustParsePrefix("10.0.0.0/9"))...)
+	}
+	if d.chance(4) {
+		a.Accepts = []netip.Prefix{} // nothing
+	}
+	if d.chance(4) {
+		a.Announces = []netip.Prefix{}
 	}
 	if !d.chance(25) {
 		return

@@ -113,7 +113,7 @@ func (w world) network(name string) *estate.Network {
 }
 
 // subnetOf returns the subnet of a network, in a segment, that has the address
-// there: the outside address, where it is translated (T2).
+// there: the outside address, where it is translated (M12.2).
 func (w world) subnetOf(network, segment string, a netip.Addr) *estate.Subnet {
 	n := w.network(network)
 	for i := range n.Subnets {
@@ -153,7 +153,7 @@ func translates(a *estate.Attachment, segment string, s *estate.Subnet) *estate.
 }
 
 // swap returns the address in one prefix that stands where another stands in
-// another prefix of its length (T1), bit by bit.
+// another prefix of its length (M12.1), bit by bit.
 func swap(a netip.Addr, from, to netip.Prefix) netip.Addr {
 	x, y := a.As16(), to.Addr().As16()
 	first := 0
@@ -172,7 +172,7 @@ func swap(a netip.Addr, from, to netip.Prefix) netip.Addr {
 }
 
 // shadows reports whether a network has an address inside a translated subnet of
-// its own (T5).
+// its own (M12.5).
 func (w world) shadows(network string, a netip.Addr) bool {
 	n := w.network(network)
 	for i := range n.Subnets {
@@ -255,12 +255,10 @@ func (w world) lookup(segment string, a netip.Addr) (place, bool) {
 		}
 		for _, sides := range [][2]estate.Party{{s.Guest, s.Owner}, {s.Owner, s.Guest}} {
 			if near, far := sides[0], sides[1]; near.Segment == segment {
-				own, ok := w.unshown(far.Segment, segment, a)
-				if !ok {
-					continue
-				}
-				if p, ok := w.home(far.Segment, own); ok && w.inSide(far.Groups, p, true) {
-					return p, true
+				for _, own := range w.unshown(far.Segment, segment, a) {
+					if p, ok := w.home(far.Segment, own); ok && w.inSide(far.Groups, p, true) {
+						return p, true
+					}
 				}
 			}
 		}

@@ -56,13 +56,10 @@ func (w world) path(src, dst place) path {
 		return path{kind: "local", network: src.network}
 	}
 	seen := w.seen(dst, src.segment)  // S4
-	if w.shadows(src.network, seen) { // T5
+	if w.shadows(src.network, seen) { // M12.5
 		return path{}
 	}
 	enter, done := w.route(src, dst)
-	if done.kind == "peered" && src.inside.IsValid() { // T4
-		return path{}
-	}
 	if done.kind != "" || enter == "" {
 		return done
 	}
@@ -74,7 +71,7 @@ func (w world) path(src, dst place) path {
 }
 
 // entering returns where flows from an endpoint enter, at the attachments of a
-// network (T3).
+// network (M12.3).
 func (w world) entering(src place, network string, to netip.Addr) []step {
 	var from []step
 	for _, a := range w.attached(network) {
@@ -88,13 +85,13 @@ func (w world) entering(src place, network string, to netip.Addr) []step {
 	return from
 }
 
-// within reports whether a filter lets an address pass: one that says nothing lets
-// all.
+// within reports whether a filter lets an address pass: one that is left out lets
+// all, and an empty one nothing.
 func within(filter []netip.Prefix, a netip.Addr) bool {
-	return len(filter) == 0 || slices.ContainsFunc(filter, func(p netip.Prefix) bool { return p.Contains(a) })
+	return filter == nil || slices.ContainsFunc(filter, func(p netip.Prefix) bool { return p.Contains(a) })
 }
 
-// bearsOut reports whether an attachment translates the subnet of an endpoint (T3).
+// bearsOut reports whether an attachment translates the subnet of an endpoint (M12.3).
 func (w world) bearsOut(a *estate.Attachment, p place) bool {
 	n := w.network(p.network)
 	for i := range n.Subnets {
@@ -117,7 +114,7 @@ func (w world) route(src, dst place) (enter string, done path) {
 		}
 	}
 	for _, peer := range w.peersOf(n.Name) {
-		if dst.segment != "" && dst.segment == src.segment {
+		if dst.segment != "" && dst.segment == src.segment && !src.inside.IsValid() { // M12.4
 			if s := w.subnetOf(peer, dst.segment, dst.addr); s != nil && s.Prefix.Bits() > best && !dst.inside.IsValid() {
 				best, via = s.Prefix.Bits(), "peer:"+peer
 			}
@@ -149,7 +146,11 @@ func (w world) route(src, dst place) (enter string, done path) {
 		return "", path{}
 	}
 	peer := strings.TrimPrefix(via, "peer:")
-	if dst.segment != "" && seen == dst.addr && !dst.inside.IsValid() && w.subnetOf(peer, dst.segment, dst.addr) != nil {
+	shown := dst.segment != "" && (w.shown(dst, src.segment) || w.shown(src, dst.segment)) // M14.5
+	if dst.segment != "" && !shown && !dst.inside.IsValid() && w.subnetOf(peer, dst.segment, dst.addr) != nil {
+		if src.inside.IsValid() { // M12.4
+			return "", path{}
+		}
 		return "", path{kind: "peered", network: n.Name, peer: peer}
 	}
 	if w.offers(peer, n.Name) && len(w.attached(peer)) > 0 {
@@ -168,29 +169,59 @@ type step struct {
 
 // toHome is M7.4.
 func (w world) toHome(from []step, dst place) path {
-	var to []step
-	if dst.inside.IsValid() {
-		for _, a := range w.attached(dst.network) {
-			if w.bearsOut(a, dst) && within(a.Accepts, dst.addr) {
-				to = append(to, step{a.Hub, a.Cost, ""})
-			}
+	byLength := map[int][]step{}
+	put := func(a *estate.Attachment, length int) {
+		if length >= 0 && within(a.Accepts, dst.addr) {
+			byLength[length] = append(byLength[length], step{a.Hub, a.Cost, ""})
 		}
-	} else if own := w.attached(dst.network); len(own) > 0 {
-		for _, a := range own {
-			if within(a.Accepts, dst.addr) && (dst.subnet != "" || bears(a, dst.segment, dst.addr, false)) {
-				to = append(to, step{a.Hub, a.Cost, ""})
-			}
+	}
+	for _, a := range w.attached(dst.network) {
+		if dst.inside.IsValid() && !w.bearsOut(a, dst) { // M12.3
+			continue
 		}
-	} else {
+		put(a, max(w.subnetLength(dst), borneLength(a, dst.segment, dst.addr, false)))
+	}
+	if !dst.inside.IsValid() {
 		for _, peer := range w.peersOf(dst.network) {
 			for _, a := range w.attached(peer) {
-				if within(a.Accepts, dst.addr) && bears(a, dst.segment, dst.addr, true) {
-					to = append(to, step{a.Hub, a.Cost, ""})
-				}
+				put(a, borneLength(a, dst.segment, dst.addr, true))
 			}
 		}
 	}
-	return w.cheapest(from, to, dst.segment)
+	for length := 128; length >= 0; length-- {
+		if p := w.cheapest(from, byLength[length], dst.segment); p.kind != "" {
+			return p
+		}
+	}
+	return path{}
+}
+
+// subnetLength returns the length of the prefix of an endpoint's subnet, -1 for none.
+func (w world) subnetLength(p place) int {
+	n := w.network(p.network)
+	for i := range n.Subnets {
+		if n.Subnets[i].Name == p.subnet {
+			return n.Subnets[i].Prefix.Bits()
+		}
+	}
+	return -1
+}
+
+// borneLength returns the length of the longest prefix of the segment that an attachment
+// bears and that has the address, -1 for none.
+func borneLength(a *estate.Attachment, segment string, addr netip.Addr, staticOnly bool) int {
+	longest := -1
+	for _, s := range a.Static {
+		if s.Segment == segment && s.Prefix.Contains(addr) {
+			longest = max(longest, s.Prefix.Bits())
+		}
+	}
+	for _, l := range a.Learned {
+		if !staticOnly && l.Status == "accepted" && l.Segment == segment && l.Prefix.Contains(addr) {
+			longest = max(longest, l.Prefix.Bits())
+		}
+	}
+	return longest
 }
 
 // toExit is M7.5.
@@ -277,7 +308,7 @@ func (w world) outcome(f Flow, src, dst place, way path) Verdict {
 		v.Outcome, v.Reason = "unrouted", "no-path"
 		return v
 	case way.kind != "hub":
-		native := w.network(way.network).Native() || way.peer != "" && w.network(way.peer).Native()
+		native := w.enforced(src, dst, way)
 		switch {
 		case m.action == estate.Allow:
 			v.Outcome = "allowed"
@@ -314,6 +345,17 @@ func (w world) outcome(f Flow, src, dst place, way path) Verdict {
 		v.By = strings.Join(m.by, ";")
 	}
 	return v
+}
+
+// enforced is M8.3, of a path that passes no hub.
+func (w world) enforced(src, dst place, way path) bool {
+	switch {
+	case w.network(way.network).Enforces() == "native":
+		return true
+	case w.network(way.network).Enforces() == "subnets":
+		return way.kind != "local" || src.subnet != dst.subnet
+	}
+	return way.peer != "" && w.network(way.peer).Enforces() != "none"
 }
 
 // throughPools is M8.4 and M8.5. It returns the pools that were passed.

@@ -1146,8 +1146,10 @@ export interface components {
             uplink: string;
             state: string;
             why: string;
-            accepts: string[];
-            announces: string[];
+            /** @description What the hub takes from the network; null for everything */
+            accepts: string[] | null;
+            /** @description What the hub tells the network; null for everything */
+            announces: string[] | null;
             waiting: number;
             static: {
                 prefix: string;
@@ -1307,8 +1309,10 @@ export interface components {
             uplink?: string;
             prefix?: string;
             outside?: string;
-            accepts?: string[];
-            announces?: string[];
+            /** @description Left out or null for everything */
+            accepts?: string[] | null;
+            /** @description Left out or null for everything */
+            announces?: string[] | null;
             via?: string;
             status?: string;
             router?: string;

@@ -9,8 +9,8 @@ export const attach = (hub: string, more: Partial<Schemas["LaneAttach"]> = {}) =
   uplink: "",
   waiting: 0,
   static: [],
-  accepts: [],
-  announces: [],
+  accepts: null,
+  announces: null,
   ...more,
 });
 

@@ -66,14 +66,26 @@ export function Announced({ estate, network }: { estate: Estate; network: Networ
   );
 }
 
+/** A filter as text: everything is empty, and nothing is a word. */
+function filterText(prefixes: string[] | null): string {
+  return prefixes?.length === 0 ? "nothing" : (prefixes ?? []).join(", ");
+}
+
+/** The filter that a text is, null for everything. */
+function filterOf(text: string): string[] | null {
+  const words = text.split(/[\s,]+/).filter(Boolean);
+  if (words.length === 0) return null;
+  return words.length === 1 && words[0] === "nothing" ? [] : words;
+}
+
 /** What an attachment accepts of the network, and announces to it. */
 export function Filter({ network, attach }: { network: Network; attach: Network["at"][number] }) {
-  const [accepts, setAccepts] = useState(attach.accepts.join(", "));
-  const [announces, setAnnounces] = useState(attach.announces.join(", "));
+  const [accepts, setAccepts] = useState(filterText(attach.accepts));
+  const [announces, setAnnounces] = useState(filterText(attach.announces));
   const [edits, setEdits] = useState<WiringEdit[]>([]);
-  const list = (text: string) => text.split(/[\s,]+/).filter(Boolean);
   const same =
-    list(accepts).join() === attach.accepts.join() && list(announces).join() === attach.announces.join();
+    filterText(filterOf(accepts)) === filterText(attach.accepts) &&
+    filterText(filterOf(announces)) === filterText(attach.announces);
   const field = "mt-0.5 w-full rounded border border-line bg-paper px-2 py-0.5 font-mono text-xs";
   return (
     <form
@@ -81,7 +93,7 @@ export function Filter({ network, attach }: { network: Network; attach: Network[
       onSubmit={(event) => {
         event.preventDefault();
         const of = { network: network.name, hub: attach.hub };
-        setEdits([{ op: "filter", ...of, accepts: list(accepts), announces: list(announces) }]);
+        setEdits([{ op: "filter", ...of, accepts: filterOf(accepts), announces: filterOf(announces) }]);
       }}
     >
       <label className="block pt-1">
