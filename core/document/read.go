@@ -14,9 +14,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 
 	"bivium/core/estate"
+	"bivium/core/parallel"
 )
 
 // Read returns the estate that data holds, with every default filled in. An
@@ -250,7 +250,7 @@ func (r *reader) items(n node, v reflect.Value, f *field, at *path) {
 		return
 	}
 	parts := make([]reader, shares)
-	var wait sync.WaitGroup
+	var wait parallel.Group
 	for i := range parts {
 		wait.Go(func() { read(&parts[i], i*len(n.items)/len(parts), (i+1)*len(n.items)/len(parts)) })
 	}

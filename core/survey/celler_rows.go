@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"runtime"
 	"slices"
+
+	"bivium/core/parallel"
 )
 
 // heap is how much there is of some lots.
@@ -54,7 +56,7 @@ func (c *celler) addRows(b *block, rows, places map[int32][]heap) {
 			cellers[i].addLines(b, lines[i*len(lines)/shares:(i+1)*len(lines)/shares], rows, places)
 		}
 	}
-	inParallel(jobs)
+	parallel.Run(jobs)
 	for _, part := range cellers {
 		part.handOver(c)
 		part.free()

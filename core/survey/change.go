@@ -3,10 +3,10 @@ package survey
 import (
 	"iter"
 	"math/big"
-	"sync"
 
 	"github.com/bits-and-blooms/bitset"
 
+	"bivium/core/parallel"
 	"bivium/core/verdict"
 )
 
@@ -17,7 +17,7 @@ type change struct {
 	publication string
 	pairs       tally
 	witness     verdict.Flow // found when it is asked for
-	witnessed   sync.Once
+	witnessed   parallel.Once
 	told        int // how good it is
 	union       *union
 	results     [2]int32 // before and after; -1 for no flow
@@ -28,7 +28,7 @@ type change struct {
 	amends map[*sub][]amend         // by destination
 	single map[int32]*bitset.BitSet // by destination
 
-	once    sync.Once // its sets are made when they are asked for
+	once    parallel.Once // its sets are made when they are asked for
 	patches []patch
 }
 

@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"slices"
 	"strings"
+
+	"bivium/core/parallel"
 )
 
 // finish returns the changes in order: those from one territory to another are found
@@ -11,7 +13,7 @@ import (
 func (c *comparer) finish(found [][]*change) []Change {
 	all := slices.Concat(found...)
 	ranks := c.ranksOf(all)
-	inShares(len(all), min(len(all), manyShares), func(_, first, last int) {
+	parallel.Shares(len(all), min(len(all), manyShares), func(_, first, last int) {
 		for _, x := range all[first:last] {
 			x.Pairs = x.pairs.total()
 			if x.Pairs.Sign() <= 0 {
@@ -30,7 +32,7 @@ func (c *comparer) finish(found [][]*change) []Change {
 			slices.SortFunc(found[i], compareChanges)
 		}
 	}
-	inParallel(jobs)
+	parallel.Run(jobs)
 	out := make([]Change, 0, len(all))
 	for _, list := range found {
 		for _, x := range list {

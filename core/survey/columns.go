@@ -5,6 +5,7 @@ import (
 
 	"github.com/bits-and-blooms/bitset"
 
+	"bivium/core/parallel"
 	"bivium/core/paths"
 )
 
@@ -95,7 +96,7 @@ func (g *gatherer) add(src, dst *side) {
 	sources, targets := g.sources(b, g.fromSet, src.members), g.targets(b, g.toSet, dst.members)
 	near := src.domain == dst.domain
 	shares := make([]*gathering, max(1, min(runtime.GOMAXPROCS(0), len(sources)/fewestLots)))
-	inShares(len(sources), len(shares), func(share, first, last int) {
+	parallel.Shares(len(sources), len(shares), func(share, first, last int) {
 		x := &gathering{gatherer: g.gatherer(g.fromSet, g.toSet), sources: sources[first:last], targets: targets, near: near, met: map[int]*metLots{}}
 		x.add(b)
 		shares[share] = x

@@ -7,6 +7,7 @@ import (
 
 	"github.com/bits-and-blooms/bitset"
 
+	"bivium/core/parallel"
 	"bivium/core/space"
 	"bivium/core/verdict"
 )
@@ -60,7 +61,7 @@ func Compare(old, new *Survey) Difference {
 	for i := range jobs {
 		jobs[i] = func() { found[i] = c.between(i/len(c.lands), i%len(c.lands)) }
 	}
-	inParallel(jobs)
+	parallel.Run(jobs)
 	return Difference{c.finish(found), c}
 }
 

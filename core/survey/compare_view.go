@@ -102,13 +102,23 @@ func (o *outlook) to(dst int32) int32 {
 	}
 	cell := o.row.cells[col]
 	if o.known == nil {
-		return o.vectors[o.verdicts[effect][o.row.palette[cell]]]
+		return o.vectorOf(combination{o.row.palette[cell], effect})
 	}
 	known := &o.known[d.place][cell]
 	if *known == 0 {
-		*known = o.vectors[o.verdicts[effect][o.row.palette[cell]]] + 1
+		*known = o.vectorOf(combination{o.row.palette[cell], effect}) + 1
 	}
 	return *known - 1
+}
+
+// vectorOf returns the vector of a combination, 0 for one that no flow has: of two kinds
+// that only members of one network have, all paths may be local.
+func (v *view) vectorOf(c combination) int32 {
+	vector, occurs := v.settled(c)
+	if !occurs {
+		return 0
+	}
+	return v.vectors[vector]
 }
 
 // remember lets an outlook keep what it has told, if it will be asked about so many

@@ -10,6 +10,7 @@ import (
 
 	"github.com/bits-and-blooms/bitset"
 
+	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/space"
 	"bivium/core/verdict"
@@ -70,7 +71,7 @@ func (s *Survey) lines(columns []column, from, to Set, atoms *bitset.BitSet, mos
 	for i, set := range sets {
 		jobs = append(jobs, func() { lines[i] = s.line(columns, resultOf, set, most, h) })
 	}
-	inParallel(jobs)
+	parallel.Run(jobs)
 	lines = slices.DeleteFunc(lines, func(l Line) bool { return len(l.Parts) == 0 })
 	slices.SortStableFunc(lines, func(a, b Line) int { return cmp.Compare(a.Services.Count(), b.Services.Count()) })
 	return lines

@@ -3,13 +3,14 @@ package survey
 import (
 	"net/netip"
 	"slices"
-	"sync"
+
+	"bivium/core/parallel"
 )
 
 // directory finds the classes of an address, of all domains. Addresses of IPv4 are
 // looked up by their bits, those of IPv6 among all ranges.
 type directory struct {
-	once    sync.Once
+	once    parallel.Once
 	four    bitTable
 	six     []slot
 	lists   [][]int32 // of classes, the first empty

@@ -5,6 +5,7 @@ import (
 	"runtime"
 	"slices"
 
+	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/verdict"
 )
@@ -74,7 +75,7 @@ func loners(p *partition, j *verdict.Judge, likeness []int, plain []stretch) []*
 	for i := range builders {
 		builders[i] = newBuilder(p, j, likeness)
 	}
-	inShares(len(plain), len(builders), func(share, first, last int) {
+	parallel.Shares(len(plain), len(builders), func(share, first, last int) {
 		for k := first; k < last; k++ {
 			builders[share].lone(&plain[k])
 		}

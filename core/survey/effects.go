@@ -3,6 +3,7 @@ package survey
 import (
 	"slices"
 
+	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/verdict"
 )
@@ -46,8 +47,8 @@ func (v *surveyor) addEffects(blocks []*block) {
 			})
 		}
 	}
-	inParallel(lines)
-	inParallel(ends)
+	parallel.Run(lines)
+	parallel.Run(ends)
 }
 
 // spotsSeen returns those spots of a segment at which another sees somebody.

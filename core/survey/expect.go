@@ -7,6 +7,7 @@ import (
 	"github.com/bits-and-blooms/bitset"
 
 	"bivium/core/estate"
+	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/space"
 	"bivium/core/verdict"
@@ -24,7 +25,7 @@ type Held struct {
 // details are the flows of an expectation that do not simply fare as it wants: found
 // when they are asked for, with everything that it takes to show them.
 type details struct {
-	once            sync.Once
+	once            parallel.Once
 	survey          *Survey
 	failures, saved []Failure
 }
@@ -106,7 +107,7 @@ func (s *Survey) expectAll(before []Held, d *Difference) []Held {
 			out[i] = s.Expect(x)
 		}
 	}
-	inParallel(jobs)
+	parallel.Run(jobs)
 	return out
 }
 

@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 
 	"bivium/core/estate"
+	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/verdict"
 )
@@ -51,7 +52,7 @@ type seenIn struct {
 // ones. They are found when they are first asked for, and serve every survey that has the
 // block: which there are, no verdict tells.
 type sighted struct {
-	once  sync.Once
+	once  parallel.Once
 	hubs  []seenIn // of flows that are not local
 	local []seenIn // of local ones, by network, and without
 }
@@ -69,7 +70,7 @@ func (f *finder) eachSighted(take func(circumstance, example)) {
 			}
 		}
 	}
-	inParallel(jobs)
+	parallel.Run(jobs)
 	for _, b := range all {
 		for _, x := range b.sighted.hubs {
 			take(x.circumstance, x.example)
@@ -276,7 +277,7 @@ func (f *finder) circumstances(order []circumstance, examples map[circumstance]e
 			}
 		}
 	}
-	inParallel(jobs)
+	parallel.Run(jobs)
 	for _, p := range probers {
 		maps.Copy(f.spoke, p.spoke)
 	}

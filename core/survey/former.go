@@ -2,8 +2,8 @@ package survey
 
 import (
 	"slices"
-	"sync"
 
+	"bivium/core/parallel"
 	"bivium/core/paths"
 )
 
@@ -43,7 +43,7 @@ func (f *former) redraw(side int, was *block) {
 // lineFinder finds the lines of one side of a block by the units that hold them. It is made
 // when it is first asked.
 type lineFinder struct {
-	once  sync.Once
+	once  parallel.Once
 	known map[string]int32
 }
 

@@ -12,6 +12,7 @@ import (
 	"go4.org/netipx"
 
 	"bivium/core/estate"
+	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/verdict"
 )
@@ -196,7 +197,7 @@ func (g *grafter) meeting(fresh stretches) [][]int {
 		return out
 	}
 	spans, all := g.partition.spans.of(g.partition), Range{fresh[0].From, fresh[len(fresh)-1].To}
-	inShares(len(g.classes), len(out), func(share, first, last int) {
+	parallel.Shares(len(g.classes), len(out), func(share, first, last int) {
 		for i := first; i < last; i++ {
 			if spans[i].meets(all) && !g.affected[i] && slices.ContainsFunc(g.classes[i].Ranges, fresh.meets) {
 				out[share] = append(out[share], i)

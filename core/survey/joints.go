@@ -3,7 +3,8 @@ package survey
 import (
 	"net/netip"
 	"slices"
-	"sync"
+
+	"bivium/core/parallel"
 )
 
 // joint is the endpoints that are in one class of each of two surveys; -1 for
@@ -24,7 +25,7 @@ type territory struct {
 	joints   []joint
 	was, is  []end   // by joint
 	moved    []int32 // the joints of other classes than before, or of networks whose ways may be others
-	once     *sync.Once
+	once     *parallel.Once
 }
 
 // territories returns the segments of both surveys, and the internet.
@@ -34,9 +35,9 @@ func territories(old, new *Survey) []territory {
 	var out []territory
 	domain := func(s *Survey, name string) int { return s.net.Segment(name) }
 	for _, name := range slices.Compact(names) {
-		out = append(out, territory{node: Node{Kind: NodeSegment, Segment: name}, old: domain(old, name), new: domain(new, name), once: &sync.Once{}})
+		out = append(out, territory{node: Node{Kind: NodeSegment, Segment: name}, old: domain(old, name), new: domain(new, name), once: &parallel.Once{}})
 	}
-	out = append(out, territory{node: Node{Kind: NodeInternet}, old: len(old.inside), new: len(new.inside), once: &sync.Once{}})
+	out = append(out, territory{node: Node{Kind: NodeInternet}, old: len(old.inside), new: len(new.inside), once: &parallel.Once{}})
 	return out
 }
 
@@ -96,7 +97,7 @@ func (c *comparer) join(t *territory, some func(class int) bool) {
 // selves are the classes of a domain as joints with themselves, with their ends. They
 // are made when they are first asked for.
 type selves struct {
-	once   sync.Once
+	once   parallel.Once
 	joints []joint
 	ends   []end
 }

@@ -2,14 +2,14 @@ package survey
 
 import (
 	"slices"
-	"sync"
 
+	"bivium/core/parallel"
 	"bivium/core/paths"
 )
 
 // overview finds the matrix of a survey when it is first asked for: no difference asks.
 type overview struct {
-	once   sync.Once
+	once   parallel.Once
 	find   func() *matrix
 	matrix *matrix
 }
@@ -86,7 +86,7 @@ func (l *looking) count() (occur [][]combination) {
 			}
 		}
 	}
-	inParallel(jobs)
+	parallel.Run(jobs)
 	return occur
 }
 
@@ -120,7 +120,7 @@ func (l *looking) mark() {
 			})
 		}
 	}
-	inParallel(jobs)
+	parallel.Run(jobs)
 }
 
 // look adds up the flows of a block.
@@ -188,7 +188,7 @@ func (s *Survey) crowds(before *matrix) []crowd {
 			out[domain] = x
 		})
 	}
-	inParallel(jobs)
+	parallel.Run(jobs)
 	return out
 }
 

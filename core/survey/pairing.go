@@ -3,6 +3,8 @@ package survey
 import (
 	"maps"
 	"slices"
+
+	"bivium/core/parallel"
 )
 
 // pairing is two territories at hand.
@@ -223,7 +225,7 @@ func (p *pairing) inside() {
 	}
 	// What stays matters to what does not alone.
 	var sources, targets []bundle
-	inParallel([]func(){
+	parallel.Run([]func(){
 		func() { sources = from.bundles(!calm || len(movedTo) > 0, movedFrom) },
 		func() { targets = to.bundles(!calm || len(movedFrom) > 0, movedTo) },
 	})

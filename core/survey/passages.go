@@ -6,6 +6,7 @@ import (
 
 	"github.com/bits-and-blooms/bitset"
 
+	"bivium/core/parallel"
 	"bivium/core/verdict"
 )
 
@@ -39,7 +40,7 @@ func (s *Survey) Passages() []Passage {
 			})
 		}
 	}
-	inParallel(jobs)
+	parallel.Run(jobs)
 	out := slices.Concat(found...)
 	slices.SortFunc(out, func(a, b Passage) int {
 		return cmp.Or(cmp.Compare(a.Pool, b.Pool), cmp.Compare(a.Hub, b.Hub), cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To))

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"sync"
 
+	"bivium/core/parallel"
 	"bivium/core/verdict"
 )
 
@@ -131,7 +132,7 @@ func (b *rebuilder) blocks() [][]*block {
 			})
 		}
 	}
-	inParallel(jobs)
+	parallel.Run(jobs)
 	b.addEffects(fresh)
 	for _, x := range fresh {
 		was := b.before.blocks[x.from][x.to]

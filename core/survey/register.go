@@ -2,8 +2,8 @@ package survey
 
 import (
 	"slices"
-	"sync"
 
+	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/verdict"
 )
@@ -72,7 +72,7 @@ func newRegistrar(p *partition, j *verdict.Judge, from *partition) *registrar {
 // numbers finds the numbers of the sets of groups and of the spots of a partition. They
 // are told when they are first asked for.
 type numbers struct {
-	once   sync.Once
+	once   parallel.Once
 	setOf  map[string]int
 	spotOf map[spotKey]int
 }

@@ -2,9 +2,9 @@ package survey
 
 import (
 	"slices"
-	"sync"
 
 	"bivium/core/estate"
+	"bivium/core/parallel"
 	"bivium/core/space"
 	"bivium/core/verdict"
 )
@@ -66,7 +66,7 @@ func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *
 	next := *s
 	next.judge, next.partition = j, p
 	b := s.rebuilder(&next, r)
-	var gated sync.WaitGroup
+	var gated parallel.Group
 	gated.Go(func() { next.regate(s, r) })
 	next.blocks = b.blocks()
 	for to := range s.inside {

@@ -2,14 +2,15 @@ package survey
 
 import (
 	"slices"
-	"sync"
+
+	"bivium/core/parallel"
 )
 
 // rolls are what blocks ask of all classes, in columns: every block goes through
 // those of its domains, and classes themselves are large. They are made when they
 // are first asked for.
 type rolls struct {
-	once sync.Once
+	once parallel.Once
 	kept []bool      // by domain: its roll is there already
 	of   []roll      // by domain
 	seen [][][]int32 // by two domains: the classes of the second that the first sees, by their places in it

@@ -10,6 +10,7 @@ import (
 
 	"github.com/bits-and-blooms/bitset"
 
+	"bivium/core/parallel"
 	"bivium/core/space"
 	"bivium/core/verdict"
 )
@@ -73,7 +74,7 @@ func (s *Survey) settleAll(wanted wants) {
 		workers[i] = w
 		jobs[i] = func() { w.settle(wanted, &next) }
 	}
-	inParallel(jobs)
+	parallel.Run(jobs)
 	s.gather(workers, len(wanted))
 }
 

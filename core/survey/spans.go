@@ -1,12 +1,14 @@
 package survey
 
-import "sync"
+import (
+	"bivium/core/parallel"
+)
 
 // spans are the ranges from the first address of each class to its last, side by side:
 // few classes have addresses in a range, and classes are large. They are made when they
 // are first asked for.
 type spans struct {
-	once sync.Once
+	once parallel.Once
 	list []Range
 }
 

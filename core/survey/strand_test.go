@@ -1,13 +1,13 @@
 package survey
 
 import (
-	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"bivium/core/estate"
+	"bivium/core/parallel"
 	"bivium/core/testing/draw"
 	"bivium/core/testing/meet"
 	"bivium/core/verdict"
@@ -83,7 +83,7 @@ func TestManyReviseOneSurvey(t *testing.T) {
 					}
 				}
 			}
-			var wait sync.WaitGroup
+			var wait parallel.Group
 			for _, x := range trials {
 				wait.Go(func() {
 					revised, d := x.s.Revise(x.next)

@@ -19,6 +19,7 @@ import (
 	"github.com/bits-and-blooms/bitset"
 
 	"bivium/core/estate"
+	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/space"
 	"bivium/core/verdict"
@@ -100,7 +101,7 @@ func (v *surveyor) wholeBlocks(pairs [][2]int) []*block {
 	for i, p := range pairs {
 		jobs[i] = func() { out[i] = v.newBlock(p[0], p[1]) }
 	}
-	inParallel(jobs)
+	parallel.Run(jobs)
 	v.addEffects(out)
 	return out
 }

@@ -3,6 +3,8 @@ package survey
 import (
 	"runtime"
 	"slices"
+
+	"bivium/core/parallel"
 )
 
 // sweep is a bundle of sources, and those destinations to which its flows are to be
@@ -109,7 +111,7 @@ func (p *pairing) turnRows(rows []sweep) {
 		pairs += len(rows[i].dsts)
 	}
 	found := make([][]turned, len(rows))
-	inShares(len(rows), sharesOf(pairs), func(_, first, last int) {
+	parallel.Shares(len(rows), sharesOf(pairs), func(_, first, last int) {
 		t := newTurns()
 		for i := first; i < last; i++ {
 			p.turnRow(&rows[i], &t)
@@ -149,7 +151,7 @@ func (p *pairing) turnColumns(srcs, dsts []*bundle) {
 		return
 	}
 	shares := make([][]turns, sharesOf(len(srcs)*len(dsts)))
-	inShares(len(srcs), len(shares), func(share, first, last int) {
+	parallel.Shares(len(srcs), len(shares), func(share, first, last int) {
 		columns := make([]turns, len(dsts))
 		for k := range columns {
 			columns[k] = newTurns()
@@ -168,7 +170,7 @@ func (p *pairing) turnColumns(srcs, dsts []*bundle) {
 		shares[share] = columns
 	})
 	found := make([][]turned, len(dsts))
-	inShares(len(dsts), len(shares), func(_, first, last int) {
+	parallel.Shares(len(dsts), len(shares), func(_, first, last int) {
 		for k := first; k < last; k++ {
 			found[k] = together(srcs, dsts[k], shares, k)
 		}

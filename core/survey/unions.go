@@ -8,6 +8,7 @@ import (
 
 	"github.com/bits-and-blooms/bitset"
 
+	"bivium/core/parallel"
 	"bivium/core/space"
 )
 
@@ -25,7 +26,7 @@ type unions struct {
 
 // union is the services of a set of atoms, with what they are ordered by.
 type union struct {
-	once     sync.Once
+	once     parallel.Once
 	set      *bitset.BitSet
 	services space.Services
 	count    uint64

@@ -1,6 +1,10 @@
 package survey
 
-import "slices"
+import (
+	"slices"
+
+	"bivium/core/parallel"
+)
 
 // fresh reports whether there may be other flows between two domains than before.
 func (b *rebuilder) fresh(from, to int) bool {
@@ -29,7 +33,7 @@ func (b *rebuilder) unsettled() []combination {
 			})
 		}
 	}
-	inParallel(jobs)
+	parallel.Run(jobs)
 	return slices.Concat(found...)
 }
 

@@ -8,6 +8,7 @@ import (
 	"github.com/bits-and-blooms/bitset"
 
 	"bivium/core/estate"
+	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/space"
 	"bivium/core/verdict"
@@ -100,7 +101,7 @@ func (s *Survey) WhatIf(outages []Outage) []Impact {
 			pool <- f
 		})
 	}
-	inParallel(jobs)
+	parallel.Run(jobs)
 	return out
 }
 

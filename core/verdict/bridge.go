@@ -2,9 +2,9 @@ package verdict
 
 import (
 	"slices"
-	"sync"
 
 	"bivium/core/estate"
+	"bivium/core/parallel"
 	"bivium/core/paths"
 )
 
@@ -28,7 +28,7 @@ func (j *Judge) bridge(next *Judge) Revision {
 		b.After = compile(after, j.numbers, next)
 	}
 	var lost [2]bool
-	var both sync.WaitGroup
+	var both parallel.Group
 	both.Go(func() { lost[0] = loose(was, e) })
 	both.Go(func() { lost[1] = loose(e, was) })
 	if both.Wait(); lost[0] || lost[1] || !sameNames(b.Before, b.After) {

@@ -9,6 +9,7 @@ import (
 	"github.com/gaissmai/bart"
 
 	"bivium/core/estate"
+	"bivium/core/parallel"
 	"bivium/core/paths"
 )
 
@@ -164,7 +165,7 @@ func parseSelector(text string) (estate.Selector, bool) {
 
 // compileWorkloads finds the groups of each workload, and who holds which address.
 func (m *membership) compileWorkloads(e *estate.Estate, net *paths.Net, was *membership) {
-	var wait sync.WaitGroup
+	var wait parallel.Group
 	wait.Go(func() { m.compileKin(e.Workloads, was) })
 	m.compileHolders(e.Workloads, net)
 	wait.Wait()

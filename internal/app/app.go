@@ -14,6 +14,7 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/inventory"
+	"bivium/core/parallel"
 	"bivium/core/survey"
 	"bivium/core/verdict"
 	"bivium/internal/drivers"
@@ -63,7 +64,7 @@ type Snapshot struct {
 
 // troubles keeps what Troubles works out.
 type troubles struct {
-	once sync.Once
+	once parallel.Once
 	all  *Troubles
 }
 

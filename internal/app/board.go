@@ -5,8 +5,8 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
 
+	"bivium/core/parallel"
 	"bivium/core/survey"
 )
 
@@ -108,7 +108,7 @@ func (s *Snapshot) Cells(open []string, row, col int) (*Cells, error) {
 	}
 	rows, cols := nodes[row:min(row+PieceSize, len(nodes))], nodes[col:min(col+PieceSize, len(nodes))]
 	marks := make([][][]survey.Mark, len(rows))
-	var wait sync.WaitGroup
+	var wait parallel.Group
 	slots := make(chan struct{}, runtime.GOMAXPROCS(0))
 	for i := range rows {
 		marks[i] = make([][]survey.Mark, len(cols))

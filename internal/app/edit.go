@@ -6,10 +6,10 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/core/parallel"
 	"bivium/core/survey"
 	"bivium/core/verdict"
 )
@@ -122,7 +122,7 @@ func (s *Snapshot) effect(after *Snapshot, d *survey.Difference, most int) *Effe
 // effectOnFlows is effect without the cells of the board.
 func (s *Snapshot) effectOnFlows(after *Snapshot, d *survey.Difference, most int) *Effect {
 	e := &Effect{Revision: s.Revision, Cells: []CellEffect{}}
-	var told sync.WaitGroup
+	var told parallel.Group
 	told.Go(func() { e.Flows, e.More = s.flowEffects(after, d, most) })
 	e.Expectations = s.faringOtherwise(after)
 	told.Wait()

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"bivium/core/parallel"
 	"bivium/internal/drivers"
 )
 
@@ -52,7 +53,7 @@ func (a *App) States(ctx context.Context) (*States, error) {
 	}
 	out := &States{At: a.Clock(), States: []AccountState{}, Silent: []Silence{}}
 	var mu sync.Mutex
-	var wait sync.WaitGroup
+	var wait parallel.Group
 	for i := range sources {
 		wait.Go(func() {
 			states, err := a.Health(ctx, sources[i].Account)

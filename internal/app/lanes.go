@@ -3,10 +3,10 @@ package app
 import (
 	"net/netip"
 	"slices"
-	"sync"
 
 	"bivium/core/estate"
 	"bivium/core/inventory"
+	"bivium/core/parallel"
 	"bivium/core/survey"
 )
 
@@ -139,7 +139,7 @@ type GateFirewall struct {
 
 // passages keeps where pools see flows, once that was asked for.
 type passages struct {
-	once sync.Once
+	once parallel.Once
 	all  []survey.Passage
 }
 

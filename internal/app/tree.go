@@ -6,11 +6,11 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-	"sync"
 	"sync/atomic"
 
 	"bivium/core/estate"
 	"bivium/core/inventory"
+	"bivium/core/parallel"
 )
 
 // Rows is a window of the tree of accounts, regions, networks, subnets and
@@ -60,13 +60,13 @@ type Look struct {
 
 // tree is the rows of a snapshot, built when they are first asked for.
 type tree struct {
-	once    sync.Once
+	once    parallel.Once
 	nodes   []treeNode
 	top     []int32
 	byID    map[string]int32
 	trouble atomic.Pointer[map[Thing]int] // nil until they are counted
 
-	members sync.Once
+	members parallel.Once
 	groups  [][]int // by workload
 }
 

@@ -7,10 +7,10 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-	"sync"
 
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/survey"
 	"bivium/core/verdict"
@@ -61,7 +61,7 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 	// Edits that bring a fault are rare: what they would do is worked out meanwhile.
 	segments := segmentsOfEdits(s.Estate, next, edits)
 	var wired []estate.Fault
-	var checked, routed sync.WaitGroup
+	var checked, routed parallel.Group
 	checked.Go(func() { wired = checkWired(next, segments) })
 	j, moved := s.Judge.Revise(next)
 	out := &Rewired{Revision: s.Revision, Refused: []Refusal{}}
