@@ -91,7 +91,7 @@ func TestCheck(t *testing.T) {
 	shared := strings.Replace(readFile(t, grayshoal), "shares:\n", "shares:\n  - name: office-to-contractors\n    owner: {segment: office, groups: [offices]}\n    guest: {segment: contractor, groups: any}\n    rules: [{services: [web], action: allow}]\n", 1)
 	out, err = command(t, shared, "check", "-")
 	require.ErrorIs(t, err, errFails)
-	assert.Contains(t, out, "F3 share office-to-contractors brings 10.40.")
+	assert.Contains(t, out, "F3 share office-to-contractors makes 10.40.")
 	_, err = command(t, "bivium: 1\nestate: e\nhub: []\n", "check", "-")
 	assert.ErrorContains(t, err, "did you mean hubs?")
 }

@@ -17,6 +17,7 @@ type field struct {
 	enum     []string
 	min      int
 	bounded  bool
+	max      int  // 0 for the usual one
 	empty    bool // an empty list is kept
 }
 
@@ -61,6 +62,8 @@ func (f *field) set(word string) {
 	case "min":
 		f.bounded = true
 		f.min, _ = strconv.Atoi(value)
+	case "max":
+		f.max, _ = strconv.Atoi(value)
 	default:
 		panic("document: unknown tag " + word)
 	}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"reflect"
+	"slices"
 
 	"bivium/core/estate"
 )
@@ -65,6 +66,58 @@ func body(v reflect.Value) []byte {
 	var b bytes.Buffer
 	writeJSON(&b, canonical(v, nil), "")
 	return b.Bytes()
+}
+
+// Aside is an object that cannot be read, and why.
+type Aside struct {
+	Object
+	Errors Errors
+}
+
+// JoinReadable is Join for objects of which some may not be readable: those are left out,
+// and returned.
+func JoinReadable(name, description string, objects []Object) (*estate.Estate, []Aside, error) {
+	e, err := Join(name, description, objects)
+	if err == nil {
+		return e, nil, nil
+	}
+	var aside []Aside
+	var readable []Object
+	firewalls := map[string]bool{}
+	for _, o := range objects {
+		errors := readObject(o.List, o.Body)
+		if errors == nil && o.List == "pools" {
+			errors = twiceIn(o.Body, firewalls)
+		}
+		if errors != nil {
+			aside = append(aside, Aside{o, errors})
+		} else {
+			readable = append(readable, o)
+		}
+	}
+	if len(aside) == 0 { // the trouble is not with one of them
+		return nil, nil, err
+	}
+	e, err = Join(name, description, readable)
+	return e, aside, err
+}
+
+// twiceIn returns what is wrong with the firewalls of a pool if others are known that have
+// their names, and makes them known else.
+func twiceIn(pool []byte, known map[string]bool) Errors {
+	p, err := ReadOne[estate.Pool](pool)
+	if err != nil {
+		return Errors{{Message: err.Error()}}
+	}
+	for _, f := range p.Firewalls {
+		if known[f.Name] {
+			return Errors{{Path: "firewalls", Message: fmt.Sprintf("another pool has a firewall %q", f.Name), Fix: "rename one of them"}}
+		}
+	}
+	for _, f := range p.Firewalls {
+		known[f.Name] = true
+	}
+	return nil
 }
 
 // Join returns the estate of the given name and description that is made of
@@ -175,6 +228,19 @@ func Differing(a, b *estate.Estate) (*estate.Estate, *estate.Estate) {
 	return &restA, &restB
 }
 
+// DifferInAlone reports whether two estates share all lists but some, and their names and
+// descriptions are the same.
+func DifferInAlone(a, b *estate.Estate, but ...string) bool {
+	x, y := reflect.ValueOf(a).Elem(), reflect.ValueOf(b).Elem()
+	for _, f := range lists() {
+		p, q := x.FieldByIndex(f.index), y.FieldByIndex(f.index)
+		if !slices.Contains(but, f.key) && (p.Len() != q.Len() || p.Pointer() != q.Pointer()) {
+			return false
+		}
+	}
+	return a.Name == b.Name && a.Description == b.Description
+}
+
 // Shared returns an estate that says what e says, with the lists of known in
 // place of those that are the same: what is worked out of a known list is then
 // seen to hold.
@@ -187,4 +253,39 @@ func Shared(known, e *estate.Estate) *estate.Estate {
 		}
 	}
 	return &out
+}
+
+// With returns an estate with one thing more, in place of the one of its list and name if
+// there is one, read from JSON as strictly as Read does. It shares everything else with e.
+func With(e *estate.Estate, list string, body []byte) (*estate.Estate, error) {
+	at := slices.IndexFunc(lists(), func(f field) bool { return f.key == list })
+	if at < 0 {
+		return nil, fmt.Errorf("an estate has no list %s", list)
+	}
+	n, err := parse(body)
+	if err != nil {
+		return nil, err
+	}
+	next := *e
+	to := reflect.ValueOf(&next).Elem().FieldByIndex(lists()[at].index)
+	thing := reflect.New(to.Type().Elem()).Elem()
+	var r reader
+	r.value(n, thing, nil, nil)
+	if len(r.errors) > 0 {
+		return nil, r.errors
+	}
+	out := reflect.MakeSlice(to.Type(), 0, to.Len()+1)
+	replaced := false
+	for i := range to.Len() {
+		if !Nameless(list) && keyOf(to.Index(i), i) == keyOf(thing, i) {
+			out, replaced = reflect.Append(out, thing), true
+			continue
+		}
+		out = reflect.Append(out, to.Index(i))
+	}
+	if !replaced {
+		out = reflect.Append(out, thing)
+	}
+	to.Set(out)
+	return &next, nil
 }

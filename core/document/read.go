@@ -318,8 +318,12 @@ func (r *reader) number(n node, f *field, at *path) int {
 	if f != nil && f.bounded && i < f.min {
 		r.fail(n, at, fmt.Sprintf("write %d or more", f.min), "%d is too small", i)
 	}
-	if i > math.MaxInt32 {
-		r.fail(n, at, fmt.Sprintf("write at most %d", math.MaxInt32), "%d is too large", i)
+	most := math.MaxInt32
+	if f != nil && f.max > 0 {
+		most = f.max
+	}
+	if i > most {
+		r.fail(n, at, fmt.Sprintf("write at most %d", most), "%d is too large", i)
 	}
 	return i
 }
@@ -420,13 +424,10 @@ func (r *reader) term(n node, at *path) estate.Term {
 
 func parsePrefix(s string) (netip.Prefix, error) {
 	p, err := netip.ParsePrefix(s)
-	switch {
-	case err != nil:
+	if err != nil {
 		return netip.Prefix{}, fmt.Errorf("%q is no prefix; write one like 10.1.0.0/24 or 2001:db8::/32", s)
-	case p.Masked() != p:
-		return netip.Prefix{}, fmt.Errorf("the prefix %s has host bits; did you mean %s?", s, p.Masked())
 	}
-	return p, checkFamily(p.Addr())
+	return p, estate.CheckPrefix(p)
 }
 
 func parseAddr(s string) (netip.Addr, error) {
@@ -434,14 +435,5 @@ func parseAddr(s string) (netip.Addr, error) {
 	if err != nil || a.Zone() != "" {
 		return netip.Addr{}, fmt.Errorf("%q is no address; write one like 10.1.0.7 or 2001:db8::7", s)
 	}
-	return a, checkFamily(a)
-}
-
-// checkFamily refuses IPv4 written as IPv6: such an address would be a
-// different one in every comparison.
-func checkFamily(a netip.Addr) error {
-	if a.Is4In6() {
-		return fmt.Errorf("%s is IPv4 written as IPv6; write %s", a, a.Unmap())
-	}
-	return nil
+	return a, estate.CheckAddr(a)
 }

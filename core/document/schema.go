@@ -2,6 +2,7 @@ package document
 
 import (
 	"encoding/json"
+	"math"
 	"net/netip"
 	"reflect"
 	"strconv"
@@ -85,7 +86,10 @@ func schemaOf(t reflect.Type, f *field) map[string]any {
 	case reflect.Int:
 		s := map[string]any{"type": "integer"}
 		if f != nil && f.bounded {
-			s["minimum"] = f.min
+			s["minimum"], s["maximum"] = f.min, math.MaxInt32
+			if f.max > 0 {
+				s["maximum"] = f.max
+			}
 		}
 		return withDefault(s, f)
 	case reflect.String:

@@ -11,6 +11,7 @@
 //	def=X      what a missing key stands for; left out again when written
 //	enum=A|B   the values that are allowed
 //	min=N      the least number that is allowed
+//	max=N      the largest one, where it is not 2147483647
 //	empty      a list that says something else where it is empty than where it is left out
 package estate
 
@@ -62,8 +63,8 @@ type Hub struct {
 	Name        string `json:"name" doc:"req,name"`
 	Account     string `json:"account,omitempty" doc:"name"`
 	Region      string `json:"region,omitempty"`
-	AS          int    `json:"as,omitempty" doc:"min=1"` // its number, where routers speak BGP with it
-	Speaker     string `json:"speaker,omitempty"`        // the address on which it listens for them
+	AS          int    `json:"as,omitempty" doc:"min=1,max=4294967295"` // its number, where routers speak BGP with it
+	Speaker     string `json:"speaker,omitempty"`                       // the address on which it listens for them
 	Description string `json:"description,omitempty"`
 }
 
@@ -166,7 +167,7 @@ type Attachment struct {
 // segment to the hub (docs/decisions/07-learned-prefixes.md).
 type Session struct {
 	Router  netip.Addr     `json:"router" doc:"req"`
-	AS      int            `json:"as" doc:"req,min=1"`
+	AS      int            `json:"as" doc:"req,min=1,max=4294967295"`
 	Segment string         `json:"segment" doc:"req,name"`
 	May     []netip.Prefix `json:"may,omitempty"`              // what is accepted from it without being asked
 	Limit   int            `json:"limit" doc:"def=1000,min=1"` // how many prefixes it may bring

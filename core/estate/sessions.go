@@ -2,7 +2,6 @@ package estate
 
 import (
 	"fmt"
-	"math"
 	"net/netip"
 )
 
@@ -15,7 +14,7 @@ func (c *checker) sessions() {
 		if h.Speaker == "" {
 			continue
 		}
-		if _, err := netip.ParseAddr(h.Speaker); err != nil {
+		if a, err := netip.ParseAddr(h.Speaker); err != nil || CheckAddr(a) != nil {
 			c.add(BadSession, []Ref{{KindHub, h.Name}}, "write an address of this machine, or leave it out",
 				fmt.Sprintf("hub %s cannot listen on %q", h.Name, h.Speaker), "hubs[%d].speaker", i)
 		}
@@ -35,9 +34,6 @@ func (c *checker) sessions() {
 			if h := hubs[a.Hub]; h != nil && (h.AS == 0 || h.Speaker == "") {
 				c.add(BadSession, []Ref{of, {KindHub, a.Hub}}, "give the hub an as and a speaker",
 					fmt.Sprintf("router %s is to speak with hub %s, which does not speak BGP", s.Router, a.Hub), "%s.router", path)
-			}
-			if s.AS > math.MaxUint32 {
-				c.add(BadSession, []Ref{of}, "write a number of 32 bits", fmt.Sprintf("%d is no AS", s.AS), "%s.as", path)
 			}
 			at := peer{a.Hub, s.Router}
 			if other, twice := known[at]; twice {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -201,4 +202,24 @@ func TestRoutesWrittenHereStay(t *testing.T) {
 	assert.Empty(t, taken.Changes)
 	taken = Take(taken.Estate, taken.Known, reading("none"), table)
 	assert.Equal(t, estate.Via("none"), taken.Estate.Networks[0].Routes[0].Via, "they were the same, so it follows again")
+}
+
+// TestNamesThatAreTakenGetANumber takes in several machines of one name, of the longest that
+// there may be and without a dash.
+func TestNamesThatAreTakenGetANumber(t *testing.T) {
+	table, faults := NewTable(nil)
+	require.Empty(t, faults)
+	for _, called := range []string{strings.Repeat("x", 62), strings.Repeat("x", 300), "a", "a-2", "internet", "Ä"} {
+		r := &Reading{Account: "north", Provider: "velum", Networks: []Network{{ID: "n", Name: "net", Kind: "cloud", Subnets: []Subnet{{Name: "all", Prefix: netip.MustParsePrefix("10.0.0.0/24")}}}}}
+		for i := range 12 {
+			r.Workloads = append(r.Workloads, Workload{ID: fmt.Sprint(i), Name: called, Network: "n", Addresses: []netip.Addr{netip.AddrFrom4([4]byte{10, 0, 0, byte(i)})}})
+		}
+		taken := Take(&estate.Estate{Version: 1, Name: "e"}, nil, r, table)
+		names := map[string]bool{}
+		for _, w := range taken.Estate.Workloads {
+			require.NoError(t, estate.CheckName(w.Name))
+			names[w.Name] = true
+		}
+		assert.Len(t, names, 12, "%.10s", called)
+	}
 }

@@ -148,9 +148,9 @@ func glob(pattern, word string) bool {
 // Cost: the tags times the rules, once for equal tags.
 func (t *Table) Labels(provider, account string, tags map[string]string) Labelled {
 	keys := slices.Sorted(maps.Keys(tags))
-	wears := provider + "\x00" + account
+	wears := fmt.Sprintf("%q %q", provider, account) // whatever stands in them
 	for _, key := range keys {
-		wears += "\x00" + key + "\x00" + tags[key]
+		wears += fmt.Sprintf(" %q %q", key, tags[key])
 	}
 	out, known := t.known[wears]
 	if !known {

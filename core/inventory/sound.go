@@ -3,6 +3,9 @@ package inventory
 import (
 	"net/netip"
 	"slices"
+	"strings"
+
+	"bivium/core/estate"
 )
 
 // kinds are those that networks of accounts have.
@@ -16,13 +19,14 @@ func (k *taker) sound() {
 	r.Networks = slices.Clone(r.Networks)
 	for i := range r.Networks {
 		n := &r.Networks[i]
+		n.Region = strings.ToValidUTF8(n.Region, "?")
 		if !slices.Contains(kinds, n.Kind) {
 			k.note(NetworkKind, n.Name, LeftOut, "its kind, of which nothing is known: it is taken for one of a cloud")
 			n.Kind = kinds[0]
 		}
 		n.Subnets = slices.Clone(n.Subnets)
 		n.Subnets = slices.DeleteFunc(n.Subnets, func(s Subnet) bool {
-			if soundPrefix(s.Prefix) {
+			if estate.CheckPrefix(s.Prefix) == nil {
 				return false
 			}
 			k.note(NetworkKind, n.Name, LeftOut, "subnet "+s.Name+" has no prefix that can be used")
@@ -30,7 +34,7 @@ func (k *taker) sound() {
 		})
 		n.Routes = slices.Clone(n.Routes)
 		n.Routes = slices.DeleteFunc(n.Routes, func(x Route) bool {
-			if soundPrefix(x.To) {
+			if estate.CheckPrefix(x.To) == nil {
 				return false
 			}
 			k.note(NetworkKind, n.Name, LeftOut, "a route leads to no prefix that can be used")
@@ -40,19 +44,14 @@ func (k *taker) sound() {
 	r.Workloads = slices.Clone(r.Workloads)
 	for i := range r.Workloads {
 		w := &r.Workloads[i]
-		if !slices.ContainsFunc(w.Addresses, func(a netip.Addr) bool { return !soundAddress(a) }) {
+		if !slices.ContainsFunc(w.Addresses, unusable) {
 			continue
 		}
 		k.note(WorkloadKind, w.Name, LeftOut, "an address that cannot be used")
-		w.Addresses = slices.DeleteFunc(slices.Clone(w.Addresses), func(a netip.Addr) bool { return !soundAddress(a) })
+		w.Addresses = slices.DeleteFunc(slices.Clone(w.Addresses), unusable)
 	}
 	k.reading = &r
 }
 
-// soundAddress reports whether a document may hold an address.
-func soundAddress(a netip.Addr) bool { return a.IsValid() && a.Zone() == "" && !a.Is4In6() }
-
-// soundPrefix reports whether a document may hold a prefix.
-func soundPrefix(p netip.Prefix) bool {
-	return p.IsValid() && p == p.Masked() && !p.Addr().Is4In6()
-}
+// unusable reports whether an estate cannot hold an address.
+func unusable(a netip.Addr) bool { return estate.CheckAddr(a) != nil }

@@ -453,13 +453,10 @@ func Name(called, other string) string {
 
 // unique returns a name, with a number behind it if it is taken.
 func unique(name string, taken func(string) bool) string {
-	for i := 2; taken(name); i++ {
+	free := name
+	for i := 2; taken(free); i++ {
 		number := fmt.Sprintf("-%d", i)
-		base := strings.TrimRight(name[:min(len(name), estate.MaxName-len(number))], "-")
-		if i > 2 {
-			base = base[:strings.LastIndexByte(base, '-')]
-		}
-		name = base + number
+		free = strings.TrimRight(name[:min(len(name), estate.MaxName-len(number))], "-") + number
 	}
-	return name
+	return free
 }

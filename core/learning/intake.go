@@ -7,6 +7,8 @@ import (
 	"math"
 	"net/netip"
 	"time"
+
+	"bivium/core/estate"
 )
 
 // Times and costs of L2 and L5. Those of damping are of the order that RFC 2439
@@ -25,6 +27,7 @@ type Intake struct {
 	limit int
 	heard map[netip.Prefix]*heard
 	over  map[netip.Prefix]bool // announced beyond the limit; bounded like heard
+	unfit map[netip.Prefix]bool // announced, and such that an estate cannot hold; bounded likewise
 	up    bool
 	since time.Time // it is up, or down; zero if it has never been up
 	flaps int       // how often it went down
@@ -40,7 +43,7 @@ type heard struct {
 
 // NewIntake returns the intake of a session that may bring so many prefixes.
 func NewIntake(limit int) *Intake {
-	return &Intake{limit: limit, heard: map[netip.Prefix]*heard{}, over: map[netip.Prefix]bool{}}
+	return &Intake{limit: limit, heard: map[netip.Prefix]*heard{}, over: map[netip.Prefix]bool{}, unfit: map[netip.Prefix]bool{}}
 }
 
 // SetLimit changes how many prefixes it may bring. What came beyond the old one is
@@ -65,14 +68,21 @@ func (i *Intake) Down(now time.Time) {
 	i.up, i.since = false, now
 	i.flaps++
 	clear(i.over)
+	clear(i.unfit)
 	for _, h := range i.heard {
 		h.withdraw(now)
 	}
 }
 
-// Announce notes that a prefix is announced, and reports whether there was room
-// for it (L6).
+// Announce notes that a prefix is announced, and reports whether it was taken in: there
+// was room for it (L6), and an estate can hold it (M15).
 func (i *Intake) Announce(p netip.Prefix, now time.Time) bool {
+	if estate.CheckPrefix(p) != nil {
+		if len(i.unfit) < 4*i.limit {
+			i.unfit[p] = true
+		}
+		return false
+	}
 	h := i.heard[p]
 	if h == nil {
 		if len(i.heard) >= i.limit {
@@ -94,6 +104,7 @@ func (i *Intake) Announce(p netip.Prefix, now time.Time) bool {
 // Withdraw notes that a prefix is withdrawn.
 func (i *Intake) Withdraw(p netip.Prefix, now time.Time) {
 	delete(i.over, p)
+	delete(i.unfit, p)
 	if h := i.heard[p]; h != nil {
 		h.withdraw(now)
 	}
@@ -194,13 +205,14 @@ type Figures struct {
 	Announced int       // prefixes that count as announced
 	Damped    int       // left out because they flap
 	Over      int       // left out because they are too many
+	Unfit     int       // left out because an estate cannot hold them, such as IPv4 written as IPv6
 	Limit     int
 }
 
 // Figures returns what the intake says of itself. Cost: its prefixes.
 func (i *Intake) Figures(now time.Time) Figures {
 	i.sweep(now)
-	f := Figures{Up: i.up, Since: i.since, Flaps: i.flaps, Over: len(i.over), Limit: i.limit}
+	f := Figures{Up: i.up, Since: i.since, Flaps: i.flaps, Over: len(i.over), Unfit: len(i.unfit), Limit: i.limit}
 	for _, h := range i.heard {
 		if h.isDamped(now) {
 			f.Damped++

@@ -105,7 +105,7 @@ func TestForbiddenSharesAreFound(t *testing.T) {
 
 	twice := ShareFaults(read(share("one", "a", "c"), share("two", "b", "c")))
 	require.Len(t, twice, 2, "either share is at fault")
-	assert.Contains(t, twice[0].Message, "already")
+	assert.Contains(t, twice[0].Message, "reachable by the same address")
 	off := share("two", "b", "c")
 	off.Enabled = false
 	assert.Empty(t, ShareFaults(read(share("one", "a", "c"), off)))

@@ -134,26 +134,19 @@ func connectProblem(err error) error {
 }
 
 func (a *App) addAccount(ctx context.Context, c Connection, actor string) error {
-	a.edit.Lock()
-	defer a.edit.Unlock()
-	now := a.Now()
-	for _, had := range now.Estate.Accounts {
-		if had.Name == c.Name && had.Provider != c.Provider {
-			return &Problem{"name", fmt.Sprintf("the account %s is one of %s", c.Name, had.Provider), "choose another name, or that provider"}
+	return a.advance(ctx, &step{what: store.Edit, actor: actor, based: current, change: func(now *Snapshot) (*estate.Estate, error) {
+		for _, had := range now.Estate.Accounts {
+			if had.Name == c.Name && had.Provider != c.Provider {
+				return nil, &Problem{"name", fmt.Sprintf("the account %s is one of %s", c.Name, had.Provider), "choose another name, or that provider"}
+			}
+			if had.Name == c.Name {
+				return now.Estate, nil
+			}
 		}
-		if had.Name == c.Name {
-			return nil
-		}
-	}
-	next := *now.Estate
-	next.Accounts = append(slices.Clip(next.Accounts), estate.Account{Name: c.Name, Provider: c.Provider})
-	revision, err := a.Store.Change(ctx, &store.Revision{Before: now.Estate, After: &next, Based: now.Revision, Actor: actor, At: a.Clock()})
-	if err != nil {
-		return err
-	}
-	after, _ := now.following(&next, revision, now.Known, now.Mapping)
-	a.show(after)
-	return nil
+		next := *now.Estate
+		next.Accounts = append(slices.Clip(next.Accounts), estate.Account{Name: c.Name, Provider: c.Provider})
+		return &next, nil
+	}})
 }
 
 // Accounts returns all accounts, connected or not, by name.

@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/core/parallel"
@@ -56,6 +57,7 @@ type Snapshot struct {
 	Survey   *survey.Survey
 	Known    []inventory.Known   // what accounts have, as it was last read
 	Mapping  []inventory.Mapping // of their tags to labels
+	Aside    []store.Aside       // things that could not be read when the database was opened
 	index    *nameIndex
 	tree     *tree
 	troubles *troubles
@@ -77,26 +79,19 @@ func NewSnapshot(e *estate.Estate, revision int64) *Snapshot {
 	return s
 }
 
-// revised returns the snapshot of an estate that differs from that of s in
-// policies alone, and what fares differently. It shares with s what the edit
-// leaves alone.
-func (s *Snapshot) revised(next *estate.Estate, revision int64) (*Snapshot, survey.Difference) {
-	sv, d := s.Survey.Revise(next)
-	after := &Snapshot{
-		Estate: next, Revision: revision, Faults: s.revisedFaults(next), Judge: sv.Judge(), Survey: sv,
-		Known: s.Known, Mapping: s.Mapping, index: s.index, tree: s.tree, troubles: &troubles{}, passages: &passages{},
-	}
-	return after, d
-}
-
 // following returns the snapshot of any estate that comes after that of s, and
-// what fares differently.
+// what fares differently. It shares with s what the estates share.
 func (s *Snapshot) following(next *estate.Estate, revision int64, known []inventory.Known, mapping []inventory.Mapping) (*Snapshot, survey.Difference) {
 	sv, d := s.Survey.Revise(next)
 	after := &Snapshot{
-		Estate: next, Revision: revision, Faults: Faults(sv.Judge()), Judge: sv.Judge(), Survey: sv,
-		Known: known, Mapping: mapping, tree: &tree{}, troubles: &troubles{}, passages: &passages{},
+		Estate: next, Revision: revision, Judge: sv.Judge(), Survey: sv,
+		Known: known, Mapping: mapping, Aside: s.Aside, troubles: &troubles{}, passages: &passages{},
 	}
+	if document.DifferInAlone(s.Estate, next, "policies") {
+		after.Faults, after.index, after.tree = s.revisedFaults(next), s.index, s.tree
+		return after, d
+	}
+	after.Faults, after.tree = append(asideFaults(s.Aside), Faults(sv.Judge())...), &tree{}
 	after.index = newNameIndex(after)
 	sv.Expectations()
 	return after, d
@@ -118,13 +113,6 @@ func faultKeys(faults []estate.Fault) map[string]bool {
 	return keys
 }
 
-// show makes a snapshot the one that requests see. Its matrix is found before the first
-// of them asks for it.
-func (a *App) show(s *Snapshot) {
-	s.Survey.Complete()
-	a.now.Store(s)
-}
-
 // Faults returns every fault of the estate (M9).
 func Faults(j *verdict.Judge) []estate.Fault {
 	return append(estate.Check(j.Estate()), survey.ShareFaults(j)...)
@@ -135,16 +123,7 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	if c.First == nil {
 		c.First = func() (*estate.Estate, error) { return &estate.Estate{Version: estate.Version, Name: "estate"}, nil }
 	}
-	e, revision, err := c.Store.Get(ctx)
-	if errors.Is(err, store.ErrEmpty) {
-		if e, err = c.First(); err != nil {
-			return nil, fmt.Errorf("read the first estate: %w", err)
-		}
-		if err = c.Store.Put(ctx, e); err != nil {
-			return nil, fmt.Errorf("store the first estate: %w", err)
-		}
-		e, revision, err = c.Store.Get(ctx)
-	}
+	e, revision, err := load(ctx, &c)
 	if err != nil {
 		return nil, fmt.Errorf("load the estate: %w", err)
 	}
@@ -155,13 +134,45 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	if first.Known, first.Mapping, err = c.Store.Inventory(ctx); err != nil {
 		return nil, err
 	}
+	if first.Aside, err = c.Store.Asides(ctx); err != nil {
+		return nil, err
+	}
+	first.Faults = append(asideFaults(first.Aside), first.Faults...)
 	a := &App{Config: c}
-	a.show(first)
+	first.Survey.Complete() // before the first request asks for it
+	a.now.Store(first)
 	go func() { // Lanes asks for the one, and is looked at first; then, Findings for the other
-		first.passagesNow()
-		first.Troubles()
+		_ = a.guarded("looking at the estate", func() error {
+			first.passagesNow()
+			first.Troubles()
+			return nil
+		})
 	}()
 	return a, nil
+}
+
+// load returns the stored estate, or the first one. What of it cannot be read is set aside.
+func load(ctx context.Context, c *Config) (*estate.Estate, int64, error) {
+	e, revision, aside, err := c.Store.Get(ctx)
+	if errors.Is(err, store.ErrEmpty) {
+		if e, err = c.First(); err != nil {
+			return nil, 0, fmt.Errorf("read the first estate: %w", err)
+		}
+		if err = c.Store.Put(ctx, e); err != nil {
+			return nil, 0, fmt.Errorf("store the first estate: %w", err)
+		}
+		e, revision, aside, err = c.Store.Get(ctx)
+	}
+	if err != nil || len(aside) == 0 {
+		return e, revision, err
+	}
+	for i := range aside {
+		c.Log.Error("a stored thing cannot be read, and is set aside", "list", aside[i].List, "key", aside[i].Key, "error", aside[i].Errors)
+	}
+	if err := c.Store.SetAside(ctx, aside, e, c.Clock()); err != nil {
+		return nil, 0, fmt.Errorf("set aside what cannot be read: %w", err)
+	}
+	return e, revision + 1, nil
 }
 
 // Now returns the current snapshot.

@@ -11,6 +11,8 @@ import (
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/inventory"
+	"bivium/core/survey"
+	"bivium/internal/store"
 )
 
 // Import is what a document would change, or has changed.
@@ -132,14 +134,16 @@ func (a *App) Import(ctx context.Context, text []byte, based int64, actor string
 	if err != nil {
 		return nil, err
 	}
-	before, after, effect, err := a.amend(ctx, based, actor, func(next *estate.Estate) error {
-		*next = *e
-		return nil
+	var out *Import
+	err = a.advance(ctx, &step{
+		what: store.Edit, actor: actor, based: based,
+		change: func(*Snapshot) (*estate.Estate, error) { return e, nil },
+		then: func(before, after *Snapshot, d *survey.Difference) error {
+			out = before.imported(after, before.effect(after, d, maxFlows))
+			return nil
+		},
 	})
-	if err != nil {
-		return nil, err
-	}
-	return before.imported(after, effect), nil
+	return out, err
 }
 
 // Export returns the estate as a document.

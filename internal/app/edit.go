@@ -12,6 +12,7 @@ import (
 	"bivium/core/parallel"
 	"bivium/core/survey"
 	"bivium/core/verdict"
+	"bivium/internal/store"
 )
 
 // ErrNoSuchPolicy is returned for a policy that the estate does not have.
@@ -99,11 +100,11 @@ type FlowEffect struct {
 // Try returns what would change if the policy of that name were the one that
 // body holds, or Problems if it cannot be.
 func (s *Snapshot) Try(name string, body []byte) (*Effect, error) {
-	_, next, err := s.withPolicy(name, body)
+	next, err := s.withPolicy(name, body)
 	if err != nil {
 		return nil, err
 	}
-	after, d := s.revised(next, s.Revision)
+	after, d := s.following(next, s.Revision, s.Known, s.Mapping)
 	return s.effect(after, &d, len(d.Changes)), nil
 }
 
@@ -225,10 +226,10 @@ func (s *Snapshot) flowEffect(c *survey.Change, after *Snapshot) FlowEffect {
 // withPolicy returns the estate with the policy replaced. An edit that cannot
 // be read, renames the policy, or would bring a fault that is not there now,
 // gives Problems, each at its field.
-func (s *Snapshot) withPolicy(name string, body []byte) (*estate.Policy, *estate.Estate, error) {
+func (s *Snapshot) withPolicy(name string, body []byte) (*estate.Estate, error) {
 	at := slices.IndexFunc(s.Estate.Policies, func(p estate.Policy) bool { return p.Name == name })
 	if at < 0 {
-		return nil, nil, fmt.Errorf("policy %q: %w", name, ErrNoSuchPolicy)
+		return nil, fmt.Errorf("policy %q: %w", name, ErrNoSuchPolicy)
 	}
 	policy, err := document.ReadOne[estate.Policy](body)
 	var unreadable document.Errors
@@ -237,21 +238,21 @@ func (s *Snapshot) withPolicy(name string, body []byte) (*estate.Policy, *estate
 		for _, e := range unreadable {
 			problems = append(problems, Problem{e.Path, e.Message, e.Fix})
 		}
-		return nil, nil, problems
+		return nil, problems
 	}
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	if policy.Name != name {
-		return nil, nil, Problems{{"name", "a policy cannot be renamed here", "leave the name " + name}}
+		return nil, Problems{{"name", "a policy cannot be renamed here", "leave the name " + name}}
 	}
 	next := *s.Estate
 	next.Policies = slices.Clone(s.Estate.Policies)
 	next.Policies[at] = policy
 	if problems := s.newFaults(&next, fmt.Sprintf("policies[%d]", at)); len(problems) > 0 {
-		return nil, nil, problems
+		return nil, problems
 	}
-	return &policy, &next, nil
+	return &next, nil
 }
 
 // newFaults returns the faults that an edit brings, at their fields.
@@ -269,18 +270,14 @@ func (s *Snapshot) newFaults(next *estate.Estate, prefix string) Problems {
 // Save replaces a policy by the one that body holds, if the estate is still at
 // revision based, and returns the new snapshot.
 func (a *App) Save(ctx context.Context, name string, body []byte, based int64, actor string) (*Snapshot, error) {
-	a.edit.Lock()
-	defer a.edit.Unlock()
-	now := a.Now()
-	policy, next, err := now.withPolicy(name, body)
-	if err != nil {
-		return nil, err
-	}
-	revision, err := a.Store.Replace(ctx, document.Whole("policies", name, policy), based, actor, a.Clock())
-	if err != nil {
-		return nil, err
-	}
-	snapshot, _ := now.revised(next, revision)
-	a.show(snapshot)
-	return snapshot, nil
+	var saved *Snapshot
+	err := a.advance(ctx, &step{
+		what: store.Edit, actor: actor, based: based,
+		change: func(now *Snapshot) (*estate.Estate, error) { return now.withPolicy(name, body) },
+		then: func(_, after *Snapshot, _ *survey.Difference) error {
+			saved = after
+			return nil
+		},
+	})
+	return saved, err
 }

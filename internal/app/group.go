@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"bivium/core/estate"
+	"bivium/core/survey"
 	"bivium/internal/store"
 )
 
@@ -41,35 +42,29 @@ func (a *App) PutGroup(ctx context.Context, g estate.Group, based int64, actor s
 	if _, _, err := a.Now().Members(g.Match); err != nil {
 		return nil, err
 	}
-	_, _, effect, err := a.amend(ctx, based, actor, func(e *estate.Estate) error {
-		if slices.ContainsFunc(e.Groups, func(o estate.Group) bool { return o.Name == g.Name }) {
-			return &Problem{"name", fmt.Sprintf("there is a group %s already", g.Name), "choose another name"}
+	return a.edited(ctx, &step{what: store.Edit, actor: actor, based: based, change: func(now *Snapshot) (*estate.Estate, error) {
+		if slices.ContainsFunc(now.Estate.Groups, func(o estate.Group) bool { return o.Name == g.Name }) {
+			return nil, &Problem{"name", fmt.Sprintf("there is a group %s already", g.Name), "choose another name"}
 		}
-		e.Groups = append(slices.Clip(e.Groups), g)
-		return nil
-	})
-	return effect, err
+		next := *now.Estate
+		next.Groups = append(slices.Clip(next.Groups), g)
+		return &next, nil
+	}})
 }
 
-// amend stores an edit of the estate that f makes, and returns the snapshots before
-// and after it, and what it changed.
-func (a *App) amend(ctx context.Context, based int64, actor string, f func(*estate.Estate) error) (before, after *Snapshot, effect *Effect, err error) {
-	a.edit.Lock()
-	defer a.edit.Unlock()
-	now := a.Now()
-	if now.Revision != based {
-		return nil, nil, nil, &store.StaleError{Based: based, Current: now.Revision}
+// edited takes a step, and returns what it changed.
+func (a *App) edited(ctx context.Context, s *step) (*Effect, error) {
+	var effect *Effect
+	s.then = func(before, after *Snapshot, d *survey.Difference) error {
+		effect = before.effect(after, d, maxFlows)
+		effect.Revision = after.Revision
+		return nil
 	}
-	next := *now.Estate
-	if err := f(&next); err != nil {
-		return nil, nil, nil, err
+	if err := a.advance(ctx, s); err != nil {
+		return nil, err
 	}
-	after, d := now.following(&next, now.Revision+1, now.Known, now.Mapping)
-	if _, err := a.Store.Change(ctx, &store.Revision{Before: now.Estate, After: &next, Based: based, Actor: actor, At: a.Clock()}); err != nil {
-		return nil, nil, nil, err
+	if effect == nil { // there was nothing to do
+		effect = &Effect{Revision: a.Now().Revision, Cells: []CellEffect{}, Flows: []FlowEffect{}, Expectations: []Expectation{}}
 	}
-	a.show(after)
-	e := now.effect(after, &d, maxFlows)
-	e.Revision = after.Revision
-	return now, after, e, nil
+	return effect, nil
 }

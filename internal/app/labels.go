@@ -9,7 +9,6 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/inventory"
-	"bivium/internal/store"
 )
 
 // Tagged is how the tags of all accounts would be mapped.
@@ -191,23 +190,13 @@ func (a *App) SetLabels(ctx context.Context, workload string, hand map[string]st
 
 // relabel puts the labels of everything that was read to what f gives.
 func (a *App) relabel(ctx context.Context, based int64, actor string, f func(*Snapshot) ([]inventory.Known, []inventory.Mapping, *inventory.Table, error)) (*Effect, error) {
-	a.edit.Lock()
-	defer a.edit.Unlock()
-	now := a.Now()
-	if now.Revision != based {
-		return nil, &store.StaleError{Based: based, Current: now.Revision}
+	s := &step{what: "map tags", actor: actor, based: based, remap: true}
+	s.change = func(now *Snapshot) (next *estate.Estate, err error) {
+		var table *inventory.Table
+		if s.known, s.mapping, table, err = f(now); err != nil {
+			return nil, err
+		}
+		return inventory.Relabel(now.Estate, s.known, table), nil
 	}
-	known, mapping, table, err := f(now)
-	if err != nil {
-		return nil, err
-	}
-	next := inventory.Relabel(now.Estate, known, table)
-	after, d := now.following(next, now.Revision+1, known, mapping)
-	if _, err := a.Store.Change(ctx, &store.Revision{Before: now.Estate, After: next, Based: based, Actor: actor, At: a.Clock(), Known: known, Mapping: mapping, Remap: true}); err != nil {
-		return nil, err
-	}
-	a.show(after)
-	e := now.effect(after, &d, maxFlows)
-	e.Revision = after.Revision
-	return e, nil
+	return a.edited(ctx, s)
 }

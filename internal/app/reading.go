@@ -8,7 +8,9 @@ import (
 	"sync"
 	"time"
 
+	"bivium/core/estate"
 	"bivium/core/inventory"
+	"bivium/core/survey"
 	"bivium/internal/drivers"
 	"bivium/internal/store"
 )
@@ -135,7 +137,7 @@ func (a *App) Read(ctx context.Context, account, actor string, goOn bool) (*Read
 
 // run reads page by page, and takes in what was read, however it ended.
 func (a *App) run(ctx context.Context, r *run, provider string, reading *store.Reading, d drivers.Driver) {
-	err := a.pages(ctx, r, reading, d)
+	err := a.guarded("reading "+reading.Account, func() error { return a.pages(ctx, r, reading, d) })
 	if cause := context.Cause(ctx); cause != nil {
 		err = cause
 	}
@@ -143,7 +145,7 @@ func (a *App) run(ctx context.Context, r *run, provider string, reading *store.R
 	r.mu.Lock()
 	r.view.Step = "take in"
 	r.mu.Unlock()
-	if err := a.takeIn(ctx, provider, reading, err); err != nil {
+	if err := a.guarded("taking in what was read of "+reading.Account, func() error { return a.takeIn(ctx, provider, reading, err) }); err != nil {
 		a.Log.Error("a reading could not be taken in", "account", reading.Account, "error", err)
 		report := emptyReport()
 		report.Why = "what was read could not be taken in: " + err.Error()
@@ -189,29 +191,32 @@ func (a *App) takeIn(ctx context.Context, provider string, reading *store.Readin
 		reading.State = store.Partial
 		report.Why, report.Fix = whyEnded(why)
 	}
-	a.edit.Lock()
-	defer a.edit.Unlock()
-	now := a.Now()
-	table, _ := inventory.NewTable(now.Mapping)
-	taken := inventory.Take(now.Estate, now.Known, &inventory.Reading{Account: reading.Account, Provider: provider, Networks: networks, Workloads: workloads, Partial: why != nil}, table)
-	if !taken.Altered {
+	var taken inventory.Taken
+	s := &step{what: "read " + reading.Account, actor: reading.Actor, based: current, reading: reading}
+	s.change = func(now *Snapshot) (*estate.Estate, error) {
+		table, _ := inventory.NewTable(now.Mapping)
+		taken = inventory.Take(now.Estate, now.Known, &inventory.Reading{Account: reading.Account, Provider: provider, Networks: networks, Workloads: workloads, Partial: why != nil}, table)
+		if !taken.Altered {
+			return now.Estate, nil
+		}
+		s.known = taken.Known
+		return taken.Estate, nil
+	}
+	s.then = func(before, after *Snapshot, d *survey.Difference) error {
+		report.tell(before, after, taken.Changes)
+		e := before.effect(after, d, maxFlows)
+		report.Flows, report.More, report.Expectations = e.Flows, e.More, e.Expectations
+		reading.Ended, reading.Report = a.Clock(), mustJSON(report)
+		return nil
+	}
+	s.idle = func(now *Snapshot) (*Snapshot, error) {
 		report.tell(now, now, taken.Changes)
 		reading.Ended, reading.Report, reading.Revision = a.Clock(), mustJSON(report), now.Revision
 		same := *now
 		same.Known = taken.Known
-		a.show(&same)
-		return a.Store.EndReading(ctx, reading, taken.Known)
+		return &same, a.Store.EndReading(ctx, reading, taken.Known)
 	}
-	after, d := now.following(taken.Estate, now.Revision+1, taken.Known, now.Mapping)
-	report.tell(now, after, taken.Changes)
-	e := now.effect(after, &d, maxFlows)
-	report.Flows, report.More, report.Expectations = e.Flows, e.More, e.Expectations
-	reading.Ended, reading.Report = a.Clock(), mustJSON(report)
-	if _, err := a.Store.Change(ctx, &store.Revision{Before: now.Estate, After: taken.Estate, Based: now.Revision, Actor: reading.Actor, At: reading.Ended, Known: taken.Known, Reading: reading}); err != nil {
-		return err
-	}
-	a.show(after)
-	return nil
+	return a.advance(ctx, s)
 }
 
 // whyEnded tells a user why a reading ended early, and what to do.

@@ -10,7 +10,6 @@ import (
 	"bivium/core/estate"
 	"bivium/core/learning"
 	"bivium/internal/speaker"
-	"bivium/internal/store"
 )
 
 // How often what routers say is taken in (L7), and how often it is looked at while
@@ -85,12 +84,16 @@ func (l *learner) run(ctx context.Context) {
 			return
 		case <-tick.C:
 		}
-		l.follow()
-		if l.due() {
-			if err := l.settle(ctx); err != nil && ctx.Err() == nil {
-				l.again()
-				l.app.Log.Error("what routers announce could not be taken in", "error", err)
+		err := l.app.guarded("hearing routers", func() error {
+			l.follow()
+			if l.due() {
+				return l.settle(ctx)
 			}
+			return nil
+		})
+		if err != nil && ctx.Err() == nil {
+			l.again()
+			l.app.Log.Error("what routers announce could not be taken in", "error", err)
 		}
 	}
 }
@@ -212,18 +215,16 @@ func (l *learner) again() {
 // settle takes what was said into the estate.
 func (l *learner) settle(ctx context.Context) error {
 	a := l.app
-	a.edit.Lock()
-	defer a.edit.Unlock()
-	now := a.Now()
-	next, tally := l.weigh(now)
-	if tally == (learning.Tally{}) {
-		return nil
-	}
-	after, _ := now.following(next, now.Revision+1, now.Known, now.Mapping)
-	if _, err := a.Store.Change(ctx, &store.Revision{Before: now.Estate, After: next, Based: now.Revision, Actor: byRouters, At: a.Clock(), Routers: true}); err != nil {
+	var tally learning.Tally
+	err := a.advance(ctx, &step{what: byRouters, actor: byRouters, based: current, change: func(now *Snapshot) (next *estate.Estate, err error) {
+		if next, tally = l.weigh(now); tally == (learning.Tally{}) {
+			return now.Estate, nil
+		}
+		return next, nil
+	}})
+	if err != nil || tally == (learning.Tally{}) {
 		return err
 	}
-	a.show(after)
 	l.mu.Lock()
 	l.settled = a.Clock()
 	l.mu.Unlock()

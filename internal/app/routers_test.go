@@ -297,3 +297,21 @@ protocol bgp summit {
 	l.settle("what it announced leaves", func(is map[string]string) bool { return is["10.4.0.0/24"] == "" })
 	assert.Equal(t, map[string]string{"10.5.7.0/24": "withdrawn"}, l.learned(), "but for what a policy speaks of")
 }
+
+// TestAnOddRouterHurtsNobody lets a configured router announce what an estate cannot hold,
+// beside what it can: the first is left out and counted, and the database opens again.
+func TestAnOddRouterHurtsNobody(t *testing.T) {
+	l := listen(t, hills)
+	glen := l.router("127.0.2.12", 64612)
+	l.until("it is up", func() bool { return l.session("127.0.2.12").State == "up" })
+	require.NoError(t, glen.Announce(prefixes("::ffff:10.77.0.0/112", "0.0.0.0/0", "::/0", "255.255.255.255/32", "10.9.0.0/24")...))
+	l.until("it is heard", func() bool { return l.session("127.0.2.12").Announced == 4 })
+	assert.Equal(t, 1, l.session("127.0.2.12").Unfit)
+	l.settle("what it may is accepted", func(is map[string]string) bool { return is["10.9.0.0/24"] == "accepted" })
+	assert.Equal(t, "waiting", l.learned()["0.0.0.0/0"])
+	e, revision, aside, err := l.Store.Get(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, aside)
+	assert.Equal(t, l.Now().Revision, revision)
+	assert.Equal(t, document.Split(l.Now().Estate), document.Split(e))
+}

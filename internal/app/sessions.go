@@ -42,7 +42,8 @@ type SessionView struct {
 	Since     time.Time `json:"since"` // up or down; the zero time for never
 	Flaps     int       `json:"flaps"` // how often it went down
 	Announced int       `json:"announced"`
-	Over      int       `json:"over"` // left out because they are too many
+	Over      int       `json:"over"`  // left out because they are too many
+	Unfit     int       `json:"unfit"` // left out because they are no prefixes that can be used
 	Damped    []Damped  `json:"damped"`
 	Accepted  int       `json:"accepted"`
 	Waiting   int       `json:"waiting"`
@@ -128,7 +129,7 @@ func (l *learner) tell(v *SessionView, key speaker.Key) {
 	}
 	now := l.app.Clock()
 	f := x.intake.Figures(now)
-	v.Since, v.Flaps, v.Announced, v.Over, v.Why = f.Since, f.Flaps, f.Announced, f.Over, x.why
+	v.Since, v.Flaps, v.Announced, v.Over, v.Unfit, v.Why = f.Since, f.Flaps, f.Announced, f.Over, f.Unfit, x.why
 	switch {
 	case f.Up:
 		v.State = "up"

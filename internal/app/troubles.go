@@ -21,6 +21,7 @@ type Trouble struct {
 	Path     string        `json:"path"` // of a fault, in the document
 	Refs     []Thing       `json:"refs"`
 	Ways     []Mend        `json:"ways"`     // edits that would mend a fault
+	Aside    *AsideView    `json:"aside"`    // what is stored of a thing that cannot be read; else nil
 	Services *ServiceWords `json:"services"` // null for what is not about flows
 	Witness  *Witness      `json:"witness"`  // likewise
 }
@@ -42,7 +43,11 @@ func (s *Snapshot) Troubles() *Troubles {
 		r := remedies{e: s.Estate, net: s.Judge.Net()}
 		for i := range s.Faults {
 			f := &s.Faults[i]
-			t.Faults = append(t.Faults, Trouble{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Path: f.Path, Refs: things(f.Refs), Ways: r.of(f)})
+			x := Trouble{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Path: f.Path, Refs: things(f.Refs), Ways: r.of(f)}
+			if i < len(s.Aside) { // they come first
+				x.Aside = &AsideView{s.Aside[i].ID, string(s.Aside[i].Body)}
+			}
+			t.Faults = append(t.Faults, x)
 		}
 		for _, f := range s.Survey.Findings() {
 			x := Trouble{Code: string(f.Code), Message: f.Message, Refs: things(f.Refs), Ways: []Mend{}}

@@ -61,8 +61,12 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 	// Edits that bring a fault are rare: what they would do is worked out meanwhile.
 	segments := segmentsOfEdits(s.Estate, next, edits)
 	var wired []estate.Fault
+	var unfit []*document.Unreadable
 	var checked, routed parallel.Group
-	checked.Go(func() { wired = checkWired(next, segments) })
+	checked.Go(func() {
+		wired = checkWired(next, segments)
+		unfit = document.Admit(document.Changes(s.Estate, next), next)
+	})
 	j, moved := s.Judge.Revise(next)
 	out := &Rewired{Revision: s.Revision, Refused: []Refusal{}}
 	routed.Go(func() {
@@ -70,6 +74,10 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 	})
 	sv, d := s.Survey.Follow(j, &moved)
 	checked.Wait()
+	if len(unfit) > 0 {
+		routed.Wait()
+		return nil, problemsOf(unfit)
+	}
 	if refused := s.refusals(append(wired, sv.ShareFaults()...)); len(refused) > 0 {
 		r := remedies{e: next, net: j.Net()}
 		for i := range refused {
@@ -218,12 +226,10 @@ func segmentsOfEdits(before, after *estate.Estate, edits []wiring.Edit) map[stri
 // Rewire makes some edits of the wiring, if the estate is still at revision based.
 // Edits that would bring a fault are refused.
 func (a *App) Rewire(ctx context.Context, edits []wiring.Edit, based int64, actor string) (*Rewired, error) {
-	out := &Rewired{Refused: []Refusal{}}
-	before, after, effect, err := a.amend(ctx, based, actor, func(e *estate.Estate) error {
-		now := a.Now()
+	return a.rewired(ctx, &step{what: store.Edit, actor: actor, based: based, change: func(now *Snapshot) (*estate.Estate, error) {
 		next, err := now.rewire(edits)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		j, _ := now.Judge.Revise(next)
 		if refused := now.refusals(append(checkWired(next, segmentsOfEdits(now.Estate, next, edits)), survey.ShareFaults(j)...)); len(refused) > 0 {
@@ -231,39 +237,44 @@ func (a *App) Rewire(ctx context.Context, edits []wiring.Edit, based int64, acto
 			for _, r := range refused {
 				problems = append(problems, Problem{"edits", r.Message, r.Fix})
 			}
-			return problems
+			return nil, problems
 		}
-		*e = *next
+		return next, nil
+	}}, func(before, after *estate.Estate) map[string]bool { return segmentsOfEdits(before, after, edits) })
+}
+
+// rewired takes a step of the wiring, and returns what it changed; segments tells in which
+// routes may differ, nil for all.
+func (a *App) rewired(ctx context.Context, s *step, segments func(before, after *estate.Estate) map[string]bool) (*Rewired, error) {
+	out := &Rewired{Refused: []Refusal{}, Routes: []RouteChange{}}
+	s.then = func(before, after *Snapshot, d *survey.Difference) error {
+		out.Effect = before.effect(after, d, maxFlows)
+		out.Revision, out.Effect.Revision = after.Revision, after.Revision
+		out.Routes, out.More = routeChanges(before.Judge.Net(), after.Judge.Net(), segments(before.Estate, after.Estate), nil)
 		return nil
-	})
-	if err != nil {
+	}
+	if err := a.advance(ctx, s); err != nil {
 		return nil, err
 	}
-	out.Revision, out.Effect = after.Revision, effect
-	out.Routes, out.More = routeChanges(before.Judge.Net(), after.Judge.Net(), segmentsOfEdits(before.Estate, after.Estate, edits), nil)
 	return out, nil
 }
 
 // Undo takes back the last step, if the estate is still at revision based. What a
 // reading brought is not taken back: the next one would bring it again.
 func (a *App) Undo(ctx context.Context, based int64, actor string) (*Rewired, error) {
-	before, after, effect, err := a.amend(ctx, based, actor, func(e *estate.Estate) error {
+	return a.rewired(ctx, &step{what: store.Edit, actor: actor, based: based, change: func(now *Snapshot) (*estate.Estate, error) {
 		was, err := a.Store.Before(ctx, based)
-		if errors.Is(err, store.ErrNotFound) {
-			return &Problem{"revision", "there is no edit to take back", "what a reading or a router brought stays, and so does what came first"}
+		var unreadable document.Errors
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+			return nil, &Problem{"revision", "there is no edit to take back", "what a reading or a router brought stays, and so does what came first"}
+		case errors.As(err, &unreadable):
+			return nil, &Problem{"revision", "what was there before cannot be read: " + unreadable[0].Error(), "edit it as it is now"}
+		case err != nil:
+			return nil, err
 		}
-		if err != nil {
-			return err
-		}
-		*e = *document.Shared(a.Now().Estate, was)
-		return nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	out := &Rewired{Revision: after.Revision, Refused: []Refusal{}, Effect: effect}
-	out.Routes, out.More = routeChanges(before.Judge.Net(), after.Judge.Net(), nil, nil)
-	return out, nil
+		return document.Shared(now.Estate, was), nil
+	}}, func(_, _ *estate.Estate) map[string]bool { return nil })
 }
 
 // routeChanges returns the routes at hubs that differ between two nets, of some segments

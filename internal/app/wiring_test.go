@@ -109,7 +109,7 @@ func TestWiringIsTriedMadeAndTakenBack(t *testing.T) {
 			met.If(len(done.Routes) > 0, "other routes")
 			met.If(len(done.Effect.Expectations) > 0, "other expectations")
 			after := text(rt, a.Now().Estate)
-			kept, revision, err := s.Get(t.Context())
+			kept, revision, _, err := s.Get(t.Context())
 			require.NoError(rt, err)
 			require.Equal(rt, after, text(rt, kept))
 			require.Equal(rt, done.Revision, revision)

@@ -3,6 +3,7 @@ package server_test
 import (
 	"bytes"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"io"
 	"maps"
@@ -19,11 +20,13 @@ import (
 	"go.yaml.in/yaml/v3"
 	"pgregory.net/rapid"
 
-	"bivium/core/document"
+	"bivium/core/estate"
 	"bivium/core/testing/meet"
-	"bivium/demo"
 	"bivium/internal/server"
 )
+
+// steps is how many steps a random walk takes.
+var steps = flag.Int("steps", 25, "how many steps a random walk takes")
 
 func TestMain(m *testing.M) {
 	meet.Draws("20") // each starts a server
@@ -38,17 +41,13 @@ type caller struct {
 	t    *rapid.T
 	spec object
 	base string // of the server's address
+
+	// words are texts worth sending, by the name of what takes them: those of the estate,
+	// and some that nothing bears. Others take any of all.
+	words map[string][]string
 }
 
-// words are texts worth sending, by the name of what takes them: those of the demo, and
-// some that nothing bears. Others take any of all.
-var words = wordsOf(demo.Grayshoal)
-
-func wordsOf(text []byte) map[string][]string {
-	e, err := document.Read(text)
-	if err != nil {
-		panic(err)
-	}
+func wordsOf(e *estate.Estate) map[string][]string {
 	out := map[string][]string{
 		"on":     {"tcp/443", "any", "udp/53", "icmp/8", "web"},
 		"prefix": {"10.31.0.0/24", "10.40.0.0/18", "fd00:7::/64", "0.0.0.0/0"},
@@ -75,7 +74,7 @@ func wordsOf(text []byte) map[string][]string {
 	}
 	for i, w := range e.Workloads {
 		out["workload"] = append(out["workload"], w.Name)
-		if i%3 == 0 {
+		if i%3 == 0 && len(w.Addresses) > 0 {
 			out["address"] = append(out["address"], w.Addresses[0].String())
 		}
 	}
@@ -96,18 +95,18 @@ func (c *caller) text(name string) string {
 	if c.chance(4) {
 		return rapid.SampledFrom(odd).Draw(c.t, "odd")
 	}
-	pool, known := words[strings.TrimSuffix(name, "s")]
+	pool, known := c.words[strings.TrimSuffix(name, "s")]
 	switch {
 	case known:
 	case name == "col", name == "rows", name == "cols":
-		pool = words["row"]
+		pool = c.words["row"]
 	case name == "outside", name == "accepts", name == "announces", name == "may":
-		pool = words["prefix"]
+		pool = c.words["prefix"]
 	case name == "other":
-		pool = slices.Concat(words["network"], words["hub"])
+		pool = slices.Concat(c.words["network"], c.words["hub"])
 	default:
-		for _, k := range slices.Sorted(maps.Keys(words)) {
-			pool = append(pool, words[k]...)
+		for _, k := range slices.Sorted(maps.Keys(c.words)) {
+			pool = append(pool, c.words[k]...)
 		}
 	}
 	return rapid.SampledFrom(pool).Draw(c.t, name)
@@ -291,7 +290,7 @@ func TestNoRequestBreaksTheServer(t *testing.T) {
 	wants := meet.Often(1, "getRows is answered", "getRows is refused", "postWiring is answered", "postWiring is refused", "putPolicy is refused", "tryPolicy is refused", "ask is answered", "postUndo is answered", "postGroup is answered", "putTags is answered", "getSheet is answered", "tryPolicy is answered", "getCell is answered", "getRoutes is answered")
 	meet.Check(t, wants, func(rt *rapid.T, met meet.Met) {
 		w := start(t)
-		c := &caller{rt, spec, w.http.URL}
+		c := &caller{rt, spec, w.http.URL, wordsOf(w.app.Now().Estate)}
 		for range 30 {
 			revision := w.revision()
 			x := c.request()

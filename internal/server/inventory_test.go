@@ -180,7 +180,7 @@ func TestAReadingThatWasCutOff(t *testing.T) {
 	}
 	w.reading("many")
 
-	other, _ := open(t, copied)
+	other, _ := open(t, copied, w.first)
 	accounts, err := other.Accounts(t.Context())
 	require.NoError(t, err)
 	var last *app.ReadingView

@@ -29,6 +29,7 @@ func problemOf(err error) problem {
 	var many app.Problems
 	var stale *store.StaleError
 	var http1 *echo.HTTPError
+	var panicked *app.Panicked
 	switch {
 	case errors.As(err, &one):
 		p.Type, p.Status, p.Title, p.Problems = "urn:bivium:problem:input", http.StatusUnprocessableEntity, one.Message, []app.Problem{*one}
@@ -39,6 +40,14 @@ func problemOf(err error) problem {
 		p.Detail = stale.Error() + "; look at what is there now, and save again"
 	case errors.Is(err, app.ErrNoSuchPolicy), errors.Is(err, store.ErrNotFound):
 		p.Status, p.Title = http.StatusNotFound, err.Error()
+	case errors.As(err, &panicked):
+		p.Detail = panicked.Error()
+	case errors.Is(err, store.ErrNoRoom):
+		p.Status, p.Title = http.StatusInsufficientStorage, store.ErrNoRoom.Error()
+	case errors.Is(err, store.ErrReadOnly):
+		p.Title = store.ErrReadOnly.Error()
+	case errors.Is(err, store.ErrDamaged):
+		p.Title = store.ErrDamaged.Error()
 	case errors.As(err, &http1):
 		p.Status, p.Title = http1.Code, http.StatusText(http1.Code)
 		if text, ok := http1.Message.(string); ok {

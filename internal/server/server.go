@@ -91,6 +91,8 @@ func New(c Config) http.Handler {
 	api.POST("/wiring", h.postWiring)
 	api.GET("/undo", h.getUndo)
 	api.POST("/undo", h.postUndo)
+	api.PUT("/aside/:id", h.putAside)
+	api.DELETE("/aside/:id", h.deleteAside)
 	api.POST("/rows", h.getRows)
 	api.GET("/sheet", h.getSheet)
 	api.GET("/tags", h.getTags)

@@ -39,13 +39,16 @@ import (
 // world is a server on a database of its own, with a client that holds every
 // answer against the OpenAPI description.
 type world struct {
-	t    *testing.T
-	file string
-	http *httptest.Server
-	spec *jsonschema.Compiler
+	t     *testing.T
+	file  string
+	first func() (*estate.Estate, error)
+	http  *httptest.Server
+	app   *app.App
+	db    *store.Store
+	spec  *jsonschema.Compiler
 }
 
-func open(t *testing.T, file string) (*app.App, *store.Store) {
+func open(t *testing.T, file string, first func() (*estate.Estate, error)) (*app.App, *store.Store) {
 	t.Helper()
 	s, err := store.Open(t.Context(), file)
 	require.NoError(t, err)
@@ -53,7 +56,7 @@ func open(t *testing.T, file string) (*app.App, *store.Store) {
 	require.NoError(t, err)
 	a, err := app.Open(t.Context(), app.Config{
 		Store: s, Clock: time.Now, Vault: v, Log: slog.New(slog.DiscardHandler),
-		First: func() (*estate.Estate, error) { return document.Read(demo.Grayshoal) },
+		First: first,
 		Dial: func(provider string, a drivers.Access) (drivers.Driver, error) {
 			return providers.Open(provider, a, func(c *call.Client) { c.Pause = time.Millisecond })
 		},
@@ -63,8 +66,13 @@ func open(t *testing.T, file string) (*app.App, *store.Store) {
 }
 
 func start(t *testing.T) *world {
+	return startWith(t, func() (*estate.Estate, error) { return document.Read(demo.Grayshoal) })
+}
+
+// startWith starts a server with an estate to begin with.
+func startWith(t *testing.T, first func() (*estate.Estate, error)) *world {
 	t.Helper()
-	w := &world{t: t, file: filepath.Join(t.TempDir(), "demo.db"), spec: jsonschema.NewCompiler()}
+	w := &world{t: t, file: filepath.Join(t.TempDir(), "demo.db"), first: first, spec: jsonschema.NewCompiler()}
 	var spec any
 	require.NoError(t, yaml.Unmarshal(server.Specification, &spec))
 	text, err := json.Marshal(spec)
@@ -72,14 +80,28 @@ func start(t *testing.T) *world {
 	parsed, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
 	require.NoError(t, err)
 	require.NoError(t, w.spec.AddResource("urn:spec", parsed))
-	a, s := open(t, w.file)
-	files := fstest.MapFS{"index.html": {Data: []byte("<p>page")}, "assets/a.js": {Data: []byte("1")}}
-	w.http = httptest.NewServer(server.New(server.Config{App: a, Files: files, Log: slog.New(slog.DiscardHandler)}))
-	t.Cleanup(func() {
-		w.http.Close()
-		assert.NoError(t, s.Close())
-	})
+	w.serve()
+	t.Cleanup(w.stop)
 	return w
+}
+
+// serve opens the database and answers.
+func (w *world) serve() {
+	w.app, w.db = open(w.t, w.file, w.first)
+	files := fstest.MapFS{"index.html": {Data: []byte("<p>page")}, "assets/a.js": {Data: []byte("1")}}
+	w.http = httptest.NewServer(server.New(server.Config{App: w.app, Files: files, Log: slog.New(slog.DiscardHandler)}))
+}
+
+func (w *world) stop() {
+	w.http.Close()
+	w.app.Close()
+	assert.NoError(w.t, w.db.Close())
+}
+
+// restart ends the server, and starts another one on the same database.
+func (w *world) restart() {
+	w.stop()
+	w.serve()
 }
 
 // send sends a request, checks the answer against a schema of the description,
@@ -282,12 +304,11 @@ func TestAnEditIsTriedSavedAndKept(t *testing.T) {
 	w.send(http.MethodPut, "/api/policies/crews-web", switchedOff, nil, http.StatusPreconditionRequired, "Problem", nil)
 	w.send(http.MethodPut, "/api/policies/nobody", switchedOff, map[string]string{"If-Match": `"2"`}, http.StatusNotFound, "Problem", nil)
 
-	again, s := open(t, w.file)
-	defer s.Close() //nolint:errcheck // a second reader
-	kept, err := again.Now().Policy("crews-web")
+	w.restart()
+	kept, err := w.app.Now().Policy("crews-web")
 	require.NoError(t, err)
 	assert.False(t, kept.Policy.Enabled, "another start finds the edit")
-	assert.Equal(t, int64(2), again.Now().Revision)
+	assert.Equal(t, int64(2), w.app.Now().Revision)
 }
 
 func TestABadEditIsRefusedAtItsFieldAndNothingIsLost(t *testing.T) {

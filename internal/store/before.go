@@ -46,8 +46,6 @@ type place struct{ list, key string }
 // not there.
 func undone(ctx context.Context, tx *sql.Tx, revision int64) (map[place][]byte, error) {
 	rows, err := tx.QueryContext(ctx, `
-		SELECT list, key, before FROM edit WHERE revision = ?1
-		UNION ALL
 		SELECT list, key, before FROM step JOIN revision ON number = step.revision WHERE step.revision = ?1 AND what = 'edit'`, revision)
 	if err != nil {
 		return nil, err

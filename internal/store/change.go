@@ -1,7 +1,6 @@
 package store
 
 import (
-	"bytes"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -10,91 +9,48 @@ import (
 	"time"
 
 	"bivium/core/document"
-	"bivium/core/estate"
 	"bivium/core/inventory"
 )
 
+// Edit is the What of a revision that a person made.
+const Edit = "edit"
+
 // Revision is one step of the estate from what it was to what it is.
 type Revision struct {
-	Routers       bool // it comes of what routers announced
-	Before, After *estate.Estate
-	Based         int64 // the revision that Before is
-	Actor         string
-	At            time.Time
-	Known         []inventory.Known // of all accounts; nil where it did not change
-	Mapping       []inventory.Mapping
-	Remap         bool // Mapping takes the place of the one there
-	Reading       *Reading
+	What              string // what brought it: Edit, or a word for what else did
+	Name, Description string // of the estate, from now on
+	Changes           []document.Change
+	Based             int64 // the revision that it comes after
+	Actor             string
+	At                time.Time
+	Known             []inventory.Known // of all accounts; nil where it did not change
+	Mapping           []inventory.Mapping
+	Remap             bool // Mapping takes the place of the one there
+	Reading           *Reading
+	Repaired          int64 // the number of a thing that was set aside, and is no longer; 0 for none
 }
 
-// Change stores what is different in a revision, and returns its number. Nothing
-// is stored if the estate is no longer at Based, which gives a StaleError.
+// Change stores a revision, and returns its number. Nothing is stored if the estate is no
+// longer at Based, which gives a StaleError.
 func (s *Store) Change(ctx context.Context, r *Revision) (int64, error) {
-	type stored struct {
-		body  []byte
-		place int
-	}
-	before := map[[2]string]stored{}
-	places := map[string]int{}
-	for _, o := range document.SplitBut(r.Before, r.After) {
-		before[[2]string{o.List, o.Key}] = stored{o.Body, places[o.List]}
-		places[o.List]++
-	}
 	err := s.inTransaction(ctx, func(tx *sql.Tx) error {
-		var current int64
-		if err := tx.QueryRowContext(ctx, `SELECT revision FROM estate WHERE id = 1`).Scan(&current); err != nil {
+		current, err := revisionOf(ctx, tx)
+		if err != nil {
 			return err
 		}
 		if current != r.Based {
 			return &StaleError{r.Based, current}
 		}
-		put, err := tx.PrepareContext(ctx, `INSERT INTO object (estate, list, key, position, body) VALUES (1, ?, ?, ?, ?)
-			ON CONFLICT (estate, list, key) DO UPDATE SET body = excluded.body, position = excluded.position`)
-		if err != nil {
+		if err := r.begin(ctx, tx); err != nil {
 			return err
 		}
-		defer put.Close() //nolint:errcheck // the transaction ends it in any case
-		log, err := tx.PrepareContext(ctx, `INSERT INTO step (revision, list, key, before, after) VALUES (?, ?, ?, ?, ?)`)
-		if err != nil {
+		if err := r.put(ctx, tx); err != nil {
 			return err
 		}
-		defer log.Close() //nolint:errcheck // likewise
-		if _, err := tx.ExecContext(ctx, `INSERT INTO revision (number, at, actor, what) VALUES (?, ?, ?, ?)`, r.Based+1, stamp(r.At), r.Actor, r.what()); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE estate SET revision = ?, name = ?, description = ? WHERE id = 1`, r.Based+1, r.Name, r.Description); err != nil {
 			return err
 		}
-		places := map[string]int{}
-		for _, o := range document.SplitBut(r.After, r.Before) {
-			key := [2]string{o.List, o.Key}
-			was, there := before[key]
-			delete(before, key)
-			place := places[o.List]
-			places[o.List]++
-			same := there && bytes.Equal(was.body, o.Body)
-			if same && was.place == place {
-				continue
-			}
-			if _, err := put.ExecContext(ctx, o.List, o.Key, place, o.Body); err != nil {
-				return fmt.Errorf("store %s %s: %w", o.List, o.Key, err)
-			}
-			if same {
-				continue
-			}
-			if _, err := log.ExecContext(ctx, r.Based+1, o.List, o.Key, was.body, o.Body); err != nil {
-				return err
-			}
-		}
-		for key, was := range before {
-			if _, err := tx.ExecContext(ctx, `DELETE FROM object WHERE estate = 1 AND list = ? AND key = ?`, key[0], key[1]); err != nil {
-				return err
-			}
-			if _, err := log.ExecContext(ctx, r.Based+1, key[0], key[1], was.body, nil); err != nil {
-				return err
-			}
-		}
-		if _, err := tx.ExecContext(ctx, `UPDATE estate SET revision = ?, name = ?, description = ? WHERE id = 1`, r.Based+1, r.After.Name, r.After.Description); err != nil {
-			return err
-		}
-		return errors.Join(putKnown(ctx, tx, r.Known), r.remap(ctx, tx), r.end(ctx, tx))
+		return errors.Join(putKnown(ctx, tx, r.Known), r.remap(ctx, tx), r.end(ctx, tx), r.repair(ctx, tx))
 	})
 	if err != nil {
 		return 0, err
@@ -102,17 +58,42 @@ func (s *Store) Change(ctx context.Context, r *Revision) (int64, error) {
 	return r.Based + 1, nil
 }
 
-func (r *Revision) what() string {
-	switch {
-	case r.Reading != nil:
-		return "read " + r.Reading.Account
-	case r.Remap:
-		return "map tags"
+func (r *Revision) begin(ctx context.Context, tx *sql.Tx) error {
+	_, err := tx.ExecContext(ctx, `INSERT INTO revision (number, at, actor, what) VALUES (?, ?, ?, ?)`, r.Based+1, stamp(r.At), r.Actor, r.What)
+	return err
+}
+
+// put stores what changed, and logs it.
+func (r *Revision) put(ctx context.Context, tx *sql.Tx) error {
+	put, err := tx.PrepareContext(ctx, `INSERT INTO object (estate, list, key, position, body) VALUES (1, ?, ?, ?, ?)
+		ON CONFLICT (estate, list, key) DO UPDATE SET body = excluded.body, position = excluded.position`)
+	if err != nil {
+		return err
 	}
-	if r.Routers {
-		return "routers"
+	defer put.Close() //nolint:errcheck // the transaction ends it in any case
+	log, err := tx.PrepareContext(ctx, `INSERT INTO step (revision, list, key, before, after) VALUES (?, ?, ?, ?, ?)`)
+	if err != nil {
+		return err
 	}
-	return Edit
+	defer log.Close() //nolint:errcheck // likewise
+	for i := range r.Changes {
+		c := &r.Changes[i]
+		if c.After == nil {
+			_, err = tx.ExecContext(ctx, `DELETE FROM object WHERE estate = 1 AND list = ? AND key = ?`, c.List, c.Key)
+		} else {
+			_, err = put.ExecContext(ctx, c.List, c.Key, c.Place, c.After)
+		}
+		if err != nil {
+			return fmt.Errorf("store %s %s: %w", c.List, c.Key, err)
+		}
+		if c.Moved() {
+			continue
+		}
+		if _, err := log.ExecContext(ctx, r.Based+1, c.List, c.Key, c.Before, c.After); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (r *Revision) remap(ctx context.Context, tx *sql.Tx) error {

@@ -43,9 +43,9 @@ func TestChangesComeBackAsTheyWereMade(t *testing.T) {
 			next.Attachments = slices.Delete(next.Attachments, 0, rapid.IntRange(0, 3).Draw(t, "detached"))
 			next.Attachments[rapid.IntRange(0, len(next.Attachments)-1).Draw(t, "dearer")].Cost = 77
 			known := []inventory.Known{{Account: "a", Kind: inventory.WorkloadKind, ID: fmt.Sprint(step), Name: "x", Tags: map[string]string{"k": "v"}}}
-			revision, err = s.Change(t.Context(), &store.Revision{Before: e, After: &next, Based: revision, Actor: "tester", At: time.Now(), Known: known})
+			revision, err = s.Change(t.Context(), revisionOf(e, &next, revision, known))
 			require.NoError(t, err)
-			_, err = s.Change(t.Context(), &store.Revision{Before: e, After: &next, Based: revision - 1, Actor: "tester", At: time.Now()})
+			_, err = s.Change(t.Context(), revisionOf(e, &next, revision-1, nil))
 			var stale *store.StaleError
 			require.ErrorAs(t, err, &stale)
 
@@ -54,7 +54,7 @@ func TestChangesComeBackAsTheyWereMade(t *testing.T) {
 			require.Equal(t, [2]string{"tester", store.Edit}, [2]string{made.Actor, made.What})
 			require.Equal(t, bodies(document.Split(&next)), replaced(bodies(document.Split(e)), made), "what it says is all that it changed")
 
-			got, at, err := s.Get(t.Context())
+			got, at, _, err := s.Get(t.Context())
 			require.NoError(t, err)
 			require.Equal(t, revision, at)
 			require.Equal(t, document.Split(&next), document.Split(got), "in its order, too")
@@ -75,6 +75,14 @@ func TestChangesComeBackAsTheyWereMade(t *testing.T) {
 			e = got
 		}
 	})
+}
+
+// revisionOf returns the revision that leads from one estate to another.
+func revisionOf(before, after *estate.Estate, based int64, known []inventory.Known) *store.Revision {
+	return &store.Revision{
+		What: store.Edit, Name: after.Name, Description: after.Description, Changes: document.Changes(before, after),
+		Based: based, Actor: "tester", At: time.Now(), Known: known,
+	}
 }
 
 // bodies returns the bodies of objects, by list and key.
@@ -115,8 +123,12 @@ func TestAnOldDatabaseGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	for _, statement := range []string{
 		`UPDATE object SET position = position + (SELECT count(*) FROM object AS o WHERE o.list < object.list)`,
-		`DROP TABLE mapping`, `DROP TABLE known`, `DROP TABLE page`, `DROP TABLE reading`, `DROP TABLE source`, `DROP TABLE step`, `DROP TABLE revision`,
-		`DELETE FROM goose_db_version WHERE version_id = 2`,
+		`DROP TABLE aside`, `DROP TABLE mapping`, `DROP TABLE known`, `DROP TABLE page`, `DROP TABLE reading`, `DROP TABLE source`, `DROP TABLE step`, `DROP TABLE revision`,
+		`CREATE TABLE edit (revision INTEGER PRIMARY KEY, at TEXT NOT NULL, actor TEXT NOT NULL, list TEXT NOT NULL, key TEXT NOT NULL, before BLOB NOT NULL, after BLOB NOT NULL) STRICT`,
+		`CREATE TRIGGER edit_stays BEFORE UPDATE ON edit BEGIN SELECT RAISE(ABORT, 'the history of edits cannot be changed'); END`,
+		`CREATE TRIGGER edit_remains BEFORE DELETE ON edit BEGIN SELECT RAISE(ABORT, 'the history of edits cannot be changed'); END`,
+		`INSERT INTO edit VALUES (1, '2026-11-01T10:00:00Z', 'somebody', 'policies', 'crews-web', x'7b7d', x'7b7d')`,
+		`DELETE FROM goose_db_version WHERE version_id >= 2`,
 	} {
 		_, err := db.ExecContext(t.Context(), statement)
 		require.NoError(t, err, statement)
@@ -126,11 +138,15 @@ func TestAnOldDatabaseGoesOn(t *testing.T) {
 	s = open(t, file)
 	next := *e
 	next.Attachments = next.Attachments[2:]
-	_, err = s.Change(t.Context(), &store.Revision{Before: e, After: &next, Based: 1, Actor: "tester", At: time.Now()})
+	_, err = s.Change(t.Context(), revisionOf(e, &next, 1, nil))
 	require.NoError(t, err)
-	got, _, err := s.Get(t.Context())
+	got, _, _, err := s.Get(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, document.Split(&next), document.Split(got))
+	history, err := s.History(t.Context(), "policies", "crews-web", 5)
+	require.NoError(t, err)
+	require.Len(t, history, 1, "what was known of edits is kept")
+	assert.Equal(t, "somebody", history[0].Actor)
 }
 
 func TestTheHistoryOfStepsCannotBeChanged(t *testing.T) {
@@ -140,12 +156,12 @@ func TestTheHistoryOfStepsCannotBeChanged(t *testing.T) {
 	require.NoError(t, s.Put(t.Context(), e))
 	next := *e
 	next.Workloads = next.Workloads[1:]
-	_, err := s.Change(t.Context(), &store.Revision{Before: e, After: &next, Based: 1, Actor: "tester", At: time.Now()})
+	_, err := s.Change(t.Context(), revisionOf(e, &next, 1, nil))
 	require.NoError(t, err)
 	db, err := sql.Open("sqlite", file)
 	require.NoError(t, err)
 	defer db.Close() //nolint:errcheck // the test ends
-	for _, statement := range []string{`UPDATE step SET after = NULL`, `DELETE FROM step`} {
+	for _, statement := range []string{`UPDATE step SET after = NULL`, `DELETE FROM step`, `UPDATE revision SET actor = 'nobody'`, `DELETE FROM revision`} {
 		_, err := db.ExecContext(t.Context(), statement)
 		assert.ErrorContains(t, err, "history", statement)
 	}

@@ -18,8 +18,6 @@ type Step struct {
 // History returns the last changes of a thing, newest first.
 func (s *Store) History(ctx context.Context, list, key string, most int) ([]Step, error) {
 	rows, err := s.db.QueryContext(ctx, `
-		SELECT revision, at, actor, 'edit', before, after FROM edit WHERE list = ?1 AND key = ?2
-		UNION ALL
 		SELECT step.revision, at, actor, what, coalesce(before, ''), coalesce(after, '') FROM step JOIN revision ON number = step.revision WHERE list = ?1 AND key = ?2
 		ORDER BY 1 DESC LIMIT ?3`, list, key, most)
 	if err != nil {

@@ -19,9 +19,6 @@ type Made struct {
 	Before, After []document.Object
 }
 
-// Edit is the What of a step that a person made.
-const Edit = "edit"
-
 // MadeBy returns the step that made a revision, ErrNotFound if none did: the estate was
 // put as a whole then. Cost: what it changed.
 func (s *Store) MadeBy(ctx context.Context, revision int64) (*Made, error) {
@@ -29,9 +26,7 @@ func (s *Store) MadeBy(ctx context.Context, revision int64) (*Made, error) {
 	var at string
 	err := s.inTransaction(ctx, func(tx *sql.Tx) error {
 		err := tx.QueryRowContext(ctx, `
-			SELECT at, actor, what FROM revision WHERE number = ?1
-			UNION ALL
-			SELECT at, actor, 'edit' FROM edit WHERE revision = ?1`, revision).Scan(&at, &out.Actor, &out.What)
+			SELECT at, actor, what FROM revision WHERE number = ?1`, revision).Scan(&at, &out.Actor, &out.What)
 		if errors.Is(err, sql.ErrNoRows) {
 			return ErrNotFound
 		}
@@ -51,10 +46,7 @@ func (s *Store) MadeBy(ctx context.Context, revision int64) (*Made, error) {
 
 func (x *Made) changed(ctx context.Context, tx *sql.Tx, revision int64) error {
 	rows, err := tx.QueryContext(ctx, `
-		SELECT list, key, before, after FROM step WHERE revision = ?1
-		UNION ALL
-		SELECT list, key, before, after FROM edit WHERE revision = ?1
-		ORDER BY list, key`, revision)
+		SELECT list, key, before, after FROM step WHERE revision = ?1 ORDER BY list, key`, revision)
 	if err != nil {
 		return err
 	}

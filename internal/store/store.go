@@ -11,8 +11,8 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"time"
 
+	"github.com/gofrs/flock"
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
@@ -40,22 +40,46 @@ func (e *StaleError) Error() string {
 
 // Store is an open database. It is safe for concurrent use; SQLite has one
 // writer at a time, and the others wait.
-type Store struct{ db *sql.DB }
+type Store struct {
+	db   *sql.DB
+	lock *flock.Flock
+}
 
 // Open opens the database in a file, makes it if it is missing, and brings its
-// tables up to date.
+// tables up to date. One process at a time has it open.
 func Open(ctx context.Context, file string) (*Store, error) {
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return nil, fmt.Errorf("open the database: %w", err)
 	}
+	lock := flock.New(file+".lock", flock.SetPermissions(0o600))
+	if held, err := lock.TryLock(); err != nil || !held {
+		if err == nil {
+			err = fmt.Errorf("another server runs on it; stop that one, or name another file with --db")
+		}
+		return nil, fmt.Errorf("open the database %s: %w", file, err)
+	}
+	s, err := open(ctx, file, lock)
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("open the database %s: %w", file, err), lock.Unlock())
+	}
+	return s, nil
+}
+
+func open(ctx context.Context, file string, lock *flock.Flock) (*Store, error) {
+	if err := checkFile(file); err != nil {
+		return nil, err
+	}
 	query := url.Values{"_txlock": {"immediate"}, "_pragma": {"journal_mode(WAL)", "foreign_keys(1)", "busy_timeout(5000)", "synchronous(FULL)"}}
 	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: file}).EscapedPath()+"?"+query.Encode())
 	if err != nil {
-		return nil, fmt.Errorf("open the database: %w", err)
+		return nil, err
 	}
-	s := &Store{db}
-	if err := s.migrate(ctx); err != nil {
-		return nil, errors.Join(fmt.Errorf("open the database %s: %w", file, err), db.Close())
+	s := &Store{db, lock}
+	if err = s.check(ctx); err == nil {
+		err = s.migrate(ctx)
+	}
+	if err != nil {
+		return nil, errors.Join(plain(err), db.Close())
 	}
 	return s, nil
 }
@@ -69,31 +93,43 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	has, knows, err := provider.GetVersions(ctx)
+	if err != nil {
+		return err
+	}
+	if has > knows {
+		return fmt.Errorf("it was written by a newer version of bivium (schema %d, this one knows %d); start it with that version", has, knows)
+	}
 	_, err = provider.Up(ctx)
 	return err
 }
 
 // Close closes the database.
-func (s *Store) Close() error { return s.db.Close() }
+func (s *Store) Close() error { return errors.Join(s.db.Close(), s.lock.Unlock()) }
 
 // inTransaction runs f, and keeps what it did unless it fails.
-func (s *Store) inTransaction(ctx context.Context, f func(*sql.Tx) error) error {
+func (s *Store) inTransaction(ctx context.Context, f func(*sql.Tx) error) (err error) {
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
-		return err
+		return plain(err)
 	}
+	defer func() {
+		if value := recover(); value != nil {
+			_ = tx.Rollback() // the panic says more
+			panic(value)
+		}
+	}()
 	if err := f(tx); err != nil {
-		return errors.Join(err, tx.Rollback())
+		return errors.Join(plain(err), tx.Rollback())
 	}
-	return tx.Commit()
+	return plain(tx.Commit())
 }
 
 // Put stores an estate in place of the one there, if any, as a new revision.
 func (s *Store) Put(ctx context.Context, e *estate.Estate) error {
 	return s.inTransaction(ctx, func(tx *sql.Tx) error {
-		var revision int64
-		err := tx.QueryRowContext(ctx, `SELECT revision FROM estate WHERE id = 1`).Scan(&revision)
-		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		revision, err := revisionOf(ctx, tx)
+		if err != nil && !errors.Is(err, ErrEmpty) {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM estate`); err != nil {
@@ -119,25 +155,43 @@ func (s *Store) Put(ctx context.Context, e *estate.Estate) error {
 	})
 }
 
-// Get returns the estate and its revision, or ErrEmpty.
-func (s *Store) Get(ctx context.Context) (e *estate.Estate, revision int64, err error) {
+// revisionOf returns the current revision, or ErrEmpty.
+func revisionOf(ctx context.Context, tx *sql.Tx) (revision int64, err error) {
+	err = tx.QueryRowContext(ctx, `SELECT revision FROM estate WHERE id = 1`).Scan(&revision)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, ErrEmpty
+	}
+	return revision, err
+}
+
+// Revision returns the current revision, or ErrEmpty.
+func (s *Store) Revision(ctx context.Context) (revision int64, err error) {
 	err = s.inTransaction(ctx, func(tx *sql.Tx) error {
-		var name, description string
-		err := tx.QueryRowContext(ctx, `SELECT name, description, revision FROM estate WHERE id = 1`).Scan(&name, &description, &revision)
-		if errors.Is(err, sql.ErrNoRows) {
-			return ErrEmpty
+		revision, err = revisionOf(ctx, tx)
+		return err
+	})
+	return revision, err
+}
+
+// Get returns the estate and its revision, or ErrEmpty. Objects that cannot be read are
+// left out of it, and returned beside it.
+func (s *Store) Get(ctx context.Context) (e *estate.Estate, revision int64, aside []document.Aside, err error) {
+	err = s.inTransaction(ctx, func(tx *sql.Tx) error {
+		if revision, err = revisionOf(ctx, tx); err != nil {
+			return err
 		}
-		if err != nil {
+		var name, description string
+		if err := tx.QueryRowContext(ctx, `SELECT name, description FROM estate WHERE id = 1`).Scan(&name, &description); err != nil {
 			return err
 		}
 		objects, err := objectsOf(ctx, tx)
 		if err != nil {
 			return err
 		}
-		e, err = document.Join(name, description, objects)
+		e, aside, err = document.JoinReadable(name, description, objects)
 		return err
 	})
-	return e, revision, err
+	return e, revision, aside, err
 }
 
 func objectsOf(ctx context.Context, tx *sql.Tx) ([]document.Object, error) {
@@ -155,40 +209,4 @@ func objectsOf(ctx context.Context, tx *sql.Tx) ([]document.Object, error) {
 		objects = append(objects, o)
 	}
 	return objects, rows.Err()
-}
-
-// Replace stores one object in place of the one of its list and key, if the
-// estate is still at revision based, and returns the revision that this makes.
-// The edit goes into the history with what was there before.
-func (s *Store) Replace(ctx context.Context, o document.Object, based int64, actor string, at time.Time) (int64, error) {
-	err := s.inTransaction(ctx, func(tx *sql.Tx) error {
-		var current int64
-		if err := tx.QueryRowContext(ctx, `SELECT revision FROM estate WHERE id = 1`).Scan(&current); err != nil {
-			return err
-		}
-		if current != based {
-			return &StaleError{based, current}
-		}
-		var before []byte
-		err := tx.QueryRowContext(ctx, `SELECT body FROM object WHERE estate = 1 AND list = ? AND key = ?`, o.List, o.Key).Scan(&before)
-		if errors.Is(err, sql.ErrNoRows) {
-			return fmt.Errorf("%s %s: %w", o.List, o.Key, ErrNotFound)
-		}
-		if err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, `UPDATE object SET body = ? WHERE estate = 1 AND list = ? AND key = ?`, o.Body, o.List, o.Key); err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, `UPDATE estate SET revision = ? WHERE id = 1`, based+1); err != nil {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, `INSERT INTO edit (revision, at, actor, list, key, before, after) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-			based+1, at.UTC().Format(time.RFC3339), actor, o.List, o.Key, before, o.Body)
-		return err
-	})
-	if err != nil {
-		return 0, err
-	}
-	return based + 1, nil
 }

@@ -13,12 +13,12 @@ import (
 
 // Faultless draws an estate and removes from it what is at fault, piece by piece, until
 // nothing is. Estates that are drawn again instead would be mostly small ones. Each network
-// has a subnet, and each workload an address; there is a network.
+// has a subnet, and each workload an address; there is a network and a group.
 func Faultless(t *rapid.T, faults func(*estate.Estate) []estate.Fault) *estate.Estate {
 	e := Estate(t)
 	for {
 		found := faults(e)
-		if len(e.Networks) == 0 {
+		if len(e.Networks) == 0 || len(e.Groups) == 0 {
 			return Faultless(t, faults)
 		}
 		if len(found) == 0 {

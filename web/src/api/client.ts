@@ -20,9 +20,10 @@ export class ApiProblem extends Error {
   }
 }
 
-/** Returns the data of a response, or throws what went wrong. */
+/** Returns the data of a response, undefined for one that has none, or throws what went wrong. */
 export function take<T>(response: { data?: T; error?: unknown; response: Response }): T {
   if (response.data !== undefined) return response.data;
+  if (response.response.status === 204) return undefined as T;
   const problem = response.error as Schemas["Problem"] | undefined;
   if (problem?.title) throw new ApiProblem(problem);
   throw new Error(`The server answered ${response.response.status} and did not say why`);

@@ -160,6 +160,19 @@ export const undoQuery = queryOptions({
   queryFn: async ({ signal }) => take(await client.GET("/api/undo", { signal })),
 });
 
+/** Puts a thing that could not be read back, as text has it. */
+export const putAside = async (id: number, text: string, revision: number) =>
+  take(
+    await client.PUT("/api/aside/{id}", {
+      params: { path: { id }, ...based(revision) },
+      body: {},
+      bodySerializer: () => text,
+    }),
+  );
+
+export const deleteAside = async (id: number) =>
+  take(await client.DELETE("/api/aside/{id}", { params: { path: { id } }, ...asJson }));
+
 export const postUndo = async (revision: number) =>
   take(await client.POST("/api/undo", { params: based(revision), ...asJson }));
 
@@ -256,9 +269,8 @@ export const startReading = async (name: string, goOn: boolean) =>
     }),
   );
 
-export const disconnect = async (name: string) => {
-  await client.DELETE("/api/accounts/{name}", { params: { path: { name } }, ...asJson });
-};
+export const disconnect = async (name: string) =>
+  take(await client.DELETE("/api/accounts/{name}", { params: { path: { name } }, ...asJson }));
 
 export const stopReading = async (name: string) => {
   await client.DELETE("/api/accounts/{name}/reading", { params: { path: { name } }, ...asJson });

@@ -410,6 +410,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/aside/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Put a thing that could not be read back into the estate, corrected */
+        put: operations["putAside"];
+        post?: never;
+        /** Remove a thing that could not be read for good */
+        delete: operations["deleteAside"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rows": {
         parameters: {
             query?: never;
@@ -855,8 +875,15 @@ export interface components {
             refs: components["schemas"]["Thing"][];
             /** @description Edits that would mend a fault */
             ways: components["schemas"]["Mend"][];
+            /** @description What is stored of a thing that cannot be read */
+            aside: components["schemas"]["Aside"] | null;
             services: components["schemas"]["ServiceWords"] | null;
             witness: components["schemas"]["Witness"] | null;
+        };
+        Aside: {
+            id: number;
+            /** @description As it was stored */
+            body: string;
         };
         Thing: {
             kind: string;
@@ -1242,6 +1269,8 @@ export interface components {
             flaps: number;
             announced: number;
             over: number;
+            /** @description Announced prefixes that cannot be used */
+            unfit: number;
             damped: components["schemas"]["Damped"][];
             accepted: number;
             waiting: number;
@@ -2097,6 +2126,57 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Rewired"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putAside: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The revision, in quotes: "7" */
+                "If-Match": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description What that changed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Effect"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteAside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -8,6 +8,7 @@ import { ThingLink } from "../../parts/ThingLink";
 import { counted, serviceWords } from "../../parts/wording";
 import { Road } from "../../road/Road";
 import { inKinds } from "./kinds";
+import { Repair } from "./Repair";
 import type { Kind, Listed } from "./kinds";
 
 /** What wants to be looked at: faults, and what is legal and probably wrong. */
@@ -45,7 +46,7 @@ export function FindingsPlace() {
           />
         ))}
       </section>
-      {selected && <Detail trouble={selected} />}
+      {selected && <Detail trouble={selected} revision={troubles.data.revision} />}
     </div>
   );
 }
@@ -98,7 +99,7 @@ function KindList({ kind, selected, onSelect }: KindListProps) {
   );
 }
 
-function Detail({ trouble }: { trouble: Listed }) {
+function Detail({ trouble, revision }: { trouble: Listed; revision: number }) {
   return (
     <aside
       aria-label="Finding"
@@ -121,6 +122,7 @@ function Detail({ trouble }: { trouble: Listed }) {
           ))}
         </ul>
       )}
+      {trouble.aside && <Repair key={trouble.aside.id} aside={trouble.aside} revision={revision} />}
       {trouble.ways.length > 0 && <Ways key={trouble.key} ways={trouble.ways} />}
       {trouble.witness && <WitnessRoad witness={trouble.witness} />}
     </aside>

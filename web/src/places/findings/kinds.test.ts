@@ -9,6 +9,7 @@ const trouble = (code: string, message: string): Schemas["Trouble"] => ({
   path: "",
   refs: [],
   ways: [],
+  aside: null,
   services: null,
   witness: null,
 });

@@ -70,6 +70,12 @@ function SessionLine({ session: s, onEdit }: { session: Session; onEdit: (e: Wir
       </span>
       <span className={`block ${s.state === "down" ? "text-denied" : "text-soft"}`}>{stateWords(s)}</span>
       <span className="block">{countWords(s)}</span>
+      {s.unfit > 0 && (
+        <span className="block text-denied">
+          {counted(s.unfit, "announced prefix", "announced prefixes")} cannot be used and{" "}
+          {s.unfit === 1 ? "is" : "are"} left out
+        </span>
+      )}
       {s.over > 0 && (
         <span className="block text-denied">
           floods: {grouped(s.over)} or more beyond its limit of {grouped(s.limit)} are left out

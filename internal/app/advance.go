@@ -1,0 +1,161 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"runtime/debug"
+
+	"bivium/core/document"
+	"bivium/core/estate"
+	"bivium/core/inventory"
+	"bivium/core/survey"
+	"bivium/internal/store"
+)
+
+// current stands for the revision that is current, for steps that are based on none.
+const current = -1
+
+// step is one step of the estate: an edit of a person, or what accounts or routers bring.
+// Every change of the estate is one, and goes through App.advance.
+type step struct {
+	what  string // as it is stored: store.Edit, or what else brings it
+	actor string
+	based int64 // the revision that it was made for, or current
+	// change returns the estate after the step; that of the snapshot itself if there is
+	// nothing to do.
+	change func(now *Snapshot) (*estate.Estate, error)
+	// then, if given, works out what is told of the step. Nothing is stored before it is done.
+	then func(before, after *Snapshot, d *survey.Difference) error
+	// idle, if given, is done instead where there is nothing to do, and returns what is
+	// shown from then on.
+	idle func(now *Snapshot) (*Snapshot, error)
+
+	known    []inventory.Known // of all accounts; nil where it does not change
+	mapping  []inventory.Mapping
+	remap    bool // mapping takes the place of the one there
+	reading  *store.Reading
+	repaired int64 // see store.Revision
+}
+
+// advance takes a step. It is worked out and checked before it is stored, and is shown once
+// it is: memory and database move together, or not at all. A step that cannot be kept, for
+// the document could not hold it, gives Problems; one in which something panics is logged
+// with what led to it, and leaves everything as it was.
+func (a *App) advance(ctx context.Context, s *step) error {
+	a.edit.Lock()
+	defer a.edit.Unlock()
+	now := a.Now()
+	if s.based != current && s.based != now.Revision {
+		return &store.StaleError{Based: s.based, Current: now.Revision}
+	}
+	var after *Snapshot
+	var r *store.Revision
+	err := a.guarded(s.what+" by "+s.actor, func() (err error) {
+		after, r, err = a.prepare(now, s)
+		return err
+	})
+	switch {
+	case err != nil:
+		return err
+	case after == now && s.idle != nil:
+		if after, err = s.idle(now); err == nil {
+			a.now.Store(after)
+		}
+		return err
+	case after == now:
+		return nil
+	}
+	if err := a.store(ctx, r); err != nil {
+		return err
+	}
+	a.now.Store(after)
+	return nil
+}
+
+// prepare works a step out.
+func (a *App) prepare(now *Snapshot, s *step) (*Snapshot, *store.Revision, error) {
+	next, err := s.change(now)
+	if err != nil {
+		return nil, nil, err
+	}
+	known, mapping := now.Known, now.Mapping
+	if s.known != nil {
+		known = s.known
+	}
+	if s.remap {
+		mapping = s.mapping
+	}
+	if next == now.Estate && s.known == nil && !s.remap && s.repaired == 0 {
+		return now, nil, nil
+	}
+	changes := document.Changes(now.Estate, next)
+	if refused := document.Admit(changes, next); len(refused) > 0 {
+		return nil, nil, problemsOf(refused)
+	}
+	after, d := now.without(s.repaired).following(next, now.Revision+1, known, mapping)
+	after.Survey.Complete()
+	if s.then != nil {
+		if err := s.then(now, after, &d); err != nil {
+			return nil, nil, err
+		}
+	}
+	return after, &store.Revision{
+		What: s.what, Name: next.Name, Description: next.Description, Changes: changes, Based: now.Revision, Actor: s.actor, At: a.Clock(),
+		Known: s.known, Mapping: s.mapping, Remap: s.remap, Reading: s.reading, Repaired: s.repaired,
+	}, nil
+}
+
+// problemsOf tells which things could not be read again.
+func problemsOf(refused []*document.Unreadable) Problems {
+	var out Problems
+	for _, u := range refused {
+		for _, e := range u.Errors {
+			at := u.List + "[" + u.Key + "]"
+			if e.Path != "" {
+				at += "." + e.Path
+			}
+			out = append(out, Problem{at, e.Message, e.Fix})
+		}
+	}
+	return out
+}
+
+// store stores a revision, whether the one who asked for it still waits or not. If that
+// fails in a way that leaves open whether it was stored, the database is asked.
+func (a *App) store(ctx context.Context, r *store.Revision) error {
+	ctx = context.WithoutCancel(ctx)
+	_, err := a.Store.Change(ctx, r)
+	var stale *store.StaleError
+	if err == nil || errors.As(err, &stale) {
+		return err
+	}
+	if is, again := a.Store.Revision(ctx); again == nil && is == r.Based+1 { // nobody else writes
+		a.Log.Warn("a step was stored, and the database said it was not", "revision", is, "error", err)
+		return nil
+	}
+	return err
+}
+
+// Panicked is returned for a request or job in which something panicked. It was logged.
+type Panicked struct {
+	Doing string
+	Value any
+}
+
+// Error says what was being done.
+func (p *Panicked) Error() string {
+	return fmt.Sprintf("%s failed, by a fault in bivium: nothing was changed. The log says more", p.Doing)
+}
+
+// guarded runs f, and turns a panic in it, or in a worker that it waits for, into an error
+// that is logged with what led to it.
+func (a *App) guarded(doing string, f func() error) (err error) {
+	defer func() {
+		if value := recover(); value != nil {
+			a.Log.Error("panic", "doing", doing, "error", fmt.Sprint(value), "stack", string(debug.Stack()))
+			err = &Panicked{doing, value}
+		}
+	}()
+	return f()
+}
