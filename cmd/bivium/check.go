@@ -36,7 +36,7 @@ type foundWords struct {
 	Message  string             `json:"message"`
 	Refs     []estate.Ref       `json:"refs"`
 	Services []string           `json:"services"`
-	Witness  *flowWords         `json:"witness"`
+	Witness  *app.FlowWords     `json:"witness"`
 }
 
 // expectedWords is how an expectation fares.
@@ -51,15 +51,7 @@ type expectedWords struct {
 type failureWords struct {
 	Services []string        `json:"services"`
 	Verdict  verdict.Verdict `json:"verdict"`
-	Witness  *flowWords      `json:"witness"`
-}
-
-// flowWords is one flow, as the options of `bivium trace` write it.
-type flowWords struct {
-	From        string `json:"from"`
-	To          string `json:"to"`
-	Service     string `json:"service"`
-	Publication string `json:"publication,omitempty"`
+	Witness  *app.FlowWords  `json:"witness"`
 }
 
 func checkCommand() *cobra.Command {
@@ -114,12 +106,12 @@ func check(e *estate.Estate, text []byte, p *progress) (*checked, error) {
 	p.at("looking for findings")
 	r := &checked{Estate: e.Name, Faults: faults, Findings: []foundWords{}, Expectations: []expectedWords{}}
 	for _, f := range s.Findings() {
-		r.Findings = append(r.Findings, foundWords{f.Code, f.Message, append([]estate.Ref{}, f.Refs...), words(f.Services), flowOf(f.Witness)})
+		r.Findings = append(r.Findings, foundWords{f.Code, f.Message, append([]estate.Ref{}, f.Refs...), words(f.Services), flowOf(judge, f.Witness)})
 	}
 	for _, h := range s.Expectations() {
 		x := expectedWords{h.Expectation.Name, h.Holds, h.Holds && h.ByRouting, h.Vacuous, []failureWords{}}
 		for _, f := range h.Failures() {
-			x.Failures = append(x.Failures, failureWords{words(f.Services), f.Verdict, flowOf(&f.Witness)})
+			x.Failures = append(x.Failures, failureWords{words(f.Services), f.Verdict, flowOf(judge, &f.Witness)})
 		}
 		r.Expectations = append(r.Expectations, x)
 	}
@@ -128,13 +120,13 @@ func check(e *estate.Estate, text []byte, p *progress) (*checked, error) {
 
 func words(s space.Services) []string { return append([]string{}, s.Words()...) }
 
-func flowOf(f *verdict.Flow) *flowWords {
+// flowOf writes a flow of a judge's estate, nil for none.
+func flowOf(j *verdict.Judge, f *verdict.Flow) *app.FlowWords {
 	if f == nil {
 		return nil
 	}
-	term := estate.Term{Protocol: f.Protocol, Ports: estate.Range{Lo: f.Port, Hi: f.Port}}
-	_, term.SourcePorts = estate.PortsOf(f.Protocol)
-	return &flowWords{f.Segment + ":" + f.Source.String(), f.Destination.String(), term.String(), f.Publication}
+	w := app.WordsOf(j, *f)
+	return &w
 }
 
 // holds reports whether there are no faults, and every expectation holds.
@@ -164,14 +156,6 @@ func locate(text []byte, faults []estate.Fault) ([]locatedFault, error) {
 		out[i] = locatedFault{lines[i], faults[i]}
 	}
 	return out, nil
-}
-
-func (w *flowWords) String() string {
-	s := fmt.Sprintf("%s → %s on %s", w.From, w.To, w.Service)
-	if w.Publication != "" {
-		s += " by " + w.Publication
-	}
-	return s
 }
 
 func printChecked(w io.Writer, file string, r *checked) {

@@ -109,19 +109,19 @@ func TestDiff(t *testing.T) {
 	require.NoError(t, os.WriteFile(next, []byte(text), 0o600))
 	out, err := command(t, "", "diff", grayshoal, next, "--exit-code")
 	require.ErrorIs(t, err, errFails)
-	assert.Contains(t, out, "No longer passes\n  tcp/80, tcp/443: inspected by tidegate (policy crews-web) → denied (default)\n    from office:crews")
-	assert.Contains(t, out, "to all of internet")
+	assert.Contains(t, out, "No longer passes\n  tcp/80, tcp/443: inspected by tidegate (policy crews-web) → denied (default)\n    IPv4 from office:crews to all of internet\n      such as office:10.50.0.11 → 198.51.100.7 on tcp/80 from 50000\n    IPv6 from office:crews")
 	assert.NotContains(t, out, "Passes now")
 	var changes []changeWords
 	require.NoError(t, json.Unmarshal([]byte(must(t, "diff", grayshoal, next, "--json")), &changes))
-	assert.NotEmpty(t, changes)
+	require.NotEmpty(t, changes)
+	assert.Equal(t, selectionWords{In: "office", Groups: []string{"crews"}, Networks: []string{}, Prefixes: []string{}}, changes[0].Sources)
 	assert.Equal(t, "No flow fares differently.\n", must(t, "diff", grayshoal, grayshoal, "--exit-code"))
 }
 
 func TestMatrix(t *testing.T) {
 	assert.Contains(t, must(t, "matrix", grayshoal), "turbine     DU          UD      UDA     DUAID?U?  U")
 	csv := must(t, "matrix", grayshoal, "--by", "group", "--csv")
-	assert.Contains(t, csv, "office:crews,internet,udp/443,blocked,rulebook\n")
+	assert.Contains(t, csv, "office:crews,internet,udp/443,blocked,rulebook,crew-web,tidegate\n")
 	assert.Contains(t, must(t, "matrix", grayshoal, "--by", "network"), "outer-sound")
 	_, err := command(t, "", "matrix", grayshoal, "--by", "colour")
 	assert.ErrorContains(t, err, "segment, group, network or workload")

@@ -10,17 +10,40 @@ import (
 	"bivium/core/space"
 	"bivium/core/survey"
 	"bivium/core/verdict"
+	"bivium/internal/app"
 )
 
-// changeWords is one change of a difference, as --json writes it.
+// changeWords is one block of a difference, as --json writes it.
 type changeWords struct {
-	Kind     string           `json:"kind"` // opened, closed, hands or other
-	From     []string         `json:"from"`
-	To       []string         `json:"to"`
-	Services []string         `json:"services"`
-	Before   *verdict.Verdict `json:"before"` // null where there was no such flow
-	After    *verdict.Verdict `json:"after"`
-	Witness  *flowWords       `json:"witness"`
+	Kind        string           `json:"kind"`   // opened, closed, hands or other
+	Family      survey.Family    `json:"family"` // ipv4, ipv6 or both
+	From        []string         `json:"from"`
+	To          []string         `json:"to"`
+	Sources     selectionWords   `json:"sources"`
+	Targets     selectionWords   `json:"destinations"`
+	Publication string           `json:"publication,omitempty"` // by which flows from the internet come in
+	Services    []string         `json:"services"`
+	Before      *verdict.Verdict `json:"before"` // null where there was no such flow
+	After       *verdict.Verdict `json:"after"`
+	Witness     *app.FlowWords   `json:"witness"`
+}
+
+// selectionWords is a set of endpoints for programs: all of its parts together, or
+// everything but them.
+type selectionWords struct {
+	In       string   `json:"in"`  // the segment, or internet
+	But      bool     `json:"but"` // it is everything there but what follows
+	Groups   []string `json:"groups"`
+	Networks []string `json:"networks"`
+	Prefixes []string `json:"prefixes"`
+}
+
+func selectionOf(s *survey.Selection) selectionWords {
+	out := selectionWords{In: nodeWords(s.Node), But: s.All || s.AllBut, Groups: append([]string{}, s.Groups...), Networks: append([]string{}, s.Networks...), Prefixes: []string{}}
+	for _, p := range s.Prefixes {
+		out.Prefixes = append(out.Prefixes, p.String())
+	}
+	return out
 }
 
 // The kinds of changes, in the order in which they are printed.
@@ -54,9 +77,9 @@ func diffCommand() *cobra.Command {
 			p.at("comparing every flow")
 			d := survey.Compare(before, after)
 			if asJSON {
-				err = printJSON(c, changesOf(&d))
+				err = printJSON(c, changesOf(before, after, &d))
 			} else {
-				printDiff(c.OutOrStdout(), &d)
+				printDiff(c.OutOrStdout(), before, after, &d)
 			}
 			if err == nil && exitCode && len(d.Changes) > 0 {
 				err = errFails
@@ -85,19 +108,30 @@ func kindOf(c *survey.Change) string {
 	return "other"
 }
 
-func changesOf(d *survey.Difference) []changeWords {
+// witnessOf writes the witness of a block, in the later estate if it is there.
+func witnessOf(before, after *survey.Survey, c *survey.Change, b *survey.Block) *app.FlowWords {
+	flow := b.Witness()
+	if c.After == nil {
+		return flowOf(before.Judge(), &flow)
+	}
+	return flowOf(after.Judge(), &flow)
+}
+
+func changesOf(before, after *survey.Survey, d *survey.Difference) []changeWords {
 	out := []changeWords{}
 	for i := range d.Changes {
 		c := &d.Changes[i]
-		flow := c.Witness()
 		for _, b := range d.Blocks(c) {
-			out = append(out, changeWords{kindOf(c), b.From.Words(), b.To.Words(), words(c.Services), c.Before, c.After, flowOf(&flow)})
+			out = append(out, changeWords{
+				kindOf(c), b.Family, b.From.Words(), b.To.Words(), selectionOf(&b.From), selectionOf(&b.To), c.Publication,
+				words(c.Services), c.Before, c.After, witnessOf(before, after, c, &b),
+			})
 		}
 	}
 	return out
 }
 
-func printDiff(w io.Writer, d *survey.Difference) {
+func printDiff(w io.Writer, before, after *survey.Survey, d *survey.Difference) {
 	if len(d.Changes) == 0 {
 		fmt.Fprintln(w, "No flow fares differently.")
 		return
@@ -115,12 +149,16 @@ func printDiff(w io.Writer, d *survey.Difference) {
 			}
 			fmt.Fprintf(w, "  %s: %s → %s\n", shortly(c.Services), fared(c.Before), fared(c.After))
 			for _, b := range d.Blocks(c) {
-				fmt.Fprintf(w, "    from %s to %s\n", strings.Join(b.From.Words(), ", "), strings.Join(b.To.Words(), ", "))
+				fmt.Fprintf(w, "    %sfrom %s to %s%s\n", familyWords(b.Family), strings.Join(b.From.Folded(), ", "), strings.Join(b.To.Folded(), ", "), listed(" by ", nonEmpty(c.Publication)))
+				fmt.Fprintf(w, "      such as %s\n", witnessOf(before, after, c, &b))
 			}
-			flow := c.Witness()
-			fmt.Fprintf(w, "    such as %s\n", flowOf(&flow))
 		}
 	}
+}
+
+// familyWords names the family of a block, where it is one alone.
+func familyWords(f survey.Family) string {
+	return map[survey.Family]string{survey.IPv4: "IPv4 ", survey.IPv6: "IPv6 "}[f]
 }
 
 // shortly writes a set of services for people.

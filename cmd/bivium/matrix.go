@@ -20,6 +20,7 @@ type cellWords struct {
 	Services []string          `json:"services"`
 	Outcomes []verdict.Outcome `json:"outcomes"` // those of the most flows first
 	Reasons  []verdict.Reason  `json:"reasons"`
+	Verdicts []verdict.Verdict `json:"verdicts"` // the whole of each, in the same order
 }
 
 func matrixCommand() *cobra.Command {
@@ -134,6 +135,7 @@ func eachCell(s *survey.Survey, rows []namedSet, f func(cellWords)) {
 				for _, p := range line.Parts {
 					w.Outcomes = append(w.Outcomes, p.Verdict.Outcome)
 					w.Reasons = append(w.Reasons, p.Verdict.Reason)
+					w.Verdicts = append(w.Verdicts, p.Verdict)
 				}
 				f(w)
 			}
@@ -143,10 +145,14 @@ func eachCell(s *survey.Survey, rows []namedSet, f func(cellWords)) {
 
 func writeMatrixCSV(w io.Writer, s *survey.Survey, rows []namedSet) error {
 	out := csv.NewWriter(w)
-	err := out.Write([]string{"from", "to", "services", "outcomes", "reasons"})
+	err := out.Write([]string{"from", "to", "services", "outcomes", "reasons", "by", "pools"})
 	eachCell(s, rows, func(c cellWords) {
 		if err == nil {
-			err = out.Write([]string{c.From, c.To, strings.Join(c.Services, ";"), joined(c.Outcomes), joined(c.Reasons)})
+			var by, pools []string
+			for _, v := range c.Verdicts {
+				by, pools = append(by, strings.Join(v.By, "+")), append(pools, strings.Join(v.Pools, "+"))
+			}
+			err = out.Write([]string{c.From, c.To, strings.Join(c.Services, ";"), joined(c.Outcomes), joined(c.Reasons), joined(by), joined(pools)})
 		}
 	})
 	out.Flush()

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -12,7 +13,7 @@ import (
 )
 
 func traceCommand() *cobra.Command {
-	var from, to, service string
+	var from, to, service, publication string
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "trace FILE --from SEG:ADDR --to ADDR --service tcp/443",
@@ -25,9 +26,9 @@ func traceCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			road, err := app.NewSnapshot(e, 0).Road(from, to, service, 0, "")
+			road, err := app.NewSnapshot(e, 0).Road(from, to, service, 0, publication)
 			if err != nil {
-				return err
+				return byOption(err)
 			}
 			if asJSON {
 				return printJSON(c, road)
@@ -38,7 +39,8 @@ func traceCommand() *cobra.Command {
 	}
 	c.Flags().StringVar(&from, "from", "", "the source: SEG:ADDR, internet:ADDR, or a workload")
 	c.Flags().StringVar(&to, "to", "", "the destination: an address, or a workload")
-	c.Flags().StringVar(&service, "service", "", "the service: a term such as tcp/443, or a name")
+	c.Flags().StringVar(&service, "service", "", "the service: a term such as tcp/443 or \"udp/53 from 1024\", or a name")
+	c.Flags().StringVar(&publication, "publication", "", "the publication by which a flow from the internet comes in; left out: the first that lets it in")
 	c.Flags().BoolVar(&asJSON, "json", false, "print for programs")
 	for _, name := range []string{"from", "to", "service"} {
 		if err := c.MarkFlagRequired(name); err != nil {
@@ -46,6 +48,20 @@ func traceCommand() *cobra.Command {
 		}
 	}
 	return c
+}
+
+// byOption returns an error about a field of a question as one about the option that it is
+// given by.
+func byOption(err error) error {
+	var p *app.Problem
+	if !errors.As(err, &p) {
+		return err
+	}
+	option, known := map[string]string{"from": "--from", "to": "--to", "on": "--service"}[p.At]
+	if !known {
+		return err
+	}
+	return &app.Problem{At: option, Message: p.Message, Fix: p.Fix}
 }
 
 // printRoad prints the road from top to bottom, what was not taken with a dash.

@@ -10,6 +10,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/survey"
 	"bivium/core/verdict"
+	"bivium/internal/app"
 )
 
 // impactWords is what changes if one thing fails, as JSON.
@@ -27,13 +28,13 @@ type turnWords struct {
 	After    verdict.Outcome `json:"after"`
 	Services []string        `json:"services"`
 	Pairs    string          `json:"pairs"` // of addresses
-	Witness  *flowWords      `json:"witness"`
+	Witness  *app.FlowWords  `json:"witness"`
 }
 
 // brokenWords is an expectation that a failure breaks.
 type brokenWords struct {
-	Expectation string     `json:"expectation"`
-	Witness     *flowWords `json:"witness"`
+	Expectation string         `json:"expectation"`
+	Witness     *app.FlowWords `json:"witness"`
 }
 
 func whatIfCommand() *cobra.Command {
@@ -53,9 +54,9 @@ func whatIfCommand() *cobra.Command {
 			impacts := s.WhatIf(s.Outages())
 			p.at("printing")
 			if asJSON {
-				err = printJSON(c, impactsOf(impacts))
+				err = printJSON(c, impactsOf(s.Judge(), impacts))
 			} else {
-				printImpacts(c.OutOrStdout(), impacts)
+				printImpacts(c.OutOrStdout(), s.Judge(), impacts)
 			}
 			breaks := false
 			for i := range impacts {
@@ -72,17 +73,17 @@ func whatIfCommand() *cobra.Command {
 	return c
 }
 
-func impactsOf(impacts []survey.Impact) []impactWords {
+func impactsOf(j *verdict.Judge, impacts []survey.Impact) []impactWords {
 	out := []impactWords{}
 	for i := range impacts {
 		x := &impacts[i]
 		w := impactWords{Fails: x.Outage.Ref, Turns: []turnWords{}, Breaks: []brokenWords{}}
 		for k := range x.Turns {
 			t := &x.Turns[k]
-			w.Turns = append(w.Turns, turnWords{nodeWords(t.From), nodeWords(t.To), t.Before, t.After, words(t.Services), t.Pairs.String(), flowOf(&t.Witness)})
+			w.Turns = append(w.Turns, turnWords{nodeWords(t.From), nodeWords(t.To), t.Before, t.After, words(t.Services), t.Pairs.String(), flowOf(j, &t.Witness)})
 		}
 		for k := range x.Broken {
-			w.Breaks = append(w.Breaks, brokenWords{x.Broken[k].Expectation.Name, flowOf(&x.Broken[k].Witness)})
+			w.Breaks = append(w.Breaks, brokenWords{x.Broken[k].Expectation.Name, flowOf(j, &x.Broken[k].Witness)})
 		}
 		out = append(out, w)
 	}
@@ -96,7 +97,7 @@ func nodeWords(n survey.Node) string {
 	return n.Segment
 }
 
-func printImpacts(w io.Writer, impacts []survey.Impact) {
+func printImpacts(w io.Writer, j *verdict.Judge, impacts []survey.Impact) {
 	quiet := 0
 	for i := range impacts {
 		x := &impacts[i]
@@ -108,10 +109,10 @@ func printImpacts(w io.Writer, impacts []survey.Impact) {
 		fmt.Fprintf(w, "If %s fails\n", x.Outage.Ref)
 		for k := range turns {
 			t := &turns[k]
-			fmt.Fprintf(w, "  %s → %s: %s turns %s, %s, such as %s\n", nodeWords(t.From), nodeWords(t.To), t.Before, t.After, shortly(t.Services), flowOf(&t.Witness))
+			fmt.Fprintf(w, "  %s → %s: %s turns %s, %s, such as %s\n", nodeWords(t.From), nodeWords(t.To), t.Before, t.After, shortly(t.Services), flowOf(j, &t.Witness))
 		}
 		for k := range x.Broken {
-			fmt.Fprintf(w, "  breaks expectation %s, by %s\n", x.Broken[k].Expectation.Name, flowOf(&x.Broken[k].Witness))
+			fmt.Fprintf(w, "  breaks expectation %s, by %s\n", x.Broken[k].Expectation.Name, flowOf(j, &x.Broken[k].Witness))
 		}
 	}
 	fmt.Fprintf(w, "%d things can fail by themselves; of %d no flow that passes would take notice. --json has those that do not pass, too.\n", len(impacts), quiet)

@@ -228,6 +228,50 @@ func ParseTermObject(protocol, ports, sources string) (Term, error) {
 	return NewTerm(p, bounds[0], bounds[1])
 }
 
+// ParseTermWords returns the terms that are written as Term.String and sets of services
+// write them, which documents do not: "tcp/22 from 1024-65535" bounds source ports, and
+// "proto/59-255" is a run of protocols.
+func ParseTermWords(s string) ([]Term, error) {
+	text, sources, bounded := strings.Cut(s, " from ")
+	text = strings.TrimSpace(text)
+	if run, ok := strings.CutPrefix(text, "proto/"); ok && strings.Contains(run, "-") && !bounded {
+		r, err := ParseRange(run)
+		if err != nil || r.Hi > 255 {
+			return nil, fmt.Errorf("%q is no run of protocols; write one like proto/59-255", text)
+		}
+		var out []Term
+		for p := int(r.Lo); p <= int(r.Hi); p++ {
+			t, err := NewTerm(uint8(p), nil, nil)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, t)
+		}
+		return out, nil
+	}
+	t, err := ParseTerm(text)
+	if err != nil || !bounded {
+		return []Term{t}, err
+	}
+	r, err := ParseRange(strings.TrimSpace(sources))
+	if err != nil {
+		return nil, err
+	}
+	if t.AnyProtocol {
+		return nil, fmt.Errorf("%q bounds the source ports of any protocol; name the protocol", s)
+	}
+	t, err = NewTerm(t.Protocol, portsUnlessAll(t), &r)
+	return []Term{t}, err
+}
+
+// portsUnlessAll returns the ports of a term, nil if they are all that the protocol has.
+func portsUnlessAll(t Term) *Range {
+	if all, _ := PortsOf(t.Protocol); t.Ports == all {
+		return nil
+	}
+	return &t.Ports
+}
+
 // ServiceRef is one entry of a rule's services: the name of a service, or a
 // term.
 type ServiceRef struct {

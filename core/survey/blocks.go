@@ -10,26 +10,50 @@ import (
 	"go4.org/netipx"
 )
 
-// Block is all flows from some endpoints to others.
-type Block struct{ From, To Selection }
+// Family is the address family that both ends of a flow are of.
+type Family string
+
+// The families.
+const (
+	IPv4         Family = "ipv4"
+	IPv6         Family = "ipv6"
+	BothFamilies Family = "both" // flows of either: none mixes them
+)
+
+// Block is all flows of a family from some endpoints to others, but for those from an
+// address to itself.
+type Block struct {
+	Family   Family
+	From, To Selection
+
+	change   *change
+	src, dst *bitset.BitSet // joints
+}
 
 // Selection is some endpoints of one segment, or of the internet, in as few
 // words as describe them: all of it, or some groups and networks and, for what
-// none of them covers, prefixes.
+// none of them covers, prefixes. A name stands only for what it means both before
+// and afterwards.
 type Selection struct {
 	Node     Node // the segment, or the internet
 	All      bool
 	AllBut   bool // it is everything but what follows
 	Groups   []string
 	Networks []string
-	Ranges   []Range
+	Prefixes []netip.Prefix // sorted
 }
 
-// MaxPrefixes is how many prefixes a selection writes before it counts the rest.
+// MaxPrefixes is how many prefixes of a selection are written for people before the rest
+// is counted.
 const MaxPrefixes = 6
 
-// Words returns the parts of a selection, each a name or a prefix.
-func (s Selection) Words() []string {
+// Words returns all parts of a selection, each a name or a prefix.
+func (s *Selection) Words() []string { return s.words(len(s.Prefixes)) }
+
+// Folded is Words for people: of many prefixes it counts the rest.
+func (s *Selection) Folded() []string { return s.words(MaxPrefixes) }
+
+func (s *Selection) words(most int) []string {
 	name := s.Node.Segment
 	if s.Node.Kind == NodeInternet {
 		name = "internet"
@@ -44,14 +68,10 @@ func (s Selection) Words() []string {
 	for _, n := range s.Networks {
 		out = append(out, name+":network "+n)
 	}
-	var prefixes []netip.Prefix
-	for _, r := range merged(s.Ranges) {
-		prefixes = append(prefixes, netipx.IPRangeFrom(r.From, r.To).Prefixes()...)
-	}
-	for _, p := range prefixes[:min(len(prefixes), MaxPrefixes)] {
+	for _, p := range s.Prefixes[:min(len(s.Prefixes), most)] {
 		out = append(out, name+":"+p.String())
 	}
-	if more := len(prefixes) - MaxPrefixes; more > 0 {
+	if more := len(s.Prefixes) - most; more > 0 {
 		out = append(out, fmt.Sprintf("%d more prefixes of %s", more, name))
 	}
 	if s.AllBut && len(out) > 0 {
@@ -64,20 +84,75 @@ func (s Selection) Words() []string {
 // together they are its flows exactly, but for those from an address to itself.
 func (d *Difference) Blocks(change *Change) []Block {
 	from, to := d.comparer.unitsOf(change.at[0]), d.comparer.unitsOf(change.at[1])
-	sets := change.sets()
-	out := make([]Block, len(sets))
-	for i, p := range sets {
-		out[i] = Block{from.selection(p.from, to, p.to), to.selection(p.to, from, p.from)}
+	var out []Block
+	for _, p := range change.sets() {
+		for _, four := range []bool{true, false} {
+			if b := from.block(to, &p, four); b != nil {
+				b.change = change.gathered
+				out = append(out, *b)
+			}
+		}
+	}
+	return joinFamilies(out)
+}
+
+// joinFamilies puts blocks of either family that are written alike into one.
+func joinFamilies(blocks []Block) []Block {
+	out := blocks[:0]
+	for _, b := range blocks {
+		k := slices.IndexFunc(out, func(o Block) bool {
+			return o.Family != BothFamilies && o.Family != b.Family && o.From.same(&b.From) && o.To.same(&b.To)
+		})
+		if k >= 0 {
+			out[k].Family = BothFamilies
+			continue
+		}
+		out = append(out, b)
 	}
 	return out
+}
+
+// block returns the flows of a patch that are of one family, nil for none.
+func (u *units) block(to *units, p *patch, four bool) *Block {
+	src, dst := p.from.Intersection(u.family(four)), p.to.Intersection(to.family(four))
+	if src.None() || dst.None() || u.itself(src) != (netip.Addr{}) && u.territory == to.territory && u.itself(src) == to.itself(dst) {
+		return nil
+	}
+	b := &Block{Family: IPv6, From: u.selection(src, four), To: to.selection(dst, four), src: src, dst: dst}
+	if four {
+		b.Family = IPv4
+	}
+	return b
+}
+
+// itself returns the address of joints that are one address, else none.
+func (u *units) itself(joints *bitset.BitSet) (a netip.Addr) {
+	if first, _ := joints.NextSet(0); joints.Count() == 1 && u.joints[first].size.one() {
+		return u.joints[first].addrs[0]
+	}
+	return a
+}
+
+// family returns the joints of a family.
+func (u *units) family(four bool) *bitset.BitSet {
+	out := bitset.New(uint(len(u.joints)))
+	for i := range u.joints {
+		out.SetTo(uint(i), u.joints[i].four == four)
+	}
+	return out
+}
+
+// same reports whether two selections are written alike, by names alone.
+func (s *Selection) same(o *Selection) bool {
+	return s.All == o.All && s.AllBut == o.AllBut && len(s.Prefixes)+len(o.Prefixes) == 0 && slices.Equal(s.Groups, o.Groups) && slices.Equal(s.Networks, o.Networks)
 }
 
 // unit is a group or a network that may describe part of a selection.
 type unit struct {
 	name    string
 	network bool
-	joints  *bitset.BitSet
-	size    float64 // in addresses, about
+	was, is *bitset.BitSet // joints, in either survey
+	size    size
 }
 
 // units are what may describe endpoints of a territory.
@@ -86,8 +161,8 @@ type units struct {
 	all []unit
 }
 
-// unitsOf returns the groups and networks of a territory, as either survey has
-// them: those of the most endpoints first, groups before networks.
+// unitsOf returns the groups and networks of a territory that have the same endpoints in
+// both surveys: those of the most endpoints first, groups before networks.
 func (c *comparer) unitsOf(land int) *units {
 	if c.units == nil {
 		c.units = make([]*units, len(c.lands))
@@ -98,73 +173,71 @@ func (c *comparer) unitsOf(land int) *units {
 	t := c.land(land)
 	u := &units{territory: t}
 	at := map[string]int{}
-	add := func(name string, network bool, joint int) {
+	add := func(name string, network bool, joint, survey int) {
 		key := fmt.Sprint(network, name)
 		i, ok := at[key]
 		if !ok {
 			i = len(u.all)
 			at[key] = i
-			u.all = append(u.all, unit{name: name, network: network, joints: bitset.New(uint(len(t.joints)))})
+			u.all = append(u.all, unit{name: name, network: network, was: bitset.New(uint(len(t.joints))), is: bitset.New(uint(len(t.joints)))})
 		}
-		u.all[i].joints.Set(uint(joint))
+		[2]*bitset.BitSet{u.all[i].was, u.all[i].is}[survey].Set(uint(joint))
 	}
 	for i := range t.joints {
 		j := &t.joints[i]
-		for _, side := range []struct {
-			s     *Survey
-			class int
-		}{{c.old, j.old}, {c.new, j.new}} {
-			if side.class < 0 || t.node.Kind == NodeInternet {
+		for k, s := range [2]*Survey{c.old, c.new} {
+			class := [2]int{j.old, j.new}[k]
+			if class < 0 || t.node.Kind == NodeInternet {
 				continue
 			}
-			names := side.s.judge.GroupNames()
-			end := &side.s.classes[side.class].End
+			names := s.judge.GroupNames()
+			end := &s.classes[class].End
 			for _, g := range end.Groups() {
-				add(names[g], false, i)
+				add(names[g], false, i, k)
 			}
-			add(side.s.net.Networks[end.Home.Network].Name, true, i)
+			add(s.net.Networks[end.Home.Network].Name, true, i, k)
 		}
 	}
+	u.all = slices.DeleteFunc(u.all, func(x unit) bool { return !x.was.Equal(x.is) })
 	for i := range u.all {
-		for k := range u.all[i].joints.EachSet() {
-			u.all[i].size += t.joints[k].size.about()
+		for k := range u.all[i].is.EachSet() {
+			u.all[i].size.add(t.joints[k].size)
 		}
 	}
 	slices.SortFunc(u.all, func(a, b unit) int {
-		if d := cmp.Compare(b.size, a.size); d != 0 {
-			return d
-		}
-		if a.network != b.network {
-			return oneIf(a.network) - oneIf(b.network)
-		}
-		return cmp.Compare(a.name, b.name)
+		return cmp.Or(b.size.compare(a.size), oneIf(a.network)-oneIf(b.network), cmp.Compare(a.name, b.name))
 	})
 	c.units[land] = u
 	return u
 }
 
-// selection describes joints of a territory: all of it, or all but some, else
-// groups and networks that lie wholly inside, the largest first, and ranges for
-// the rest. Endpoints of a family that the other side has none of do not count.
-func (u *units) selection(joints *bitset.BitSet, other *units, far *bitset.BitSet) Selection {
-	var families [2]bool
-	for k := range far.EachSet() {
-		families[oneIf(other.joints[k].four)] = true
-	}
-	counts := bitset.New(uint(len(u.joints)))
-	for i := range u.joints {
-		counts.SetTo(uint(i), families[oneIf(u.joints[i].four)])
-	}
+// selection describes joints of one family of a territory: all of it, or all but some, else
+// groups and networks that lie wholly inside, the largest first, and prefixes for the rest.
+func (u *units) selection(joints *bitset.BitSet, four bool) Selection {
+	counts := u.family(four)
 	s := u.cover(joints, counts)
+	if !u.stays(counts) { // all of it is another set before than afterwards
+		return s
+	}
 	rest := counts.Difference(joints)
 	if rest.None() {
 		return Selection{Node: u.node, All: true}
 	}
-	if but := u.cover(rest, counts); but.words() < s.words() {
+	if but := u.cover(rest, counts); but.length() < s.length() {
 		but.AllBut = true
 		return but
 	}
 	return s
+}
+
+// stays reports whether some joints are there in both surveys.
+func (u *units) stays(joints *bitset.BitSet) bool {
+	for i := range joints.EachSet() {
+		if u.joints[i].old < 0 || u.joints[i].new < 0 {
+			return false
+		}
+	}
+	return true
 }
 
 // cover describes joints, among those that count.
@@ -172,28 +245,32 @@ func (u *units) cover(joints, counts *bitset.BitSet) Selection {
 	s := Selection{Node: u.node}
 	left := joints.Clone()
 	for i := range u.all {
-		x := &u.all[i]
+		x := u.all[i].is
 		if left.None() {
 			break
 		}
-		if left.IntersectionCardinality(x.joints) == 0 || !joints.IsSuperSet(x.joints.Intersection(counts)) {
+		if left.IntersectionCardinality(x) == 0 || !joints.IsSuperSet(x.Intersection(counts)) {
 			continue
 		}
-		left.InPlaceDifference(x.joints)
-		if x.network {
-			s.Networks = append(s.Networks, x.name)
+		left.InPlaceDifference(x)
+		if u.all[i].network {
+			s.Networks = append(s.Networks, u.all[i].name)
 		} else {
-			s.Groups = append(s.Groups, x.name)
+			s.Groups = append(s.Groups, u.all[i].name)
 		}
 	}
+	var ranges []Range
 	for i := range left.EachSet() {
-		s.Ranges = append(s.Ranges, u.joints[i].ranges...)
+		ranges = append(ranges, u.joints[i].ranges...)
+	}
+	for _, r := range merged(ranges) {
+		s.Prefixes = netipx.IPRangeFrom(r.From, r.To).AppendPrefixes(s.Prefixes)
 	}
 	return s
 }
 
-// words returns about how many words a selection takes.
-func (s *Selection) words() int { return len(s.Groups) + len(s.Networks) + len(merged(s.Ranges)) }
+// length returns how many words a selection takes.
+func (s *Selection) length() int { return len(s.Groups) + len(s.Networks) + len(s.Prefixes) }
 
 // merged returns ranges in order, those that meet as one.
 func merged(ranges []Range) stretches {

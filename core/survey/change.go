@@ -13,15 +13,14 @@ import (
 // change is a Change as it is gathered.
 type change struct {
 	Change
-	comparer    *comparer
-	publication string
-	pairs       tally
-	witness     verdict.Flow // found when it is asked for
-	witnessed   parallel.Once
-	told        int // how good it is
-	union       *union
-	results     [2]int32 // before and after; -1 for no flow
-	rank        [2]int   // what they are sorted by first
+	comparer  *comparer
+	pairs     tally
+	witness   verdict.Flow // found when it is asked for
+	witnessed parallel.Once
+	told      int // how good it is
+	union     *union
+	results   [2]int32 // before and after; -1 for no flow
+	rank      [2]int   // what they are sorted by first
 	// Which sources reach a destination: by bundles, but for parts of them that fare
 	// otherwise than their bundle; through publications, joint by joint.
 	plain  []*shift
@@ -78,9 +77,9 @@ func (p *pairing) change(publication string, d delta) *change {
 	c, ok := p.at[key]
 	if !ok {
 		c = &change{
-			comparer: p.comparer, publication: publication,
-			Change:  Change{From: p.lands[p.from].node, To: p.lands[p.to].node, Services: d.services.services, at: [2]int{p.from, p.to}, atoms: d.services.set},
-			results: [2]int32{d.before, d.after}, union: d.services,
+			comparer: p.comparer,
+			Change:   Change{From: p.lands[p.from].node, To: p.lands[p.to].node, Publication: publication, Services: d.services.services, at: [2]int{p.from, p.to}, atoms: d.services.set},
+			results:  [2]int32{d.before, d.after}, union: d.services,
 		}
 		if d.before >= 0 {
 			c.Before = p.results[d.before]

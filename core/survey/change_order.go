@@ -81,7 +81,7 @@ func compareChanges(a, b *change) int {
 			return d
 		}
 	}
-	if d := strings.Compare(a.publication, b.publication); d != 0 {
+	if d := strings.Compare(a.Publication, b.Publication); d != 0 {
 		return d
 	}
 	if d := cmp.Compare(a.union.count, b.union.count); d != 0 {

@@ -1,6 +1,8 @@
 package survey
 
 import (
+	"github.com/bits-and-blooms/bitset"
+
 	"bivium/core/verdict"
 )
 
@@ -11,13 +13,19 @@ func (c *Change) Witness() verdict.Flow {
 	return c.gathered.witness
 }
 
+// unaddressed returns a flow of the change without its addresses.
+func (c *change) unaddressed() verdict.Flow {
+	protocol, sport, dport, _ := c.Services.Witness()
+	f := verdict.Flow{Segment: c.From.Segment, Publication: c.Publication, Service: verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}}
+	if c.From.Kind == NodeInternet {
+		f.Segment = verdict.Internet
+	}
+	return f
+}
+
 // exemplify finds the witness.
 func (c *change) exemplify() {
-	protocol, sport, dport, _ := c.Services.Witness()
-	c.witness = verdict.Flow{Segment: c.From.Segment, Publication: c.publication, Service: verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}}
-	if c.From.Kind == NodeInternet {
-		c.witness.Segment = verdict.Internet
-	}
+	c.witness = c.unaddressed()
 	tries := 0
 	for r := range c.reaches() { // first without making the sets
 		for _, src := range r.srcs {
@@ -34,17 +42,36 @@ func (c *change) exemplify() {
 	}
 	c.once.Do(c.patch)
 	for i := range c.patches {
-		for k := range c.patches[i].to.EachSet() {
-			for n := range c.patches[i].from.EachSet() {
-				if c.show(int32(n), int32(k)); c.told == best {
-					return
-				}
+		if f, told := c.among(c.patches[i].from, c.patches[i].to); told > c.told {
+			c.witness, c.told = f, told
+		}
+		if c.told > 1 {
+			return
+		}
+	}
+}
+
+// Witness returns a flow of the block, between workloads if it can.
+func (b *Block) Witness() verdict.Flow {
+	f, _ := b.change.among(b.src, b.dst)
+	return f
+}
+
+// among returns a flow from one of some joints to one of others, and how good a witness it
+// is; 0 for none.
+func (c *change) among(src, dst *bitset.BitSet) (verdict.Flow, int) {
+	flow, told, tries := c.unaddressed(), 0, 0
+	for k := range dst.EachSet() {
+		for i := range src.EachSet() {
+			if f, n := c.between(int32(i), int32(k)); n > told {
+				flow, told = f, n
 			}
-			if c.told > 1 && i > 64 {
-				return
+			if tries++; told == best || told > 0 && tries > enough {
+				return flow, told
 			}
 		}
 	}
+	return flow, told
 }
 
 // showOf keeps a flow between two bundles, if it is a better witness and they say
@@ -68,14 +95,23 @@ const enough = 4096
 
 // show keeps a flow between two joints, if it is a better witness than what is known.
 func (c *change) show(i, k int32) {
+	if f, told := c.between(i, k); told > c.told {
+		c.witness, c.told = f, told
+	}
+}
+
+// between returns a flow from one joint to another, and how good a witness it is; 0 for
+// none, which is so between families, and between an address and itself.
+func (c *change) between(i, k int32) (verdict.Flow, int) {
 	x, y := &c.comparer.land(c.at[0]).joints[i], &c.comparer.land(c.at[1]).joints[k]
-	told := 1 + oneIf(x.workload) + oneIf(y.workload)
-	if told <= c.told || x.four != y.four {
-		return
+	if x.four != y.four {
+		return verdict.Flow{}, 0
 	}
 	src, dst, ok := x.apart(y)
 	if !ok && (c.at[0] == c.at[1] || c.From.Kind == NodeInternet || c.To.Kind == NodeInternet) {
-		return // an address and itself
+		return verdict.Flow{}, 0
 	}
-	c.told, c.witness.Source, c.witness.Destination = told, src, c.comparer.asSeen(y, dst, c.From, c.After == nil)
+	f := c.unaddressed()
+	f.Source, f.Destination = src, c.comparer.asSeen(y, dst, c.From, c.After == nil)
+	return f, 1 + oneIf(x.workload) + oneIf(y.workload)
 }

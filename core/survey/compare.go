@@ -22,13 +22,16 @@ type Difference struct {
 // verdict to another.
 type Change struct {
 	From, To Node // segments, or the internet
-	Services space.Services
-	Before   *verdict.Verdict // nil where there was no such flow
-	After    *verdict.Verdict // nil where there is none any more
-	Pairs    *big.Int         // of addresses
-	gathered *change
-	atoms    *bitset.BitSet // of the comparer
-	at       [2]int         // territories
+	// Publication is the one by which flows from the internet come in; "" for those that
+	// nothing lets in, and for all others.
+	Publication string
+	Services    space.Services
+	Before      *verdict.Verdict // nil where there was no such flow
+	After       *verdict.Verdict // nil where there is none any more
+	Pairs       *big.Int         // of addresses
+	gathered    *change
+	atoms       *bitset.BitSet // of the comparer
+	at          [2]int         // territories
 }
 
 // patch is the destinations that the same sources reach in a change.

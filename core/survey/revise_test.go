@@ -126,7 +126,7 @@ func changesOf(d *Difference) []string {
 	var out []string
 	for i := range d.Changes {
 		c := &d.Changes[i]
-		line := fmt.Sprint(c.From, c.To, c.Witness().Publication, c.Services.Words(), verdictKey(c.Before), verdictKey(c.After), c.Pairs)
+		line := fmt.Sprint(c.From, c.To, c.Publication, c.Services.Words(), verdictKey(c.Before), verdictKey(c.After), c.Pairs)
 		var blocks []string // in an order that follows the numbers of classes
 		for _, b := range d.Blocks(c) {
 			blocks = append(blocks, fmt.Sprint(b.From.Words(), b.To.Words()))

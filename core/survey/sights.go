@@ -54,14 +54,18 @@ func (v sights) held(j *verdict.Judge, x *stretch) []netip.Addr {
 	return out
 }
 
-// mark returns the mark of an endpoint: what tells the ways to it apart, by its own
-// address and by those that other segments see.
+// mark returns the mark of an endpoint: what tells the paths to it and from it apart, by its
+// own address and by those that other segments see. Of two endpoints of one prefix, a
+// share may show one alone.
 func (b *builder) mark(end *verdict.Endpoint) int {
 	mark := b.marks.At(end.Addr)
 	key := []int{mark + 1}
 	for _, w := range b.sights {
-		if w.of == end.Segment && w.inside.Contains(end.Addr) {
-			key = append(key, w.to+1, b.marks.At(estate.Rebase(end.Addr, w.outside))+1)
+		if w.of != end.Segment || !w.inside.Contains(end.Addr) {
+			continue
+		}
+		if seen := b.judge.SeenAs(end, w.to); seen != end.Addr {
+			key = append(key, w.to+1, b.marks.At(seen)+1)
 		}
 	}
 	if len(key) == 1 {

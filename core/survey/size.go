@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"cmp"
 	"encoding/binary"
 	"math/big"
 	"math/bits"
@@ -54,3 +55,6 @@ func (s *size) subtract(t size) {
 	s.lo, borrow = bits.Sub64(s.lo, t.lo, 0)
 	s.hi, _ = bits.Sub64(s.hi, t.hi, borrow)
 }
+
+// compare returns -1, 0 or 1 as the size is less than, equal to or more than another.
+func (s size) compare(t size) int { return cmp.Or(cmp.Compare(s.hi, t.hi), cmp.Compare(s.lo, t.lo)) }

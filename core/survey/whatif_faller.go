@@ -49,9 +49,12 @@ type faller struct {
 	groups [][]*group
 	impact *Impact
 	at     map[turnKey]*Turn
-	last   [3]int       // the domains that were turned last, and the failure
-	kinds  [kinds]*Turn // of those, by kind of turning
-	falls  int
+	// Pairs of classes whose flows from the internet were counted for a turn: each pair of
+	// endpoints counts once, by however many publications its flows come in.
+	counted map[turnedPair]bool
+	last    [3]int       // the domains that were turned last, and the failure
+	kinds   [kinds]*Turn // of those, by kind of turning
+	falls   int
 }
 
 // watch is an expectation that holds, and may break.
@@ -61,6 +64,12 @@ type watch struct {
 	from, to filter
 	atoms    *bitset.BitSet
 	broken   bool
+}
+
+// turnedPair is a pair of classes with flows of a turn.
+type turnedPair struct {
+	turn     *Turn
+	src, dst int
 }
 
 type turnKey struct {
@@ -141,7 +150,7 @@ func (s *Survey) endDomain(e estate.End) int {
 // fall returns what changes if one thing fails.
 func (f *faller) fall(x *Outage) Impact {
 	f.impact = &Impact{Outage: *x}
-	f.cut, f.at = x, map[turnKey]*Turn{}
+	f.cut, f.at, f.counted = x, map[turnKey]*Turn{}, map[turnedPair]bool{}
 	f.falls++
 	f.judge = f.Survey.judge.WithNet(f.net.Without(x.cut), x.down)
 	f.meshed = x.cut.Hub != paths.None || x.cut.Link != paths.None

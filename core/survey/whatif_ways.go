@@ -169,7 +169,10 @@ func (f *faller) enterThrough(b *block, g *gate, to int, shut bool) {
 				continue
 			}
 			x := f.turnAt(b.from, b.to, &t)
-			x.tally.addLarge(f.pairs(Member{Class: n}, Member{Class: to}))
+			if pair := (turnedPair{x, n, to}); !f.counted[pair] { // by another publication, perhaps
+				f.counted[pair] = true
+				x.tally.addLarge(f.pairs(Member{Class: n}, Member{Class: to}))
+			}
 			x.atoms.InPlaceUnion(atoms)
 			if told := 1 + min(1, len(dst.Workloads)); told > x.told {
 				x.told, x.Witness = told, f.flowThrough(g, n, to, atoms)

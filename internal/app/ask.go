@@ -178,6 +178,14 @@ func (s *Snapshot) FindTerms(text string) ([]estate.Term, error) {
 		if word == "" {
 			return nil, &Problem{"on", "no service is named", "name one, or write a term like tcp/443, or any"}
 		}
+		if strings.Contains(word, " from ") || strings.HasPrefix(word, "proto/") { // as answers write them
+			some, err := estate.ParseTermWords(word)
+			if err != nil {
+				return nil, &Problem{"on", err.Error(), ""}
+			}
+			terms = append(terms, some...)
+			continue
+		}
 		ref, err := estate.ParseServiceRef(word)
 		if err != nil {
 			return nil, &Problem{"on", err.Error(), ""}
@@ -259,11 +267,13 @@ func (s *Snapshot) words(set space.Services) ServiceWords {
 }
 
 func (s *Snapshot) witnessOf(f verdict.Flow) Witness {
-	term := estate.Term{Protocol: f.Protocol, Ports: estate.Range{Lo: f.Port, Hi: f.Port}}
-	_, term.SourcePorts = estate.PortsOf(f.Protocol)
+	words := WordsOf(s.Judge, f)
 	w := Witness{
-		From: f.Segment + ":" + f.Source.String(), To: f.Destination.String(), On: term.String(),
+		From: words.From, To: words.To, On: words.Service,
 		SourcePort: int(f.SourcePort), Publication: f.Publication, Source: f.Source.String(), Destination: f.Destination.String(),
+	}
+	if f.SourcePort == space.AnyPort { // as from any client
+		w.On, _, _ = strings.Cut(w.On, " from ")
 	}
 	if i := s.Judge.Net().Segment(f.Segment); i != paths.None {
 		if p, ok := s.Judge.Internal(i, f.Source); ok && s.Judge.WorkloadOf(&p) != "" {

@@ -55,7 +55,7 @@ func (s *Snapshot) findEnd(field, text string) (*end, error) {
 		if slices.Contains(kinds, before) {
 			kind, name = before, after
 		} else if e.segment = s.Judge.Net().Segment(before); e.segment != paths.None {
-			if a, err := netip.ParseAddr(after); err == nil {
+			if a, err := parseAddr(after); err == nil {
 				return e, s.findAddress(e, field, a)
 			}
 			name = after
@@ -65,7 +65,7 @@ func (s *Snapshot) findEnd(field, text string) (*end, error) {
 }
 
 func (s *Snapshot) findExternal(e *end, field, text string) error {
-	a, err := netip.ParseAddr(text)
+	a, err := parseAddr(text)
 	if err != nil {
 		return &Problem{field, fmt.Sprintf("%q is no address", text), "write internet, or internet: and an address like 198.51.100.7"}
 	}

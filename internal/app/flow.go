@@ -3,11 +3,72 @@ package app
 import (
 	"fmt"
 	"net/netip"
+	"slices"
+	"strings"
 
+	"bivium/core/estate"
 	"bivium/core/paths"
 	"bivium/core/space"
 	"bivium/core/verdict"
 )
+
+// FlowWords is one flow, as the options of `bivium trace` write it: asked again, it is the
+// same flow.
+type FlowWords struct {
+	From        string `json:"from"`
+	To          string `json:"to"`
+	Service     string `json:"service"`
+	Publication string `json:"publication,omitempty"`
+}
+
+// WordsOf writes a flow of a judge's estate.
+func WordsOf(j *verdict.Judge, f verdict.Flow) FlowWords {
+	term := estate.Term{Protocol: f.Protocol, Ports: estate.Range{Lo: f.Port, Hi: f.Port}}
+	_, term.SourcePorts = estate.PortsOf(f.Protocol)
+	if term.SourcePorts != (estate.Range{}) {
+		term.SourcePorts = estate.Range{Lo: f.SourcePort, Hi: f.SourcePort}
+	}
+	w := FlowWords{inSegment(f.Segment, f.Source), f.Destination.String(), term.String(), f.Publication}
+	segment := j.Net().Segment(f.Segment)
+	published := slices.ContainsFunc(j.Estate().Publications, func(p estate.Publication) bool { return p.Address == f.Destination })
+	if segment == paths.None || !published {
+		return w
+	}
+	// By itself, the address would be taken for what is published under it.
+	if p, how := j.Find(segment, f.Destination); p.Internal() {
+		w.To = inSegment(j.Net().Segments[p.Segment], p.Addr)
+	} else if how == verdict.LookupInternet {
+		w.To = inSegment(verdict.Internet, f.Destination)
+	}
+	return w
+}
+
+// inSegment writes an address with its segment before it, in brackets (as in RFC 3986)
+// where the two could be read as one address: fd:[2001:db8::1].
+func inSegment(segment string, a netip.Addr) string {
+	text := segment + ":" + a.String()
+	if _, err := netip.ParseAddr(text); err == nil {
+		return segment + ":[" + a.String() + "]"
+	}
+	return text
+}
+
+// parseAddr reads an address, in brackets or not.
+func parseAddr(text string) (netip.Addr, error) {
+	if inner, ok := strings.CutPrefix(text, "["); ok {
+		text = strings.TrimSuffix(inner, "]")
+	}
+	return netip.ParseAddr(text)
+}
+
+// String writes the flow for people.
+func (w *FlowWords) String() string {
+	s := fmt.Sprintf("%s → %s on %s", w.From, w.To, w.Service)
+	if w.Publication != "" {
+		s += " by " + w.Publication
+	}
+	return s
+}
 
 // ParseFlow returns the one flow that is written as a source (SEGMENT:ADDRESS,
 // internet:ADDRESS, or a workload), a destination (an address, a published
@@ -58,6 +119,10 @@ func (s *Snapshot) asSeen(e *end, a netip.Addr, segment int) netip.Addr {
 }
 
 func (s *Snapshot) parseDestination(f *verdict.Flow, to string) (*end, error) {
+	if a, err := netip.ParseAddr(to); err == nil && f.Publication != "" { // the endpoint's own
+		f.Destination = a.Unmap()
+		return &end{text: to, segment: paths.None, literal: true, addresses: []netip.Addr{f.Destination}}, nil
+	}
 	dst, err := s.findEnd("to", to)
 	if err != nil {
 		return nil, err

@@ -327,11 +327,14 @@ func terms() []estate.Term {
 		}
 		out = append(out, t)
 	}
-	bounded, err := estate.ParseTermObject("tcp", "22", "1024-65535")
-	if err != nil {
-		panic(err)
+	for _, bounded := range [][3]string{{"tcp", "22", "1024-65535"}, {"udp", "53", "0-1023"}} {
+		t, err := estate.ParseTermObject(bounded[0], bounded[1], bounded[2])
+		if err != nil {
+			panic(err)
+		}
+		out = append(out, t)
 	}
-	return append(out, bounded)
+	return out
 }
 
 func (d *drawer) services() []estate.ServiceRef {
@@ -554,6 +557,6 @@ type Port struct {
 func Ports() []Port {
 	return []Port{
 		{6, 50000, 443}, {6, 50000, 444}, {6, 50000, 80}, {6, 50000, 90}, {6, 50000, 91}, {6, 1023, 22}, {6, 1024, 22},
-		{17, 50000, 53}, {17, 50000, 54}, {1, 0, 8}, {1, 0, 0}, {58, 0, 128}, {47, 0, 0}, {50, 0, 0},
+		{17, 50000, 53}, {17, 1023, 53}, {17, 50000, 54}, {1, 0, 8}, {1, 0, 0}, {58, 0, 128}, {47, 0, 0}, {50, 0, 0},
 	}
 }
