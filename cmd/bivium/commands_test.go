@@ -58,6 +58,19 @@ func TestTrace(t *testing.T) {
 	assert.ErrorContains(t, err, "not one address")
 }
 
+// TestServeKeepsToThisMachine tries to listen where others reach, without saying that it
+// is meant.
+func TestServeKeepsToThisMachine(t *testing.T) {
+	for _, addr := range []string{":0", "0.0.0.0:0", "[::]:0", "10.1.2.3:0", "example.org:0", "8420"} {
+		_, err := command(t, "", "serve", "--listen", addr, "--db", filepath.Join(t.TempDir(), "x.db"))
+		require.ErrorContains(t, err, "--listen "+addr)
+	}
+	for _, addr := range []string{"127.0.0.1:0", "localhost:0", "[::1]:0"} {
+		require.NoError(t, checkListen(addr, false))
+	}
+	require.NoError(t, checkListen("0.0.0.0:0", true))
+}
+
 func TestVerdictsReadStandardInput(t *testing.T) {
 	flows := "segment,source,destination,protocol,dport\nturbine,10.20.0.11,10.11.1.11,tcp,502\n"
 	out, err := command(t, flows, "verdicts", grayshoal, "--flows", "-")

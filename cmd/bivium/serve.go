@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"maps"
 	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -30,14 +31,15 @@ import (
 )
 
 type serveFlags struct {
-	db, listen string
-	quiet      bool
-	bgp        int
+	db, listen    string
+	remote, quiet bool
+	bgp           int
 }
 
 func (f *serveFlags) add(c *cobra.Command, db string) {
 	c.Flags().StringVar(&f.db, "db", db, "the database `FILE`; it is made if it is missing")
 	c.Flags().StringVar(&f.listen, "listen", "127.0.0.1:8420", "the `ADDR` to answer on")
+	c.Flags().BoolVar(&f.remote, "allow-remote", false, "let --listen be an address that other machines reach: whoever does can read and change everything")
 	c.Flags().BoolVar(&f.quiet, "quiet", false, "log warnings and errors only")
 }
 
@@ -177,6 +179,19 @@ func collectLess() {
 	}
 }
 
+// checkListen refuses addresses that other machines reach, unless that is meant.
+func checkListen(addr string, remote bool) error {
+	host, _, err := net.SplitHostPort(addr)
+	if err != nil {
+		return fmt.Errorf("--listen %s: %w; write an address and a port, such as 127.0.0.1:8420", addr, err)
+	}
+	a, err := netip.ParseAddr(host)
+	if remote || host == "localhost" || err == nil && a.IsLoopback() {
+		return nil
+	}
+	return fmt.Errorf("--listen %s: other machines reach that address, and whoever does can read and change everything, as nobody has to sign in yet; listen on 127.0.0.1, or add --allow-remote if it is meant", addr)
+}
+
 // serve answers until the command's context ends. then, if given, is done before
 // the first answer.
 func serve(c *cobra.Command, f serveFlags, first func() (*estate.Estate, error), then func(context.Context, *app.App) error) (err error) {
@@ -185,6 +200,9 @@ func serve(c *cobra.Command, f serveFlags, first func() (*estate.Estate, error),
 		level = slog.LevelWarn
 	}
 	log := slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
+	if err := checkListen(f.listen, f.remote); err != nil {
+		return err
+	}
 	l, err := new(net.ListenConfig).Listen(c.Context(), "tcp", f.listen)
 	if err != nil {
 		return fmt.Errorf("cannot listen on %s: %w; choose another address with --listen", f.listen, err)

@@ -66,6 +66,12 @@ func Changes(before, after *estate.Estate) []Change {
 	return out
 }
 
+// Empty reports whether an estate has no object of any list.
+func Empty(e *estate.Estate) bool {
+	v := reflect.ValueOf(e).Elem()
+	return !slices.ContainsFunc(lists(), func(f field) bool { return v.FieldByIndex(f.index).Len() > 0 })
+}
+
 // Unreadable is a thing that a document could not hold.
 type Unreadable struct {
 	List, Key string

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"bivium/core/estate"
@@ -14,6 +15,7 @@ import (
 	"bivium/internal/drivers/call"
 	"bivium/internal/drivers/providers"
 	"bivium/internal/store"
+	"bivium/internal/vault"
 )
 
 // Connection is how a user wants an account to be reached.
@@ -35,6 +37,7 @@ type AccountView struct {
 	Networks  int          `json:"networks"`
 	Workloads int          `json:"workloads"`
 	Reading   *ReadingView `json:"reading"` // the last one, or the one that runs; null for none
+	Gone      bool         `json:"gone"`    // it is not in the estate any more; its credential is kept, and not used
 }
 
 // credential is what is sealed.
@@ -71,6 +74,11 @@ func (a *App) Connect(ctx context.Context, c Connection, actor string) (*Account
 	if problems := c.check(); len(problems) > 0 {
 		return nil, problems
 	}
+	endpoint, err := call.CheckEndpoint(c.Endpoint)
+	if err != nil {
+		return nil, &Problem{"endpoint", err.Error(), ""}
+	}
+	c.Endpoint = endpoint.String()
 	d, err := a.Dial(c.Provider, drivers.Access{Endpoint: c.Endpoint, Account: c.Account, Key: c.Key, Secret: c.Secret})
 	if err != nil {
 		return nil, &Problem{"endpoint", err.Error(), ""}
@@ -85,11 +93,17 @@ func (a *App) Connect(ctx context.Context, c Connection, actor string) (*Account
 	if err := a.addAccount(ctx, c, actor); err != nil {
 		return nil, err
 	}
-	source := store.Source{Account: c.Name, Provider: c.Provider, Endpoint: c.Endpoint, Remote: c.Account, Sealed: a.Vault.Seal(c.Name, plain)}
+	source := store.Source{Account: c.Name, Provider: c.Provider, Endpoint: c.Endpoint, Remote: c.Account}
+	source.Sealed = a.Vault.Seal(useOf(&source), plain)
 	if err := a.Store.PutSource(ctx, &source); err != nil {
 		return nil, err
 	}
 	return a.account(ctx, c.Name)
+}
+
+// useOf returns what the credential of an account is sealed for.
+func useOf(s *store.Source) vault.Use {
+	return vault.Use{Account: s.Account, Provider: s.Provider, Endpoint: s.Endpoint}
 }
 
 // patience is how long a user waits for a provider.
@@ -108,8 +122,11 @@ func try(ctx context.Context, d drivers.Driver) error {
 }
 
 // Disconnect forgets how an account is reached, with its credential. What was read
-// stays in the estate.
+// stays in the estate. An account that is neither there nor connected is store.ErrNotFound.
 func (a *App) Disconnect(ctx context.Context, account string) error {
+	if _, err := a.account(ctx, account); err != nil {
+		return err
+	}
 	a.StopReading(account)
 	a.reading.mu.Lock()
 	r := a.reading.runs[account]
@@ -149,7 +166,8 @@ func (a *App) addAccount(ctx context.Context, c Connection, actor string) error 
 	}})
 }
 
-// Accounts returns all accounts, connected or not, by name.
+// Accounts returns all accounts, connected or not, by name, and those whose credential
+// is kept though they are not in the estate any more.
 func (a *App) Accounts(ctx context.Context) ([]AccountView, error) {
 	sources, err := a.Store.Sources(ctx)
 	if err != nil {
@@ -163,9 +181,13 @@ func (a *App) Accounts(ctx context.Context) ([]AccountView, error) {
 		out = append(out, AccountView{Name: x.Name, Provider: x.Provider})
 	}
 	for _, s := range sources {
-		if i, ok := at[s.Account]; ok {
-			out[i].Endpoint, out[i].Remote = s.Endpoint, s.Remote
+		i, ok := at[s.Account]
+		if !ok {
+			i = len(out)
+			at[s.Account] = i
+			out = append(out, AccountView{Name: s.Account, Provider: s.Provider, Gone: true})
 		}
+		out[i].Endpoint, out[i].Remote = s.Endpoint, s.Remote
 	}
 	of := make(map[string]string, len(now.Estate.Networks))
 	for i := range now.Estate.Networks {
@@ -190,12 +212,7 @@ func (a *App) Accounts(ctx context.Context) ([]AccountView, error) {
 			return nil, err
 		}
 	}
-	slices.SortFunc(out, func(a, b AccountView) int {
-		if a.Name < b.Name {
-			return -1
-		}
-		return 1
-	})
+	slices.SortFunc(out, func(a, b AccountView) int { return strings.Compare(a.Name, b.Name) })
 	return out, nil
 }
 
@@ -222,7 +239,10 @@ func (a *App) access(ctx context.Context, account string) (provider string, acce
 		if s.Account != account {
 			continue
 		}
-		plain, err := a.Vault.Open(account, s.Sealed)
+		if !a.Now().hasAccount(account) {
+			return "", drivers.Access{}, &Problem{"account", fmt.Sprintf("the account %s is not in the estate any more, so that nothing is asked of it", account), "remove its credential, or connect it anew"}
+		}
+		plain, err := a.Vault.Open(useOf(&s), s.Sealed)
 		if err != nil {
 			return "", drivers.Access{}, &Problem{"secret", err.Error(), ""}
 		}
@@ -233,6 +253,10 @@ func (a *App) access(ctx context.Context, account string) (provider string, acce
 		return s.Provider, drivers.Access{Endpoint: s.Endpoint, Account: s.Remote, Key: c.Key, Secret: c.Secret}, nil
 	}
 	return "", drivers.Access{}, &Problem{"account", fmt.Sprintf("the account %s is not connected", account), "connect it first"}
+}
+
+func (s *Snapshot) hasAccount(name string) bool {
+	return slices.ContainsFunc(s.Estate.Accounts, func(a estate.Account) bool { return a.Name == name })
 }
 
 // driver returns the driver of a connected account, and who its provider is.

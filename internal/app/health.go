@@ -9,6 +9,7 @@ import (
 
 	"bivium/core/parallel"
 	"bivium/internal/drivers"
+	"bivium/internal/store"
 )
 
 // States is what all connected accounts say about what runs there.
@@ -51,6 +52,8 @@ func (a *App) States(ctx context.Context) (*States, error) {
 	if err != nil {
 		return nil, err
 	}
+	now := a.Now()
+	sources = slices.DeleteFunc(sources, func(s store.Source) bool { return !now.hasAccount(s.Account) })
 	out := &States{At: a.Clock(), States: []AccountState{}, Silent: []Silence{}}
 	var mu sync.Mutex
 	var wait parallel.Group

@@ -1,7 +1,6 @@
 package app
 
 import (
-	"fmt"
 	"strings"
 )
 
@@ -16,10 +15,14 @@ type Problem struct {
 
 // Error returns the problem as one line.
 func (p *Problem) Error() string {
-	if p.Fix == "" {
-		return fmt.Sprintf("%s: %s", p.At, p.Message)
+	text := p.Message
+	if p.At != "" {
+		text = p.At + ": " + text
 	}
-	return fmt.Sprintf("%s: %s; %s", p.At, p.Message, p.Fix)
+	if p.Fix != "" {
+		text += "; " + p.Fix
+	}
+	return text
 }
 
 // Problems is everything that is wrong with an edit.

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/verdict"
 )
@@ -20,7 +21,11 @@ type Summary struct {
 	Pools       []Named        `json:"pools"`
 	Counts      map[string]int `json:"counts"`
 	Faults      []estate.Fault `json:"faults"`
+	Empty       bool           `json:"empty"` // nothing is written in it yet, but for its name
 }
+
+// Empty reports whether nothing is written in the estate yet, but for its name.
+func (s *Snapshot) Empty() bool { return document.Empty(s.Estate) }
 
 // Named is a name with what tells it from others.
 type Named struct {
@@ -33,7 +38,7 @@ func (s *Snapshot) Summary() *Summary {
 	e := s.Estate
 	out := &Summary{
 		Name: e.Name, Description: e.Description, Revision: s.Revision, Segments: []Named{}, Groups: []Named{}, Services: []Named{}, Pools: []Named{},
-		Faults: append([]estate.Fault{}, s.Faults...),
+		Faults: append([]estate.Fault{}, s.Faults...), Empty: s.Empty(),
 		Counts: map[string]int{
 			"accounts": len(e.Accounts), "hubs": len(e.Hubs), "networks": len(e.Networks), "workloads": len(e.Workloads), "groups": len(e.Groups),
 			"policies": len(e.Policies), "shares": len(e.Shares), "segments": len(e.Segments),

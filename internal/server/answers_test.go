@@ -60,7 +60,7 @@ func TestStatesAreWhatAccountsSay(t *testing.T) {
 	w.send(http.MethodPost, "/api/accounts/many/reading", "{}", nil, http.StatusAccepted, "", nil)
 	w.reading("many")
 	var states app.States
-	w.get("/api/states", "States", &states)
+	w.send(http.MethodPost, "/api/states", "{}", nil, http.StatusOK, "States", &states)
 	down := 0
 	for _, s := range states.States {
 		if s.Name == "fjord" && s.State == "down" {
@@ -72,7 +72,7 @@ func TestStatesAreWhatAccountsSay(t *testing.T) {
 	assert.Equal(t, 1, down, "%v", states.States)
 	assert.Empty(t, states.Silent)
 	var again app.States
-	w.get("/api/states", "States", &again)
+	w.send(http.MethodPost, "/api/states", "{}", nil, http.StatusOK, "States", &again)
 	assert.Equal(t, states.At, again.At, "accounts are not asked again at once")
 
 	var sessions app.Sessions
@@ -110,8 +110,6 @@ func TestWhatIsNotThereIsSaid(t *testing.T) {
 		"/api/routes?segment=no-such&hub=delta":               http.StatusUnprocessableEntity,
 		"/api/routes?segment=office&hub=no-such":              http.StatusUnprocessableEntity,
 		"/api/routes?network=no-such":                         http.StatusUnprocessableEntity,
-		"/api/networks/no-such/rules":                         http.StatusUnprocessableEntity,
-		"/api/accounts/no-such/health":                        http.StatusUnprocessableEntity,
 		"/api/ask?from=nobody&to=crew-1&on=web":               http.StatusUnprocessableEntity,
 		"/api/ask?from=crew-1&to=crew-1&on=no-such":           http.StatusUnprocessableEntity,
 		"/api/trace?from=crew-1&to=999.1.1.1&on=web":          http.StatusUnprocessableEntity,
@@ -122,4 +120,8 @@ func TestWhatIsNotThereIsSaid(t *testing.T) {
 		r := w.send(http.MethodGet, path, "", nil, status, "", nil)
 		assert.Contains(t, r.Header.Get("Content-Type"), "json", path)
 	}
+	w.send(http.MethodPost, "/api/networks/no-such/rules", "{}", nil, http.StatusUnprocessableEntity, "Problem", nil)
+	w.send(http.MethodPost, "/api/accounts/no-such/health", "{}", nil, http.StatusUnprocessableEntity, "Problem", nil)
+	w.send(http.MethodDelete, "/api/accounts/no-such", "{}", nil, http.StatusNotFound, "Problem", nil)
+	w.send(http.MethodPost, "/api/demo", "{}", w.revision(), http.StatusUnprocessableEntity, "Problem", nil) // it never replaces an estate that has something
 }

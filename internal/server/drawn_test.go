@@ -223,7 +223,7 @@ type asked struct {
 }
 
 // far are operations that reach out to accounts, or take a document.
-var far = []string{"connect", "startReading", "stopReading", "postImport", "tryImport", "getHealth", "getNativeRules"}
+var far = []string{"connect", "startReading", "stopReading", "postImport", "tryImport", "askHealth", "askNativeRules"}
 
 // request draws one.
 func (c *caller) request() asked {

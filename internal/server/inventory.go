@@ -66,7 +66,7 @@ func (h *handlers) stopReading(c echo.Context) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-func (h *handlers) getHealth(c echo.Context) error {
+func (h *handlers) askHealth(c echo.Context) error {
 	states, err := h.app.Health(c.Request().Context(), c.Param("name"))
 	if err != nil {
 		return err
@@ -74,7 +74,7 @@ func (h *handlers) getHealth(c echo.Context) error {
 	return c.JSON(http.StatusOK, states)
 }
 
-func (h *handlers) getNativeRules(c echo.Context) error {
+func (h *handlers) askNativeRules(c echo.Context) error {
 	lists, err := h.app.NativeRules(c.Request().Context(), c.Param("name"))
 	if err != nil {
 		return err
@@ -218,6 +218,9 @@ func (h *handlers) postDemo(c echo.Context) error {
 	based, err := basedOn(c)
 	if err != nil {
 		return err
+	}
+	if !h.app.Now().Empty() {
+		return &app.Problem{Message: "the estate is not empty, and the demo would replace it", Fix: "start the demo on its own database: bivium demo"}
 	}
 	return h.imported(c, h.demo, based)
 }

@@ -8,13 +8,17 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"os"
+	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
 
 	"bivium/internal/app"
+	"bivium/internal/server"
 	"bivium/internal/standin"
 )
 
@@ -134,11 +138,11 @@ func TestAnAccountOverHTTP(t *testing.T) {
 	require.Equal(t, 1, rows.Found)
 	assert.Equal(t, "workload:machine-000007", rows.Rows[len(rows.Rows)-1].ID)
 	var lists []any
-	w.send(http.MethodGet, "/api/networks/net-00000/rules", "", nil, http.StatusOK, "RuleList", &lists)
+	w.send(http.MethodPost, "/api/networks/net-00000/rules", "{}", nil, http.StatusOK, "RuleList", &lists)
 	assert.Len(t, lists, 1)
-	w.send(http.MethodGet, "/api/networks/telemetry/rules", "", nil, http.StatusUnprocessableEntity, "Problem", nil)
+	w.send(http.MethodPost, "/api/networks/telemetry/rules", "{}", nil, http.StatusUnprocessableEntity, "Problem", nil)
 	var states []any
-	w.send(http.MethodGet, "/api/accounts/many/health", "", nil, http.StatusOK, "Health", &states)
+	w.send(http.MethodPost, "/api/accounts/many/health", "{}", nil, http.StatusOK, "Health", &states)
 	assert.NotEmpty(t, states)
 
 	// Disconnected, the credential is gone, and what was read stays.
@@ -152,6 +156,70 @@ func TestAnAccountOverHTTP(t *testing.T) {
 			assert.Equal(t, 900, a.Workloads)
 		}
 	}
+}
+
+// TestAnAccountThatIsGone imports a document without an account that is connected: its
+// credential is listed, nothing is sent with it, and it can be removed.
+func TestAnAccountThatIsGone(t *testing.T) {
+	w := start(t)
+	asked := w.connectCounted()
+	w.send(http.MethodPost, "/api/import", "bivium: 1\nestate: another\n", w.revision(), http.StatusOK, "Import", nil)
+	before := asked.Load()
+	var all struct{ Accounts []app.AccountView }
+	w.get("/api/accounts", "Accounts", &all)
+	require.Len(t, all.Accounts, 1)
+	assert.True(t, all.Accounts[0].Gone)
+	assert.NotEmpty(t, all.Accounts[0].Endpoint)
+	var p problem
+	for _, path := range []string{"/api/accounts/many/reading", "/api/accounts/many/health"} {
+		w.send(http.MethodPost, path, "{}", nil, http.StatusUnprocessableEntity, "Problem", &p)
+		assert.Contains(t, p.Problems[0].Message, "not in the estate any more")
+	}
+	w.send(http.MethodPost, "/api/states", "{}", nil, http.StatusOK, "States", nil)
+	assert.Equal(t, before, asked.Load(), "nothing was sent")
+	w.send(http.MethodDelete, "/api/accounts/many", "{}", nil, http.StatusNoContent, "", nil)
+	w.get("/api/accounts", "Accounts", &all)
+	assert.Empty(t, all.Accounts)
+	w.send(http.MethodDelete, "/api/accounts/many", "{}", nil, http.StatusNotFound, "Problem", nil)
+}
+
+// connectCounted connects an account, and returns how often its provider was asked.
+func (w *world) connectCounted() *atomic.Int64 {
+	world, c := outside(w.t, "cirra", 100)
+	asked := &atomic.Int64{}
+	s := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		asked.Add(1)
+		world.Cirra().ServeHTTP(rw, r)
+	}))
+	w.t.Cleanup(s.Close)
+	c.Endpoint = s.URL
+	w.send(http.MethodPost, "/api/accounts", body(w.t, c), nil, http.StatusCreated, "Account", nil)
+	return asked
+}
+
+// TestGETNeverCallsAProvider gets every address of the description, with and without what
+// it asks about, and counts what the provider of a connected account is asked.
+func TestGETNeverCallsAProvider(t *testing.T) {
+	w := start(t)
+	asked := w.connectCounted()
+	var spec struct {
+		Paths map[string]map[string]any
+	}
+	require.NoError(t, yaml.Unmarshal(server.Specification, &spec))
+	before, got := asked.Load(), 0
+	for path, methods := range spec.Paths {
+		if _, ok := methods["get"]; !ok {
+			continue
+		}
+		for _, name := range []string{"many", "net-00000"} {
+			r, err := w.http.Client().Get(w.http.URL + strings.ReplaceAll(path, "{name}", name) + "?kind=account&name=many&network=" + name)
+			require.NoError(t, err)
+			require.NoError(t, r.Body.Close())
+			got++
+		}
+	}
+	assert.Greater(t, got, 20)
+	assert.Equal(t, before, asked.Load())
 }
 
 // TestAReadingThatWasCutOff kills nothing, but does what a crash does: the server
@@ -240,19 +308,19 @@ func TestADocumentIsSeenBeforeItReplaces(t *testing.T) {
 	_, err = exported.ReadFrom(r.Body)
 	require.NoError(t, err)
 	require.NoError(t, r.Body.Close())
-	yaml := map[string]string{"Content-Type": "application/yaml"}
+	asYAML := map[string]string{"Content-Type": "application/yaml"}
 	var imported app.Import
-	w.send(http.MethodPost, "/api/import/try", exported.String(), yaml, http.StatusOK, "Import", &imported)
+	w.send(http.MethodPost, "/api/import/try", exported.String(), asYAML, http.StatusOK, "Import", &imported)
 	assert.Empty(t, imported.Changes)
 	assert.Empty(t, imported.Effect.Flows)
 
 	var p problem
-	w.send(http.MethodPost, "/api/import/try", "bivium: 1\nestate: x\nnetworks:\n  - {name: n, kind: cloud, colour: red}\n", yaml, http.StatusUnprocessableEntity, "Problem", &p)
+	w.send(http.MethodPost, "/api/import/try", "bivium: 1\nestate: x\nnetworks:\n  - {name: n, kind: cloud, colour: red}\n", asYAML, http.StatusUnprocessableEntity, "Problem", &p)
 	require.Contains(t, p.Problems[0].At, "line 4")
 
 	edited := bytes.Replace(exported.Bytes(), []byte("default: allow"), []byte("default: deny"), 1)
 	require.NotEqual(t, exported.Bytes(), edited)
-	w.send(http.MethodPost, "/api/import/try", string(edited), yaml, http.StatusOK, "Import", &imported)
+	w.send(http.MethodPost, "/api/import/try", string(edited), asYAML, http.StatusOK, "Import", &imported)
 	assert.Equal(t, [3]int{0, 1, 0}, imported.Counts["segments"])
 	assert.NotEmpty(t, imported.Effect.Flows)
 	based := w.revision()

@@ -2,10 +2,11 @@ package server
 
 import (
 	"log/slog"
+	"mime"
 	"net"
 	"net/http"
 	"net/netip"
-	"net/url"
+	"strings"
 	"time"
 
 	"github.com/labstack/echo/v4"
@@ -27,6 +28,15 @@ func requestLog(log *slog.Logger) echo.MiddlewareFunc {
 	}
 }
 
+// ownRequestID forgets the id that a request brings: it would stand in logs, as long as
+// its sender likes.
+func ownRequestID(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c echo.Context) error {
+		c.Request().Header.Del(echo.HeaderXRequestID)
+		return next(c)
+	}
+}
+
 func requestID(c echo.Context) string { return c.Response().Header().Get(echo.HeaderXRequestID) }
 
 func logPanic(log *slog.Logger) func(echo.Context, error, []byte) error {
@@ -39,44 +49,42 @@ func logPanic(log *slog.Logger) func(echo.Context, error, []byte) error {
 // localHost refuses requests whose Host is a name other than localhost.
 // Without it, a page of somebody else's could point a name of its own at
 // this address, and read and write as if it were served from here.
-func localHost() echo.MiddlewareFunc {
-	return func(next echo.HandlerFunc) echo.HandlerFunc {
-		return func(c echo.Context) error {
-			host, _, err := net.SplitHostPort(c.Request().Host)
-			if err != nil {
-				host = c.Request().Host
-			}
-			if _, err := netip.ParseAddr(host); err != nil && host != "localhost" {
-				return echo.NewHTTPError(http.StatusMisdirectedRequest, "this server answers to addresses and to localhost only")
-			}
-			return next(c)
+func localHost(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c echo.Context) error {
+		host, _, err := net.SplitHostPort(c.Request().Host)
+		if err != nil {
+			host = strings.TrimSuffix(strings.TrimPrefix(c.Request().Host, "["), "]")
 		}
+		if _, err := netip.ParseAddr(host); err != nil && !strings.EqualFold(host, "localhost") {
+			return echo.NewHTTPError(http.StatusMisdirectedRequest, "this server answers to addresses and to localhost only")
+		}
+		return next(c)
 	}
 }
 
 // sameOrigin refuses writes that a page of another origin sends. Without it,
 // any page that a user looks at could change the estate.
-func sameOrigin() echo.MiddlewareFunc {
-	return func(next echo.HandlerFunc) echo.HandlerFunc {
-		return func(c echo.Context) error {
-			r := c.Request()
-			if r.Method == http.MethodGet || r.Method == http.MethodHead {
-				return next(c)
-			}
-			if origin := r.Header.Get(echo.HeaderOrigin); origin != "" {
-				if u, err := url.Parse(origin); err != nil || u.Host != r.Host {
-					return echo.NewHTTPError(http.StatusForbidden, "a page of another origin cannot write here")
-				}
-			}
-			if site := r.Header.Get("Sec-Fetch-Site"); site != "" && site != "same-origin" && site != "none" {
-				return echo.NewHTTPError(http.StatusForbidden, "a page of another site cannot write here")
-			}
-			kind := r.Header.Get(echo.HeaderContentType)
-			if kind != echo.MIMEApplicationJSON && !(kind == "application/yaml" && imports(c)) {
-				return echo.NewHTTPError(http.StatusUnsupportedMediaType, "send JSON, as application/json; a document as application/yaml")
-			}
+func sameOrigin(next echo.HandlerFunc) echo.HandlerFunc {
+	protection := http.NewCrossOriginProtection()
+	return func(c echo.Context) error {
+		if err := protection.Check(c.Request()); err != nil {
+			return echo.NewHTTPError(http.StatusForbidden, "a page of another origin cannot write here").SetInternal(err)
+		}
+		return next(c)
+	}
+}
+
+// knownKind refuses bodies that are neither JSON nor, where a document is asked for, YAML.
+func knownKind(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c echo.Context) error {
+		if m := c.Request().Method; m == http.MethodGet || m == http.MethodHead {
 			return next(c)
 		}
+		kind, _, err := mime.ParseMediaType(c.Request().Header.Get(echo.HeaderContentType))
+		if err != nil || kind != echo.MIMEApplicationJSON && !(kind == "application/yaml" && imports(c)) {
+			return echo.NewHTTPError(http.StatusUnsupportedMediaType, "send JSON, as application/json; a document as application/yaml")
+		}
+		return next(c)
 	}
 }
 

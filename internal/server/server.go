@@ -52,12 +52,14 @@ func New(c Config) http.Handler {
 	e.HideBanner, e.HidePort = true, true
 	e.HTTPErrorHandler = problemHandler(c.Log)
 	e.Use(
+		ownRequestID,
 		middleware.RequestIDWithConfig(middleware.RequestIDConfig{RequestIDHandler: func(echo.Context, string) {}}),
 		newPauses().watch,
 		requestLog(c.Log),
 		middleware.RecoverWithConfig(middleware.RecoverConfig{LogErrorFunc: logPanic(c.Log)}),
-		localHost(),
-		sameOrigin(),
+		localHost,
+		sameOrigin,
+		knownKind,
 		securityHeaders(),
 		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{Limit: maxBody, Skipper: imports}),
 		middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024}),
@@ -81,10 +83,10 @@ func New(c Config) http.Handler {
 	api.DELETE("/accounts/:name", h.disconnect)
 	api.POST("/accounts/:name/reading", h.startReading)
 	api.DELETE("/accounts/:name/reading", h.stopReading)
-	api.GET("/accounts/:name/health", h.getHealth)
-	api.GET("/networks/:name/rules", h.getNativeRules)
+	api.POST("/accounts/:name/health", h.askHealth)
+	api.POST("/networks/:name/rules", h.askNativeRules)
 	api.GET("/lanes", h.getLanes)
-	api.GET("/states", h.getStates)
+	api.POST("/states", h.askStates)
 	api.GET("/sessions", h.getSessions)
 	api.GET("/routes", h.getRoutes)
 	api.POST("/wiring/try", h.tryWiring)

@@ -367,12 +367,19 @@ func TestWhatComesFromElsewhereIsRefused(t *testing.T) {
 	put(map[string]string{"Sec-Fetch-Site": "cross-site"}, http.StatusForbidden)
 	put(map[string]string{"Content-Type": "text/plain"}, http.StatusUnsupportedMediaType)
 	put(map[string]string{"Host": "elsewhere.example"}, http.StatusMisdirectedRequest)
+	for _, header := range []map[string]string{
+		{"Content-Type": "application/json; charset=utf-8"}, {"Host": "LOCALHOST:8420"}, {"Host": "LocalHost"}, {"Host": "[::1]"}, {"Host": "[::1]:8420"}, {"Host": "127.0.0.1"},
+	} {
+		w.send(http.MethodPost, "/api/policies/crews-web/try", switchedOff, header, http.StatusOK, "", nil)
+	}
 	big := `{"name": "` + strings.Repeat("x", 2<<20) + `"}`
 	w.send(http.MethodPost, "/api/policies/crews-web/try", big, nil, http.StatusRequestEntityTooLarge, "Problem", nil)
 	w.send(http.MethodGet, "/api/nothing", "", nil, http.StatusNotFound, "Problem", nil)
 	r := w.send(http.MethodGet, "/board?from=x", "", nil, http.StatusOK, "", nil)
 	assert.Contains(t, r.Header.Get("Content-Security-Policy"), "default-src 'none'")
 	assert.NotEmpty(t, r.Header.Get("X-Request-Id"))
+	r = w.send(http.MethodGet, "/board", "", map[string]string{"X-Request-Id": "mine"}, http.StatusOK, "", nil)
+	assert.NotEqual(t, "mine", r.Header.Get("X-Request-Id"))
 	w.send(http.MethodGet, "/assets/missing.js", "", nil, http.StatusNotFound, "", nil)
 }
 

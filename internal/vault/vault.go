@@ -7,6 +7,7 @@ import (
 	"crypto/cipher"
 	"crypto/rand"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -18,14 +19,17 @@ import (
 // bytes in base64.
 const Variable = "BIVIUM_KEY"
 
-const keySize = 32
+const (
+	keySize = 32
+	private = fs.FileMode(0o600)
+)
 
 // Vault seals and opens with one key (AES-256 in Galois/counter mode, NIST SP
 // 800-38D). It is safe for concurrent use.
 type Vault struct{ aead cipher.AEAD }
 
 // Open returns the vault whose key is in the environment, or else in a file. A
-// file that is missing is made, readable by its owner alone.
+// file that is missing is made. Nobody but its owner can read it from then on.
 func Open(file string) (*Vault, error) {
 	text, from := os.Getenv(Variable), "the environment variable "+Variable
 	if text == "" {
@@ -33,6 +37,8 @@ func Open(file string) (*Vault, error) {
 		read, err := os.ReadFile(file)
 		if errors.Is(err, fs.ErrNotExist) {
 			read, err = create(file)
+		} else if err == nil {
+			err = os.Chmod(file, private)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("open the vault: %w", err)
@@ -58,7 +64,7 @@ func create(file string) ([]byte, error) {
 	key := make([]byte, keySize)
 	rand.Read(key) //nolint:errcheck // it never fails
 	text := []byte(base64.StdEncoding.EncodeToString(key) + "\n")
-	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, private)
 	if err != nil {
 		return nil, err
 	}
@@ -66,17 +72,28 @@ func create(file string) ([]byte, error) {
 	return text, errors.Join(err, f.Close())
 }
 
-// Seal encrypts a secret that belongs to an owner: nobody can open it as
-// another's.
-func (v *Vault) Seal(owner string, secret []byte) []byte {
-	return v.aead.Seal(nil, nil, secret, []byte(owner))
+// Use is what a credential is for: it opens for this account, at this endpoint of
+// this provider, and for nothing else, whatever is written beside it.
+type Use struct{ Account, Provider, Endpoint string }
+
+func (u *Use) bytes() []byte {
+	b, err := json.Marshal(u)
+	if err != nil {
+		panic(fmt.Sprintf("vault: text that JSON cannot hold: %v", err))
+	}
+	return b
 }
 
-// Open returns the secret that was sealed for an owner.
-func (v *Vault) Open(owner string, sealed []byte) ([]byte, error) {
-	secret, err := v.aead.Open(nil, nil, sealed, []byte(owner))
+// Seal encrypts a secret for one use.
+func (v *Vault) Seal(use Use, secret []byte) []byte {
+	return v.aead.Seal(nil, nil, secret, use.bytes())
+}
+
+// Open returns the secret that was sealed for a use.
+func (v *Vault) Open(use Use, sealed []byte) ([]byte, error) {
+	secret, err := v.aead.Open(nil, nil, sealed, use.bytes())
 	if err != nil {
-		return nil, fmt.Errorf("the credential of %s cannot be opened; it was sealed with another key: give that one in %s, or connect the account anew", owner, Variable)
+		return nil, fmt.Errorf("the credential of %s cannot be opened for %s: it was sealed with another key, or for another address; give the key in %s, or connect the account anew", use.Account, use.Endpoint, Variable)
 	}
 	return secret, nil
 }

@@ -108,3 +108,25 @@ func TestTheGuardLooksAtWhatIsDialled(t *testing.T) {
 		assert.Equal(t, fine, guard("tcp", address, nil) == nil, address)
 	}
 }
+
+// TestAnEndpointIsSchemeHostAndPort reads addresses that people may paste.
+func TestAnEndpointIsSchemeHostAndPort(t *testing.T) {
+	for text, wanted := range map[string]string{
+		"https://api.cirra.example":       "https://api.cirra.example",
+		"https://API.cirra.example:8443/": "https://api.cirra.example:8443",
+		"http://LOCALHOST:8431":           "http://localhost:8431",
+		"http://[::1]:8431":               "http://[::1]:8431",
+	} {
+		u, err := CheckEndpoint(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, wanted, u.String())
+	}
+	for _, text := range []string{
+		"", "api.cirra.example", "https:api.cirra.example", "ftp://api.cirra.example", "http://api.cirra.example",
+		"http://127.0.0.1:8431/any/path", "http://127.0.0.1:8431/any/path?", "http://127.0.0.1:8431?", "http://127.0.0.1:8431#", "https://a@b.example",
+		"https://169.254.169.254", "https://[::]",
+	} {
+		_, err := CheckEndpoint(text)
+		assert.Error(t, err, text)
+	}
+}

@@ -5,12 +5,14 @@ import (
 	"net"
 	"net/netip"
 	"net/url"
+	"strings"
 	"syscall"
 )
 
 // CheckEndpoint returns the address of an interface, or why nothing may be sent
-// there: it must be https, or http on this machine, and carry no credential.
-// Where the name leads is checked again when it is dialled (see guard).
+// there: it must be https, or http on this machine, and be nothing but scheme, host
+// and port; paths are the driver's to write. Where the name leads is checked again
+// when it is dialled (see guard).
 func CheckEndpoint(text string) (*url.URL, error) {
 	u, err := url.Parse(text)
 	switch {
@@ -18,11 +20,11 @@ func CheckEndpoint(text string) (*url.URL, error) {
 		return nil, fmt.Errorf("%q is no address of an interface; write https://HOST or https://HOST:PORT", text)
 	case u.User != nil:
 		return nil, fmt.Errorf("the address carries a credential; write it into its own field")
-	case u.RawQuery != "" || u.Fragment != "":
-		return nil, fmt.Errorf("the address has something behind its path; leave that out")
+	case u.Opaque != "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" || u.ForceQuery || u.Fragment != "" || strings.Contains(text, "#"):
+		return nil, fmt.Errorf("the address has something behind its host and port; write %s://%s", u.Scheme, u.Host)
 	case u.Scheme == "https":
 	case u.Scheme == "http":
-		if ip, err := netip.ParseAddr(u.Hostname()); u.Hostname() != "localhost" && (err != nil || !ip.IsLoopback()) {
+		if ip, err := netip.ParseAddr(u.Hostname()); !strings.EqualFold(u.Hostname(), "localhost") && (err != nil || !ip.IsLoopback()) {
 			return nil, fmt.Errorf("the credential would be sent to %s in the clear; write https", u.Host)
 		}
 	default:
@@ -33,7 +35,7 @@ func CheckEndpoint(text string) (*url.URL, error) {
 			return nil, err
 		}
 	}
-	return u, nil
+	return &url.URL{Scheme: u.Scheme, Host: strings.ToLower(u.Host)}, nil
 }
 
 // checkAddr refuses addresses at which no provider is: those of the link, where

@@ -181,7 +181,7 @@ const asking = 15_000;
 
 export const statesQuery = queryOptions({
   queryKey: [estate, "states"],
-  queryFn: async ({ signal }) => take(await client.GET("/api/states", { signal })),
+  queryFn: async ({ signal }) => take(await client.POST("/api/states", { ...asJson, signal })),
   refetchInterval: asking,
 });
 
@@ -198,7 +198,13 @@ export const healthQuery = (account: string, enabled: boolean) =>
   queryOptions({
     queryKey: [estate, "health", account],
     queryFn: async ({ signal }) =>
-      take(await client.GET("/api/accounts/{name}/health", { params: { path: { name: account } }, signal })),
+      take(
+        await client.POST("/api/accounts/{name}/health", {
+          params: { path: { name: account } },
+          ...asJson,
+          signal,
+        }),
+      ),
     enabled,
     retry: false,
   });
@@ -207,7 +213,13 @@ export const nativeRulesQuery = (network: string, enabled: boolean) =>
   queryOptions({
     queryKey: [estate, "native-rules", network],
     queryFn: async ({ signal }) =>
-      take(await client.GET("/api/networks/{name}/rules", { params: { path: { name: network } }, signal })),
+      take(
+        await client.POST("/api/networks/{name}/rules", {
+          params: { path: { name: network } },
+          ...asJson,
+          signal,
+        }),
+      ),
     enabled,
     retry: false,
   });

@@ -261,10 +261,10 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** The state of what the provider runs */
-        get: operations["getHealth"];
+        get?: never;
         put?: never;
-        post?: never;
+        /** The state of what the provider runs */
+        post: operations["askHealth"];
         delete?: never;
         options?: never;
         head?: never;
@@ -280,10 +280,10 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** The rules that the provider of a network has there now */
-        get: operations["getNativeRules"];
+        get?: never;
         put?: never;
-        post?: never;
+        /** The rules that the provider of a network has there now */
+        post: operations["askNativeRules"];
         delete?: never;
         options?: never;
         head?: never;
@@ -314,10 +314,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What all connected accounts say about what runs there */
-        get: operations["getStates"];
+        get?: never;
         put?: never;
-        post?: never;
+        /** What all connected accounts say about what runs there */
+        post: operations["askStates"];
         delete?: never;
         options?: never;
         head?: never;
@@ -649,6 +649,8 @@ export interface components {
                 [key: string]: number;
             };
             faults: components["schemas"]["Fault"][];
+            /** @description Nothing is written in it yet */
+            empty: boolean;
         };
         Named: {
             name: string;
@@ -985,6 +987,8 @@ export interface components {
             networks: number;
             workloads: number;
             reading: components["schemas"]["Reading"] | null;
+            /** @description It is not in the estate any more; its credential is kept and not used */
+            gone: boolean;
         };
         Connection: {
             name: string;
@@ -1896,7 +1900,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getHealth: {
+    askHealth: {
         parameters: {
             query?: never;
             header?: never;
@@ -1919,7 +1923,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getNativeRules: {
+    askNativeRules: {
         parameters: {
             query?: never;
             header?: never;
@@ -1963,7 +1967,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getStates: {
+    askStates: {
         parameters: {
             query?: never;
             header?: never;

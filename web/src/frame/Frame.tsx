@@ -2,7 +2,6 @@ import { useQuery } from "@tanstack/react-query";
 import { Moon, Sun } from "lucide-react";
 import { Navigate, NavLink, Outlet, useLocation } from "react-router";
 import { estateQuery } from "../api/queries";
-import { isEmpty } from "../places/begin/steps";
 import { counted } from "../parts/wording";
 import { AnswerLine } from "./AnswerLine";
 import { QuestionLine } from "./QuestionLine";
@@ -23,7 +22,7 @@ export function Frame() {
   const { search, pathname } = useLocation();
   const [theme, toggle] = useTheme();
   const estate = useQuery(estateQuery);
-  const empty = estate.data && isEmpty(estate.data);
+  const empty = estate.data?.empty;
   return (
     <div className="flex h-full flex-col">
       <header className="flex items-center gap-x-5 gap-y-2 border-b border-line px-5 py-2.5 max-[960px]:flex-wrap">

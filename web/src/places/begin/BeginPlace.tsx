@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
 import { estateQuery, everything, postDemo, tagsQuery } from "../../api/queries";
-import { isEmpty, stepsOf } from "./steps";
+import { stepsOf } from "./steps";
 
 /** Where an empty estate begins, and how far one that has begun is. */
 export function BeginPlace() {
@@ -17,7 +17,7 @@ export function BeginPlace() {
     },
   });
   if (!estate.data) return null;
-  const empty = isEmpty(estate.data);
+  const { empty } = estate.data;
   const next = stepsOf(estate.data, tags.data).find((s) => !s.done && s.to);
   return (
     <section aria-label="Begin" className="mx-auto h-full max-w-[60rem] overflow-y-auto px-7 py-10">

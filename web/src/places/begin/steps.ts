@@ -1,10 +1,5 @@
 import type { Schemas } from "../../api/client";
 
-/** Whether there is nothing in an estate yet. */
-export function isEmpty(e: Schemas["Estate"]): boolean {
-  return (e.counts.accounts ?? 0) + (e.counts.networks ?? 0) + (e.counts.segments ?? 0) === 0;
-}
-
 export interface Step {
   title: string;
   what: string;

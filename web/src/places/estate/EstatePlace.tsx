@@ -1,8 +1,9 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Search } from "lucide-react";
 import { useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
-import { accountsQuery, estateQuery, everything } from "../../api/queries";
+import type { Schemas } from "../../api/client";
+import { accountsQuery, disconnect, estateQuery, everything } from "../../api/queries";
 import { useAddress } from "../../frame/address";
 import { Button } from "../../parts/fields";
 import { useDebounced } from "../../parts/useDebounced";
@@ -67,6 +68,7 @@ export function EstatePlace() {
             Connect an account
           </Button>
         </div>
+        <Leftovers accounts={(accounts.data?.accounts ?? []).filter((a) => a.gone)} />
         {estate.data && (
           <Tree
             find={find}
@@ -105,6 +107,25 @@ export function EstatePlace() {
       )}
     </div>
   );
+}
+
+/** Credentials of accounts that are not in the estate any more; nothing is sent with them. */
+function Leftovers({ accounts }: { accounts: Schemas["Account"][] }) {
+  const queries = useQueryClient();
+  const remove = useMutation({
+    mutationFn: disconnect,
+    onSettled: () => queries.invalidateQueries({ queryKey: everything }),
+  });
+  return accounts.map((a) => (
+    <p key={a.name} className="border-t border-line px-5 py-1.5 text-[13px]">
+      The account <b>{a.name}</b> is not in the estate any more; its credential for{" "}
+      <span className="font-mono">{a.endpoint}</span> is kept and not used.{" "}
+      <button className="text-accent hover:underline" onClick={() => remove.mutate(a.name)}>
+        Remove the credential
+      </button>
+      {remove.error && <span className="text-denied"> {remove.error.message}</span>}
+    </p>
+  ));
 }
 
 /** Makes everything stale when a reading begins or ends: it may have changed the estate. */
