@@ -166,7 +166,11 @@ func (x *gathering) add(b *block) {
 		l := &x.sources[i]
 		amount, telling := g.amounts(g.fromSet, l.which), g.tellingOf(g.fromSet, l.which)
 		g.eachBatch(b, l, x.targets, &g.buckets, func(y combination, dsts []int32) {
-			n := g.column(strand{paths.None, g.verdicts[y.effect][y.stance], nil, y})
+			vector, occurs := g.settled(y)
+			if !occurs { // these are of one network, and addNear would take them all away
+				return
+			}
+			n := g.column(strand{paths.None, vector, nil, y})
 			lots := x.lotsOf(n)
 			var sum size
 			best := 0
@@ -289,8 +293,8 @@ func (g *gatherer) addNear(b *block, src, dst *side) {
 	g.eachNear(g.fromSet, src.members, g.toSet, dst.members, func(i, k int32) {
 		x, y := g.fromSet[i], g.toSet[k]
 		near, far := g.nearCombination(b, g.classes[x.Class], g.classes[y.Class])
-		if far.effect != noEffect {
-			c := &g.out[g.column(strand{paths.None, g.verdicts[far.effect][far.stance], nil, far})]
+		if vector, occurs := g.settled(far); occurs {
+			c := &g.out[g.column(strand{paths.None, vector, nil, far})]
 			c.pairs.product(g.amount(x), g.amount(y), -1)
 		}
 		if g.selfless(x, y) {

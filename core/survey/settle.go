@@ -128,7 +128,7 @@ func (s *Survey) effectsThrough(segment int) []int32 {
 // settled returns the vector of a combination; false if none is known, for it does not
 // occur.
 func (s *Survey) settled(c combination) (int32, bool) {
-	if int(c.effect) >= len(s.verdicts) || int(c.stance) >= len(s.verdicts[c.effect]) {
+	if c.effect < 0 || int(c.effect) >= len(s.verdicts) || int(c.stance) >= len(s.verdicts[c.effect]) {
 		return 0, false
 	}
 	vector := s.verdicts[c.effect][c.stance]
