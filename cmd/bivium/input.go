@@ -10,6 +10,7 @@ import (
 
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/core/limits"
 	"bivium/core/survey"
 	"bivium/core/verdict"
 )
@@ -17,7 +18,7 @@ import (
 // read returns the content of a file, or of standard input for "-".
 func read(c *cobra.Command, file string) ([]byte, error) {
 	if file == "-" {
-		return io.ReadAll(io.LimitReader(c.InOrStdin(), document.MaxBytes+1))
+		return io.ReadAll(io.LimitReader(c.InOrStdin(), limits.DocumentBytes+1))
 	}
 	return os.ReadFile(file)
 }

@@ -12,6 +12,8 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+
+	"bivium/core/limits"
 )
 
 // Exit codes (page 2 of the design): what was asked holds, it does not hold,
@@ -39,7 +41,7 @@ func main() {
 }
 
 func run(ctx context.Context) int {
-	err := root().ExecuteContext(ctx)
+	err := execute(ctx)
 	switch {
 	case err == nil:
 		return exitHolds
@@ -48,6 +50,19 @@ func run(ctx context.Context) int {
 	}
 	fmt.Fprintln(os.Stderr, "bivium:", err)
 	return exitUsage
+}
+
+// execute runs the command. Work that would need more than a limit allows is an error.
+func execute(ctx context.Context) (err error) {
+	defer func() {
+		value := recover()
+		if most := limits.Of(value); most != nil {
+			err = fmt.Errorf("%w; %s", most, most.Fix)
+		} else if value != nil {
+			panic(value)
+		}
+	}()
+	return root().ExecuteContext(ctx)
 }
 
 func root() *cobra.Command {

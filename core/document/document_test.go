@@ -15,6 +15,7 @@ import (
 
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/core/limits"
 )
 
 // samples are documents that must be read: the demo, and the conformance
@@ -93,6 +94,9 @@ func TestErrorsSayWhatAndWhere(t *testing.T) {
 		{"two documents", "bivium: 1\nestate: e\n---\nbivium: 1\n", []string{"second document"}},
 		{"nothing", "", []string{"empty"}},
 		{"another encoding", "bivium: 1\nestate: \xff\n", []string{"line 2", "UTF-8"}},
+		{"many segments", "{\"bivium\":1,\"estate\":\"e\",\"segments\":[" + many(513, `{"name":"s%d"}`) + "]}", []string{"there are 513 segments; 512 are the most"}},
+		{"many hubs", "{\"bivium\":1,\"estate\":\"e\",\"hubs\":[" + many(600, `{"name":"h%d"}`) + "]}", []string{"there are 600 hubs; 512 are the most"}},
+		{"many unknown keys", "{\"bivium\":1,\"estate\":\"e\"," + many(200_000, `"k%d":1`) + "}", []string{`unknown key "k0"`}},
 		{"a deep nest", "{\"hubs\":" + strings.Repeat("[", 200) + strings.Repeat("]", 200) + "}", []string{"deeper"}},
 	} {
 		_, err := document.Read([]byte(c.document))
@@ -102,6 +106,15 @@ func TestErrorsSayWhatAndWhere(t *testing.T) {
 			}
 		}
 	}
+}
+
+// many writes something so many times, with its number.
+func many(n int, form string) string {
+	list := make([]string, n)
+	for i := range list {
+		list[i] = fmt.Sprintf(form, i)
+	}
+	return strings.Join(list, ",")
 }
 
 // TestLongListsAreReadInOrder holds readers side by side to what one alone does: all
@@ -140,7 +153,7 @@ func TestLongListsAreReadInOrder(t *testing.T) {
 		require.ErrorAs(t, err, &got, name)
 		var want []int
 		for i := range items {
-			if bad(i) && len(want) < document.MaxErrors {
+			if bad(i) && len(want) < limits.DocumentErrors {
 				want = append(want, i+2)
 			}
 		}

@@ -5,10 +5,6 @@ import (
 	"strings"
 )
 
-// MaxErrors is how many errors reading collects before it gives up: enough to
-// mend a file in one go, and few enough to read.
-const MaxErrors = 50
-
 // Error is one thing that is wrong with a document.
 type Error struct {
 	Line    int    `json:"line,omitempty"` // from 1; 0 if unknown

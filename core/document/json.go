@@ -8,6 +8,8 @@ import (
 	"io"
 
 	"github.com/go-json-experiment/json/jsontext"
+
+	"bivium/core/limits"
 )
 
 // jsonReader turns the values of a JSON text into nodes, and keeps the line.
@@ -86,8 +88,8 @@ func (r *jsonReader) at() int {
 }
 
 func (r *jsonReader) value(depth int) (node, error) {
-	if depth > maxDepth {
-		return node{}, Errors{{Line: r.at(), Message: fmt.Sprintf("the document nests deeper than %d levels", maxDepth), Fix: "no estate needs more than eight"}}
+	if depth > limits.DocumentDepth {
+		return node{}, Errors{{Line: r.at(), Message: fmt.Sprintf("the document nests deeper than %d levels", limits.DocumentDepth), Fix: "no estate needs more than eight"}}
 	}
 	switch r.values.PeekKind() {
 	case '{':

@@ -12,15 +12,9 @@ import (
 	"unicode/utf8"
 
 	"go.yaml.in/yaml/v3"
+
+	"bivium/core/limits"
 )
-
-// MaxBytes is the size of the largest document that is read. A node of a parsed
-// document takes about ten times its text, so this bounds the memory that
-// reading may take to a few GiB.
-const MaxBytes = 256 << 20
-
-// maxExpanded bounds how many nodes the aliases of a YAML document may expand to.
-const maxExpanded = 1_000_000
 
 type nodeKind uint8
 
@@ -57,8 +51,8 @@ func (k keyNode) node() node { return node{line: k.line, text: k.text} }
 
 // parse returns the document as nodes. JSON is told by its first character.
 func parse(data []byte) (node, error) {
-	if len(data) > MaxBytes {
-		return node{}, Errors{{Message: fmt.Sprintf("the document has %d MiB; %d are the most", len(data)>>20, MaxBytes>>20), Fix: "split the estate"}}
+	if len(data) > limits.DocumentBytes {
+		return node{}, Errors{{Message: fmt.Sprintf("the document has %d MiB; %d are the most", len(data)>>20, limits.DocumentBytes>>20), Fix: "split the estate"}}
 	}
 	if !utf8.Valid(data) {
 		return node{}, Errors{{Line: invalidLine(data), Message: "the document is not valid UTF-8", Fix: "save it as UTF-8"}}
@@ -112,12 +106,9 @@ func parseYAML(data []byte) (node, error) {
 	if err := decoder.Decode(&second); !errors.Is(err, io.EOF) {
 		return node{}, Errors{{Line: second.Line, Message: "a second document follows", Fix: "keep one document in a file"}}
 	}
-	c := converter{left: maxExpanded}
+	c := converter{left: limits.DocumentAliases}
 	return c.convert(doc.Content[0], 0)
 }
-
-// maxDepth bounds nesting; no document of page 2 nests deeper than eight.
-const maxDepth = 64
 
 // converter turns the nodes of the YAML package into ours.
 type converter struct {
@@ -131,8 +122,8 @@ func (c *converter) convert(y *yaml.Node, depth int) (node, error) {
 			return node{}, Errors{{Line: y.Line, Message: "the document's aliases expand to more than can be read", Fix: "write the values out"}}
 		}
 	}
-	if depth > maxDepth {
-		return node{}, Errors{{Line: y.Line, Message: fmt.Sprintf("the document nests deeper than %d levels", maxDepth), Fix: "no estate needs more than eight"}}
+	if depth > limits.DocumentDepth {
+		return node{}, Errors{{Line: y.Line, Message: fmt.Sprintf("the document nests deeper than %d levels", limits.DocumentDepth), Fix: "no estate needs more than eight"}}
 	}
 	n := node{line: int32(y.Line), text: y.Value}
 	switch y.Kind {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"bivium/core/estate"
+	"bivium/core/limits"
 )
 
 // problem is something wrong between the keys of one object.
@@ -35,6 +36,12 @@ func ofEstate(e *estate.Estate) []problem {
 	var out []problem
 	if e.Version != estate.Version {
 		out = append(out, problem{fmt.Sprintf("the format version is %d", e.Version), fmt.Sprintf("this program reads version %d", estate.Version)})
+	}
+	if len(e.Segments) > limits.Segments {
+		out = append(out, problem{fmt.Sprintf("there are %d segments; %d are the most", len(e.Segments), limits.Segments), "split the estate, or let segments that are alike be one with groups in it"})
+	}
+	if len(e.Hubs) > limits.Hubs {
+		out = append(out, problem{fmt.Sprintf("there are %d hubs; %d are the most", len(e.Hubs), limits.Hubs), "split the estate"})
 	}
 	seen := map[string]string{}
 	for _, p := range e.Pools {

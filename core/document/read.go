@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"bivium/core/estate"
+	"bivium/core/limits"
 	"bivium/core/parallel"
 )
 
@@ -72,9 +73,9 @@ func (p *path) String() string {
 
 type reader struct {
 	errors Errors
-	known  map[string]map[string]string // labels that were read before, by how they are written
-	memory []byte                       // for such a key
-	steps  [maxDepth + 2]path           // by depth: the step at hand, so that going down costs nothing
+	known  map[string]map[string]string   // labels that were read before, by how they are written
+	memory []byte                         // for such a key
+	steps  [limits.DocumentDepth + 2]path // by depth: the step at hand, so that going down costs nothing
 }
 
 // key returns the path to a key of what is at another.
@@ -93,7 +94,7 @@ func (r *reader) step(p path) *path {
 }
 
 func (r *reader) fail(n node, at *path, fix, message string, args ...any) {
-	if len(r.errors) < MaxErrors {
+	if len(r.errors) < limits.DocumentErrors {
 		r.errors = append(r.errors, Error{Line: int(n.line), Path: at.String(), Message: fmt.Sprintf(message, args...), Fix: fix})
 	}
 }
@@ -205,6 +206,9 @@ func (r *reader) object(n node, v reflect.Value, at *path) {
 }
 
 func (r *reader) unknownKey(key keyNode, fields []field, at *path) {
+	if len(r.errors) == limits.DocumentErrors {
+		return // looking for the key that was meant would be for nothing
+	}
 	known := make(map[string]bool, len(fields))
 	names := make([]string, len(fields))
 	for i, f := range fields {
@@ -256,7 +260,7 @@ func (r *reader) items(n node, v reflect.Value, f *field, at *path) {
 	}
 	wait.Wait()
 	for i := range parts { // in order, and as many as one reader keeps
-		left := MaxErrors - len(r.errors)
+		left := limits.DocumentErrors - len(r.errors)
 		r.errors = append(r.errors, parts[i].errors[:min(left, len(parts[i].errors))]...)
 	}
 }

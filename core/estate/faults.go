@@ -66,6 +66,8 @@ type Fault struct {
 	Message string `json:"message"`
 	Fix     string `json:"fix"`
 
+	Clash *Clash `json:"-"` // of overlapping addresses
+
 	At netip.Addr `json:"-"` // of a forbidden share: the first address that it would bring, in its own segment
 }
 
@@ -167,6 +169,7 @@ type checker struct {
 	subnets map[SubnetRef]bool
 	peered  map[[2]string]bool
 	only    map[string]bool // the segments in which homes are looked at; nil for all
+	guesses int             // how many names were looked for that might have been meant
 }
 
 func newChecker(e *Estate) *checker {
@@ -209,6 +212,10 @@ func (c *checker) add(code Code, refs []Ref, fix, message, path string, args ...
 	c.faults = append(c.faults, Fault{Code: code, Path: fmt.Sprintf(path, args...), Refs: refs, Message: message, Fix: fix})
 }
 
+// mostGuesses is for how many unknown names the nearest known one is looked for: each
+// is compared with all.
+const mostGuesses = 200
+
 // need reports F1 unless something of the kind bears the name. An empty name
 // was left out, and asks for nothing.
 func (c *checker) need(of Ref, kind Kind, name, path string, args ...any) bool {
@@ -220,6 +227,10 @@ func (c *checker) need(of Ref, kind Kind, name, path string, args ...any) bool {
 	}
 	message := fmt.Sprintf("there is no %s %q, and %s speaks of it", kind, name, of)
 	fix := fmt.Sprintf("define %s %s, or name one that exists", kind, name)
+	if c.guesses++; c.guesses > mostGuesses {
+		c.add(UnknownName, []Ref{of, {kind, name}}, fix, message, path, args...)
+		return false
+	}
 	if near := Nearest(name, c.names[kind]); near != "" {
 		fix = fmt.Sprintf("did you mean %s? Else define %s %s", near, kind, name)
 	}

@@ -2,8 +2,11 @@ package estate
 
 import (
 	"fmt"
+	"iter"
+	"maps"
 	"net/netip"
 	"slices"
+	"strings"
 	"sync"
 
 	"go4.org/netipx"
@@ -25,8 +28,12 @@ type claim struct {
 
 func (c *claim) path() string { return fmt.Sprintf(c.form, c.at[0], c.at[1]) }
 
-// homes reports F2, overlapping homes in one segment, and F8, overlapping
-// subnets in one network. Each overlapping pair is reported once.
+// String returns what claims, and which prefix.
+func (c *claim) String() string { return fmt.Sprintf("%s (%s)", c.ref, c.prefix) }
+
+// homes reports F2, overlapping homes in one segment, F8, overlapping subnets in one
+// network, and F14, subnets of one network that are seen under the same prefix. Each claim
+// is reported once, with those before it that it overlaps.
 func (c *checker) homes() {
 	bySegment := map[string][]claim{}
 	var segments []string
@@ -46,6 +53,7 @@ func (c *checker) homes() {
 			continue
 		}
 		var own []claim
+		seen := map[string][]claim{} // by segment
 		for j := range n.Subnets {
 			s := &n.Subnets[j]
 			cl := claim{n.Name, s.Prefix, true, false, "networks[%d].subnets[%d].prefix", [2]int{i, j}, Ref{KindSubnet, n.Name + "/" + s.Name}, false}
@@ -54,11 +62,16 @@ func (c *checker) homes() {
 				cl.prefix, cl.translated = shown, true
 			}
 			put(n.SegmentOf(s), cl)
+			if c.looksAt(n.SegmentOf(s)) {
+				seen[n.SegmentOf(s)] = append(seen[n.SegmentOf(s)], cl)
+			}
 		}
-		eachOverlap(own, func(a, b claim) {
-			c.add(OverlapInside, []Ref{b.ref, a.ref}, "give one of them another prefix",
-				fmt.Sprintf("subnets %s (%s) and %s (%s) of one network overlap", a.ref.Name, a.prefix, b.ref.Name, b.prefix), "%s", b.path())
+		eachInside(own, func(b *claim, wider []claimed) {
+			c.clash(OverlapInside, "", b, "give one of them another prefix", everyOf(wider))
 		})
+		if len(translated[n.Name]) > 0 {
+			c.seenAlike(seen)
+		}
 	}
 	for i, a := range c.e.Attachments {
 		of := Ref{KindAttachment, a.Network + "@" + a.Hub}
@@ -74,42 +87,98 @@ func (c *checker) homes() {
 	for _, segment := range segments {
 		claims := bySegment[segment]
 		subnets := sync.OnceValue(func() *netipx.IPSet { return subnetSet(claims) })
-		eachOverlap(claims, func(a, b claim) {
-			if a.network == b.network && a.subnet && b.subnet && (a.translated || b.translated) {
-				c.add(BadTranslation, []Ref{b.ref, a.ref}, "translate to addresses that the network does not have there",
-					fmt.Sprintf("in segment %s, %s and %s of one network would both be seen as %s", segment, a.ref, b.ref, b.prefix), "%s", b.path())
-			}
-			if c.overlapIsFault(a, b, subnets) {
-				c.add(Overlap, []Ref{b.ref, a.ref}, "move one to another segment, give it another prefix, translate it, or withdraw the route",
-					fmt.Sprintf("in segment %s, %s (%s) and %s (%s) both claim the same addresses", segment, a.ref, a.prefix, b.ref, b.prefix), "%s", b.path())
-			}
+		eachInside(claims, func(b *claim, wider []claimed) {
+			c.clash(Overlap, segment, b, "move one to another segment, give it another prefix, translate it, or withdraw the route",
+				c.othersOf(b, wider, subnets))
 		})
 	}
+}
+
+// seenAlike reports subnets of one network that a segment sees under addresses in common.
+func (c *checker) seenAlike(seen map[string][]claim) {
+	for _, segment := range slices.Sorted(maps.Keys(seen)) {
+		eachInside(seen[segment], func(b *claim, wider []claimed) {
+			some := everyOf(wider)
+			if !b.translated {
+				some = translatedOf(wider)
+			}
+			c.clash(BadTranslation, segment, b, "translate to addresses that the network does not have there", some)
+		})
+	}
+}
+
+// Clash is what tells a fault of overlapping addresses from others, whatever else an edit
+// changes.
+type Clash struct {
+	Of   string   // what claims the addresses, and where
+	With []string // the first of those that do so too
+	More bool     // there are others
+}
+
+// mostNamed is how many things a fault names of those that overlap with one.
+const mostNamed = 8
+
+// clash reports a claim that overlaps with some before it.
+func (c *checker) clash(code Code, segment string, b *claim, fix string, some iter.Seq[*claim]) {
+	var with []*claim
+	for a := range some {
+		if with = append(with, a); len(with) > mostNamed {
+			break
+		}
+	}
+	if len(with) == 0 {
+		return
+	}
+	clash := &Clash{Of: fmt.Sprint(segment, " ", b), More: len(with) > mostNamed}
+	refs, names := []Ref{b.ref}, []string(nil)
+	for _, a := range with[:min(len(with), mostNamed)] {
+		refs, names = append(refs, a.ref), append(names, a.String())
+		clash.With = append(clash.With, fmt.Sprint(segment, " ", a))
+	}
+	c.add(code, refs, fix, clashWords(code, segment, b, names, clash.More), "%s", b.path())
+	c.faults[len(c.faults)-1].Clash = clash
+}
+
+// clashWords says what claims the same addresses as others.
+func clashWords(code Code, segment string, b *claim, with []string, more bool) string {
+	others := strings.Join(with, ", ")
+	if more {
+		others += " and others"
+	}
+	switch {
+	case code == OverlapInside:
+		return fmt.Sprintf("%s overlaps with %s, of the same network", b, others)
+	case code == BadTranslation:
+		return fmt.Sprintf("in segment %s, %s would be seen under addresses of %s, of the same network", segment, b, others)
+	case len(with) > 1:
+		return fmt.Sprintf("in segment %s, %s claims the same addresses as %s", segment, b, others)
+	}
+	return fmt.Sprintf("in segment %s, %s and %s both claim the same addresses", segment, others, b)
 }
 
 // looksAt reports whether the homes of a segment are looked at.
 func (c *checker) looksAt(segment string) bool { return c.only == nil || c.only[segment] }
 
-// overlapIsFault decides F2 for two overlapping claims of one segment.
-func (c *checker) overlapIsFault(a, b claim, subnets func() *netipx.IPSet) bool {
-	switch {
-	case a.network == b.network:
-		return false
-	case a.subnet && b.subnet:
-		return true
-	case !a.subnet && !b.subnet:
-		// The narrower of two prefixes that overlap is the overlap.
-		narrow := a.prefix
-		if b.prefix.Bits() > narrow.Bits() {
-			narrow = b.prefix
+// othersOf returns the claims of other networks, of those before b that hold its prefix,
+// with which it may not overlap (F2).
+func (c *checker) othersOf(b *claim, wider []claimed, subnets func() *netipx.IPSet) iter.Seq[*claim] {
+	mayBear := func(bearer, home *claim) bool {
+		return bearer.static && c.peered[unordered([2]string{bearer.network, home.network})]
+	}
+	return func(yield func(*claim) bool) {
+		for i := range wider {
+			x := &wider[i]
+			if !x.subnets.others(b.network, func(a *claim) bool { return !b.subnet && mayBear(b, a) || yield(a) }) {
+				return
+			}
+			if !b.subnet && subnets().ContainsPrefix(b.prefix) { // which is what overlaps
+				continue
+			}
+			if !x.borne.others(b.network, func(a *claim) bool { return b.subnet && mayBear(a, b) || yield(a) }) {
+				return
+			}
 		}
-		return !subnets().ContainsPrefix(narrow)
 	}
-	bearer, home := a, b
-	if a.subnet {
-		bearer, home = b, a
-	}
-	return !bearer.static || !c.peered[unordered([2]string{bearer.network, home.network})]
 }
 
 func subnetSet(claims []claim) *netipx.IPSet {
@@ -126,22 +195,86 @@ func subnetSet(claims []claim) *netipx.IPSet {
 	return set
 }
 
-// eachOverlap calls f for each two claims whose prefixes overlap, the wider
-// first. Sorted by address and then by width, a prefix comes after all that
-// contain it, so a stack of open prefixes finds the pairs. Cost: O(n log n)
-// plus the pairs.
-func eachOverlap(claims []claim, f func(a, b claim)) {
+// claimed is what claims one prefix.
+type claimed struct {
+	prefix         netip.Prefix
+	subnets, borne runs
+	translated     []*claim // subnets that are
+}
+
+func (x *claimed) add(b *claim) {
+	if !b.subnet {
+		x.borne.add(b)
+		return
+	}
+	x.subnets.add(b)
+	if b.translated {
+		x.translated = append(x.translated, b)
+	}
+}
+
+// runs are claims in their order, those of one network that follow each other together.
+type runs [][]*claim
+
+func (r *runs) add(b *claim) {
+	if n := len(*r) - 1; n >= 0 && (*r)[n][0].network == b.network {
+		(*r)[n] = append((*r)[n], b)
+		return
+	}
+	*r = append(*r, []*claim{b})
+}
+
+// others calls f for the claims of networks other than one, until it returns false.
+func (r runs) others(network string, f func(*claim) bool) bool {
+	for _, run := range r {
+		if run[0].network != network && slices.ContainsFunc(run, func(a *claim) bool { return !f(a) }) {
+			return false
+		}
+	}
+	return true
+}
+
+// everyOf returns all subnets of some prefixes.
+func everyOf(wider []claimed) iter.Seq[*claim] {
+	return func(yield func(*claim) bool) {
+		for i := range wider {
+			if !wider[i].subnets.others("", yield) {
+				return
+			}
+		}
+	}
+}
+
+// translatedOf returns those that are translated.
+func translatedOf(wider []claimed) iter.Seq[*claim] {
+	return func(yield func(*claim) bool) {
+		for i := range wider {
+			if slices.ContainsFunc(wider[i].translated, func(a *claim) bool { return !yield(a) }) {
+				return
+			}
+		}
+	}
+}
+
+// eachInside calls f for each claim, with those before it whose prefixes hold its own.
+// Sorted by address and then by width, a prefix comes after all that hold it, so a stack of
+// open prefixes finds them. Cost: O(n log n), and what f does.
+func eachInside(claims []claim, f func(b *claim, wider []claimed)) {
 	sorted := slices.Clone(claims)
 	slices.SortStableFunc(sorted, func(a, b claim) int { return ComparePrefixes(a.prefix, b.prefix) })
-	var open []claim
-	for _, b := range sorted {
+	var open []claimed
+	for i := range sorted {
+		b := &sorted[i]
 		for len(open) > 0 && !open[len(open)-1].prefix.Overlaps(b.prefix) {
 			open = open[:len(open)-1]
 		}
-		for _, a := range open {
-			f(a, b)
+		if len(open) > 0 {
+			f(b, open)
 		}
-		open = append(open, b)
+		if len(open) == 0 || open[len(open)-1].prefix != b.prefix {
+			open = append(open, claimed{prefix: b.prefix})
+		}
+		open[len(open)-1].add(b)
 	}
 }
 

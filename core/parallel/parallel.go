@@ -62,6 +62,10 @@ func (g *Group) Wait() {
 // Run runs jobs on as many goroutines as there are processors, and waits for them. If
 // one panics, those that have not begun are left, and Run panics with a *Panic.
 func Run(jobs []func()) {
+	if len(jobs) == 1 {
+		alone(jobs[0])
+		return
+	}
 	var g Group
 	var next atomic.Int64
 	work := func() {
@@ -85,6 +89,16 @@ func Run(jobs []func()) {
 		work()
 	}()
 	g.Wait()
+}
+
+// alone runs a job that no other is beside.
+func alone(job func()) {
+	defer func() {
+		if value := recover(); value != nil {
+			panic(asPanic(value))
+		}
+	}()
+	job()
 }
 
 // Shares cuts a list of n into shares, and calls f for each of them, side by side.

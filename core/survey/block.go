@@ -2,6 +2,7 @@ package survey
 
 import (
 	"slices"
+	"sync/atomic"
 
 	"bivium/core/paths"
 	"bivium/core/verdict"
@@ -97,7 +98,9 @@ type surveyor struct {
 	*partition
 	judge  *verdict.Judge
 	ledger *ledger
-	known  func(b *block, from, to int) (effect int32, ok bool) // the ways between two spots, where that is known already; or nil
+	// crossings is how many pairs of lines were looked at.
+	crossings atomic.Int64
+	known     func(b *block, from, to int) (effect int32, ok bool) // the ways between two spots, where that is known already; or nil
 	// sideBefore tells of one side of a block what it was, where its endpoints are those
 	// of before; or nil.
 	sideBefore func(b *block, side int) *axis

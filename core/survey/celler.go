@@ -80,7 +80,7 @@ func (c *celler) add(from Set, src *side, to Set, dst *side) {
 
 // addFound adds the flows to endpoints that the source's segment finds.
 func (c *celler) addFound(from Set, src *side, to Set, dst *side) {
-	b := c.blocks[src.domain][dst.domain]
+	b := c.blocks.at(src.domain, dst.domain)
 	if b == nil {
 		return
 	}

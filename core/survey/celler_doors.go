@@ -17,7 +17,7 @@ func (c *celler) addDoors(from Set, src *side, to Set, dst *side) {
 // addAllDoors adds all flows from the internet to a segment, those to endpoints of
 // one kind behind the same publications at once.
 func (c *celler) addAllDoors(segment int) {
-	b := c.blocks[len(c.inside)][segment]
+	b := c.blocks.at(len(c.inside), segment)
 	type behind struct {
 		line int32
 		spot int

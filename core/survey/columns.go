@@ -89,7 +89,7 @@ func (g *gatherer) add(src, dst *side) {
 	if src.domain != dst.domain {
 		g.addUnfound(src, dst)
 	}
-	b := g.blocks[src.domain][dst.domain]
+	b := g.blocks.at(src.domain, dst.domain)
 	if b == nil {
 		return
 	}

@@ -59,13 +59,39 @@ func Compare(old, new *Survey) Difference {
 	c.meet()
 	c.alter()
 	c.graft = grafted(old, new)
-	found := make([][]*change, len(c.lands)*len(c.lands))
+	pairs := c.pairs()
+	found := make([][]*change, len(pairs))
 	jobs := make([]func(), len(found))
-	for i := range jobs {
-		jobs[i] = func() { found[i] = c.between(i/len(c.lands), i%len(c.lands)) }
+	for i, p := range pairs {
+		jobs[i] = func() { found[i] = c.between(p.from, p.to) }
 	}
 	parallel.Run(jobs)
 	return Difference{c.finish(found), c}
+}
+
+// pairs returns the pairs of territories between which flows may fare differently, in
+// their order: either survey has a block of them, or there are endpoints that both have or
+// have not, and that find each other there or not.
+func (c *comparer) pairs() []pair {
+	var out []pair
+	touched := make([]bool, len(c.lands))
+	var some []int // that have endpoints in either survey
+	for i := range c.lands {
+		t := &c.lands[i]
+		touched[i] = c.touched(t)
+		if t.old >= 0 && len(c.old.of(t.old)) > 0 || t.new >= 0 && len(c.new.of(t.new)) > 0 {
+			some = append(some, i)
+		}
+	}
+	for _, from := range some {
+		for _, to := range some {
+			a, b := &c.lands[from], &c.lands[to]
+			if touched[from] || touched[to] || c.old.blockOf(a.old, b.old) != nil || c.new.blockOf(a.new, b.new) != nil {
+				out = append(out, pair{from, to})
+			}
+		}
+	}
+	return out
 }
 
 type comparer struct {
@@ -259,5 +285,5 @@ func (s *Survey) blockOf(from, to int) *block {
 	if from < 0 || to < 0 {
 		return nil
 	}
-	return s.blocks[from][to]
+	return s.blocks.at(from, to)
 }

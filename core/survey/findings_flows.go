@@ -63,11 +63,9 @@ func (f *finder) eachSighted(take func(circumstance, example)) {
 	var all []*block
 	var jobs []func()
 	for from := range f.inside {
-		for _, b := range f.blocks[from] {
-			if b != nil {
-				all = append(all, b)
-				jobs = append(jobs, func() { b.sighted.once.Do(func() { f.sight(b) }) })
-			}
+		for _, b := range f.blocks[from].is {
+			all = append(all, b)
+			jobs = append(jobs, func() { b.sighted.once.Do(func() { f.sight(b) }) })
 		}
 	}
 	parallel.Run(jobs)

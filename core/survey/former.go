@@ -3,6 +3,7 @@ package survey
 import (
 	"slices"
 
+	"bivium/core/limits"
 	"bivium/core/parallel"
 	"bivium/core/paths"
 )
@@ -227,9 +228,17 @@ type saying struct {
 	what int32 // number of a list of voices
 }
 
+// count counts pairs of lines, of all blocks together.
+func (f *former) count(crossings int) {
+	if f.crossings.Add(int64(crossings)) > limits.Crossings {
+		panic(&limits.Exceeded{What: "pairs of sources and destinations that rules tell apart", Most: limits.Crossings, Fix: "let rules name fewer groups, of more workloads"})
+	}
+}
+
 // fill forms the rows. Rows that share the units with the most to say share the
 // work: the rows are taken in an order in which neighbours begin alike.
 func (f *former) fill(rows, cols [][]int32) {
+	f.count(len(rows) * len(cols))
 	w := &weaver{former: f, lists: [][]int32{nil}, known: map[string]int32{"": 0}, next: map[uint64]int32{}}
 	sayings := f.sayings(cols, w)
 	order := make([][]int32, len(rows))
@@ -261,6 +270,9 @@ func (f *former) fill(rows, cols [][]int32) {
 		}
 		begun = begun[:same+1]
 		for _, u := range order[r][same:] {
+			if len(begun)*len(cols) > limits.Crossings {
+				f.count(len(begun) * len(cols))
+			}
 			cells := append([]int32(nil), begun[len(begun)-1]...)
 			w.weave(cells, sayings[u])
 			begun = append(begun, cells)

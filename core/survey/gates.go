@@ -72,7 +72,7 @@ func (v *surveyor) enter(g *gate, dst *Class) {
 // eachDoor calls f for the strands from a class outside to one inside: through
 // each publication, and the shut door for services that nothing publishes.
 func (s *Survey) eachDoor(src, dst *Class, f func(strand)) {
-	b := s.blocks[len(s.inside)][dst.End.Segment]
+	b := s.blocks.at(len(s.inside), dst.End.Segment)
 	var open *bitset.BitSet
 	for i := range s.gates[dst.End.Segment] {
 		g := &s.gates[dst.End.Segment][i]

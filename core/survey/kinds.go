@@ -82,7 +82,7 @@ func (x *axis) put(k kind, members bulk) {
 // classes that have changed and with those that there are now: if its lines are what they
 // were, and its places too, under whatever numbers.
 func (b *rebuilder) mendedKinds(x *block, side, places int) bool {
-	was, domain, is := b.before.blocks[x.from][x.to], x.from, &x.src
+	was, domain, is := b.before.blocks.at(x.from, x.to), x.from, &x.src
 	if side == 1 {
 		domain, is = x.to, &x.dst
 	}

@@ -1,7 +1,9 @@
 package survey
 
 import (
+	"cmp"
 	"net/netip"
+	"slices"
 
 	"bivium/core/paths"
 )
@@ -14,17 +16,21 @@ type side struct {
 
 // sidesOf returns the members of a set by domain.
 func (s *Survey) sidesOf(set Set) []side {
-	byDomain := make([][]int32, len(s.inside)+1)
-	for i, m := range set {
-		d := s.domain(s.classes[m.Class])
-		byDomain[d] = append(byDomain[d], int32(i))
-	}
 	var out []side
-	for d, members := range byDomain {
-		if len(members) > 0 {
-			out = append(out, side{d, members})
+	at := map[int]int{}
+	last := -1 // neighbours mostly are of one domain
+	for i, m := range set {
+		if d := s.domain(s.classes[m.Class]); last < 0 || out[last].domain != d {
+			known := false
+			if last, known = at[d]; !known {
+				last = len(out)
+				at[d] = last
+				out = append(out, side{domain: d})
+			}
 		}
+		out[last].members = append(out[last].members, int32(i))
 	}
+	slices.SortFunc(out, func(a, b side) int { return cmp.Compare(a.domain, b.domain) })
 	return out
 }
 

@@ -14,15 +14,19 @@ type overview struct {
 	matrix *matrix
 }
 
-// matrix is all flows between segments and the internet, by domain and domain.
+// matrix is all flows between segments and the internet.
 type matrix struct {
-	amounts [][][]weighed // what there is of each combination, but for flows from the internet
-	inbound [][]weighed   // the same of those, by segment
-	marks   [][][]Mark
+	sums    table[sums]
+	inbound [][]weighed // what there is of each combination of flows from the internet, by segment
 	crowds  []crowd     // by domain
-	unfound [][]float64 // about how many pairs of addresses of which the second is not found
 	of      int64       // the partition
-	cut     [][]bool    // classes have been cut finer since pairs of them were counted
+}
+
+// sums is all flows from one domain to another that has a block.
+type sums struct {
+	amounts []weighed // what there is of each combination, but for flows from the internet
+	marks   []Mark
+	cut     bool // classes have been cut finer since pairs of them were counted
 }
 
 // found returns the matrix.
@@ -45,7 +49,9 @@ type looking struct {
 	fresh   func(from, to int) bool              // there may be other amounts than before
 	sooner  func(from, to int) ([]weighed, bool) // tells what there is without adding up all; or nil
 	differs func(from, to int) bool              // verdicts may be others
-	anew    []bool                               // by pair of domains: it is fresh
+	pairs   []pair
+	anew    []bool // by pair: it is fresh
+	sums    []sums // by pair
 }
 
 // count adds up what there is of each combination, of flows that do not come from the
@@ -54,36 +60,26 @@ type looking struct {
 // of their flows has another as well, or is none.
 func (l *looking) count() (occur [][]combination) {
 	s, before := l.Survey, l.before
-	domains := len(s.inside) + 1
-	l.out = &matrix{amounts: make([][][]weighed, domains), of: s.id, cut: make([][]bool, domains)}
-	if before != nil && before.of == s.id {
-		l.out.crowds, l.out.unfound = before.crowds, before.unfound
-	} else {
-		l.out.crowds = s.crowds(before)
-		l.out.unfound = unfoundFlows(l.out.crowds)
-	}
-	l.anew, occur = make([]bool, domains*domains), make([][]combination, domains*domains)
+	l.out = &matrix{of: s.id, crowds: s.crowds(before)}
+	l.pairs = s.blocks.pairs()
+	l.anew, l.sums, occur = make([]bool, len(l.pairs)), make([]sums, len(l.pairs)), make([][]combination, len(l.pairs))
 	var jobs []func()
-	for from := range domains {
-		l.out.amounts[from], l.out.cut[from] = make([][]weighed, domains), make([]bool, domains)
-		for to := range domains {
-			at := from*domains + to
-			l.anew[at] = before == nil || l.fresh(from, to)
-			switch {
-			case !l.anew[at]:
-				l.out.amounts[from][to] = before.amounts[from][to]
-				l.out.cut[from][to] = before.cut[from][to] || before.of != s.id
-			case from < len(s.inside) && s.blocks[from][to] != nil:
-				jobs = append(jobs, func() {
-					known := false
-					if l.sooner != nil {
-						l.out.amounts[from][to], known = l.sooner(from, to)
-					}
-					if !known {
-						l.out.amounts[from][to], occur[at] = s.look(s.blocks[from][to])
-					}
-				})
-			}
+	for i, p := range l.pairs {
+		l.anew[i] = before == nil || l.fresh(p.from, p.to)
+		switch {
+		case !l.anew[i]:
+			was := before.sums.at(p.from, p.to)
+			l.sums[i] = sums{amounts: was.amounts, cut: was.cut || before.of != s.id}
+		case p.from < len(s.inside):
+			jobs = append(jobs, func() {
+				known := false
+				if l.sooner != nil {
+					l.sums[i].amounts, known = l.sooner(p.from, p.to)
+				}
+				if !known {
+					l.sums[i].amounts, occur[i] = s.look(s.blocks.at(p.from, p.to))
+				}
+			})
 		}
 	}
 	parallel.Run(jobs)
@@ -93,34 +89,32 @@ func (l *looking) count() (occur [][]combination) {
 // mark finds the outcomes: anew where something is fresh, or verdicts differ, on which
 // what there is of flows from the internet depends too.
 func (l *looking) mark() {
-	s, before, domains := l.Survey, l.before, len(l.inside)+1
-	l.out.marks, l.out.inbound = make([][][]Mark, domains), make([][]weighed, domains-1)
+	s, before := l.Survey, l.before
+	l.out.inbound = make([][]weighed, len(s.inside))
 	var jobs []func()
-	for from := range domains {
-		l.out.marks[from] = make([][]Mark, domains)
-		for to := range domains {
-			fresh := l.anew[from*domains+to] || l.differs(from, to)
-			inbound := from == domains-1 && to < from
-			if inbound && !fresh {
-				l.out.inbound[to] = before.inbound[to]
-			}
-			if !fresh && l.out.unfound[from][to] == before.unfound[from][to] {
-				l.out.marks[from][to] = before.marks[from][to]
-				continue
-			}
-			jobs = append(jobs, func() {
-				amounts := l.out.amounts[from][to]
-				if inbound {
-					if fresh && s.blocks[from][to] != nil {
-						l.out.inbound[to] = s.lookIn(to)
-					}
-					amounts = l.out.inbound[to]
-				}
-				l.out.marks[from][to] = s.marksOf(amounts, l.out.unfound[from][to])
-			})
+	for i, p := range l.pairs {
+		fresh := l.anew[i] || l.differs(p.from, p.to)
+		inbound := p.from == len(s.inside)
+		if inbound && !fresh {
+			l.out.inbound[p.to] = before.inbound[p.to]
 		}
+		if !fresh && l.out.unfound(p.from, p.to) == before.unfound(p.from, p.to) {
+			l.sums[i].marks = before.sums.at(p.from, p.to).marks
+			continue
+		}
+		jobs = append(jobs, func() {
+			amounts := l.sums[i].amounts
+			if inbound {
+				if fresh {
+					l.out.inbound[p.to] = s.lookIn(p.to)
+				}
+				amounts = l.out.inbound[p.to]
+			}
+			l.sums[i].marks = s.marksOf(amounts, l.out.unfound(p.from, p.to))
+		})
 	}
 	parallel.Run(jobs)
+	l.out.sums = tableOf(len(s.inside)+1, l.pairs, l.sums)
 }
 
 // look adds up the flows of a block.
@@ -140,73 +134,78 @@ func (s *Survey) lookIn(segment int) []weighed {
 	return c.take()
 }
 
-// crowd is about how many addresses there are in a domain, by family, and how many of
-// them each segment finds nothing under.
+// crowd is about how many addresses there are in a domain, by family: in all, and of those
+// that the same segments see.
 type crowd struct {
-	here  [2]float64
-	blind [][2]float64
+	here [2]float64
+	seen []seenAlike
+}
+
+// seenAlike is about how many addresses there are, by family, of which segments see the same.
+type seenAlike struct {
+	seen []see
+	here [2]float64
+}
+
+// blind returns about how many addresses a segment finds nothing under.
+func (c *crowd) blind(segment int) (out [2]float64) {
+	for i := range c.seen {
+		if x := &c.seen[i]; segment < len(x.seen) && x.seen[segment] == seesNothing {
+			out[0] += x.here[0]
+			out[1] += x.here[1]
+		}
+	}
+	return out
 }
 
 // crowds returns those of all domains; of those whose classes are the same as before, the
 // same.
-func (s *Survey) crowds(before *matrix) []crowd {
-	out := make([]crowd, len(s.inside)+1)
+func (p *partition) crowds(before *matrix) []crowd {
+	if before != nil && before.of == p.id {
+		return before.crowds
+	}
+	out := make([]crowd, len(p.inside)+1)
 	var jobs []func()
 	for domain := range out {
-		if before != nil && s.graft != nil && s.graft.from == before.of && !s.graft.altered[domain] {
+		if before != nil && p.graft != nil && p.graft.from == before.of && !p.graft.altered[domain] {
 			out[domain] = before.crowds[domain]
 			continue
 		}
-		jobs = append(jobs, func() {
-			x := crowd{blind: make([][2]float64, len(s.inside))}
-			at := map[*see]int{} // what is seen of classes, which share it
-			var seen [][]see
-			var sums [][2]float64 // of those of whom it is so
-			for _, i := range s.of(domain) {
-				c := s.classes[i]
-				family := oneIf(c.four)
-				x.here[family] += c.weight
-				if len(c.seen) == 0 {
-					continue
-				}
-				k, known := at[&c.seen[0]]
-				if !known {
-					k = len(seen)
-					at[&c.seen[0]] = k
-					seen, sums = append(seen, c.seen), append(sums, [2]float64{})
-				}
-				sums[k][family] += c.weight
-			}
-			for k := range seen {
-				for from, sees := range seen[k] {
-					if sees == seesNothing {
-						x.blind[from][0] += sums[k][0]
-						x.blind[from][1] += sums[k][1]
-					}
-				}
-			}
-			out[domain] = x
-		})
+		jobs = append(jobs, func() { out[domain] = p.crowd(domain) })
 	}
 	parallel.Run(jobs)
 	return out
 }
 
-// unfoundFlows returns about how many pairs of addresses there are from each
-// domain to those of another that it finds nothing under.
-func unfoundFlows(crowds []crowd) [][]float64 {
-	out := make([][]float64, len(crowds))
-	for from := range out {
-		out[from] = make([]float64, len(crowds))
-		for to := range crowds {
-			for family := range 2 {
-				if from < len(crowds[to].blind) {
-					out[from][to] += crowds[from].here[family] * crowds[to].blind[from][family]
-				}
-			}
+func (p *partition) crowd(domain int) crowd {
+	var out crowd
+	at := map[*see]int{} // what is seen of classes, which share it
+	for _, i := range p.of(domain) {
+		c := p.classes[i]
+		family := oneIf(c.four)
+		out.here[family] += c.weight
+		if len(c.seen) == 0 {
+			continue
 		}
+		k, known := at[&c.seen[0]]
+		if !known {
+			k = len(out.seen)
+			at[&c.seen[0]] = k
+			out.seen = append(out.seen, seenAlike{seen: c.seen})
+		}
+		out.seen[k].here[family] += c.weight
 	}
 	return out
+}
+
+// unfound returns about how many pairs of addresses there are from a domain to those of
+// another that it finds nothing under.
+func (m *matrix) unfound(from, to int) (sum float64) {
+	blind := m.crowds[to].blind(from)
+	for family, here := range m.crowds[from].here {
+		sum += here * blind[family]
+	}
+	return sum
 }
 
 // Between returns the outcomes of all flows from one node to another, those of
@@ -214,7 +213,11 @@ func unfoundFlows(crowds []crowd) [][]float64 {
 func (s *Survey) Between(row, col Node) []Mark {
 	from, to := s.domainOf(row), s.domainOf(col)
 	if from != paths.None && to != paths.None {
-		return s.overview.found().marks[from][to]
+		m := s.overview.found()
+		if s.blocks.at(from, to) == nil {
+			return s.marksOf(nil, m.unfound(from, to))
+		}
+		return m.sums.at(from, to).marks
 	}
 	return s.Cell(s.Of(row), s.Of(col))
 }

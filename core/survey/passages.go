@@ -23,22 +23,16 @@ type Passage struct {
 func (s *Survey) Passages() []Passage {
 	w := &passer{Survey: s, pools: s.judge.PoolNames()}
 	var jobs []func()
-	found := make([][]Passage, 0, len(s.blocks)*len(s.blocks))
-	for from := range s.blocks {
-		for to, b := range s.blocks[from] {
-			if b == nil {
-				continue
+	found := make([][]Passage, len(s.blocks.pairs()))
+	for p, b := range s.blocks.all() {
+		at := &found[len(jobs)]
+		jobs = append(jobs, func() {
+			if p.from == len(s.inside) {
+				*at = w.throughGates(p.to)
+			} else {
+				*at = w.between(b)
 			}
-			at := len(found)
-			found = append(found, nil)
-			jobs = append(jobs, func() {
-				if from == len(s.inside) {
-					found[at] = w.throughGates(to)
-				} else {
-					found[at] = w.between(b)
-				}
-			})
-		}
+		})
 	}
 	parallel.Run(jobs)
 	out := slices.Concat(found...)

@@ -2,7 +2,6 @@ package survey
 
 import (
 	"slices"
-	"sync"
 
 	"bivium/core/parallel"
 	"bivium/core/verdict"
@@ -15,14 +14,14 @@ type rebuilder struct {
 	before   *Survey
 	next     *Survey
 	revision *verdict.Revision
-	rebuilt  map[[2]int]bool // pairs of domains whose block is another
-	moved    [2][][]int32    // before and now, by domain: the places of the classes that are others, or have other ways
+	rebuilt  map[pair]bool // pairs of domains whose block is another
+	moved    [2][][]int32  // before and now, by domain: the places of the classes that are others, or have other ways
 }
 
 func (s *Survey) rebuilder(next *Survey, r *verdict.Revision) *rebuilder {
-	b := &rebuilder{surveyor: surveyor{partition: next.partition, judge: next.judge, ledger: next.ledger}, before: s, next: next, revision: r, rebuilt: map[[2]int]bool{}}
+	b := &rebuilder{surveyor: surveyor{partition: next.partition, judge: next.judge, ledger: next.ledger}, before: s, next: next, revision: r, rebuilt: map[pair]bool{}}
 	b.sideBefore = func(x *block, side int) *axis {
-		was, domain := s.blocks[x.from][x.to], x.from
+		was, domain := s.blocks.at(x.from, x.to), x.from
 		if side == 1 {
 			domain = x.to
 		}
@@ -89,7 +88,7 @@ func (b *rebuilder) knownWays() func(b *block, from, to int) (int32, bool) {
 		}
 	}
 	return func(b *block, from, to int) (int32, bool) {
-		was := s.blocks[b.from][b.to]
+		was := s.blocks.at(b.from, b.to)
 		if was == nil || at[from] < 0 || at[to] < 0 {
 			return 0, false
 		}
@@ -108,54 +107,72 @@ func (b *rebuilder) touches(domain int) bool {
 }
 
 // blocks returns the blocks of all pairs of domains.
-func (b *rebuilder) blocks() [][]*block {
-	out := make([][]*block, len(b.before.blocks))
-	var jobs []func()
-	var fresh []*block // whose ways are found anew
-	var mu sync.Mutex
-	for from := range out {
-		out[from] = slices.Clone(b.before.blocks[from])
-		for to := range out[from] {
-			if !b.touches(from) && !b.touches(to) && !b.revision.Ways && out[from][to] == nil {
-				continue
-			}
-			jobs = append(jobs, func() {
-				next, anew := b.rebuild(from, to)
-				mu.Lock()
-				defer mu.Unlock()
-				if out[from][to] = next; anew {
-					fresh = append(fresh, next)
-				}
-				if next != nil && next != b.before.blocks[from][to] {
-					b.rebuilt[[2]int{from, to}] = true
-				}
-			})
-		}
+func (b *rebuilder) blocks() table[*block] {
+	pairs := b.candidates()
+	out, anew := make([]*block, len(pairs)), make([]bool, len(pairs))
+	jobs := make([]func(), len(pairs))
+	for i, p := range pairs {
+		jobs[i] = func() { out[i], anew[i] = b.rebuild(p.from, p.to) }
 	}
 	parallel.Run(jobs)
+	var fresh []*block // whose ways are found anew
+	for i, x := range out {
+		if anew[i] {
+			fresh = append(fresh, x)
+		}
+	}
 	b.addEffects(fresh)
-	for _, x := range fresh {
-		was := b.before.blocks[x.from][x.to]
-		if was == nil || !x.sameWays(was) {
+	var there []pair
+	var blocks []*block
+	for i, x := range out {
+		if x == nil {
 			continue
 		}
-		switch {
-		case !b.touches(x.from) && !b.touches(x.to):
-			if b.revision.Ways && x.threads == was.threads {
-				out[x.from][x.to] = was
-				delete(b.rebuilt, [2]int{x.from, x.to})
-			}
-		case x.to < len(b.inside) && slices.Equal(b.spotIn[x.from], b.before.spotIn[x.from]) && slices.Equal(b.spotIn[x.to], b.before.spotIn[x.to]):
-			x.takeWays(was)
+		was := b.before.blocks.at(x.from, x.to)
+		if anew[i] {
+			x = b.asBefore(was, x)
+		}
+		if x != was {
+			b.rebuilt[pairs[i]] = true
+		}
+		there, blocks = append(there, pairs[i]), append(blocks, x)
+	}
+	return tableOf(len(b.before.blocks), there, blocks)
+}
+
+// candidates returns the pairs of domains that had flows before the edit, or may have some
+// after it.
+func (b *rebuilder) candidates() []pair {
+	out := b.before.blocks.pairs()
+	for _, p := range b.reached() {
+		if (b.touches(p.from) || b.touches(p.to)) && b.before.blocks.at(p.from, p.to) == nil {
+			out = append(out, p)
 		}
 	}
 	return out
 }
 
+// asBefore returns a block whose ways were found anew, or what can be kept of the one
+// before where they have the effects that they had.
+func (b *rebuilder) asBefore(was, x *block) *block {
+	if was == nil || !x.sameWays(was) {
+		return x
+	}
+	switch {
+	case !b.touches(x.from) && !b.touches(x.to):
+		if b.revision.Ways && x.threads == was.threads {
+			return was
+		}
+	case x.to < len(b.inside) && slices.Equal(b.spotIn[x.from], b.before.spotIn[x.from]) && slices.Equal(b.spotIn[x.to], b.before.spotIn[x.to]):
+		x.takeWays(was)
+	}
+	return x
+}
+
 // rebuild returns the block of two domains: the one before, if it is still right, or
 // another, and whether its ways must be found yet.
 func (b *rebuilder) rebuild(from, to int) (next *block, anew bool) {
-	was := b.before.blocks[from][to]
+	was := b.before.blocks.at(from, to)
 	touched := b.touches(from) || b.touches(to)
 	if touched && (len(b.of(from)) == 0 || len(b.seenBy(from, to)) == 0) {
 		return nil, false
@@ -218,7 +235,7 @@ func (b *rebuilder) respoken(was *block) bool {
 // before: of each line at each place, and, where ways may be local, of those in each
 // network.
 func (b *rebuilder) sameAmounts(from, to int) bool {
-	was, is := b.before.blocks[from][to], b.next.blocks[from][to]
+	was, is := b.before.blocks.at(from, to), b.next.blocks.at(from, to)
 	if was == nil || is == nil || from == len(b.inside) || to == len(b.inside) || was.threads != is.threads || !sameList(was.effects, is.effects) {
 		return false
 	}

@@ -13,9 +13,9 @@ const precision = 1e-6
 // with those that they have now. It is false where that is not known well enough,
 // or not worth while. What is known exactly stays so; what is about stays about.
 func (b *rebuilder) recounted(from, to int) ([]weighed, bool) {
-	was, is := b.before.blocks[from][to], b.next.blocks[from][to]
-	before := b.before.overview.found()
-	if !b.akin(from, to) || to == len(b.inside) || before.cut[from][to] {
+	was, is := b.before.blocks.at(from, to), b.next.blocks.at(from, to)
+	before := b.before.overview.found().sums.at(from, to)
+	if !b.akin(from, to) || to == len(b.inside) || before.cut {
 		return nil, false
 	}
 	old, now := b.portions(b.before, was), b.portions(b.next, is)
@@ -29,7 +29,7 @@ func (b *rebuilder) recounted(from, to int) ([]weighed, bool) {
 	now.count(come, is)
 	less, more := gone.takeAll(), come.takeAll() // both, or a celler would be given back that is not empty
 	left := map[combination]weighed{}
-	for _, w := range before.amounts[from][to] {
+	for _, w := range before.amounts {
 		left[w.combination] = w
 	}
 	for _, w := range less {
@@ -57,7 +57,7 @@ func (b *rebuilder) recounted(from, to int) ([]weighed, bool) {
 // akin reports whether flows from one segment to another depend on what they did before
 // the edit, but for those of classes that have changed or have other ways.
 func (b *rebuilder) akin(from, to int) bool {
-	was, is := b.before.blocks[from][to], b.next.blocks[from][to]
+	was, is := b.before.blocks.at(from, to), b.next.blocks.at(from, to)
 	return was != nil && is != nil && from < len(b.inside) && was.threads == is.threads && !b.revision.Ways && b.partition.id != b.before.id
 }
 

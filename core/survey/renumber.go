@@ -27,15 +27,7 @@ func (s *Survey) renumbered(j *verdict.Judge) *Survey {
 	if !sameList(s.judge.Settings(), j.Settings()) {
 		next.sieve = j.NewSieve(s.atoms)
 	}
-	id := next.id
-	next.overview = &overview{find: func() *matrix {
-		m := n.matrix(id)
-		if !n.Segments.Same() {
-			m.crowds = next.crowds(nil)
-			m.unfound = unfoundFlows(m.crowds)
-		}
-		return m
-	}}
+	next.overview = &overview{find: func() *matrix { return n.matrix(next.partition) }}
 	return &next
 }
 
@@ -214,34 +206,37 @@ func (n *renumberer) ledger() *ledger {
 
 // blocks returns the blocks. What is in them goes by the numbers of stances, effects
 // and classes, but for voices of rulebooks and the exits by which the far end is reached.
-func (n *renumberer) blocks() [][]*block {
+func (n *renumberer) blocks() table[*block] {
 	if n.Segments.Same() && n.Networks.Same() && n.Exits.Same() && n.SameVoices() {
 		return n.Survey.blocks
 	}
-	out := square(&n.Segments, n.Survey.blocks)
+	out := slices.Clone(movedTable(&n.Segments, n.Survey.blocks))
 	for from := range out {
-		for to, was := range out[from] {
-			if was == nil {
-				continue
-			}
-			b := *was
-			b.from, b.to, b.sighted = from, to, &sighted{}
-			if from == len(out)-1 {
-				b.src.lines = n.byExit(was.src.lines)
-			}
-			if to == len(out)-1 {
-				b.dst.lines = n.byExit(was.dst.lines)
-			}
-			if !n.SameVoices() {
-				b.voices = make([]verdict.Voice, len(was.voices))
-				for i, v := range was.voices {
-					b.voices[i], _ = n.Voice(v)
-				}
-			}
-			out[from][to] = &b
+		out[from].is = slices.Clone(out[from].is)
+		for i, was := range out[from].is {
+			out[from].is[i] = n.block(was, pair{from, int(out[from].with[i])}, len(out)-1)
 		}
 	}
 	return out
+}
+
+// block returns a block, of two domains as they are numbered now.
+func (n *renumberer) block(was *block, p pair, outside int) *block {
+	b := *was
+	b.from, b.to, b.sighted = p.from, p.to, &sighted{}
+	if p.from == outside {
+		b.src.lines = n.byExit(was.src.lines)
+	}
+	if p.to == outside {
+		b.dst.lines = n.byExit(was.dst.lines)
+	}
+	if !n.SameVoices() {
+		b.voices = make([]verdict.Voice, len(was.voices))
+		for i, v := range was.voices {
+			b.voices[i], _ = n.Voice(v)
+		}
+	}
+	return &b
 }
 
 // byExit returns the lines of classes outside, which each have one for each exit, after
@@ -278,14 +273,12 @@ func (n *renumberer) gates() [][]gate {
 	return out
 }
 
-// matrix returns the matrix, but for what each segment finds nothing under, of a
-// partition.
-func (n *renumberer) matrix(of int64) *matrix {
+// matrix returns the matrix, of a partition.
+func (n *renumberer) matrix(of *partition) *matrix {
 	m := *n.Survey.overview.found()
-	m.of = of
+	m.of = of.id
 	if !n.Segments.Same() {
-		m.amounts, m.cut, m.marks = square(&n.Segments, m.amounts), square(&n.Segments, m.cut), square(&n.Segments, m.marks)
-		m.inbound = moved(&n.Segments, m.inbound)
+		m.sums, m.inbound, m.crowds = movedTable(&n.Segments, m.sums), moved(&n.Segments, m.inbound), of.crowds(nil)
 	}
 	return &m
 }
@@ -313,15 +306,23 @@ func movedDomains[T any](n *verdict.Numbers, list []T) []T {
 	return append(moved(n, list[:len(list)-1]), list[len(list)-1])
 }
 
-// square is movedDomains for a table by domain and domain.
-func square[T any](n *verdict.Numbers, table [][]T) [][]T {
-	out := movedDomains(n, table)
-	for i := range out {
-		if out[i] == nil {
-			out[i] = make([]T, len(out))
-		} else {
-			out[i] = movedDomains(n, out[i])
+// movedTable returns a table under the numbers of now.
+func movedTable[T any](n *verdict.Numbers, t table[T]) table[T] {
+	if n.Same() {
+		return t
+	}
+	domain := func(was int) int {
+		if was == len(t)-1 {
+			return n.Count
+		}
+		return n.Of(was)
+	}
+	var pairs []pair
+	var is []T
+	for p, x := range t.all() {
+		if to := (pair{domain(p.from), domain(p.to)}); to.from != paths.None && to.to != paths.None {
+			pairs, is = append(pairs, to), append(is, x)
 		}
 	}
-	return out
+	return tableOf(n.Count+1, pairs, is)
 }

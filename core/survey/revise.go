@@ -70,8 +70,8 @@ func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *
 	gated.Go(func() { next.regate(s, r) })
 	next.blocks = b.blocks()
 	for to := range s.inside {
-		if (r.Ways || r.Gates) && next.blocks[len(s.inside)][to] != nil {
-			b.rebuilt[[2]int{len(s.inside), to}] = true // other gates lead in
+		if (r.Ways || r.Gates) && next.blocks.at(len(s.inside), to) != nil {
+			b.rebuilt[pair{len(s.inside), to}] = true // other gates lead in
 		}
 	}
 	gated.Wait()
@@ -88,8 +88,7 @@ func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *
 		l := &looking{Survey: &next, before: s.overview.found(), sooner: b.recounted}
 		l.fresh = func(from, to int) bool { return b.fresh(from, to) && !b.sameAmounts(from, to) }
 		l.differs = func(from, to int) bool {
-			x := next.blocks[from][to]
-			return x != nil && x.holdsAny(touched)
+			return next.blocks.at(from, to).holdsAny(touched)
 		}
 		l.count()
 		l.mark()
@@ -154,11 +153,11 @@ func (s *Survey) resettle(before *Survey, r *verdict.Revision, b *rebuilder) wan
 	for _, x := range b.unsettled() {
 		wanted.want(x.stance, x.effect)
 	}
-	for to, x := range s.blocks[len(s.inside)] {
-		if x == nil || !b.rebuilt[[2]int{len(s.inside), to}] {
+	for _, x := range s.blocks[len(s.inside)].is {
+		if !b.rebuilt[pair{x.from, x.to}] {
 			continue
 		}
-		effects := s.effectsThrough(to)
+		effects := s.effectsThrough(x.to)
 		for _, stance := range x.stances {
 			for _, e := range effects {
 				add(stance, e)
@@ -207,13 +206,9 @@ func (s *Survey) stale(before *Survey, r *verdict.Revision) (wanted wants, gone 
 		return wanted, nil, false
 	}
 	live := make([]bool, len(l.stances))
-	for _, line := range s.blocks {
-		for _, b := range line {
-			if b != nil {
-				for _, stance := range b.stances {
-					live[stance] = true
-				}
-			}
+	for _, b := range s.blocks.all() {
+		for _, stance := range b.stances {
+			live[stance] = true
 		}
 	}
 	for i := range l.stances {

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"maps"
 	"slices"
 
 	"bivium/core/parallel"
@@ -11,9 +12,8 @@ import (
 // are first asked for.
 type rolls struct {
 	once parallel.Once
-	kept []bool      // by domain: its roll is there already
-	of   []roll      // by domain
-	seen [][][]int32 // by two domains: the classes of the second that the first sees, by their places in it
+	kept []bool // by domain: its roll is there already
+	of   []roll // by domain
 }
 
 // roll is the classes of one domain, by their places in it (ticket.at).
@@ -22,6 +22,7 @@ type roll struct {
 	members []bulk // how much of each class there is
 	four    []bool
 	selves  *selves
+	seenBy  tableRow[[]int32] // by the domains that find some: which, by their places in it
 }
 
 // bulk is how much there is of some endpoints: classes, and about how many
@@ -44,59 +45,67 @@ func (p *partition) roll(domain int) *roll {
 
 // seenBy returns the classes of a domain that another sees, by their places in it:
 // the internet sees all of a segment.
-func (p *partition) seenBy(from, to int) []int32 {
-	p.rolls.once.Do(func() { p.rolls.fill(p) })
-	return p.rolls.seen[from][to]
-}
+func (p *partition) seenBy(from, to int) []int32 { return p.roll(to).seenBy.at(from) }
 
 // rollsAfter returns the rolls of a partition that comes of another, where the classes
 // of some domains are no others.
 func (p *partition) rollsAfter(others []bool) *rolls {
 	p.rolls.once.Do(func() { p.rolls.fill(p) })
-	next := &rolls{kept: make([]bool, len(others)), of: slices.Clone(p.rolls.of), seen: make([][][]int32, len(others))}
+	next := &rolls{kept: make([]bool, len(others)), of: slices.Clone(p.rolls.of)}
 	for d, other := range others {
 		next.kept[d] = !other
-		next.seen[d] = slices.Clone(p.rolls.seen[d])
 	}
 	return next
 }
 
 func (r *rolls) fill(p *partition) {
-	domains := len(p.inside) + 1
 	if r.kept == nil {
-		r.kept, r.of, r.seen = make([]bool, domains), make([]roll, domains), make([][][]int32, domains)
-		for from := range r.seen {
-			r.seen[from] = make([][]int32, domains)
-		}
+		r.kept, r.of = make([]bool, len(p.inside)+1), make([]roll, len(p.inside)+1)
 	}
 	for to := range r.of {
 		if !r.kept[to] {
-			r.enter(p, to)
+			r.of[to] = p.enrol(to)
 		}
 	}
 }
 
-// enter makes the roll of a domain.
-func (r *rolls) enter(p *partition, to int) {
-	domains := len(p.inside) + 1
-	classes := p.of(to)
+// enrol makes the roll of a domain.
+func (p *partition) enrol(domain int) roll {
+	classes := p.of(domain)
 	n := len(classes)
-	x := roll{make([]ticket, n), make([]bulk, n), make([]bool, n), &selves{}}
-	seen := make([][]int32, domains) // by the domain that sees
+	x := roll{tickets: make([]ticket, n), members: make([]bulk, n), four: make([]bool, n), selves: &selves{}}
+	seen := map[int32][]int32{} // by the domain that sees
+	seers := map[*see][]int32{} // classes share what says who sees them
 	for at, i := range classes {
 		c := p.classes[i]
 		x.tickets[at], x.members[at], x.four[at] = c.ticket, bulk{1, c.weight}, c.four
-		if c.Internal() {
-			seen[domains-1] = append(seen[domains-1], int32(at))
-		}
-		for from, sees := range c.seen {
-			if sees == seesIt {
+		if len(c.seen) > 0 {
+			by, known := seers[&c.seen[0]]
+			if !known {
+				by = seersOf(c.seen)
+				seers[&c.seen[0]] = by
+			}
+			for _, from := range by {
 				seen[from] = append(seen[from], int32(at))
 			}
 		}
+		if c.Internal() {
+			seen[int32(len(p.inside))] = append(seen[int32(len(p.inside))], int32(at))
+		}
 	}
-	r.of[to] = x
-	for from := range seen {
-		r.seen[from][to] = seen[from]
+	for _, from := range slices.Sorted(maps.Keys(seen)) {
+		x.seenBy.add(int(from), seen[from])
 	}
+	return x
+}
+
+// seersOf returns the segments that see a class.
+func seersOf(seen []see) []int32 {
+	var out []int32
+	for from, sees := range seen {
+		if sees == seesIt {
+			out = append(out, int32(from))
+		}
+	}
+	return out
 }

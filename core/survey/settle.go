@@ -10,6 +10,7 @@ import (
 
 	"github.com/bits-and-blooms/bitset"
 
+	"bivium/core/limits"
 	"bivium/core/parallel"
 	"bivium/core/space"
 	"bivium/core/verdict"
@@ -97,11 +98,8 @@ func (s *Survey) wanted(occur [][]combination) wants {
 			out.want(x.stance, x.effect)
 		}
 	}
-	for to, b := range s.blocks[len(s.inside)] {
-		if b == nil {
-			continue
-		}
-		effects := s.effectsThrough(to)
+	for _, b := range s.blocks[len(s.inside)].is {
+		effects := s.effectsThrough(b.to)
 		for _, stance := range b.stances {
 			for _, e := range effects {
 				out.want(stance, e)
@@ -363,6 +361,9 @@ func (b *vectorBook) number(v []int32) int32 {
 				return i
 			}
 		}
+	}
+	if (len(b.list)+1)*len(v) > limits.Outcomes {
+		panic(&limits.Exceeded{What: "outcomes by source, destination and service that rules tell apart", Most: limits.Outcomes, Fix: "let rules name fewer groups or services"})
 	}
 	i := int32(len(b.list))
 	b.list = append(b.list, slices.Clone(v))

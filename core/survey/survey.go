@@ -31,8 +31,8 @@ type Survey struct {
 	judge *verdict.Judge
 	*partition
 	ledger *ledger
-	blocks [][]*block // by domain and domain; nil where there are no flows
-	gates  [][]gate   // by segment: what leads in from the internet
+	blocks table[*block]
+	gates  [][]gate // by segment: what leads in from the internet
 	scale
 	verdicts [][]int32        // by effect and stance: the vector, or -1
 	admits   []*bitset.BitSet // by publication: the atoms that it lets in
@@ -60,46 +60,31 @@ func New(j *verdict.Judge) *Survey {
 }
 
 // blocks returns the blocks of all pairs of domains that have flows.
-func (v *surveyor) blocks() [][]*block {
-	domains := len(v.inside) + 1
-	reached := make([][]bool, domains)
-	for d := range reached {
-		reached[d] = make([]bool, domains)
-	}
-	for i := range v.classes {
-		c := v.classes[i]
-		to := v.domain(c)
-		for from, sees := range c.seen {
-			if sees == seesIt {
-				reached[from][to] = true
+func (v *surveyor) blocks() table[*block] {
+	pairs := v.reached()
+	return tableOf(len(v.inside)+1, pairs, v.wholeBlocks(pairs))
+}
+
+// reached returns the pairs of domains of which the first has endpoints, and finds some of
+// the second.
+func (v *surveyor) reached() []pair {
+	var out []pair
+	for to := range len(v.inside) + 1 {
+		for _, from := range v.roll(to).seenBy.with {
+			if len(v.of(int(from))) > 0 {
+				out = append(out, pair{int(from), to})
 			}
 		}
-		if c.Internal() {
-			reached[domains-1][to] = true
-		}
-	}
-	out := make([][]*block, domains)
-	var pairs [][2]int
-	for from := range out {
-		out[from] = make([]*block, domains)
-		for to := range out[from] {
-			if reached[from][to] && len(v.of(from)) > 0 {
-				pairs = append(pairs, [2]int{from, to})
-			}
-		}
-	}
-	for i, b := range v.wholeBlocks(pairs) {
-		out[pairs[i][0]][pairs[i][1]] = b
 	}
 	return out
 }
 
 // wholeBlocks returns the blocks of some pairs of domains, with their effects.
-func (v *surveyor) wholeBlocks(pairs [][2]int) []*block {
+func (v *surveyor) wholeBlocks(pairs []pair) []*block {
 	out := make([]*block, len(pairs))
 	jobs := make([]func(), len(pairs))
 	for i, p := range pairs {
-		jobs[i] = func() { out[i] = v.newBlock(p[0], p[1]) }
+		jobs[i] = func() { out[i] = v.newBlock(p.from, p.to) }
 	}
 	parallel.Run(jobs)
 	v.addEffects(out)
@@ -211,7 +196,7 @@ func elsewhere(src, dst *Class) bool {
 // combine returns the combination of flows from a class inside to one that its
 // segment sees.
 func (s *Survey) combine(src, dst *ticket) (combination, bool) {
-	b := s.blocks[src.domain][dst.domain]
+	b := s.blocks.at(int(src.domain), int(dst.domain))
 	effect := b.effects[b.src.place(src)][b.dst.place(dst)]
 	col := int32(0)
 	switch {

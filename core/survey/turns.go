@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"math/bits"
 	"runtime"
 	"slices"
 
@@ -33,12 +34,17 @@ type turns struct {
 	which []int32 // by bundle that was looked at: the place of what its flows turned to, or -1
 }
 
-func (t *turns) slot(before, after int32) *int32 { return &t.first[(before+after)%manyTurns] }
+func (t *turns) slot(before, after int32) *int32 {
+	return &t.first[int(before+after)&(len(t.first)-1)]
+}
 
-// manyTurns is for about how many turns there is room to find them at once.
+// manyTurns is for about how many turns there is room to find them at once, at most.
 const manyTurns = 1 << 10
 
-func newTurns() turns { return turns{first: make([]int32, manyTurns)} }
+// newTurns returns the turns of rows or columns of so many pairs.
+func newTurns(pairs int) turns {
+	return turns{first: make([]int32, min(1<<bits.Len(uint(pairs)), manyTurns))}
+}
 
 // with returns the place of what went from one vector to another.
 func (t *turns) with(before, after int32) int32 {
@@ -112,7 +118,7 @@ func (p *pairing) turnRows(rows []sweep) {
 	}
 	found := make([][]turned, len(rows))
 	parallel.Shares(len(rows), sharesOf(pairs), func(_, first, last int) {
-		t := newTurns()
+		t := newTurns(pairs)
 		for i := first; i < last; i++ {
 			p.turnRow(&rows[i], &t)
 			found[i] = t.take()
@@ -154,7 +160,7 @@ func (p *pairing) turnColumns(srcs, dsts []*bundle) {
 	parallel.Shares(len(srcs), len(shares), func(share, first, last int) {
 		columns := make([]turns, len(dsts))
 		for k := range columns {
-			columns[k] = newTurns()
+			columns[k] = newTurns(len(srcs))
 			columns[k].which = make([]int32, 0, last-first)
 		}
 		for _, src := range srcs[first:last] {

@@ -8,7 +8,7 @@ import (
 
 // fresh reports whether there may be other flows between two domains than before.
 func (b *rebuilder) fresh(from, to int) bool {
-	return b.rebuilt[[2]int{from, to}] || b.touches(from) || b.touches(to)
+	return b.rebuilt[pair{from, to}] || b.touches(from) || b.touches(to)
 }
 
 // unsettled returns the combinations that flows have after the edit and that nothing is
@@ -20,8 +20,8 @@ func (b *rebuilder) unsettled() []combination {
 	var jobs []func()
 	var found [][]combination
 	for from := range b.inside {
-		for to, x := range b.next.blocks[from] {
-			if x == nil || !b.fresh(from, to) {
+		for _, x := range b.next.blocks[from].is {
+			if !b.fresh(from, x.to) {
 				continue
 			}
 			at := len(found)

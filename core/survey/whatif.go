@@ -112,10 +112,7 @@ func (s *Survey) forOtherWays() *Survey {
 	wanted := make(wants, len(s.ledger.stances))
 	s.ledger.mu.RUnlock()
 	for _, line := range s.blocks[:len(s.inside)] {
-		for _, b := range line {
-			if b == nil {
-				continue
-			}
+		for _, b := range line.is {
 			for _, e := range s.effectsIn(b) {
 				for _, stance := range b.stances {
 					if _, known := s.settled(combination{stance, e}); !known {

@@ -160,17 +160,14 @@ func (f *faller) fall(x *Outage) Impact {
 	}
 	f.findMoved()
 	f.strike()
-	for from := range f.blocks {
-		for to, b := range f.blocks[from] {
-			switch {
-			case b == nil:
-			case from == len(f.inside):
-				f.inbound(b)
-			case to == len(f.inside):
-				f.outbound(b)
-			default:
-				f.between(b)
-			}
+	for p, b := range f.blocks.all() {
+		switch len(f.inside) {
+		case p.from:
+			f.inbound(b)
+		case p.to:
+			f.outbound(b)
+		default:
+			f.between(b)
 		}
 	}
 	return f.finish()

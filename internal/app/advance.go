@@ -9,6 +9,7 @@ import (
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/inventory"
+	"bivium/core/limits"
 	"bivium/core/survey"
 	"bivium/internal/store"
 )
@@ -45,6 +46,9 @@ type step struct {
 func (a *App) advance(ctx context.Context, s *step) error {
 	a.edit.Lock()
 	defer a.edit.Unlock()
+	if err := ctx.Err(); err != nil { // they have gone while others were at it
+		return err
+	}
 	now := a.Now()
 	if s.based != current && s.based != now.Revision {
 		return &store.StaleError{Based: s.based, Current: now.Revision}
@@ -52,7 +56,7 @@ func (a *App) advance(ctx context.Context, s *step) error {
 	var after *Snapshot
 	var r *store.Revision
 	err := a.guarded(s.what+" by "+s.actor, func() (err error) {
-		after, r, err = a.prepare(now, s)
+		after, r, err = a.prepare(ctx, now, s)
 		return err
 	})
 	switch {
@@ -73,8 +77,8 @@ func (a *App) advance(ctx context.Context, s *step) error {
 	return nil
 }
 
-// prepare works a step out.
-func (a *App) prepare(now *Snapshot, s *step) (*Snapshot, *store.Revision, error) {
+// prepare works a step out, unless whoever asked for it has gone.
+func (a *App) prepare(ctx context.Context, now *Snapshot, s *step) (*Snapshot, *store.Revision, error) {
 	next, err := s.change(now)
 	if err != nil {
 		return nil, nil, err
@@ -93,8 +97,14 @@ func (a *App) prepare(now *Snapshot, s *step) (*Snapshot, *store.Revision, error
 	if refused := document.Admit(changes, next); len(refused) > 0 {
 		return nil, nil, problemsOf(refused)
 	}
+	if err := ctx.Err(); err != nil {
+		return nil, nil, err
+	}
 	after, d := now.without(s.repaired).following(next, now.Revision+1, known, mapping)
 	after.Survey.Complete()
+	if err := ctx.Err(); err != nil {
+		return nil, nil, err
+	}
 	if s.then != nil {
 		if err := s.then(now, after, &d); err != nil {
 			return nil, nil, err
@@ -152,7 +162,10 @@ func (p *Panicked) Error() string {
 // that is logged with what led to it.
 func (a *App) guarded(doing string, f func() error) (err error) {
 	defer func() {
-		if value := recover(); value != nil {
+		value := recover()
+		if most := limits.Of(value); most != nil {
+			err = &Problem{"", most.Error(), most.Fix}
+		} else if value != nil {
 			a.Log.Error("panic", "doing", doing, "error", fmt.Sprint(value), "stack", string(debug.Stack()))
 			err = &Panicked{doing, value}
 		}

@@ -27,12 +27,16 @@ type Import struct {
 
 // TryImport returns what would change if a document took the place of the
 // estate; errors of the document are Problems, each with its line.
-func (s *Snapshot) TryImport(text []byte) (*Import, error) {
+// Work stops at the next stage once ctx ends.
+func (s *Snapshot) TryImport(ctx context.Context, text []byte) (*Import, error) {
 	e, err := s.readDocument(text)
-	if err != nil {
+	if err = errors.Join(err, ctx.Err()); err != nil {
 		return nil, err
 	}
 	after, d := s.following(e, s.Revision, s.Known, s.Mapping)
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
 	return s.imported(after, s.effect(after, &d, maxFlows)), nil
 }
 

@@ -119,7 +119,7 @@ func TestAnImportIsShownAsAFreshStart(t *testing.T) {
 			next := draw.EditOf(rt, now.Estate, what)
 			written, err := document.Write(next)
 			require.NoError(rt, err)
-			tried, err := now.TryImport(written)
+			tried, err := now.TryImport(t.Context(), written)
 			done, failed := a.Import(t.Context(), written, now.Revision, "test")
 			if err != nil { // what was drawn is no document
 				require.ErrorContains(rt, failed, err.Error())

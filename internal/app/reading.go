@@ -10,6 +10,7 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/inventory"
+	"bivium/core/limits"
 	"bivium/core/survey"
 	"bivium/internal/drivers"
 	"bivium/internal/store"
@@ -157,15 +158,28 @@ func (a *App) run(ctx context.Context, r *run, provider string, reading *store.R
 }
 
 func (a *App) pages(ctx context.Context, r *run, reading *store.Reading, d drivers.Driver) error {
+	followed, size := map[string]bool{}, 0
 	for begun := reading.Cursor == ""; begun || reading.Cursor != ""; begun = false {
+		if followed[reading.Cursor] {
+			return &drivers.AnswerError{Asked: "the inventory", Err: errors.New("its pages lead back to one that was read")}
+		}
+		followed[reading.Cursor] = true
 		page, err := d.Page(ctx, reading.Cursor)
 		if err != nil {
 			return err
 		}
+		now := r.now()
+		things := now.Networks + now.Workloads + len(page.Networks) + len(page.Workloads)
+		if things > limits.ProviderThings || len(followed) > limits.ProviderPages || size > limits.ProviderBytes {
+			return &drivers.AnswerError{Asked: "the inventory", Err: fmt.Errorf("it has more than %d networks and workloads, %d pages or %d MiB", limits.ProviderThings, limits.ProviderPages, limits.ProviderBytes>>20)}
+		}
+		page.Notes = page.Notes[:max(0, min(len(page.Notes), limits.ProviderNotes-len(now.Report.Notes)))]
 		reading.Cursor, reading.Total = page.Next, page.Total
-		if err := a.Store.KeepPage(ctx, reading, &inventory.Reading{Networks: page.Networks, Workloads: page.Workloads}, page.Notes); err != nil {
+		kept, err := a.Store.KeepPage(ctx, reading, &inventory.Reading{Networks: page.Networks, Workloads: page.Workloads}, page.Notes)
+		if err != nil {
 			return err
 		}
+		size += kept
 		r.mu.Lock()
 		r.view.Networks += len(page.Networks)
 		r.view.Workloads += len(page.Workloads)

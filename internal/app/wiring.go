@@ -139,12 +139,14 @@ func (s *Snapshot) rewire(edits []wiring.Edit) (*estate.Estate, error) {
 func (s *Snapshot) refusals(faults []estate.Fault) []Refusal {
 	had := map[string]bool{}
 	for i := range s.Faults {
-		had[clashOf(&s.Faults[i])] = true
+		for _, x := range clashesOf(&s.Faults[i]) {
+			had[x] = true
+		}
 	}
 	var out []Refusal
 	for i := range faults {
 		f := faults[i]
-		if had[clashOf(&f)] {
+		if f.Clash != nil && had[moreThan(f.Clash)] || !slices.ContainsFunc(clashesOf(&f), func(x string) bool { return !had[x] }) {
 			continue
 		}
 		r := Refusal{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Refs: []Thing{}, Both: prefixesIn(f.Message), Ways: []Mend{}, fault: f}
@@ -156,14 +158,34 @@ func (s *Snapshot) refusals(faults []estate.Fault) []Refusal {
 	return out
 }
 
-// clashOf returns what tells a fault from others, whatever else is changed. A forbidden
-// share is told with the first address that shows it, which may be another after an edit.
-func clashOf(f *estate.Fault) string {
-	if f.Code != estate.ForbiddenShare {
-		return f.Message
+// clashesOf returns what tells a fault from others, whatever else is changed. A forbidden
+// share is told with the first address that shows it, which may be another after an edit;
+// overlaps are told one by one, in any order.
+func clashesOf(f *estate.Fault) []string {
+	switch {
+	case f.Code == estate.ForbiddenShare:
+		return []string{fmt.Sprint(f.Code, f.Refs, f.Path[strings.LastIndex(f.Path, ".")+1:])}
+	case f.Clash == nil:
+		return []string{f.Message}
 	}
-	return fmt.Sprint(f.Code, f.Refs, f.Path[strings.LastIndex(f.Path, ".")+1:])
+	var out []string
+	for _, with := range f.Clash.With {
+		out = append(out, unorderedKey(f.Code, f.Clash.Of, with))
+	}
+	if f.Clash.More {
+		out = append(out, moreThan(f.Clash))
+	}
+	return out
 }
+
+// unorderedKey returns what tells an overlap of two claims, of which either may be the first.
+func unorderedKey(code estate.Code, a, b string) string {
+	return fmt.Sprint(code, " ", min(a, b), " / ", max(a, b))
+}
+
+// moreThan tells that a claim overlapped with more than were named: which ones those
+// were, and whether one that is named now was among them, is not known.
+func moreThan(x *estate.Clash) string { return x.Of + " and others" }
 
 // prefixesIn returns the prefixes that a message names.
 func prefixesIn(message string) []string {

@@ -195,7 +195,7 @@ func (h *handlers) tryImport(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	imported, err := h.app.Now().TryImport(text)
+	imported, err := h.app.Now().TryImport(c.Request().Context(), text)
 	if err != nil {
 		return err
 	}

@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v4"
+
+	"bivium/core/limits"
 )
 
 // requestLog logs each request when it is done, one line, with its id.
@@ -41,6 +43,9 @@ func requestID(c echo.Context) string { return c.Response().Header().Get(echo.He
 
 func logPanic(log *slog.Logger) func(echo.Context, error, []byte) error {
 	return func(c echo.Context, err error, stack []byte) error {
+		if limits.Of(err) != nil {
+			return err
+		}
 		log.Error("panic", "id", requestID(c), "error", err, "stack", string(stack))
 		return err
 	}

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"log/slog"
@@ -8,6 +9,7 @@ import (
 
 	"github.com/labstack/echo/v4"
 
+	"bivium/core/limits"
 	"bivium/internal/app"
 	"bivium/internal/store"
 )
@@ -30,9 +32,15 @@ func problemOf(err error) problem {
 	var stale *store.StaleError
 	var http1 *echo.HTTPError
 	var panicked *app.Panicked
+	var most *limits.Exceeded
 	switch {
 	case errors.As(err, &one):
 		p.Type, p.Status, p.Title, p.Problems = "urn:bivium:problem:input", http.StatusUnprocessableEntity, one.Message, []app.Problem{*one}
+	case errors.Is(err, context.Canceled):
+		p.Status, p.Title = http.StatusServiceUnavailable, "The request was given up before it was done"
+	case errors.As(err, &most):
+		p.Type, p.Status, p.Title = "urn:bivium:problem:input", http.StatusUnprocessableEntity, most.Error()
+		p.Problems = []app.Problem{{Message: most.Error(), Fix: most.Fix}}
 	case errors.As(err, &many):
 		p.Type, p.Status, p.Title, p.Problems = "urn:bivium:problem:input", http.StatusUnprocessableEntity, "The edit cannot be saved as it is", many
 	case errors.As(err, &stale):

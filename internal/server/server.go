@@ -11,12 +11,15 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/labstack/echo/v4"
 	"github.com/labstack/echo/v4/middleware"
+	"golang.org/x/net/netutil"
 
+	"bivium/core/limits"
 	"bivium/internal/app"
 )
 
@@ -32,13 +35,6 @@ type Config struct {
 	Log   *slog.Logger
 	Demo  []byte // the document that a newcomer may look at
 }
-
-// maxBody is the size of the largest body that is read, and maxDocument that of
-// the largest document that is imported.
-const (
-	maxBody     = "1M"
-	maxDocument = "256M"
-)
 
 // shutdownGrace is how long requests under way may go on after a stop.
 const shutdownGrace = 5 * time.Second
@@ -61,10 +57,10 @@ func New(c Config) http.Handler {
 		sameOrigin,
 		knownKind,
 		securityHeaders(),
-		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{Limit: maxBody, Skipper: imports}),
+		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{Limit: bytesOf(limits.BodyBytes), Skipper: imports}),
 		middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024}),
 	)
-	h := &handlers{c.App, c.Demo}
+	h, q := &handlers{c.App, c.Demo}, newQueues()
 	api := e.Group("/api", noStore)
 	api.GET("/estate", h.getEstate)
 	api.GET("/complete", h.complete)
@@ -77,7 +73,7 @@ func New(c Config) http.Handler {
 	api.GET("/policies", h.getPolicies)
 	api.GET("/policies/:name", h.getPolicy)
 	api.PUT("/policies/:name", h.putPolicy)
-	api.POST("/policies/:name/try", h.tryPolicy)
+	api.POST("/policies/:name/try", h.tryPolicy, q.trial)
 	api.GET("/accounts", h.getAccounts)
 	api.POST("/accounts", h.connect)
 	api.DELETE("/accounts/:name", h.disconnect)
@@ -89,7 +85,7 @@ func New(c Config) http.Handler {
 	api.POST("/states", h.askStates)
 	api.GET("/sessions", h.getSessions)
 	api.GET("/routes", h.getRoutes)
-	api.POST("/wiring/try", h.tryWiring)
+	api.POST("/wiring/try", h.tryWiring, q.trial)
 	api.POST("/wiring", h.postWiring)
 	api.GET("/undo", h.getUndo)
 	api.POST("/undo", h.postUndo)
@@ -99,13 +95,14 @@ func New(c Config) http.Handler {
 	api.GET("/sheet", h.getSheet)
 	api.GET("/tags", h.getTags)
 	api.PUT("/tags", h.putTags)
-	api.POST("/tags/try", h.tryTags)
+	api.POST("/tags/try", h.tryTags, q.trial)
 	api.PUT("/workloads/:name/labels", h.putLabels)
 	api.GET("/members", h.getMembers)
 	api.POST("/groups", h.postGroup)
-	api.POST("/import", h.postImport, middleware.BodyLimit(maxDocument))
-	api.POST("/import/try", h.tryImport, middleware.BodyLimit(maxDocument))
-	api.POST("/demo", h.postDemo)
+	longer := middleware.BodyLimit(bytesOf(limits.DocumentBytes))
+	api.POST("/import", h.postImport, longer, q.document)
+	api.POST("/import/try", h.tryImport, longer, q.document)
+	api.POST("/demo", h.postDemo, q.document)
 	api.GET("/export", h.export)
 	api.GET("/openapi.yaml", func(c echo.Context) error { return c.Blob(http.StatusOK, "application/yaml", Specification) })
 	api.Any("/*", func(echo.Context) error { return echo.ErrNotFound })
@@ -114,6 +111,9 @@ func New(c Config) http.Handler {
 	return e
 }
 
+// bytesOf writes a size as the framework reads it.
+func bytesOf(n int) string { return strconv.Itoa(n) + "B" }
+
 // imports reports whether a request brings a document.
 func imports(c echo.Context) bool { return strings.HasPrefix(c.Request().URL.Path, "/api/import") }
 
@@ -121,9 +121,10 @@ func imports(c echo.Context) bool { return strings.HasPrefix(c.Request().URL.Pat
 // way finish.
 func Serve(ctx context.Context, l net.Listener, h http.Handler) error {
 	s := &http.Server{
-		Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: 5 * time.Minute,
-		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		Handler: h, ReadHeaderTimeout: limits.HeaderTime, ReadTimeout: limits.ReadTime, WriteTimeout: limits.WriteTime,
+		IdleTimeout: limits.IdleTime, MaxHeaderBytes: limits.HeaderBytes,
 	}
+	l = netutil.LimitListener(l, limits.Connections)
 	done := make(chan error, 1)
 	go func() { done <- s.Serve(l) }()
 	select {

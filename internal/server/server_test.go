@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -13,6 +14,7 @@ import (
 	"net/url"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -24,6 +26,7 @@ import (
 
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/core/limits"
 	"bivium/core/survey"
 	"bivium/core/verdict"
 	"bivium/demo"
@@ -381,6 +384,56 @@ func TestWhatComesFromElsewhereIsRefused(t *testing.T) {
 	r = w.send(http.MethodGet, "/board", "", map[string]string{"X-Request-Id": "mine"}, http.StatusOK, "", nil)
 	assert.NotEqual(t, "mine", r.Header.Get("X-Request-Id"))
 	w.send(http.MethodGet, "/assets/missing.js", "", nil, http.StatusNotFound, "", nil)
+}
+
+// TestManyDocumentsWait holds the bodies of as many documents open as may be: further ones
+// are told to come back, everything else is answered, and when they are given up, others
+// are looked at.
+func TestManyDocumentsWait(t *testing.T) {
+	w := start(t)
+	var wait sync.WaitGroup
+	var open []*io.PipeWriter
+	for range limits.Documents {
+		reader, writer := io.Pipe()
+		r, err := http.NewRequestWithContext(t.Context(), http.MethodPost, w.http.URL+"/api/import/try", reader)
+		require.NoError(t, err)
+		r.Header.Set("Content-Type", "application/yaml")
+		wait.Go(func() {
+			response, err := w.http.Client().Do(r)
+			if err == nil {
+				_ = response.Body.Close()
+			}
+		})
+		_, err = writer.Write([]byte("bivium: 1\n")) // it is being read then
+		require.NoError(t, err)
+		open = append(open, writer)
+	}
+	asYAML := map[string]string{"Content-Type": "application/yaml"}
+	require.Eventually(t, func() bool {
+		return w.try(http.MethodPost, "/api/import/try", "bivium: 1", asYAML) == http.StatusServiceUnavailable
+	}, 10*time.Second, 10*time.Millisecond)
+	w.revision()
+	for _, one := range open {
+		require.NoError(t, one.CloseWithError(errors.New("given up")))
+	}
+	wait.Wait()
+	require.Eventually(t, func() bool {
+		return w.try(http.MethodPost, "/api/import/try", "bivium: 1\nestate: x\n", asYAML) == http.StatusOK
+	}, 10*time.Second, 10*time.Millisecond)
+}
+
+// try sends a request, and returns the status of its answer.
+func (w *world) try(method, path, body string, header map[string]string) int {
+	w.t.Helper()
+	r, err := http.NewRequestWithContext(w.t.Context(), method, w.http.URL+path, strings.NewReader(body))
+	require.NoError(w.t, err)
+	for k, v := range header {
+		r.Header.Set(k, v)
+	}
+	response, err := w.http.Client().Do(r)
+	require.NoError(w.t, err)
+	require.NoError(w.t, response.Body.Close())
+	return response.StatusCode
 }
 
 func TestServeFinishesWhatIsUnderWay(t *testing.T) {

@@ -77,13 +77,14 @@ func (s *Store) StartReading(ctx context.Context, r *Reading) error {
 		r.Account, r.State, stamp(r.Started), r.Actor).Scan(&r.ID)
 }
 
-// KeepPage stores a page of a reading, and where it goes on.
-func (s *Store) KeepPage(ctx context.Context, r *Reading, page *inventory.Reading, notes []string) error {
+// KeepPage stores a page of a reading, and where it goes on. It returns how many bytes the
+// page takes.
+func (s *Store) KeepPage(ctx context.Context, r *Reading, page *inventory.Reading, notes []string) (int, error) {
 	body, err := json.Marshal(pageBody{page.Networks, page.Workloads, notes})
 	if err != nil {
-		return err
+		return 0, err
 	}
-	return s.inTransaction(ctx, func(tx *sql.Tx) error {
+	return len(body), s.inTransaction(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO page (reading, number, body) SELECT ?, count(*), ? FROM page WHERE reading = ?`, r.ID, body, r.ID); err != nil {
 			return err
 		}

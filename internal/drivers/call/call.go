@@ -6,7 +6,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -17,11 +16,9 @@ import (
 
 	"github.com/sethvargo/go-retry"
 
+	"bivium/core/limits"
 	"bivium/internal/drivers"
 )
-
-// maxAnswer is the most that is read of one answer, in bytes.
-const maxAnswer = 32 << 20
 
 // Client speaks with one endpoint.
 type Client struct {
@@ -111,23 +108,20 @@ func (c *Client) once(ctx context.Context, method, path string, body []byte, out
 	case s != http.StatusOK:
 		return nil, &drivers.AnswerError{Asked: path, Err: fmt.Errorf("its status is %d", s)}
 	}
-	read, err := io.ReadAll(io.LimitReader(answer.Body, maxAnswer+1))
+	read, err := io.ReadAll(io.LimitReader(answer.Body, limits.ProviderAnswer+1))
 	switch {
 	case err != nil && ctx.Err() != nil:
 		return nil, ctx.Err()
 	case err != nil:
 		return nil, retry.RetryableError(&drivers.AnswerError{Asked: path, Err: fmt.Errorf("it ends too early: %w", err)})
-	case len(read) > maxAnswer:
-		return nil, &drivers.AnswerError{Asked: path, Err: errors.New("it is longer than 32 MiB")}
+	case len(read) > limits.ProviderAnswer:
+		return nil, &drivers.AnswerError{Asked: path, Err: fmt.Errorf("it is longer than %d MiB", limits.ProviderAnswer>>20)}
 	}
 	if err := json.Unmarshal(read, out); err != nil {
 		return nil, retry.RetryableError(&drivers.AnswerError{Asked: path, Err: err})
 	}
 	return answer.Header, nil
 }
-
-// maxWait is the longest that a provider may ask to be left alone for.
-const maxWait = 30 * time.Second
 
 // wait does as a Retry-After header asks, in seconds; with a client whose pauses
 // are short, as those of tests are, it waits as little.
@@ -136,7 +130,7 @@ func wait(ctx context.Context, after string, pause time.Duration) error {
 	if err != nil || seconds <= 0 {
 		return nil
 	}
-	d := min(time.Duration(seconds)*time.Second, maxWait, 40*pause)
+	d := min(time.Duration(seconds)*time.Second, limits.ProviderWait, 40*pause)
 	select {
 	case <-time.After(d):
 		return nil

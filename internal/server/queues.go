@@ -1,0 +1,76 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"runtime"
+
+	"github.com/labstack/echo/v4"
+	"golang.org/x/sync/semaphore"
+
+	"bivium/core/limits"
+)
+
+// queues keep what takes much memory from being done all at once.
+type queues struct {
+	held    *semaphore.Weighted // requests that bring a document
+	working *semaphore.Weighted // those of them that are worked on
+	trials  *semaphore.Weighted // edits that are tried
+}
+
+func newQueues() *queues {
+	return &queues{semaphore.NewWeighted(limits.Documents), semaphore.NewWeighted(1), semaphore.NewWeighted(int64(runtime.GOMAXPROCS(0)))}
+}
+
+// trial lets as many edits be tried at once as there are processors; others wait.
+func (q *queues) trial(next echo.HandlerFunc) echo.HandlerFunc { return inTurn(q.trials, next) }
+
+// document lets one document be worked on at once. Meanwhile others come in, to a file each
+// and not into memory; those beyond a few are told to come back.
+func (q *queues) document(next echo.HandlerFunc) echo.HandlerFunc {
+	worked := inTurn(q.working, next)
+	return func(c echo.Context) error {
+		if !q.held.TryAcquire(1) {
+			c.Response().Header().Set("Retry-After", "10")
+			return echo.NewHTTPError(http.StatusServiceUnavailable, fmt.Sprintf("%d documents are being looked at already; try again in a moment", limits.Documents))
+		}
+		defer q.held.Release(1)
+		file, err := spool(c.Request().Body)
+		if err != nil {
+			return err
+		}
+		defer func() { err = errors.Join(err, file.Close(), os.Remove(file.Name())) }()
+		c.Request().Body = file
+		return worked(c)
+	}
+}
+
+// inTurn waits for a place before it goes on, as long as somebody waits for the answer.
+func inTurn(places *semaphore.Weighted, next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c echo.Context) error {
+		if err := places.Acquire(c.Request().Context(), 1); err != nil {
+			return context.Cause(c.Request().Context())
+		}
+		defer places.Release(1)
+		return next(c)
+	}
+}
+
+// spool puts what a body brings into a file.
+func spool(body io.Reader) (*os.File, error) {
+	file, err := os.CreateTemp("", "bivium-document-")
+	if err != nil {
+		return nil, err
+	}
+	if _, err = io.Copy(file, body); err == nil {
+		_, err = file.Seek(0, io.SeekStart)
+	}
+	if err != nil {
+		return nil, errors.Join(err, file.Close(), os.Remove(file.Name()))
+	}
+	return file, nil
+}
