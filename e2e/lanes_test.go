@@ -79,7 +79,7 @@ func TestAShareThatShowsOtherAddresses(t *testing.T) {
 	u := browse(t, 1280, 800)
 	u.goTo(address + "/lanes")
 	u.drags("[data-tray=tide-lab]", "[data-cell='turbine delta']")
-	u.sees("[aria-label=Refused]", "where 10.31.0.64 has a home of its own")
+	u.sees("[aria-label=Refused]", "which has a home of its own for that address")
 	u.clicksOn("[aria-label=Refused] button", "let share common-to-turbine show 10.31.0.64/26 of turbine to office as 100.64.0.0/26")
 	u.sees("[aria-label='Flows that change']", "turbine")
 	u.does("aside", "Place it")
@@ -88,7 +88,7 @@ func TestAShareThatShowsOtherAddresses(t *testing.T) {
 	row := u.sees("[aria-label^='Other addresses of']", "10.31.0.64/26")
 	assert.Contains(t, row.MustText(), "office sees 10.31.0.64/26 as 100.64.0.0/26")
 	u.clicksOn("[aria-label^='Other addresses of'] button", "no longer")
-	u.sees("[aria-label=Refused]", "where 10.31.0.64 has a home of its own")
+	u.sees("[aria-label=Refused]", "which has a home of its own for that address")
 	u.clicksOn("button", "Undo")
 	u.find("[data-tray=tide-lab]")
 }
