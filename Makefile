@@ -58,7 +58,7 @@ router: ## a BGP router from Debian, if it is missing
 	@test -x /usr/sbin/bird || { apt-get update -q && apt-get install -q -y --no-install-recommends bird2 && { systemctl disable --now bird 2>/dev/null || true; }; }
 
 bench:
-	go test -run '^$$' -bench . -benchmem ./core/... ./internal/app
+	go test -run '^$$' -bench . -benchmem ./core/... ./internal/app ./internal/server
 
 screenshots: build browser ## make docs/screenshots anew, from the demo estate
 	go test ./e2e -run TestScreenshots -count=1 -screenshots $(CURDIR)/docs/screenshots

@@ -3,6 +3,7 @@ module bivium
 go 1.26.8
 
 require (
+	github.com/HdrHistogram/hdrhistogram-go v1.4.0
 	github.com/gaissmai/bart v0.30.0
 	github.com/go-json-experiment/json v1.27.2
 	github.com/go-rod/rod v0.116.2

@@ -241,6 +241,18 @@ func DifferInAlone(a, b *estate.Estate, but ...string) bool {
 	return a.Name == b.Name && a.Description == b.Description
 }
 
+// SameLists reports whether two estates share some of their lists.
+func SameLists(a, b *estate.Estate, names ...string) bool {
+	x, y := reflect.ValueOf(a).Elem(), reflect.ValueOf(b).Elem()
+	for _, f := range lists() {
+		p, q := x.FieldByIndex(f.index), y.FieldByIndex(f.index)
+		if slices.Contains(names, f.key) && (p.Len() != q.Len() || p.Pointer() != q.Pointer()) {
+			return false
+		}
+	}
+	return true
+}
+
 // Shared returns an estate that says what e says, with the lists of known in
 // place of those that are the same: what is worked out of a known list is then
 // seen to hold.

@@ -22,6 +22,11 @@ const (
 	// DocumentErrors is how many errors reading collects before it gives up: enough to
 	// mend a file in one go, and few enough to read.
 	DocumentErrors = 50
+	// FlowRowBytes is the longest row of a flow file.
+	FlowRowBytes = 1 << 20
+	// FlowAnswerBytes is how much of the answer to a flow file is held back until the whole
+	// of the file is known to be readable.
+	FlowAnswerBytes = 16 << 20
 	// Segments is how many segments an estate has at most: what differs between two
 	// estates is told by pairs of them.
 	Segments = 512

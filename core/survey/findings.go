@@ -56,9 +56,13 @@ type Finding struct {
 
 // Findings returns everything legal and probably wrong, in a fixed order. Cost:
 // the combinations times the atoms, and the pairs of classes.
-func (s *Survey) Findings() []Finding {
+func (s *Survey) Findings() []Finding { return s.FindingsPaced(func() {}) }
+
+// FindingsPaced is Findings for work that others may have to wait for: it calls pace now and
+// then, which may wait until they are through.
+func (s *Survey) FindingsPaced(pace func()) []Finding {
 	f := &finder{
-		Survey: s, at: map[string]int{}, named: map[named]bool{}, spoke: map[verdict.Rulepoint]bool{}, reasons: s.reasonsOf(), members: map[string][]int{}, names: map[[2]int]string{},
+		Survey: s, pace: pace, at: map[string]int{}, named: map[named]bool{}, spoke: map[verdict.Rulepoint]bool{}, reasons: s.reasonsOf(), members: map[string][]int{}, names: map[[2]int]string{},
 	}
 	f.flows()
 	f.rules()
@@ -86,6 +90,7 @@ type example struct{ from, to, publication int }
 
 type finder struct {
 	*Survey
+	pace     func()
 	found    []Finding
 	atoms    []*bitset.BitSet // by finding; nil for those that are not about flows
 	examples []example

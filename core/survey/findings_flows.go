@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"maps"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
-	"sync/atomic"
 
 	"bivium/core/estate"
 	"bivium/core/parallel"
@@ -65,7 +65,10 @@ func (f *finder) eachSighted(take func(circumstance, example)) {
 	for from := range f.inside {
 		for _, b := range f.blocks[from].is {
 			all = append(all, b)
-			jobs = append(jobs, func() { b.sighted.once.Do(func() { f.sight(b) }) })
+			jobs = append(jobs, func() {
+				f.pace()
+				b.sighted.once.Do(func() { f.sight(b) })
+			})
 		}
 	}
 	parallel.Run(jobs)
@@ -203,7 +206,6 @@ type prober struct {
 	*Survey
 	weigher *verdict.Weigher
 	probes  map[[2]int32]*probed // by opinion and effect
-	spoke   map[verdict.Rulepoint]bool
 }
 
 // probed is a probe that is kept.
@@ -220,9 +222,6 @@ func (f *prober) probe(opinion, effect int32) *probed {
 		p = &probed{Probe: f.weigher.Probe(opinion, f.ledger.effectAt(effect))}
 		p.plain = !p.Verdict.Contested && f.ledger.effectAt(effect).Kind != paths.Bypass && !remarkable(&p.Verdict)
 		f.probes[key] = p
-		for _, r := range p.Spoke {
-			f.spoke[r] = true
-		}
 	}
 	return p
 }
@@ -233,9 +232,54 @@ type remark struct {
 	probe *probed
 }
 
-// remarks returns those of a circumstance.
-func (f *prober) remarks(k circumstance) []remark {
-	var out []remark
+// notes keeps what there is to say of combinations. It serves the surveys that come of one
+// by edits, but for the stances whose voices say something else.
+type notes struct {
+	mu    sync.Mutex
+	known map[noteKey]*note
+}
+
+// noteKey is a combination, through one publication or none.
+type noteKey struct {
+	combination
+	publication int
+}
+
+// note is what there is to say of a combination, and all probes that were made of it.
+type note struct {
+	remarks []remark
+	probes  []*probed
+}
+
+// after returns the notes without some.
+func (n *notes) after(gone func(noteKey) bool) *notes {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	out := &notes{known: maps.Clone(n.known)}
+	maps.DeleteFunc(out.known, func(k noteKey, _ *note) bool { return gone(k) })
+	return out
+}
+
+// take adds notes.
+func (n *notes) take(fresh map[noteKey]*note) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.known == nil {
+		n.known = map[noteKey]*note{}
+	}
+	maps.Copy(n.known, fresh)
+}
+
+// all returns the notes of now.
+func (n *notes) all() map[noteKey]*note {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return maps.Clone(n.known)
+}
+
+// note weighs a combination.
+func (f *prober) note(k noteKey) *note {
+	out := &note{}
 	context, voices := f.ledger.stanceAt(k.stance, nil)
 	var p *probed
 	last := int32(-1) // opinion: that of most atoms is that of the one before
@@ -244,54 +288,75 @@ func (f *prober) remarks(k circumstance) []remark {
 			continue
 		}
 		if o != last {
-			p, last = f.probe(o, k.effect), o
+			if p, last = f.probe(o, k.effect), o; !slices.Contains(out.probes, p) {
+				out.probes = append(out.probes, p)
+			}
 		}
 		if !p.plain {
-			out = append(out, remark{atom, p})
+			out.remarks = append(out.remarks, remark{atom, p})
 		}
 	}
 	return out
 }
 
-// circumstances weighs circumstances side by side, and says what is remarkable of them in
-// their order.
+// circumstances weighs circumstances side by side, those of which there is no note yet, and
+// says what is remarkable of them in their order.
 func (f *finder) circumstances(order []circumstance, examples map[circumstance]example) {
-	probers := make([]*prober, min(runtime.GOMAXPROCS(0), max(1, len(order)/256)))
-	found := make([][]remark, len(order))
-	var next atomic.Int64
-	jobs := make([]func(), len(probers))
-	for i := range jobs {
-		p := &prober{Survey: f.Survey, weigher: f.judge.NewWeigher(f.sieve), probes: map[[2]int32]*probed{}, spoke: map[verdict.Rulepoint]bool{}}
-		probers[i] = p
-		jobs[i] = func() {
-			for {
-				last := int(next.Add(manyCircumstances))
-				for k := last - manyCircumstances; k < min(last, len(order)); k++ {
-					found[k] = p.remarks(order[k])
-				}
-				if last >= len(order) {
-					return
-				}
-			}
+	known := f.notes.all()
+	missing := map[noteKey]bool{}
+	var wanted []noteKey
+	for _, c := range order {
+		if k := c.key(); known[k] == nil && !missing[k] {
+			missing[k] = true
+			wanted = append(wanted, k)
 		}
 	}
-	parallel.Run(jobs)
-	for _, p := range probers {
-		maps.Copy(f.spoke, p.spoke)
-	}
-	for i, k := range order {
-		x := examples[k]
+	fresh := f.weigh(wanted)
+	f.notes.take(fresh)
+	for _, c := range order {
+		n := known[c.key()]
+		if n == nil {
+			n = fresh[c.key()]
+		}
+		x := examples[c]
 		where := sync.OnceValue(func() string {
 			return f.name(&f.classes[x.from].End) + " to " + f.name(&f.classes[x.to].End)
 		})
-		for _, r := range found[i] {
-			f.judged(&r.probe.Probe, f.ledger.effectAt(k.effect), r.atom, x, where)
+		for _, p := range n.probes {
+			for _, r := range p.Spoke {
+				f.spoke[r] = true
+			}
+		}
+		for _, r := range n.remarks {
+			f.judged(&r.probe.Probe, f.ledger.effectAt(c.effect), r.atom, x, where)
 		}
 	}
 }
 
-// manyCircumstances is how many one goroutine takes at once.
-const manyCircumstances = 64
+// key returns what the note on a circumstance goes by.
+func (c *circumstance) key() noteKey { return noteKey{c.combination, c.publication} }
+
+// manyNotes is how many notes are made before others are let by.
+const manyNotes = 64
+
+// weigh makes notes, side by side.
+func (f *finder) weigh(wanted []noteKey) map[noteKey]*note {
+	found := make([]*note, len(wanted))
+	parallel.Shares(len(wanted), min(runtime.GOMAXPROCS(0), max(1, len(wanted)/256)), func(_, first, last int) {
+		p := &prober{Survey: f.Survey, weigher: f.judge.NewWeigher(f.sieve), probes: map[[2]int32]*probed{}}
+		for k := first; k < last; k++ {
+			if k%manyNotes == 0 {
+				f.pace()
+			}
+			found[k] = p.note(wanted[k])
+		}
+	})
+	out := make(map[noteKey]*note, len(wanted))
+	for i, k := range wanted {
+		out[k] = found[i]
+	}
+	return out
+}
 
 // remarkable reports whether the reason of a verdict is a finding.
 func remarkable(v *verdict.Verdict) bool {

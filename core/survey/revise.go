@@ -5,6 +5,7 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/parallel"
+	"bivium/core/paths"
 	"bivium/core/space"
 	"bivium/core/verdict"
 )
@@ -76,7 +77,7 @@ func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *
 	}
 	gated.Wait()
 	next.sieve = sieve
-	wanted := next.resettle(s, r, b)
+	wanted, gone := next.resettle(s, r, b)
 	if r.Gates {
 		next.admit()
 	}
@@ -84,6 +85,10 @@ func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *
 	for i := range wanted {
 		touched[i] = len(wanted[i]) > 0
 	}
+	next.passed = next.passedAfter(s, func(p pair, x *block) bool { return !r.Ways && !b.rebuilt[p] && !x.holdsAny(touched) })
+	next.notes = s.notes.after(func(k noteKey) bool {
+		return touched[k.stance] || slices.Contains(gone, k.stance) || r.Gates && k.publication != paths.None
+	})
 	next.overview = &overview{find: func() *matrix {
 		l := &looking{Survey: &next, before: s.overview.found(), sooner: b.recounted}
 		l.fresh = func(from, to int) bool { return b.fresh(from, to) && !b.sameAmounts(from, to) }
@@ -139,8 +144,9 @@ func (s *Survey) regate(before *Survey, r *verdict.Revision) {
 }
 
 // resettle settles what a revision makes of stances, and what occurs that did not
-// before, in tables of its own where they differ. It returns, by stance, the effects.
-func (s *Survey) resettle(before *Survey, r *verdict.Revision, b *rebuilder) wants {
+// before, in tables of its own where they differ. It returns, by stance, the effects, and
+// the stances that nobody has any more of which something else would be known now.
+func (s *Survey) resettle(before *Survey, r *verdict.Revision, b *rebuilder) (wanted wants, gone []int32) {
 	wanted, gone, concerned := s.stale(before, r)
 	if concerned || s.sieve != before.sieve || s.book != before.book {
 		s.aside = &aside{}
@@ -186,7 +192,7 @@ func (s *Survey) resettle(before *Survey, r *verdict.Revision, b *rebuilder) wan
 	}
 	s.settleAll(s.aside.take(s, wanted))
 	s.aside.keep(s, wanted)
-	return wanted
+	return wanted, gone
 }
 
 // stale returns, by stance, the effects for which it must be settled anew, and the

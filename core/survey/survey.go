@@ -37,6 +37,8 @@ type Survey struct {
 	verdicts [][]int32        // by effect and stance: the vector, or -1
 	admits   []*bitset.BitSet // by publication: the atoms that it lets in
 	overview *overview
+	passed   table[*passed] // by the pairs of blocks
+	notes    *notes
 	aside    *aside
 	held     *held
 	cellers  *sync.Pool
@@ -50,6 +52,7 @@ func New(j *verdict.Judge) *Survey {
 	v := &surveyor{partition: p, judge: j, ledger: s.ledger}
 	s.blocks = v.blocks()
 	s.gates = v.gates()
+	s.passed, s.notes = s.passedAfter(nil, nil), &notes{}
 	s.cutBy(space.Cut(j.Settings()))
 	l := &looking{Survey: s}
 	s.settleAll(s.wanted(l.count()))
@@ -115,7 +118,7 @@ func (s *Survey) recut(atoms *space.Atoms) *Survey {
 		return s
 	}
 	other := *s
-	other.held, other.cellers, other.aside = &held{}, &sync.Pool{}, &aside{}
+	other.held, other.cellers, other.aside, other.notes = &held{}, &sync.Pool{}, &aside{}, &notes{}
 	other.scale = scale{atoms: atoms, sieve: s.judge.NewSieve(atoms), unions: newUnions(atoms), counts: countsOf(atoms), results: s.results, shut: s.shut}
 	parent := make([]int, atoms.Len())
 	for i := range parent {

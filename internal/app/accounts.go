@@ -169,6 +169,8 @@ func (a *App) addAccount(ctx context.Context, c Connection, actor string) error 
 // Accounts returns all accounts, connected or not, by name, and those whose credential
 // is kept though they are not in the estate any more.
 func (a *App) Accounts(ctx context.Context) ([]AccountView, error) {
+	a.moves.RLock() // a reading that is done, with what it found
+	defer a.moves.RUnlock()
 	sources, err := a.Store.Sources(ctx)
 	if err != nil {
 		return nil, err

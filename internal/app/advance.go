@@ -44,6 +44,7 @@ type step struct {
 // the document could not hold it, gives Problems; one in which something panics is logged
 // with what led to it, and leaves everything as it was.
 func (a *App) advance(ctx context.Context, s *step) error {
+	defer a.Urgent()()
 	a.edit.Lock()
 	defer a.edit.Unlock()
 	if err := ctx.Err(); err != nil { // they have gone while others were at it
@@ -64,16 +65,18 @@ func (a *App) advance(ctx context.Context, s *step) error {
 		return err
 	case after == now && s.idle != nil:
 		if after, err = s.idle(now); err == nil {
-			a.now.Store(after)
+			a.show(after)
 		}
 		return err
 	case after == now:
 		return nil
 	}
+	a.moves.Lock()
+	defer a.moves.Unlock()
 	if err := a.store(ctx, r); err != nil {
 		return err
 	}
-	a.now.Store(after)
+	a.show(after)
 	return nil
 }
 

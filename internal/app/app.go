@@ -15,7 +15,6 @@ import (
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/inventory"
-	"bivium/core/parallel"
 	"bivium/core/survey"
 	"bivium/core/verdict"
 	"bivium/internal/drivers"
@@ -28,8 +27,12 @@ import (
 type App struct {
 	Config
 	edit    sync.Mutex
+	moves   sync.RWMutex // held while the database and what is shown move together
 	now     atomic.Pointer[Snapshot]
+	shown   int64 // how many snapshots were shown
 	reading readings
+	backlog backlog
+	urgent  atomic.Int64 // edits that are worked out, or tried
 	states  lastStates
 	learner atomic.Pointer[learner]
 }
@@ -52,6 +55,7 @@ type Config struct {
 type Snapshot struct {
 	Estate   *estate.Estate
 	Revision int64
+	Shown    int64 // its number among those that were shown: one revision may be shown twice, with other things beside the estate
 	Faults   []estate.Fault
 	Judge    *verdict.Judge
 	Survey   *survey.Survey
@@ -60,20 +64,14 @@ type Snapshot struct {
 	Aside    []store.Aside       // things that could not be read when the database was opened
 	index    *nameIndex
 	tree     *tree
-	troubles *troubles
-	passages *passages
-}
-
-// troubles keeps what Troubles works out.
-type troubles struct {
-	once parallel.Once
-	all  *Troubles
+	members  *members
+	later    *later
 }
 
 // NewSnapshot returns an estate with everything that follows from it.
 func NewSnapshot(e *estate.Estate, revision int64) *Snapshot {
 	judge := verdict.New(e)
-	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Survey: survey.New(judge), troubles: &troubles{}, passages: &passages{}, tree: &tree{}}
+	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Survey: survey.New(judge), later: &later{}, tree: &tree{}, members: &members{}}
 	s.index = newNameIndex(s)
 	s.Survey.Expectations() // an edit then looks only at those that it touches
 	return s
@@ -83,18 +81,35 @@ func NewSnapshot(e *estate.Estate, revision int64) *Snapshot {
 // what fares differently. It shares with s what the estates share.
 func (s *Snapshot) following(next *estate.Estate, revision int64, known []inventory.Known, mapping []inventory.Mapping) (*Snapshot, survey.Difference) {
 	sv, d := s.Survey.Revise(next)
-	after := &Snapshot{
-		Estate: next, Revision: revision, Judge: sv.Judge(), Survey: sv,
-		Known: known, Mapping: mapping, Aside: s.Aside, troubles: &troubles{}, passages: &passages{},
-	}
+	after := &Snapshot{Estate: next, Revision: revision, Judge: sv.Judge(), Survey: sv, Known: known, Mapping: mapping, Aside: s.Aside, later: &later{}}
+	s.lend(after)
 	if document.DifferInAlone(s.Estate, next, "policies") {
-		after.Faults, after.index, after.tree = s.revisedFaults(next), s.index, s.tree
+		after.Faults = s.revisedFaults(next)
 		return after, d
 	}
-	after.Faults, after.tree = append(asideFaults(s.Aside), Faults(sv.Judge())...), &tree{}
-	after.index = newNameIndex(after)
+	after.Faults = append(asideFaults(s.Aside), Faults(sv.Judge())...)
 	sv.Expectations()
 	return after, d
+}
+
+// lend gives a snapshot what it can take over of another, for what it comes of is the same,
+// and else what is worked out anew.
+func (s *Snapshot) lend(after *Snapshot) {
+	same := func(lists ...string) bool { return document.SameLists(s.Estate, after.Estate, lists...) }
+	after.index, after.tree, after.members = s.index, s.tree, s.members
+	if !same("services", "groups", "segments", "networks", "workloads", "publications") {
+		after.index = newNameIndex(after)
+	}
+	if !same("accounts", "networks", "workloads") || !sameKnown(s.Known, after.Known) {
+		after.tree = &tree{}
+	}
+	if !same("groups", "networks", "workloads") {
+		after.members = &members{}
+	}
+}
+
+func sameKnown(a, b []inventory.Known) bool {
+	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
 }
 
 // revisedFaults returns the faults after such an edit: those that rules do not
@@ -140,14 +155,9 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	first.Faults = append(asideFaults(first.Aside), first.Faults...)
 	a := &App{Config: c}
 	first.Survey.Complete() // before the first request asks for it
-	a.now.Store(first)
-	go func() { // Lanes asks for the one, and is looked at first; then, Findings for the other
-		_ = a.guarded("looking at the estate", func() error {
-			first.passagesNow()
-			first.Troubles()
-			return nil
-		})
-	}()
+	a.show(first)
+	a.backlog.changed = make(chan struct{})
+	a.want(first)
 	return a, nil
 }
 
@@ -173,6 +183,16 @@ func load(ctx context.Context, c *Config) (*estate.Estate, int64, error) {
 		return nil, 0, fmt.Errorf("set aside what cannot be read: %w", err)
 	}
 	return e, revision + 1, nil
+}
+
+// show makes a snapshot the current one; nobody else may, meanwhile.
+func (a *App) show(s *Snapshot) {
+	if s == a.now.Load() {
+		return
+	}
+	a.shown++
+	s.Shown = a.shown
+	a.now.Store(s)
 }
 
 // Now returns the current snapshot.

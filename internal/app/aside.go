@@ -71,7 +71,7 @@ func (a *App) RemoveAside(ctx context.Context, id int64) error {
 	if err := a.Store.DropAside(ctx, id); err != nil {
 		return err
 	}
-	a.now.Store(a.Now().without(id))
+	a.show(a.Now().without(id))
 	return nil
 }
 
@@ -84,6 +84,6 @@ func (s *Snapshot) without(id int64) *Snapshot {
 	next := *s
 	next.Faults = slices.Concat(s.Faults[:at], s.Faults[at+1:])
 	next.Aside = slices.Concat(s.Aside[:at], s.Aside[at+1:])
-	next.troubles = &troubles{}
+	next.later = &later{}
 	return &next
 }

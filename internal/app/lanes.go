@@ -6,7 +6,6 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/inventory"
-	"bivium/core/parallel"
 	"bivium/core/survey"
 )
 
@@ -14,6 +13,7 @@ import (
 // where, and what joins them. Where it is drawn is for the screen to say.
 type Lanes struct {
 	Revision int64         `json:"revision"`
+	Counting bool          `json:"counting"` // the segments of gates are those of before the last edit: they are being found anew
 	Hubs     []LaneHub     `json:"hubs"`
 	Segments []Lane        `json:"segments"`
 	Links    []LaneLink    `json:"links"`
@@ -137,23 +137,15 @@ type GateFirewall struct {
 	Why   string `json:"why"`
 }
 
-// passages keeps where pools see flows, once that was asked for.
-type passages struct {
-	once parallel.Once
-	all  []survey.Passage
-}
-
-func (s *Snapshot) passagesNow() []survey.Passage {
-	s.passages.once.Do(func() { s.passages.all = s.Survey.Passages() })
-	return s.passages.all
-}
-
 // Lanes returns how the estate hangs together. Cost: linear in the estate without
 // its workloads and rules, and what Passages takes, once for each revision.
-func (s *Snapshot) Lanes() *Lanes {
+func (s *Snapshot) Lanes() *Lanes { return s.lanesOf(s.passages(noPace), false) }
+
+// lanesOf returns the same with passages of this snapshot, or of one before.
+func (s *Snapshot) lanesOf(passages []survey.Passage, before bool) *Lanes {
 	e := s.Estate
 	out := &Lanes{
-		Revision: s.Revision, Hubs: []LaneHub{}, Segments: []Lane{}, Links: []LaneLink{}, Networks: []LaneNetwork{},
+		Revision: s.Revision, Counting: before, Hubs: []LaneHub{}, Segments: []Lane{}, Links: []LaneLink{}, Networks: []LaneNetwork{},
 		Peerings: []LanePeering{}, Exits: []LaneExit{}, Shares: []LaneShare{},
 	}
 	for _, h := range e.Hubs {
@@ -185,7 +177,7 @@ func (s *Snapshot) Lanes() *Lanes {
 		out.Shares = append(out.Shares, share)
 	}
 	out.Networks = s.laneNetworks()
-	out.Gates = s.gates()
+	out.Gates = s.gates(passages)
 	return out
 }
 
@@ -234,7 +226,7 @@ func (s *Snapshot) laneNetworks() []LaneNetwork {
 }
 
 // gates returns each pool at each hub where it has firewalls.
-func (s *Snapshot) gates() []Gate {
+func (s *Snapshot) gates(passages []survey.Passage) []Gate {
 	out := []Gate{}
 	for i := range s.Estate.Pools {
 		p := &s.Estate.Pools[i]
@@ -247,8 +239,11 @@ func (s *Snapshot) gates() []Gate {
 			out[k].Firewalls = append(out[k].Firewalls, GateFirewall{f.Name, f.State, f.Description})
 		}
 	}
-	for _, p := range s.passagesNow() {
+	for _, p := range passages {
 		k := slices.IndexFunc(out, func(g Gate) bool { return g.Pool == p.Pool && g.Hub == p.Hub })
+		if k < 0 {
+			continue // it has gone since these were found
+		}
 		for _, segment := range []string{p.From, p.To} {
 			switch {
 			case segment == "":

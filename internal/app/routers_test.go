@@ -167,7 +167,7 @@ func TestRoutersAreHeard(t *testing.T) {
 	history, err := l.Store.History(t.Context(), "attachments", "000000", 20)
 	require.NoError(t, err)
 	assert.Equal(t, "routers", history[0].Actor)
-	last, err := l.Last(t.Context())
+	last, err := l.Last(t.Context(), l.Now())
 	require.NoError(t, err)
 	assert.Contains(t, last.Why, "routers announced this")
 	_, err = l.Undo(t.Context(), l.Now().Revision, "demo")

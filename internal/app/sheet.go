@@ -50,7 +50,9 @@ func (a *App) Sheet(ctx context.Context, kind, name string) (*Sheet, error) {
 		}
 	}
 	s.uses(out)
-	if out.Counting = s.builtTree().trouble.Load() == nil; !out.Counting {
+	if out.Counting = s.counted() == nil; out.Counting {
+		a.want(s)
+	} else {
 		troubles := s.Troubles()
 		for _, all := range [][]Trouble{troubles.Faults, troubles.Findings} {
 			for i := range all {

@@ -6,7 +6,6 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-	"sync/atomic"
 
 	"bivium/core/estate"
 	"bivium/core/inventory"
@@ -60,14 +59,16 @@ type Look struct {
 
 // tree is the rows of a snapshot, built when they are first asked for.
 type tree struct {
-	once    parallel.Once
-	nodes   []treeNode
-	top     []int32
-	byID    map[string]int32
-	trouble atomic.Pointer[map[Thing]int] // nil until they are counted
+	once  parallel.Once
+	nodes []treeNode
+	top   []int32
+	byID  map[string]int32
+}
 
-	members parallel.Once
-	groups  [][]int // by workload
+// members is the groups that workloads are in, found when some are first asked for.
+type members struct {
+	once   parallel.Once
+	groups [][]int // by workload
 }
 
 type treeNode struct {
@@ -92,7 +93,7 @@ func (s *Snapshot) Rows(look Look) *Rows {
 		}
 	}
 	var leads map[int32]bool // what has a match below it; nil where nothing is looked for
-	out := &Rows{Revision: s.Revision, From: look.From, Counting: t.trouble.Load() == nil, Rows: []Row{}}
+	out := &Rows{Revision: s.Revision, From: look.From, Counting: s.counted() == nil, Rows: []Row{}}
 	matched := map[int32]bool{}
 	if look.Find != "" || look.Unplaced {
 		leads = map[int32]bool{}
@@ -144,8 +145,8 @@ func (s *Snapshot) Rows(look Look) *Rows {
 // groupsOf returns the groups that a workload is in, by number. Those of all are
 // found when some are first asked for.
 func (s *Snapshot) groupsOf(workload int) []int {
-	s.tree.members.Do(func() { s.tree.groups = s.Judge.GroupsOf() })
-	return s.tree.groups[workload]
+	s.members.once.Do(func() { s.members.groups = s.Judge.GroupsOf() })
+	return s.members.groups[workload]
 }
 
 // matcher returns what tells whether a row is what is looked for.
@@ -195,7 +196,7 @@ func (s *Snapshot) matcher(text string) func(*treeNode) bool {
 func (s *Snapshot) row(n *treeNode, depth int, open bool) Row {
 	e := s.Estate
 	r := Row{ID: n.id, Kind: n.kind, Name: n.name, Depth: depth, Open: open, Parts: len(n.parts), Workloads: n.workloads, Labels: map[string]string{}, Segments: []string{}, Groups: []string{}, Places: []Place{}}
-	r.Troubles = s.tree.troubles(n.kind, n.name)
+	r.Troubles = s.counted()[Thing{n.kind, n.name}]
 	switch n.kind {
 	case "network":
 		net := &e.Networks[n.network]
@@ -219,7 +220,7 @@ func (s *Snapshot) row(n *treeNode, depth int, open bool) Row {
 		net := &e.Networks[n.network]
 		sub := &net.Subnets[n.at]
 		r.At = sub.Prefix.String()
-		r.Troubles = s.tree.troubles(n.kind, net.Name+"/"+sub.Name)
+		r.Troubles = s.countedAs(n.kind, net.Name+"/"+sub.Name)
 		if seg := net.SegmentOf(sub); seg != "" {
 			r.Segments = []string{seg}
 		}
@@ -266,7 +267,6 @@ func (s *Snapshot) builtTree() *tree {
 	s.tree.once.Do(func() {
 		e, t := s.Estate, s.tree
 		t.byID = map[string]int32{}
-		go s.countTroubles()
 		gone := map[string]bool{}
 		for i := range s.Known {
 			gone[s.Known[i].Name] = s.Known[i].Gone && s.Known[i].Kind == inventory.NetworkKind
@@ -335,29 +335,4 @@ func (t *tree) under(parent int32, kind, name, path string) int32 {
 		t.nodes[parent].parts = append(t.nodes[parent].parts, i)
 	}
 	return i
-}
-
-// countTroubles counts the faults and findings that name each thing. Finding them
-// takes seconds in a large estate, which rows and sheets do not wait for.
-func (s *Snapshot) countTroubles() {
-	counts := map[Thing]int{}
-	if len(s.Estate.Workloads) > 0 {
-		s.groupsOf(0) // all of them, before somebody waits for it
-	}
-	troubles := s.Troubles()
-	for _, list := range [][]Trouble{troubles.Faults, troubles.Findings} {
-		for i := range list {
-			for _, x := range list[i].Refs {
-				counts[x]++
-			}
-		}
-	}
-	s.tree.trouble.Store(&counts)
-}
-
-func (t *tree) troubles(kind, name string) int {
-	if counts := t.trouble.Load(); counts != nil {
-		return (*counts)[Thing{kind, name}]
-	}
-	return 0
 }

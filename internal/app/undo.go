@@ -26,9 +26,9 @@ type LastStep struct {
 // maxUndone is how many changes of a step are told.
 const maxUndone = 20
 
-// Last returns the last step. Cost: what it changed.
-func (a *App) Last(ctx context.Context) (*LastStep, error) {
-	out := &LastStep{Revision: a.Now().Revision, Changes: []inventory.Change{}}
+// Last returns the step that led to a snapshot. Cost: what it changed.
+func (a *App) Last(ctx context.Context, s *Snapshot) (*LastStep, error) {
+	out := &LastStep{Revision: s.Revision, Changes: []inventory.Change{}}
 	step, err := a.Store.MadeBy(ctx, out.Revision)
 	if errors.Is(err, store.ErrNotFound) {
 		out.Why = "this is what came first"

@@ -88,7 +88,7 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 	}
 	after := &Snapshot{
 		Estate: next, Revision: s.Revision, Judge: sv.Judge(), Survey: sv, Known: s.Known, Mapping: s.Mapping,
-		index: s.index, tree: &tree{}, troubles: &troubles{}, passages: &passages{},
+		index: s.index, tree: &tree{}, members: &members{}, later: &later{},
 	}
 	out.Effect = s.effectOnFlows(after, &d, maxFlows)
 	routed.Wait()

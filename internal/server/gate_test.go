@@ -75,11 +75,11 @@ func TestAThingThatCannotBeReadIsSetAsideAndRepaired(t *testing.T) {
 	assert.Equal(t, int64(2), now.Revision, "it is a step of its own")
 	assert.Len(t, now.Estate.Links, links-1)
 	assert.Len(t, now.Estate.Policies, policies-1)
-	var troubles app.Troubles
+	var page app.TroublePage
 	look := func() []app.Trouble {
-		w.send(http.MethodGet, "/api/troubles", "", nil, http.StatusOK, "Troubles", &troubles)
+		w.send(http.MethodGet, "/api/troubles", "", nil, http.StatusOK, "Troubles", &page)
 		var out []app.Trouble
-		for _, f := range troubles.Faults {
+		for _, f := range page.Kinds[0].List {
 			if f.Code == "F0" {
 				require.NotNil(t, f.Aside)
 				out = append(out, f)

@@ -18,36 +18,26 @@ type handlers struct {
 	demo []byte
 }
 
-func (h *handlers) getEstate(c echo.Context) error {
-	return c.JSON(http.StatusOK, h.app.Now().Summary())
+func getEstate(now *app.Snapshot, _ echo.Context) (any, error) { return now.Summary(), nil }
+
+func complete(now *app.Snapshot, c echo.Context) (any, error) {
+	return now.Complete(c.QueryParam("field"), c.QueryParam("text")), nil
 }
 
-func (h *handlers) complete(c echo.Context) error {
-	return c.JSON(http.StatusOK, h.app.Now().Complete(c.QueryParam("field"), c.QueryParam("text")))
-}
-
-func (h *handlers) ask(c echo.Context) error {
+func ask(now *app.Snapshot, c echo.Context) (any, error) {
 	var q app.Question
 	if err := (&echo.DefaultBinder{}).BindQueryParams(c, &q); err != nil {
-		return err
+		return nil, err
 	}
-	answer, err := h.app.Now().Ask(q)
-	if err != nil {
-		return err
-	}
-	return c.JSON(http.StatusOK, answer)
+	return now.Ask(q)
 }
 
-func (h *handlers) trace(c echo.Context) error {
+func trace(now *app.Snapshot, c echo.Context) (any, error) {
 	sport, err := number(c, "sport", 65535)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	road, err := h.app.Now().Road(c.QueryParam("from"), c.QueryParam("to"), c.QueryParam("on"), sport, c.QueryParam("publication"))
-	if err != nil {
-		return err
-	}
-	return c.JSON(http.StatusOK, road)
+	return now.Road(c.QueryParam("from"), c.QueryParam("to"), c.QueryParam("on"), sport, c.QueryParam("publication"))
 }
 
 // openOf returns the segments that a request names as open.
@@ -58,9 +48,7 @@ func openOf(c echo.Context) []string {
 	return nil
 }
 
-func (h *handlers) getBoard(c echo.Context) error {
-	return c.JSON(http.StatusOK, h.app.Now().Board(openOf(c)))
-}
+func getBoard(now *app.Snapshot, c echo.Context) (any, error) { return now.Board(openOf(c)), nil }
 
 // number returns a number that a question names, from 0 to most; 0 if it does not.
 func number(c echo.Context, name string, most int) (int, error) {
@@ -75,45 +63,33 @@ func number(c echo.Context, name string, most int) (int, error) {
 	return n, nil
 }
 
-func (h *handlers) getCells(c echo.Context) error {
+func getCells(now *app.Snapshot, c echo.Context) (any, error) {
 	row, err := number(c, "row", math.MaxInt32)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	col, err := number(c, "col", math.MaxInt32)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	cells, err := h.app.Now().Cells(openOf(c), row, col)
+	return now.Cells(openOf(c), row, col)
+}
+
+func (h *handlers) getTroubles(now *app.Snapshot, c echo.Context) (any, error) {
+	from, err := number(c, "from", math.MaxInt32)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	return c.JSON(http.StatusOK, cells)
+	return h.app.TroublePage(now, c.QueryParam("code"), from, c.QueryParam("key")), nil
 }
 
-func (h *handlers) getTroubles(c echo.Context) error {
-	return c.JSON(http.StatusOK, h.app.Now().Troubles())
+func getCell(now *app.Snapshot, c echo.Context) (any, error) {
+	return now.Cell(c.QueryParam("row"), c.QueryParam("col"))
 }
 
-func (h *handlers) getCell(c echo.Context) error {
-	cell, err := h.app.Now().Cell(c.QueryParam("row"), c.QueryParam("col"))
-	if err != nil {
-		return err
-	}
-	return c.JSON(http.StatusOK, cell)
-}
+func getPolicies(now *app.Snapshot, _ echo.Context) (any, error) { return now.Policies(), nil }
 
-func (h *handlers) getPolicies(c echo.Context) error {
-	return c.JSON(http.StatusOK, h.app.Now().Policies())
-}
-
-func (h *handlers) getPolicy(c echo.Context) error {
-	view, err := h.app.Now().Policy(c.Param("name"))
-	if err != nil {
-		return err
-	}
-	return c.JSON(http.StatusOK, view)
-}
+func getPolicy(now *app.Snapshot, c echo.Context) (any, error) { return now.Policy(c.Param("name")) }
 
 func (h *handlers) tryPolicy(c echo.Context) error {
 	body, err := io.ReadAll(c.Request().Body)

@@ -92,7 +92,7 @@ func (h *handlers) getRows(c echo.Context) error {
 	if err := read(c, &look); err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, h.app.Now().Rows(app.Look(look)))
+	return c.JSON(http.StatusOK, h.app.Rows(h.app.Now(), app.Look(look)))
 }
 
 func (h *handlers) getSheet(c echo.Context) error {
@@ -107,21 +107,14 @@ type mapping struct {
 	Rules []inventory.Mapping `json:"rules"`
 }
 
-func (h *handlers) getTags(c echo.Context) error {
-	now := h.app.Now()
-	return h.mapped(c, now.Mapping)
-}
+func getTags(now *app.Snapshot, _ echo.Context) (any, error) { return now.Map(now.Mapping) }
 
 func (h *handlers) tryTags(c echo.Context) error {
 	var body mapping
 	if err := read(c, &body); err != nil {
 		return err
 	}
-	return h.mapped(c, body.Rules)
-}
-
-func (h *handlers) mapped(c echo.Context, rules []inventory.Mapping) error {
-	tagged, err := h.app.Now().Map(rules)
+	tagged, err := h.app.Now().Map(body.Rules)
 	if err != nil {
 		return err
 	}
@@ -162,12 +155,12 @@ func (h *handlers) putLabels(c echo.Context) error {
 	return c.JSON(http.StatusOK, effect)
 }
 
-func (h *handlers) getMembers(c echo.Context) error {
-	some, count, err := h.app.Now().Members(c.QueryParam("match"))
+func getMembers(now *app.Snapshot, c echo.Context) (any, error) {
+	some, count, err := now.Members(c.QueryParam("match"))
 	if err != nil {
-		return err
+		return nil, err
 	}
-	return c.JSON(http.StatusOK, map[string]any{"some": some, "count": count})
+	return map[string]any{"some": some, "count": count}, nil
 }
 
 func (h *handlers) postGroup(c echo.Context) error {

@@ -27,7 +27,7 @@ type problem struct{ Problems []app.Problem }
 const secret = "many-secret-nobody-should-see"
 
 // outside plays an account of a provider, of so many workloads.
-func outside(t *testing.T, provider string, workloads int) (*standin.World, app.Connection) {
+func outside(t testing.TB, provider string, workloads int) (*standin.World, app.Connection) {
 	t.Helper()
 	world := &standin.World{}
 	a := standin.Many("many", provider, 2, workloads)
@@ -39,7 +39,7 @@ func outside(t *testing.T, provider string, workloads int) (*standin.World, app.
 	return world, app.Connection{Name: "many", Provider: provider, Endpoint: s.URL, Account: "many", Key: a.Key, Secret: secret}
 }
 
-func body(t *testing.T, v any) string {
+func body(t testing.TB, v any) string {
 	t.Helper()
 	b, err := json.Marshal(v)
 	require.NoError(t, err)
@@ -282,10 +282,8 @@ func TestAReadingThatWasCutOff(t *testing.T) {
 // TestEveryThingHasASheet follows every link that faults and findings offer.
 func TestEveryThingHasASheet(t *testing.T) {
 	w := start(t)
-	var troubles app.Troubles
-	w.send(http.MethodGet, "/api/troubles", "", nil, http.StatusOK, "Troubles", &troubles)
 	kinds := map[string]bool{}
-	for _, x := range troubles.Findings {
+	for _, x := range w.troubles() {
 		for _, thing := range x.Refs {
 			kinds[thing.Kind] = true
 			var sheet app.Sheet

@@ -13,21 +13,29 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"bivium/core/limits"
+	"bivium/internal/app"
 )
 
 // queues keep what takes much memory from being done all at once.
 type queues struct {
+	app     *app.App
 	held    *semaphore.Weighted // requests that bring a document
 	working *semaphore.Weighted // those of them that are worked on
 	trials  *semaphore.Weighted // edits that are tried
 }
 
-func newQueues() *queues {
-	return &queues{semaphore.NewWeighted(limits.Documents), semaphore.NewWeighted(1), semaphore.NewWeighted(int64(runtime.GOMAXPROCS(0)))}
+func newQueues(a *app.App) *queues {
+	return &queues{a, semaphore.NewWeighted(limits.Documents), semaphore.NewWeighted(1), semaphore.NewWeighted(int64(runtime.GOMAXPROCS(0)))}
 }
 
 // trial lets as many edits be tried at once as there are processors; others wait.
-func (q *queues) trial(next echo.HandlerFunc) echo.HandlerFunc { return inTurn(q.trials, next) }
+func (q *queues) trial(next echo.HandlerFunc) echo.HandlerFunc {
+	tried := inTurn(q.trials, next)
+	return func(c echo.Context) error {
+		defer q.app.Urgent()()
+		return tried(c)
+	}
+}
 
 // document lets one document be worked on at once. Meanwhile others come in, to a file each
 // and not into memory; those beyond a few are told to come back.

@@ -42,7 +42,7 @@ import (
 // world is a server on a database of its own, with a client that holds every
 // answer against the OpenAPI description.
 type world struct {
-	t     *testing.T
+	t     testing.TB
 	file  string
 	first func() (*estate.Estate, error)
 	http  *httptest.Server
@@ -51,7 +51,7 @@ type world struct {
 	spec  *jsonschema.Compiler
 }
 
-func open(t *testing.T, file string, first func() (*estate.Estate, error)) (*app.App, *store.Store) {
+func open(t testing.TB, file string, first func() (*estate.Estate, error)) (*app.App, *store.Store) {
 	t.Helper()
 	s, err := store.Open(t.Context(), file)
 	require.NoError(t, err)
@@ -68,12 +68,12 @@ func open(t *testing.T, file string, first func() (*estate.Estate, error)) (*app
 	return a, s
 }
 
-func start(t *testing.T) *world {
+func start(t testing.TB) *world {
 	return startWith(t, func() (*estate.Estate, error) { return document.Read(demo.Grayshoal) })
 }
 
 // startWith starts a server with an estate to begin with.
-func startWith(t *testing.T, first func() (*estate.Estate, error)) *world {
+func startWith(t testing.TB, first func() (*estate.Estate, error)) *world {
 	t.Helper()
 	w := &world{t: t, file: filepath.Join(t.TempDir(), "demo.db"), first: first, spec: jsonschema.NewCompiler()}
 	var spec any
@@ -250,14 +250,46 @@ func TestBoardAndItsCellsAgree(t *testing.T) {
 	assert.Greater(t, opened, 200)
 }
 
+// troubles returns all troubles, from as many pages as there are.
+func (w *world) troubles() []app.Trouble {
+	w.t.Helper()
+	var first app.TroublePage
+	w.get("/api/troubles", "Troubles", &first)
+	var out []app.Trouble
+	known := map[string]bool{}
+	for _, k := range first.Kinds {
+		list := k.List
+		for len(list) < k.Count {
+			var more app.TroublePage
+			w.get(fmt.Sprintf("/api/troubles?code=%s&from=%d", k.Code, len(list)), "Troubles", &more)
+			require.Len(w.t, more.Kinds, 1)
+			require.NotEmpty(w.t, more.Kinds[0].List)
+			list = append(list, more.Kinds[0].List...)
+		}
+		require.Len(w.t, list, k.Count)
+		for _, x := range list {
+			require.False(w.t, known[x.Key], x.Key)
+			known[x.Key] = true
+		}
+		out = append(out, list...)
+	}
+	require.Len(w.t, out, first.Faults+first.Findings)
+	var asked app.TroublePage
+	if len(out) > 0 {
+		w.get("/api/troubles?key="+url.QueryEscape(out[len(out)-1].Key), "Troubles", &asked)
+		require.Equal(w.t, out[len(out)-1], *asked.Asked)
+	}
+	return out
+}
+
 func TestTroublesLeadToRoads(t *testing.T) {
 	w := start(t)
-	var all app.Troubles
-	w.get("/api/troubles", "Troubles", &all)
-	assert.Empty(t, all.Faults)
-	require.Greater(t, len(all.Findings), 10)
+	var page app.TroublePage
+	w.get("/api/troubles", "Troubles", &page)
+	assert.Zero(t, page.Faults)
+	require.Greater(t, page.Findings, 10)
 	roads := 0
-	for _, f := range all.Findings {
+	for _, f := range w.troubles() {
 		if f.Witness == nil {
 			continue
 		}

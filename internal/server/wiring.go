@@ -6,10 +6,11 @@ import (
 	"github.com/labstack/echo/v4"
 
 	"bivium/core/wiring"
+	"bivium/internal/app"
 )
 
-func (h *handlers) getLanes(c echo.Context) error {
-	return c.JSON(http.StatusOK, h.app.Now().Lanes())
+func (h *handlers) getLanes(now *app.Snapshot, _ echo.Context) (any, error) {
+	return h.app.Lanes(now), nil
 }
 
 func (h *handlers) askStates(c echo.Context) error {
@@ -24,20 +25,12 @@ func (h *handlers) getSessions(c echo.Context) error {
 	return c.JSON(http.StatusOK, h.app.Sessions())
 }
 
-func (h *handlers) getRoutes(c echo.Context) error {
-	now, find := h.app.Now(), c.QueryParam("find")
+func getRoutes(now *app.Snapshot, c echo.Context) (any, error) {
+	find := c.QueryParam("find")
 	if network := c.QueryParam("network"); network != "" {
-		routes, err := now.NetworkRoutes(network, find)
-		if err != nil {
-			return err
-		}
-		return c.JSON(http.StatusOK, routes)
+		return now.NetworkRoutes(network, find)
 	}
-	routes, err := now.HubRoutes(c.QueryParam("segment"), c.QueryParam("hub"), find)
-	if err != nil {
-		return err
-	}
-	return c.JSON(http.StatusOK, routes)
+	return now.HubRoutes(c.QueryParam("segment"), c.QueryParam("hub"), find)
 }
 
 type edits struct {
@@ -72,12 +65,8 @@ func (h *handlers) postWiring(c echo.Context) error {
 	return c.JSON(http.StatusOK, rewired)
 }
 
-func (h *handlers) getUndo(c echo.Context) error {
-	last, err := h.app.Last(c.Request().Context())
-	if err != nil {
-		return err
-	}
-	return c.JSON(http.StatusOK, last)
+func (h *handlers) getUndo(now *app.Snapshot, c echo.Context) (any, error) {
+	return h.app.Last(c.Request().Context(), now)
 }
 
 func (h *handlers) postUndo(c echo.Context) error {

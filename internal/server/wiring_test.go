@@ -223,12 +223,12 @@ func TestFaultsOfADocumentOfferWaysOut(t *testing.T) {
 	header["Content-Type"] = "application/yaml"
 	w.send(http.MethodPost, "/api/import", faulty, header, http.StatusOK, "Import", nil)
 	for range 4 {
-		var troubles app.Troubles
-		w.get("/api/troubles", "Troubles", &troubles)
-		if len(troubles.Faults) == 0 {
+		var page app.TroublePage
+		w.get("/api/troubles", "Troubles", &page)
+		if page.Faults == 0 {
 			return
 		}
-		f := troubles.Faults[0]
+		f := page.Kinds[0].List[0]
 		require.NotEmpty(t, f.Ways, f.Message)
 		body, err := json.Marshal(map[string]any{"edits": f.Ways[0].Edits})
 		require.NoError(t, err)

@@ -1,4 +1,4 @@
-import { keepPreviousData, queryOptions } from "@tanstack/react-query";
+import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
 import { client, take } from "./client";
 import type { Schemas } from "./client";
 
@@ -8,6 +8,12 @@ export type Question = { from: string; to: string; on: string };
 // when the estate has changed.
 const estate = "estate";
 export const everything = [estate];
+
+/** How soon what is still being worked out is asked for again, in milliseconds. */
+const soon = 700;
+
+const again = (query: { state: { data?: { counting: boolean } | undefined } }) =>
+  query.state.data?.counting ? soon : false;
 
 export const estateQuery = queryOptions({
   queryKey: [estate, "summary"],
@@ -68,10 +74,29 @@ export const cellsQuery = (open: string[], revision: number, row: number, col: n
     staleTime: Infinity, // a revision never changes
   });
 
-export const troublesQuery = queryOptions({
-  queryKey: [estate, "troubles"],
-  queryFn: async ({ signal }) => take(await client.GET("/api/troubles", { signal })),
-});
+/** The first faults and findings of each kind, and the one of a key. */
+export const troublesQuery = (key: string | null) =>
+  queryOptions({
+    queryKey: [estate, "troubles", key],
+    queryFn: async ({ signal }) =>
+      take(await client.GET("/api/troubles", { params: { query: key ? { key } : {} }, signal })),
+    refetchInterval: again,
+    placeholderData: keepPreviousData,
+  });
+
+/** Further troubles of one kind, page by page. */
+export const moreTroublesQuery = (code: string, first: number, enabled: boolean) =>
+  infiniteQueryOptions({
+    queryKey: [estate, "troubles", "more", code],
+    queryFn: async ({ pageParam, signal }) => {
+      const query = { code, from: pageParam };
+      const page = take(await client.GET("/api/troubles", { params: { query }, signal }));
+      return page.kinds[0]?.list ?? [];
+    },
+    initialPageParam: first,
+    getNextPageParam: (last, _, from) => (last.length > 0 ? from + last.length : undefined),
+    enabled,
+  });
 
 export const cellQuery = (row: string, col: string) =>
   queryOptions({
@@ -131,6 +156,7 @@ export const accountsQuery = queryOptions({
 export const lanesQuery = queryOptions({
   queryKey: [estate, "lanes"],
   queryFn: async ({ signal }) => take(await client.GET("/api/lanes", { signal })),
+  refetchInterval: again,
 });
 
 export const routesQuery = (of: { segment?: string; hub?: string; network?: string; find?: string }) =>
@@ -231,7 +257,7 @@ export const rowsQuery = (look: Schemas["Look"]) =>
   queryOptions({
     queryKey: [estate, "rows", look],
     queryFn: async ({ signal }) => take(await client.POST("/api/rows", { body: look, signal })),
-    refetchInterval: (query) => (query.state.data?.counting ? 1000 : false),
+    refetchInterval: again,
     placeholderData: keepPreviousData,
   });
 
@@ -240,7 +266,7 @@ export const sheetQuery = (kind: string, name: string) =>
     queryKey: [estate, "sheet", kind, name],
     queryFn: async ({ signal }) =>
       take(await client.GET("/api/sheet", { params: { query: { kind, name } }, signal })),
-    refetchInterval: (query) => (query.state.data?.counting ? 1000 : false),
+    refetchInterval: again,
     retry: false,
   });
 

@@ -113,7 +113,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Faults and findings, each with its witness */
+        /** Faults and findings, each with its witness; the first of each kind, or those of one from a place on */
         get: operations["getTroubles"];
         put?: never;
         post?: never;
@@ -865,11 +865,22 @@ export interface components {
             cells: number[][];
         };
         Troubles: {
+            /** @description Of the estate that they are of */
             revision: number;
-            faults: components["schemas"]["Trouble"][];
-            findings: components["schemas"]["Trouble"][];
+            /** @description The estate was edited since; it is being looked at */
+            counting: boolean;
+            faults: number;
+            findings: number;
+            kinds: components["schemas"]["TroubleKind"][];
+            asked: components["schemas"]["Trouble"] | null;
+        };
+        TroubleKind: {
+            code: string;
+            count: number;
+            list: components["schemas"]["Trouble"][];
         };
         Trouble: {
+            key: string;
             code: string;
             message: string;
             fix: string;
@@ -1124,6 +1135,8 @@ export interface components {
         };
         Lanes: {
             revision: number;
+            /** @description The segments of gates are those of before the last edit; they are being found anew */
+            counting: boolean;
             hubs: components["schemas"]["LaneHub"][];
             segments: components["schemas"]["Lane"][];
             links: components["schemas"]["LaneLink"][];
@@ -1375,6 +1388,7 @@ export interface components {
             more: number;
         };
         Refusal: {
+            key?: string;
             code: string;
             message: string;
             fix: string;
@@ -1643,7 +1657,12 @@ export interface operations {
     };
     getTroubles: {
         parameters: {
-            query?: never;
+            query?: {
+                code?: string;
+                from?: number;
+                /** @description Of one that is wanted with them */
+                key?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -39,6 +39,7 @@ export function estate(lanes: number, hubs: number, networks: number): Estate {
   const hub = (i: number) => `hub-${String(i % hubs).padStart(2, "0")}`;
   return {
     revision: 1,
+    counting: false,
     hubs: Array.from({ length: hubs }, (_, i) => ({ name: hub(i), account: "", region: "" })),
     segments: Array.from({ length: lanes }, (_, i) => ({ name: lane(i), default: "deny" as const })),
     links: Array.from({ length: 2 * hubs }, (_, i) => ({

@@ -1,86 +1,95 @@
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import type { Schemas } from "../../api/client";
-import { roadQuery, troublesQuery } from "../../api/queries";
+import { moreTroublesQuery, roadQuery, troublesQuery } from "../../api/queries";
 import { useAddress } from "../../frame/address";
 import { Consequence } from "../../parts/Consequence";
 import { ThingLink } from "../../parts/ThingLink";
 import { counted, serviceWords } from "../../parts/wording";
 import { Road } from "../../road/Road";
-import { inKinds } from "./kinds";
+import { capital, kindOf } from "./kinds";
 import { Repair } from "./Repair";
-import type { Kind, Listed } from "./kinds";
 
 /** What wants to be looked at: faults, and what is legal and probably wrong. */
 export function FindingsPlace() {
-  const troubles = useQuery(troublesQuery);
   const { params, change } = useAddress();
+  const asked = params.get("finding");
+  const [named, setNamed] = useState(asked); // by the address, when the place was opened
+  const troubles = useQuery(troublesQuery(named));
+  const [picked, setPicked] = useState<Schemas["Trouble"] | null>(null);
   if (troubles.error) return <p className="p-7 text-denied">{troubles.error.message}</p>;
   if (!troubles.data) return <p className="p-7 text-soft">Looking at every flow…</p>;
-  const kinds = inKinds(troubles.data);
-  const all = kinds.flatMap((k) => k.list);
-  const asked = params.get("finding");
-  const found = all.find((x) => x.key === asked);
-  const selected = found ?? all[0];
+  const { kinds, faults, findings, revision, counting } = troubles.data;
+  const listed = kinds.flatMap((k) => k.list);
+  const found = [picked, troubles.data.asked, ...listed].find((x) => x?.key === asked);
+  const selected = found ?? listed[0];
+  const select = (x: Schemas["Trouble"]) => {
+    setPicked(x);
+    if (!listed.includes(x)) setNamed(x.key); // it is asked for again when the estate has changed
+    change({ finding: x.key });
+  };
   return (
     <div className="relative flex h-full">
       <section aria-label="Findings" className="min-w-0 flex-1 overflow-y-auto px-5 pt-3 pb-6">
         <p className="pb-2 text-[13px] text-soft">
-          {troubles.data.faults.length === 0
+          {faults === 0
             ? "No faults: the estate can be applied."
-            : `${counted(troubles.data.faults.length, "fault")} to mend before the estate can be applied.`}{" "}
-          {troubles.data.findings.length > 0 &&
-            `${counted(troubles.data.findings.length, "finding")}: legal, and probably wrong.`}
+            : `${counted(faults, "fault")} to mend before the estate can be applied.`}{" "}
+          {findings > 0 && `${counted(findings, "finding")}: legal, and probably wrong.`}{" "}
+          {counting && <span role="status">The estate was edited; looking at its flows again…</span>}
         </p>
-        {asked && !found && (
+        {asked && !found && !troubles.isPlaceholderData && (
           <p role="status" className="pb-2 text-[13px]">
             What this address named is not there any more: it was mended, or reads otherwise now.
           </p>
         )}
         {kinds.map((kind) => (
-          <KindList
-            key={kind.code}
-            kind={kind}
-            selected={selected?.key}
-            onSelect={(key) => change({ finding: key })}
-          />
+          <KindList key={kind.code} kind={kind} selected={selected} onSelect={select} />
         ))}
       </section>
-      {selected && <Detail trouble={selected} revision={troubles.data.revision} />}
+      {selected && <Detail trouble={selected} kind={kindOfTrouble(kinds, selected)} revision={revision} />}
     </div>
   );
 }
 
-type KindListProps = { kind: Kind; selected: string | undefined; onSelect: (key: string) => void };
+const kindOfTrouble = (kinds: Schemas["TroubleKind"][], x: Schemas["Trouble"]) =>
+  kinds.some((k) => k.code === x.code) ? x.code : "fault";
 
-/** How many troubles of a kind are listed before the rest is asked for. */
-const shownAtFirst = 25;
+interface KindListProps {
+  kind: Schemas["TroubleKind"];
+  selected: Schemas["Trouble"] | undefined;
+  onSelect: (x: Schemas["Trouble"]) => void;
+}
 
 function KindList({ kind, selected, onSelect }: KindListProps) {
-  const [all, setAll] = useState(false);
+  const [wanted, setWanted] = useState(false);
+  const more = useInfiniteQuery(moreTroublesQuery(kind.code, kind.list.length, wanted));
   const shown = useRef<HTMLButtonElement>(null);
   useEffect(() => {
     shown.current?.scrollIntoView({ block: "nearest" });
-  }, [selected]);
-  const meant = kind.list.findIndex((x) => x.key === selected) >= shownAtFirst; // by an address
-  const hidden = all || meant ? 0 : Math.max(0, kind.list.length - shownAtFirst);
+  }, [selected?.key]);
+  const list = [...kind.list, ...(more.data?.pages.flat() ?? [])];
+  const { title, why } = kindOf(kind.code);
+  if (selected && kindOfTrouble([kind], selected) === kind.code && !list.some((x) => x.key === selected.key))
+    list.push(selected); // an address named it
+  const hidden = Math.max(0, kind.count - list.length);
   return (
     <section className="pt-3">
       <h2 className="flex items-baseline gap-2 border-b border-line pb-1">
-        <span className="font-serif text-[16px] font-semibold">{kind.title}</span>
-        <span className="text-xs text-soft">{kind.list.length}</span>
-        <span className="min-w-0 flex-1 truncate text-right text-xs text-soft">{kind.why}</span>
+        <span className="font-serif text-[16px] font-semibold">{title}</span>
+        <span className="text-xs text-soft">{kind.count}</span>
+        <span className="min-w-0 flex-1 truncate text-right text-xs text-soft">{why}</span>
       </h2>
       <ul>
-        {kind.list.slice(0, kind.list.length - hidden).map((x) => (
+        {list.map((x) => (
           <li key={x.key}>
             <button
-              ref={x.key === selected ? shown : undefined}
-              aria-pressed={x.key === selected}
-              onClick={() => onSelect(x.key)}
+              ref={x.key === selected?.key ? shown : undefined}
+              aria-pressed={x.key === selected?.key}
+              onClick={() => onSelect(x)}
               className="-mx-2 flex w-[calc(100%+1rem)] items-baseline gap-3 rounded px-2 py-1 text-left hover:bg-wash aria-pressed:bg-wash"
             >
-              <span className="min-w-0 flex-1">{x.message}</span>
+              <span className="min-w-0 flex-1">{capital(x.message)}</span>
               {x.services && (
                 <span className="max-w-[14rem] flex-none truncate font-mono text-xs text-soft">
                   {serviceWords(x.services)}
@@ -91,25 +100,37 @@ function KindList({ kind, selected, onSelect }: KindListProps) {
         ))}
       </ul>
       {hidden > 0 && (
-        <button className="py-1 text-[13px] text-accent hover:underline" onClick={() => setAll(true)}>
-          Show {hidden} more
+        <button
+          disabled={more.isFetching}
+          className="py-1 text-[13px] text-accent hover:underline"
+          onClick={() => (wanted ? void more.fetchNextPage() : setWanted(true))}
+        >
+          Show more, of {hidden}
         </button>
       )}
+      {more.error && <p className="text-[13px] text-denied">{more.error.message}</p>}
     </section>
   );
 }
 
-function Detail({ trouble, revision }: { trouble: Listed; revision: number }) {
+interface DetailProps {
+  trouble: Schemas["Trouble"];
+  kind: string;
+  revision: number;
+}
+
+function Detail({ trouble, kind, revision }: DetailProps) {
+  const fix = trouble.fix || kindOf(kind).mend;
   return (
     <aside
       aria-label="Finding"
       className="h-full w-[430px] flex-none overflow-y-auto border-l border-line bg-sheet px-5 pt-3 2xl:w-[540px]"
     >
-      <h2 className="font-serif text-[17px] leading-snug font-semibold">{trouble.message}</h2>
-      {trouble.fix && (
+      <h2 className="font-serif text-[17px] leading-snug font-semibold">{capital(trouble.message)}</h2>
+      {fix && (
         <p className="pt-1.5">
           <span className="text-soft">To mend it: </span>
-          {trouble.fix}
+          {fix}
         </p>
       )}
       {trouble.path && <p className="pt-1 font-mono text-xs text-soft">{trouble.path}</p>}

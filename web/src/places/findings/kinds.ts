@@ -1,16 +1,3 @@
-import type { Schemas } from "../../api/client";
-
-/** A fault or finding, with a key that an address can hold: what it says decides it, so that it stays when others come and go. */
-export type Listed = Schemas["Trouble"] & { key: string };
-
-/** Troubles of one code. */
-export interface Kind {
-  code: string;
-  title: string;
-  why: string;
-  list: Listed[];
-}
-
 /** What the codes are called, why they matter, and how they are mended; in the order of the list. */
 const titles: Record<string, [string, string, string]> = {
   contested: [
@@ -105,36 +92,14 @@ const titles: Record<string, [string, string, string]> = {
   ],
 };
 
-/** All faults, then all findings by their kind. */
-export function inKinds(t: Schemas["Troubles"]): Kind[] {
-  const kinds = new Map<string, Kind>();
-  const alike = new Map<string, number>();
-  const add = (code: string, [title, why, mend]: [string, string, string], trouble: Schemas["Trouble"]) => {
-    const said = `${trouble.code}.${fingerprint(trouble.message)}`;
-    const before = alike.get(said) ?? 0;
-    alike.set(said, before + 1);
-    const kind = kinds.get(code) ?? { code, title, why, list: [] };
-    kinds.set(code, kind);
-    kind.list.push({
-      ...trouble,
-      fix: trouble.fix || mend,
-      message: capital(trouble.message),
-      key: before > 0 ? `${said}.${before + 1}` : said,
-    });
-  };
-  for (const f of t.faults)
-    add("fault", ["Faults", "the estate cannot be applied until they are mended", ""], f);
-  for (const f of t.findings) add(f.code, titles[f.code] ?? [f.code, "", ""], f);
-  return [...kinds.values()];
+/** What a kind of troubles is called, why it matters, and how one is mended. */
+export function kindOf(code: string): { title: string; why: string; mend: string } {
+  if (code === "fault")
+    return { title: "Faults", why: "the estate cannot be applied until they are mended", mend: "" };
+  const [title, why, mend] = titles[code] ?? [code, "", ""];
+  return { title, why, mend };
 }
 
-/** A short word for a text (FNV-1a, 32 bits). */
-function fingerprint(text: string): string {
-  let hash = 0x811c9dc5;
-  for (let i = 0; i < text.length; i++) hash = Math.imul(hash ^ text.charCodeAt(i), 0x01000193);
-  return (hash >>> 0).toString(36);
-}
-
-function capital(text: string): string {
+export function capital(text: string): string {
   return text.charAt(0).toUpperCase() + text.slice(1);
 }

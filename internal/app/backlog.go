@@ -1,0 +1,186 @@
+package app
+
+import (
+	"runtime"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"bivium/core/parallel"
+	"bivium/core/survey"
+)
+
+// later is what of a snapshot takes longer than an edit: where pools see flows, and the
+// troubles. It is worked out when somebody asks for it.
+type later struct {
+	passed   parallel.Once
+	passages []survey.Passage
+	looked   parallel.Once
+	troubles *Troubles
+	counts   map[Thing]int // of the troubles that name each thing
+	found    [2]atomic.Bool
+}
+
+// The parts of later, by their places in found.
+const (
+	partPassages = iota
+	partTroubles
+)
+
+func noPace() {}
+
+// passages returns where the pools of the estate see flows.
+func (s *Snapshot) passages(pace func()) []survey.Passage {
+	s.later.passed.Do(func() { s.later.passages = s.Survey.PassagesPaced(pace) })
+	return s.later.passages
+}
+
+// counted returns how many troubles name each thing; nil if that is not known yet.
+func (s *Snapshot) counted() map[Thing]int {
+	if s.later.found[partTroubles].Load() {
+		return s.later.counts
+	}
+	return nil
+}
+
+// countedAs returns how many troubles name a thing, as far as that is known.
+func (s *Snapshot) countedAs(kind, name string) int { return s.counted()[Thing{kind, name}] }
+
+// backlog works out what takes longer than an edit, of one snapshot after the other. What
+// is asked of a snapshot that has gone since is not begun any more.
+type backlog struct {
+	mu      sync.Mutex
+	wanted  *Snapshot // nil where nothing is left to do
+	works   bool
+	last    [2]*Snapshot  // by part: the last of which it is known
+	changed chan struct{} // closed when one of these changes
+}
+
+// patience is how long one waits for what follows from the last edit before one is shown
+// what followed from those before.
+const backlogPatience = 120 * time.Millisecond
+
+// want lets what takes longer be worked out of a snapshot.
+func (a *App) want(s *Snapshot) {
+	b := &a.backlog
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.wanted = s
+	if !b.works {
+		b.works = true
+		go a.work()
+	}
+}
+
+// work works out what is wanted until nothing is.
+func (a *App) work() {
+	b := &a.backlog
+	for {
+		b.mu.Lock()
+		s := b.wanted
+		b.wanted = nil
+		if s == nil {
+			b.works = false
+			b.mu.Unlock()
+			return
+		}
+		b.mu.Unlock()
+		_ = a.guarded("looking at the estate", func() error {
+			s.passages(a.pace)
+			a.found(s, partPassages)
+			s.troubles(a.pace)
+			a.found(s, partTroubles)
+			return nil
+		})
+	}
+}
+
+// found notes that a part of a snapshot is known.
+func (a *App) found(s *Snapshot, part int) {
+	b := &a.backlog
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	s.later.found[part].Store(true)
+	b.last[part] = s
+	close(b.changed)
+	b.changed = make(chan struct{})
+}
+
+// mostPaced is how long work waits for edits at one stroke, so that it comes to its end
+// even where somebody always edits.
+const mostPaced = 300 * time.Millisecond
+
+// pace lets edits go before work that nobody may be waiting for.
+func (a *App) pace() {
+	for begun := time.Now(); a.urgent.Load() > 0 && time.Since(begun) < mostPaced; {
+		time.Sleep(time.Millisecond)
+	}
+	runtime.Gosched()
+}
+
+// Urgent tells that an edit is worked out or tried, until what it returns is called.
+func (a *App) Urgent() (done func()) {
+	a.urgent.Add(1)
+	return func() { a.urgent.Add(-1) }
+}
+
+// known returns a snapshot of which a part of what takes longer is known: the one given, if
+// that does not take long, or the last before it.
+func (a *App) known(now *Snapshot, part int) *Snapshot {
+	if now.later.found[part].Load() {
+		return now
+	}
+	a.want(now)
+	timer := time.NewTimer(backlogPatience)
+	defer timer.Stop()
+	late := timer.C
+	for {
+		a.backlog.mu.Lock()
+		last, changed := a.backlog.last[part], a.backlog.changed
+		a.backlog.mu.Unlock()
+		if now.later.found[part].Load() {
+			return now
+		}
+		select {
+		case <-changed:
+		case <-late:
+			if late = nil; last != nil {
+				return last
+			}
+		}
+		if late == nil && last == nil { // nothing is known yet of any
+			a.want(now)
+		}
+	}
+}
+
+// TroublePage returns a page of the troubles, of the snapshot or, where it takes longer to
+// look at what its last edit touched, of one before; see Snapshot.troublePage.
+func (a *App) TroublePage(now *Snapshot, code string, from int, key string) *TroublePage {
+	s := a.known(now, partTroubles)
+	page := s.troublePage(code, from, key)
+	page.Counting = s != now
+	return page
+}
+
+// Lanes returns how a snapshot hangs together; see Snapshot.Lanes. Where it takes longer to
+// find what pools see since its last edit, that is what they saw before.
+func (a *App) Lanes(now *Snapshot) *Lanes {
+	s := a.known(now, partPassages)
+	return now.lanesOf(s.passages(noPace), s != now)
+}
+
+// Rows returns a window of the tree of a snapshot; see Snapshot.Rows.
+func (a *App) Rows(now *Snapshot, look Look) *Rows {
+	rows := now.Rows(look)
+	if rows.Counting {
+		a.want(now)
+	}
+	return rows
+}
+
+// Unfinished reports whether there will be more to say of the same snapshot.
+func (l *Lanes) Unfinished() bool { return l.Counting }
+
+// Unfinished reports whether there will be more to say of the same snapshot.
+func (p *TroublePage) Unfinished() bool { return p.Counting }
