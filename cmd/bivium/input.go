@@ -29,6 +29,7 @@ func readEstate(c *cobra.Command, file string) (*estate.Estate, []byte, error) {
 	if err != nil {
 		return nil, nil, err
 	}
+	collectLess(uint64(len(text))*estatePerText, commandPercent)
 	e, err := document.Read(text)
 	if err != nil {
 		return nil, nil, fmt.Errorf("%s cannot be read:\n%w", file, err)

@@ -11,7 +11,6 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
-	"runtime/debug"
 	"slices"
 	"time"
 
@@ -163,22 +162,6 @@ func serveCommand() *cobra.Command {
 	return c
 }
 
-// roomy is how much memory the process may take so that it need not be sparing with it.
-const roomy = 2 << 30
-
-// collectLess lets memory be collected half as often where there is room for that, for
-// quicker answers: an edit that is tried leaves a hundred megabytes behind where an estate
-// has a hundred thousand workloads. Whoever sets GOGC decides.
-func collectLess() {
-	const percent = 200
-	runtime.GC()
-	var m runtime.MemStats
-	runtime.ReadMemStats(&m)
-	if _, set := os.LookupEnv("GOGC"); !set && m.HeapAlloc*(100+percent)/100 < roomy {
-		debug.SetGCPercent(percent)
-	}
-}
-
 // checkListen refuses addresses that other machines reach, unless that is meant.
 func checkListen(addr string, remote bool) error {
 	host, _, err := net.SplitHostPort(addr)
@@ -224,7 +207,10 @@ func serve(c *cobra.Command, f serveFlags, first func() (*estate.Estate, error),
 	if err != nil {
 		return errors.Join(err, l.Close())
 	}
-	collectLess()
+	runtime.GC()
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	collectLess(m.HeapAlloc, servePercent)
 	defer a.Close()
 	if then != nil {
 		if err := then(ctx, a); err != nil {

@@ -1,8 +1,13 @@
 package main
 
 import (
-	"bytes"
+	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
+	"os"
+	"sync"
+	"sync/atomic"
 
 	"github.com/spf13/cobra"
 
@@ -20,8 +25,11 @@ type flowVerdict struct {
 }
 
 // manyFlows is the number of flows from which on it pays to survey the estate
-// first, and look each flow up.
-const manyFlows = 20_000
+// first, and look each flow up; a row of them takes flowBytes about.
+const (
+	manyFlows = 20_000
+	flowBytes = 64
+)
 
 func verdictsCommand() *cobra.Command {
 	var flows string
@@ -35,32 +43,22 @@ func verdictsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			text, err := read(c, flows)
+			in, err := opened(c, flows)
 			if err != nil {
 				return err
 			}
+			defer in.Close()
 			judge := verdict.New(e)
-			table, err := flowfile.Read(bytes.NewReader(text), judge.Net().Segments)
-			if err != nil {
+			if asJSON {
+				err = tracesJSON(in, c.OutOrStdout(), judge)
+			} else {
+				err = flowfile.Judge(in, c.OutOrStdout(), judge.Net().Segments, teller(judge, in))
+			}
+			var row *flowfile.Error
+			if errors.As(err, &row) {
 				return fmt.Errorf("%s: %w", flows, err)
 			}
-			if asJSON {
-				out := make([]flowVerdict, len(table.Flows))
-				for i, f := range table.Flows {
-					t := judge.Trace(f)
-					out[i] = flowVerdict{t.Flow, t.Verdict, t.Path}
-				}
-				return printJSON(c, out)
-			}
-			verdicts := make([]verdict.Verdict, len(table.Flows))
-			tell := func(f *verdict.Flow) verdict.Verdict { return judge.Judge(*f) }
-			if len(table.Flows) > manyFlows {
-				tell = survey.New(judge).Tell
-			}
-			for i := range table.Flows {
-				verdicts[i] = tell(&table.Flows[i])
-			}
-			return table.Write(c.OutOrStdout(), verdicts)
+			return err
 		},
 	}
 	c.Flags().StringVar(&flows, "flows", "", "the flow `FILE`, CSV; - for standard input")
@@ -69,4 +67,53 @@ func verdictsCommand() *cobra.Command {
 		panic(err)
 	}
 	return c
+}
+
+// opened returns a file, or standard input for "-".
+func opened(c *cobra.Command, file string) (io.ReadCloser, error) {
+	if file == "-" {
+		return io.NopCloser(c.InOrStdin()), nil
+	}
+	return os.Open(file)
+}
+
+// teller returns what tells the verdict on a flow: the judge, until there are many, and what
+// the survey of its estate knows from then on.
+func teller(judge *verdict.Judge, in io.Reader) func(*verdict.Flow) verdict.Verdict {
+	many := sync.OnceValue(func() *survey.Survey { return survey.New(judge) })
+	var told atomic.Int64
+	if f, ok := in.(*os.File); ok {
+		if info, err := f.Stat(); err == nil && info.Size() > manyFlows*flowBytes {
+			return many().Tell
+		}
+	}
+	return func(f *verdict.Flow) verdict.Verdict {
+		if told.Load() > manyFlows || told.Add(1) > manyFlows {
+			return many().Tell(f)
+		}
+		return judge.Judge(*f)
+	}
+}
+
+// tracesJSON prints the verdict and path of each flow of a file.
+func tracesJSON(in io.Reader, out io.Writer, judge *verdict.Judge) error {
+	between := "[\n  "
+	err := flowfile.Each(in, judge.Net().Segments, func(f *verdict.Flow) error {
+		t := judge.Trace(*f)
+		text, err := json.MarshalIndent(flowVerdict{t.Flow, t.Verdict, t.Path}, "  ", "  ")
+		if err == nil {
+			_, err = out.Write(append([]byte(between), text...))
+		}
+		between = ",\n  "
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	if between == "[\n  " {
+		_, err = io.WriteString(out, "[]\n")
+	} else {
+		_, err = io.WriteString(out, "\n]\n")
+	}
+	return err
 }

@@ -50,83 +50,128 @@ func (e *Error) Unwrap() error { return e.Err }
 // ends it with an *Error.
 func Read(r io.Reader, segments []string) (*Table, error) {
 	reader := csv.NewReader(r)
+	c, err := readHeader(reader, segments)
+	if err != nil {
+		return nil, err
+	}
+	t := &Table{Header: c.header}
+	err = c.rows(reader, 0, func(row []string, f *verdict.Flow) error {
+		t.Rows = append(t.Rows, row)
+		t.Flows = append(t.Flows, *f)
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return t, nil
+}
+
+// Each calls do with each flow that r holds, one after the other, until it returns an error;
+// see Read.
+func Each(r io.Reader, segments []string, do func(f *verdict.Flow) error) error {
+	reader := csv.NewReader(r)
+	c, err := readHeader(reader, segments)
+	if err != nil {
+		return err
+	}
+	reader.ReuseRecord = true
+	return c.rows(reader, 0, func(_ []string, f *verdict.Flow) error { return do(f) })
+}
+
+// columns are where the parts of a flow stand in a row.
+type columns struct {
+	header   []string
+	places   [7]int // of the parts, in the order of parts; -1 where there is none
+	segments map[string]bool
+}
+
+// parts are the columns that a flow is read from. Only the first four must be there.
+var parts = [7]string{"segment", "source", "destination", "protocol", "sport", "dport", "publication"}
+
+// readHeader reads the first row.
+func readHeader(reader *csv.Reader, segments []string) (*columns, error) {
 	header, err := reader.Read()
 	if errors.Is(err, io.EOF) {
 		return nil, &Error{Line: 1, Err: errors.New("the file is empty; the first line names the columns")}
 	}
 	if err != nil {
-		return nil, syntax(err)
+		return nil, syntax(err, 0)
 	}
-	t := &Table{Header: header}
-	columns := map[string]int{}
+	c := &columns{header: slices.Clone(header), segments: map[string]bool{verdict.Internet: true}}
+	for _, s := range segments {
+		c.segments[s] = true
+	}
 	for i, name := range header {
-		if _, twice := columns[name]; twice {
+		if slices.Contains(header[:i], name) {
 			return nil, &Error{Line: 1, Column: name, Err: errors.New("the column stands twice")}
 		}
-		columns[name] = i
 	}
-	for _, name := range []string{"segment", "source", "destination", "protocol"} {
-		if _, ok := columns[name]; !ok {
+	for i, name := range parts {
+		c.places[i] = slices.Index(header, name)
+		if c.places[i] < 0 && i < 4 {
 			return nil, &Error{Line: 1, Column: name, Err: errors.New("the column is missing")}
 		}
 	}
-	known := map[string]bool{verdict.Internet: true}
-	for _, s := range segments {
-		known[s] = true
-	}
+	return c, nil
+}
+
+// rows calls do with each row that is left, of a file in which as many lines come before those
+// of the reader.
+func (c *columns) rows(reader *csv.Reader, before int, do func(row []string, f *verdict.Flow) error) error {
 	for {
 		row, err := reader.Read()
 		if errors.Is(err, io.EOF) {
-			return t, nil
+			return nil
 		}
 		if err != nil {
-			return nil, syntax(err)
+			return syntax(err, before)
 		}
-		line, _ := reader.FieldPos(0)
-		f, column, err := flowOf(row, columns, known)
+		f, column, err := c.flow(row)
 		if err != nil {
-			return nil, &Error{line, column, err}
+			line, _ := reader.FieldPos(0)
+			return &Error{before + line, column, err}
 		}
-		t.Rows = append(t.Rows, row)
-		t.Flows = append(t.Flows, f)
+		if err = do(row, &f); err != nil {
+			return err
+		}
 	}
 }
 
-func syntax(err error) error {
+func syntax(err error, before int) error {
 	var p *csv.ParseError
 	if errors.As(err, &p) {
-		return &Error{Line: p.Line, Err: p.Err}
+		return &Error{Line: before + p.Line, Err: p.Err}
 	}
 	return err
 }
 
-// flowOf returns the flow of a row, or the column that cannot be read.
-func flowOf(row []string, columns map[string]int, segments map[string]bool) (verdict.Flow, string, error) {
-	get := func(name string) string {
-		if i, ok := columns[name]; ok {
+// flow returns the flow of a row, or the column that cannot be read.
+func (c *columns) flow(row []string) (verdict.Flow, string, error) {
+	get := func(part int) string {
+		if i := c.places[part]; i >= 0 {
 			return row[i]
 		}
 		return ""
 	}
-	f := verdict.Flow{Segment: get("segment"), Publication: get("publication")}
-	if !segments[f.Segment] {
-		return f, "segment", fmt.Errorf("there is no segment %q", f.Segment)
+	f := verdict.Flow{Segment: get(0), Publication: get(6)}
+	if !c.segments[f.Segment] {
+		return f, parts[0], fmt.Errorf("there is no segment %q", f.Segment)
 	}
 	var err error
-	if f.Source, err = address(get("source")); err != nil {
-		return f, "source", err
+	if f.Source, err = address(get(1)); err != nil {
+		return f, parts[1], err
 	}
-	if f.Destination, err = address(get("destination")); err != nil {
-		return f, "destination", err
+	if f.Destination, err = address(get(2)); err != nil {
+		return f, parts[2], err
 	}
-	if f.Protocol, err = estate.ParseProtocol(get("protocol")); err != nil {
-		return f, "protocol", err
+	if f.Protocol, err = estate.ParseProtocol(get(3)); err != nil {
+		return f, parts[3], err
 	}
-	if f.SourcePort, err = port(get("sport")); err != nil {
-		return f, "sport", err
+	if f.SourcePort, err = port(get(4)); err != nil {
+		return f, parts[4], err
 	}
-	if f.Port, err = port(get("dport")); err != nil {
-		return f, "dport", err
+	if f.Port, err = port(get(5)); err != nil {
+		return f, parts[5], err
 	}
 	return f, "", nil
 }
