@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"bivium/core/parallel"
 	"bivium/core/survey"
 	"bivium/core/verdict"
 )
@@ -75,6 +76,14 @@ func (n *namedSet) cell(s *survey.Survey, to *namedSet) []survey.Mark {
 	return s.Cell(n.set, to.set)
 }
 
+// lines returns what happens between two rows, by service.
+func (n *namedSet) lines(s *survey.Survey, to *namedSet) []survey.Line {
+	if n.node != nil && to.node != nil {
+		return s.Outcomes(*n.node, *to.node)
+	}
+	return s.OutcomesOf(n.set, to.set)
+}
+
 // maxWorkloads is how many workloads a matrix has rows for.
 const maxWorkloads = 2000
 
@@ -126,11 +135,18 @@ func matrixRows(s *survey.Survey, by string) ([]namedSet, error) {
 	return rows, nil
 }
 
-// eachCell calls f for each service class of each pair that has flows.
+// eachCell calls f for each service class of each pair that has flows, in order. Pairs are
+// looked at on all processors, one row after the other.
 func eachCell(s *survey.Survey, rows []namedSet, f func(cellWords)) {
 	for _, from := range rows {
-		for _, to := range rows {
-			for _, line := range s.Detail(from.set, to.set, nil, 0) {
+		lines := make([][]survey.Line, len(rows))
+		jobs := make([]func(), len(rows))
+		for i, to := range rows {
+			jobs[i] = func() { lines[i] = from.lines(s, &to) }
+		}
+		parallel.Run(jobs)
+		for i, to := range rows {
+			for _, line := range lines[i] {
 				w := cellWords{From: from.name, To: to.name, Services: words(line.Services)}
 				for _, p := range line.Parts {
 					w.Outcomes = append(w.Outcomes, p.Verdict.Outcome)

@@ -317,10 +317,13 @@ func (g *gatherer) addPair(i, k int32, t strand) {
 
 // count adds the pairs of addresses from one member to another.
 func (s *Survey) count(t *tally, a, b Member) {
-	x, y := s.amount(a), s.amount(b)
+	x, y := s.classes[a.Class], s.classes[b.Class]
 	switch {
-	case s.classes[a.Class].Internal() && a.Class != b.Class:
-		t.product(x, y, 1)
+	case x.Internal() && a.Class != b.Class:
+		t.product(s.amount(a), s.amount(b), 1)
+	case !x.Internal() && y.Internal() && !a.Only.IsValid() && !b.Only.IsValid():
+		t.product(x.size, y.size, 1)
+		t.product(shared(x.Ranges, y.Ranges), size{lo: 1}, -1) // as pairs
 	default:
 		t.addLarge(s.pairs(a, b))
 	}

@@ -44,7 +44,7 @@ func (p *pairing) doors() {
 			for _, d := range lists[i] {
 				c := p.change(d.publication, d.delta)
 				c.with(int32(i), k, x.size, y.size)
-				c.subtract(shared(x.ranges, y.ranges))
+				c.subtract(shared(x.ranges, y.ranges).big())
 			}
 		}
 	}

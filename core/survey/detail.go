@@ -3,6 +3,7 @@ package survey
 import (
 	"cmp"
 	"encoding/binary"
+	"maps"
 	"math/big"
 	"net/netip"
 	"slices"
@@ -38,11 +39,47 @@ type Part struct {
 // services; nil stands for all. most bounds the parts of a line, of which those
 // of the most pairs are kept; 0 stands for no bound.
 func (s *Survey) Detail(from, to Set, atoms *bitset.BitSet, most int) []Line {
-	return s.lines(s.columns(from, to), from, to, atoms, most)
+	columns := s.columns(from, to)
+	return s.lines(columns, atoms, most, s.newHeadcount(from, to))
 }
 
-// lines returns columns service by service.
-func (s *Survey) lines(columns []column, from, to Set, atoms *bitset.BitSet, most int) []Line {
+// Outcomes is Detail of all services from one node to another, without how many workloads
+// have flows and without witnesses. Between segments, and from one to the internet, pairs are
+// those that the matrix knows, to the 15 digits of a float64.
+func (s *Survey) Outcomes(row, col Node) []Line {
+	from, to := s.domainOf(row), s.domainOf(col)
+	if from == paths.None || to == paths.None || from == len(s.inside) {
+		return s.OutcomesOf(s.Of(row), s.Of(col))
+	}
+	m := s.overview.found()
+	byVector := map[int32]float64{}
+	if s.blocks.at(from, to) != nil {
+		for _, w := range m.sums.at(from, to).amounts {
+			byVector[s.verdicts[w.effect][w.stance]] += max(w.flows, 1)
+		}
+	}
+	if unfound := m.unfound(from, to); unfound > 0 {
+		byVector[0] += unfound
+	}
+	columns := make([]column, 0, len(byVector))
+	for _, vector := range slices.Sorted(maps.Keys(byVector)) {
+		c := column{strand: strand{publication: paths.None, vector: vector}}
+		if n := byVector[vector]; n < 1<<63 {
+			c.pairs.product(size{lo: uint64(n)}, size{lo: 1}, 1)
+		} else {
+			large, _ := big.NewFloat(n).Int(nil)
+			c.pairs.addLarge(large)
+		}
+		columns = append(columns, c)
+	}
+	return s.lines(columns, nil, 0, nil)
+}
+
+// OutcomesOf is Outcomes between sets.
+func (s *Survey) OutcomesOf(from, to Set) []Line { return s.lines(s.columns(from, to), nil, 0, nil) }
+
+// lines returns columns service by service; h counts workloads, if that is asked for.
+func (s *Survey) lines(columns []column, atoms *bitset.BitSet, most int, h *headcount) []Line {
 	resultOf := make([][]int, len(columns)) // by column and atom; -1 where masked
 	for i, c := range columns {
 		resultOf[i] = s.spread(&c)
@@ -66,7 +103,6 @@ func (s *Survey) lines(columns []column, from, to Set, atoms *bitset.BitSet, mos
 		sets[k].Set(uint(atom))
 	}
 	lines := make([]Line, len(sets))
-	h := s.newHeadcount(from, to)
 	var jobs []func()
 	for i, set := range sets {
 		jobs = append(jobs, func() { lines[i] = s.line(columns, resultOf, set, most, h) })
@@ -92,6 +128,7 @@ func (s *Survey) spread(c *column) []int {
 // gathered is the columns of a part of a line.
 type gathered struct {
 	part    Part
+	pairs   tally
 	columns []int
 	best    int // the column with the best witness
 }
@@ -110,14 +147,17 @@ func (s *Survey) line(columns []column, resultOf [][]int, set *bitset.BitSet, mo
 		if !ok {
 			k = len(parts)
 			at[r] = k
-			parts = append(parts, gathered{part: Part{Verdict: s.results[r], Pairs: new(big.Int)}, best: i})
+			parts = append(parts, gathered{part: Part{Verdict: s.results[r]}, best: i})
 		}
 		g := &parts[k]
-		columns[i].pairs.sum(g.part.Pairs)
+		columns[i].pairs.sumInto(&g.pairs)
 		g.columns = append(g.columns, i)
 		if columns[i].told > columns[g.best].told {
 			g.best = i
 		}
+	}
+	for i := range parts {
+		parts[i].part.Pairs = parts[i].pairs.total()
 	}
 	slices.SortStableFunc(parts, func(a, b gathered) int { return b.part.Pairs.Cmp(a.part.Pairs) })
 	if most > 0 && len(parts) > most {
@@ -126,8 +166,10 @@ func (s *Survey) line(columns []column, resultOf [][]int, set *bitset.BitSet, mo
 	}
 	for i := range parts {
 		g := &parts[i]
-		g.part.Witness = s.witness(&columns[g.best], line.Services)
-		g.part.From, g.part.To = h.of(columns, g.columns)
+		if h != nil {
+			g.part.Witness = s.witness(&columns[g.best], line.Services)
+			g.part.From, g.part.To = h.of(columns, g.columns)
+		}
 		line.Parts = append(line.Parts, g.part)
 	}
 	return line
@@ -144,8 +186,9 @@ type headcount struct {
 
 // heads are the workloads of the members of one set.
 type heads struct {
-	sole   []int   // by member: how many of its workloads no other has
-	shared [][]int // by member: the others
+	sole    []int   // by member: how many of its workloads no other has
+	shared  [][]int // by member: the others, by their places among all that several have
+	several int
 }
 
 func (s *Survey) newHeadcount(from, to Set) *headcount {
@@ -153,22 +196,29 @@ func (s *Survey) newHeadcount(from, to Set) *headcount {
 }
 
 func (s *Survey) headsOf(set Set) heads {
-	h := heads{make([]int, len(set)), make([][]int, len(set))}
+	h := heads{sole: make([]int, len(set)), shared: make([][]int, len(set))}
 	have := make([]int32, len(s.judge.Estate().Workloads)) // how many members have each
 	for _, m := range set {
 		for _, w := range s.workloadsOf(m) {
 			have[w]++
 		}
 	}
+	place := make(map[int]int)
 	for k, m := range set {
 		for _, w := range s.workloadsOf(m) {
 			if have[w] == 1 {
 				h.sole[k]++
-			} else {
-				h.shared[k] = append(h.shared[k], w)
+				continue
 			}
+			at, known := place[w]
+			if !known {
+				at = len(place)
+				place[w] = at
+			}
+			h.shared[k] = append(h.shared[k], at)
 		}
 	}
+	h.several = len(place)
 	return h
 }
 
@@ -194,14 +244,14 @@ func (h *headcount) of(columns []column, which []int) (from, to int) {
 
 // count returns how many workloads some members have.
 func (h *heads) count(members *bitset.BitSet) (n int) {
-	seen := map[int]bool{}
+	seen := bitset.New(uint(h.several))
 	for i := range members.EachSet() {
 		n += h.sole[i]
 		for _, w := range h.shared[i] {
-			seen[w] = true
+			seen.Set(uint(w))
 		}
 	}
-	return n + len(seen)
+	return n + int(seen.Count())
 }
 
 // workloadsOf returns the workloads of a member.

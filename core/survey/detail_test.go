@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"fmt"
 	"math/big"
 	"testing"
 
@@ -52,6 +53,19 @@ func (s *Survey) pairByPair(from, to Set) []map[string]*tallied {
 	return out
 }
 
+// outcomesOf returns the verdicts of each line, by its services.
+func outcomesOf(lines []Line) map[string]map[string]bool {
+	out := map[string]map[string]bool{}
+	for _, l := range lines {
+		key := fmt.Sprint(l.Services)
+		out[key] = map[string]bool{}
+		for i := range l.Parts {
+			out[key][verdictKey(&l.Parts[i].Verdict)] = true
+		}
+	}
+	return out
+}
+
 // TestACellIsAllOfItsFlows holds the lines of a cell to its flows, pair by pair: how many
 // there are, and between how many workloads.
 func TestACellIsAllOfItsFlows(t *testing.T) {
@@ -73,6 +87,7 @@ func TestACellIsAllOfItsFlows(t *testing.T) {
 				}
 			}
 			lines := s.Detail(from, to, nil, 0)
+			require.Equal(t, outcomesOf(lines), outcomesOf(s.Outcomes(row, col)), "%v to %v", row, col)
 			for atom := range s.atoms.Len() {
 				protocol, sport, dport, _ := s.atoms.Set(atom).Witness()
 				told := 0

@@ -230,7 +230,7 @@ func (s *Survey) linesOf(x *estate.Expectation) []Line {
 	if x.From.Internet { // every external source, through every publication
 		columns = slices.DeleteFunc(columns, func(c column) bool { return c.publication == paths.None })
 	}
-	return fine.lines(columns, from, to, atoms, 0)
+	return fine.lines(columns, atoms, 0, fine.newHeadcount(from, to))
 }
 
 // detail finds the flows of an expectation that fail it, or that routing alone saves.

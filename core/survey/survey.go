@@ -245,7 +245,7 @@ func (s *Survey) pairs(a, b Member) *big.Int {
 	case a.Class == b.Class:
 		return n.Sub(n, x.Size())
 	case !x.Internal() && y.Internal():
-		return n.Sub(n, shared(x.Ranges, y.Ranges))
+		return n.Sub(n, shared(x.Ranges, y.Ranges).big())
 	}
 	return n
 }
@@ -260,8 +260,7 @@ func less(c *Class, a netip.Addr) *big.Int {
 }
 
 // shared returns how many addresses two sorted lists of ranges have in common.
-func shared(a, b []Range) *big.Int {
-	var n size
+func shared(a, b []Range) (n size) {
 	for i, k := 0, 0; i < len(a) && k < len(b); {
 		from, to := a[i].From, a[i].To
 		if b[k].From.Compare(from) > 0 {
@@ -279,7 +278,7 @@ func shared(a, b []Range) *big.Int {
 			k++
 		}
 	}
-	return n.big()
+	return n
 }
 
 // AtomsOf returns the atoms that some terms touch, and whether they are whole

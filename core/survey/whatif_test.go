@@ -137,7 +137,7 @@ func (d *Difference) pairsOf(changes []*Change) *big.Int {
 		x, y := &from.joints[p[0]], &to.joints[p[1]]
 		out.Add(out, new(big.Int).Mul(x.size.big(), y.size.big()))
 		if changes[0].at[0] == changes[0].at[1] || changes[0].From.Kind == NodeInternet || changes[0].To.Kind == NodeInternet {
-			out.Sub(out, shared(x.ranges, y.ranges)) // an address opens no flow to itself
+			out.Sub(out, shared(x.ranges, y.ranges).big()) // an address opens no flow to itself
 		}
 	}
 	return out
