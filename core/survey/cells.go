@@ -3,6 +3,7 @@ package survey
 import (
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/bits-and-blooms/bitset"
 )
@@ -27,7 +28,11 @@ func (d *Difference) Cells(nodes []Node) []CellChange {
 	for i, n := range nodes {
 		for land := range c.lands {
 			if touched[land] && c.lands[land].node.Segment == n.Segment && (c.lands[land].node.Kind == NodeInternet) == (n.Kind == NodeInternet) {
-				byLand[land] = append(byLand[land], nodeBits{i, c.bitsOf(c.land(land), n)})
+				bits := nodeBits{node: i}
+				if n.Kind != NodeSegment && n.Kind != NodeInternet {
+					bits.bits = c.bitsOf(c.land(land), n)
+				}
+				byLand[land] = append(byLand[land], bits)
 			}
 		}
 	}
@@ -35,14 +40,17 @@ func (d *Difference) Cells(nodes []Node) []CellChange {
 	for i := range d.Changes {
 		x := &d.Changes[i]
 		for _, row := range byLand[x.at[0]] {
-			reached := bitset.New(0)
-			for _, p := range x.sets() {
-				if row.bits.IntersectionCardinality(p.from) > 0 {
-					reached.InPlaceUnion(p.to)
+			reached := sync.OnceValue(func() *bitset.BitSet {
+				to := bitset.New(0)
+				for _, p := range x.sets() {
+					if row.bits == nil || row.bits.IntersectionCardinality(p.from) > 0 {
+						to.InPlaceUnion(p.to)
+					}
 				}
-			}
+				return to
+			})
 			for _, col := range byLand[x.at[1]] {
-				if col.bits.IntersectionCardinality(reached) > 0 {
+				if row.bits == nil && col.bits == nil || col.meets(reached()) {
 					key := [2]int{row.node, col.node}
 					changed[key] = changed[key] || x.Outcome()
 				}
@@ -64,10 +72,15 @@ func (d *Difference) Cells(nodes []Node) []CellChange {
 	return out
 }
 
-// nodeBits is the joints of a node, by its place among some nodes.
+// nodeBits is the joints of a node, by its place among some nodes; of one that is all of a
+// territory, nil.
 type nodeBits struct {
 	node int
 	bits *bitset.BitSet
+}
+
+func (n *nodeBits) meets(joints *bitset.BitSet) bool {
+	return n.bits == nil && joints.Any() || n.bits != nil && n.bits.IntersectionCardinality(joints) > 0
 }
 
 // bitsOf returns the joints of a territory that are in a node in either survey.
