@@ -39,6 +39,7 @@ test: web/node_modules/.for-test build lint browser router ## everything: linter
 lint: web/node_modules/.for-test
 	@test -z "$$(gofmt -l cmd core internal demo web/*.go e2e)" || { gofmt -l cmd core internal demo web/*.go e2e; echo 'run make format'; exit 1; }
 	go vet ./...
+	go run ./internal/tools/words core internal cmd web/src
 	go tool staticcheck ./...
 	$(NPM) run lint
 	$(NPM) run fresh

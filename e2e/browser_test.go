@@ -40,9 +40,8 @@ func serve(t *testing.T, db string) (address string, stop func()) {
 // that it prints and a function that stops it.
 func start(t *testing.T, lines int, args ...string) (printed []string, stop func()) {
 	t.Helper()
-	if _, err := os.Stat(binary); err != nil {
-		t.Skip("no binary; make build")
-	}
+	_, err := os.Stat(binary)
+	require.NoError(t, err, "run make build first")
 	ctx, cancel := context.WithCancel(context.Background())
 	cmd := exec.CommandContext(ctx, binary, args...)
 	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }

@@ -19,16 +19,16 @@ func TestAFindingLeadsToItsRoadAndItsPolicy(t *testing.T) {
 	u.goTo(address)
 	u.sees("nav a", "Findings").MustClick()
 	u.sees("section", "No faults: the estate can be applied.")
-	u.sees("button", "Packets reach network archive")
-	u.sees("button", "Policies consoles-no-shell and jump-to-controllers contest").MustClick()
-	u.sees("[data-testid=road]", "They contest it")
+	u.sees("button", "No return path from network archive")
+	u.sees("button", "Policies consoles-no-shell and jump-to-controllers conflict").MustClick()
+	u.sees("[data-testid=road]", "Contested: neither overrides the other")
 	u.reload()
-	u.sees("[data-testid=road]", "They contest it")
+	u.sees("[data-testid=road]", "Contested: neither overrides the other")
 	u.sees("aside a", "jump-to-controllers").MustClick()
 	u.sees("h1", "jump-to-controllers")
 	assert.Contains(t, u.page.MustInfo().URL, "/rules/jump-to-controllers")
 	u.goTo(address + "/findings?finding=down.mended") // from an old ticket
-	u.sees("section", "What this address named is not there any more")
+	u.sees("section", "This problem no longer exists")
 }
 
 // TestAPlaceThatFailsLeavesTheOthersStanding answers a place with what it cannot show.
@@ -49,7 +49,7 @@ func TestAPlaceThatFailsLeavesTheOthersStanding(t *testing.T) {
 	require.NoError(t, spoilt.Stop())
 	u.sees("nav a", "Findings").MustClick()
 	u.reload()
-	u.sees("button", "Packets reach network archive")
+	u.sees("button", "No return path from network archive")
 }
 
 // TestAnOverlapIsMendedWhereItIsFound brings a document in which two networks of one
@@ -67,10 +67,10 @@ func TestAnOverlapIsMendedWhereItIsFound(t *testing.T) {
 	printed, _ := start(t, 1, "serve", "--quiet", "--listen", "127.0.0.1:0", "--bgp", "0", "--db", filepath.Join(dir, "bivium.db"), "--import", file)
 	u := browse(t, 1280, 800)
 	u.goTo(printed[0] + "/findings")
-	u.sees("section", "1 fault to mend")
+	u.sees("section", "1 fault to fix")
 	u.sees("aside", "10.31.0.64/26")
-	u.clicksOn("[aria-label='Ways out'] button", "show tide-lab/bench to office as 100.64.0.0/26")
+	u.clicksOn("[aria-label='Fixes'] button", "translate tide-lab/bench for office to 100.64.0.0/26")
 	u.sees("[aria-label='Routes that change']", "100.64.0.0/26")
-	u.does("[aria-label='Ways out']", "Mend it so")
+	u.does("[aria-label='Fixes']", "Apply fix")
 	u.sees("section", "No faults: the estate can be applied.")
 }

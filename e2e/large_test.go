@@ -105,7 +105,7 @@ func TestALargeEstateIsLegible(t *testing.T) {
 	u.sees("main", "segment-00")
 	const plane = "[aria-label=Lanes][tabindex]"
 	for _, detail := range []string{"far", "counts", "names", "all"} {
-		u.clicksOn("[aria-label='How much is drawn'] button", detail)
+		u.clicksOn("[aria-label='Level of detail'] button", detail)
 		u.settles()
 		u.legible(plane, 40, detail)
 		u.find(plane).MustEval(`() => { this.scrollTop = 1500; this.scrollLeft = 900 }`)
@@ -130,9 +130,9 @@ func TestALargeEstateIsLegible(t *testing.T) {
 	u.sees("[aria-label=Routes]", "10.0.0.0/24")
 	readable("routes", "aside")
 	u.goTo(address + "/lanes?net=net-00080")
-	u.sees("aside", "Lives in")
+	u.sees("aside", "Segment")
 	u.find("[aria-label='Segment of sub-0']").MustSelect("segment-16")
-	u.sees("[aria-label='Flows that change']", "gone")
+	u.sees("[aria-label='Flows that change']", "removed")
 	readable("a placement", "aside")
 	u.goTo(address + "/findings")
 	u.sees("section[aria-label=Findings]", "Contested")

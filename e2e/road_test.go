@@ -35,10 +35,10 @@ func TestTheFirstRoad(t *testing.T) {
 
 	// A question about one flow shows its road at once, and is in the address.
 	u.goTo(address + "/board?from=crew-1&to=198.51.100.7&on=tcp/443")
-	u.sees("[data-testid=answer]", "Inspected by tidegate at delta, because policy crews-web rule 1.")
+	u.sees("[data-testid=answer]", "Inspected by tidegate at delta (policy crews-web, rule 1).")
 	u.sees("[data-testid=road]", "rulebook crew-web rule 2: pass")
 	u.reload()
-	u.sees("[data-testid=answer]", "Inspected by tidegate at delta, because policy crews-web rule 1.")
+	u.sees("[data-testid=answer]", "Inspected by tidegate at delta (policy crews-web, rule 1).")
 
 	// Open a segment to its groups, and a cell to its services.
 	u.clicks(`[aria-label="Open office"]`)
@@ -61,7 +61,7 @@ func TestTheFirstRoad(t *testing.T) {
 	u.gone("[data-testid=effect]")
 	u.sees("a", "Board").MustClick()
 	u.marks("office/crews>internet", "denied")
-	u.sees("[data-testid=answer]", "Denied, because no policy opens it")
+	u.sees("[data-testid=answer]", "Denied: no policy permits it")
 	u.reload()
 	u.marks("office/crews>internet", "denied")
 
@@ -82,7 +82,7 @@ func TestABadEdit(t *testing.T) {
 	u.clicks("[aria-label='services of rule 1']")
 	u.types("wbe")
 	u.presses(input.Enter)
-	u.sees("[role=alert]", `there is no service "wbe"`)
+	u.sees("[role=alert]", `refers to unknown service "wbe"`)
 	u.sees("[role=alert]", "did you mean web?")
 	u.sees("[data-testid=effect]", "This cannot be saved yet")
 	save := u.sees("button", "Save")
@@ -91,16 +91,16 @@ func TestABadEdit(t *testing.T) {
 	u.clicks("[aria-label='from groups']")
 	u.types("crewz")
 	u.presses(input.Enter)
-	u.sees("[role=alert]", `there is no group "crewz"`)
+	u.sees("[role=alert]", `refers to unknown group "crewz"`)
 
 	// Nothing is lost on reload, and the estate is as it was.
 	u.reload()
-	u.sees("[role=alert]", `there is no service "wbe"`)
+	u.sees("[role=alert]", `refers to unknown service "wbe"`)
 	u.sees("footer", "revision 2")
 
 	// Mend it: take the bad names away, and change something that can be.
-	u.clicks("[aria-label='Take wbe out of services of rule 1']")
-	u.clicks("[aria-label='Take crewz out of from groups']")
+	u.clicks("[aria-label='Remove wbe from services of rule 1']")
+	u.clicks("[aria-label='Remove crewz from from groups']")
 	u.gone("[data-testid=effect]")
 	u.clicks("[aria-label='services of rule 1']")
 	u.types("tcp/8443")
@@ -121,17 +121,17 @@ func TestTwoPeople(t *testing.T) {
 	mine.sees("[data-testid=effect]", "2 cells change")
 
 	theirs.clicks("[aria-label='Remove rule 2']")
-	theirs.sees("[data-testid=effect]", "settles it") // denied by the default instead
+	theirs.sees("[data-testid=effect]", "by another rule") // denied by the default instead
 	theirs.sees("button", "Save").MustClick()
 	theirs.sees("footer", "revision 3")
 
 	mine.sees("button", "Save").MustClick()
-	mine.sees("[role=alert]", "Somebody else changed this policy")
+	mine.sees("[role=alert]", "Someone else changed this policy")
 	mine.sees("[role=alert]", "inspect web by tidegate")
 	theirs.reload()
 	theirs.sees("footer", "revision 3") // nothing was overwritten
 
-	mine.sees("button", "Put mine in its place").MustClick()
+	mine.sees("button", "Keep mine").MustClick()
 	mine.gone("[role=alert]")
 	mine.sees("button", "Save").MustClick()
 	mine.sees("footer", "revision 3")
@@ -171,7 +171,7 @@ func TestByKeyboard(t *testing.T) {
 	u.presses(input.Enter)
 	u.types("ssh")
 	u.presses(input.Enter)
-	u.sees("[data-testid=answer]", "Policies contest it.")
+	u.sees("[data-testid=answer]", "Policies conflict.")
 	u.sees("button", "Clear").MustClick()
 	u.gone("[data-testid=answer]")
 	u.presses('/')

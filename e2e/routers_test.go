@@ -25,14 +25,14 @@ func TestARouterIsLetIn(t *testing.T) {
 	u.sees("[data-session='127.0.2.1']", "3 prefixes announced; 1 accepted, 2 waiting")
 
 	u.goTo(address + "/lanes?net=harbour-east")
-	u.clicksOn("aside button", "let a router of it announce prefixes…")
+	u.clicksOn("aside button", "add a BGP router…")
 	u.writes("input[placeholder='an address']", "127.0.2.9")
 	u.writes("input[inputmode=numeric]", "64699")
 	u.writes("input[placeholder='nothing: all of it waits']", "10.33.0.0/16")
-	u.clicksOn("aside button", "See what that changes")
+	u.clicksOn("aside button", "Preview changes")
 	u.sees("[data-testid=consequence]", "No flow")
-	u.clicksOn("[data-testid=consequence] button", "Do it")
-	u.sees("[data-session='127.0.2.9']", "has not come up yet")
+	u.clicksOn("[data-testid=consequence] button", "Save")
+	u.sees("[data-session='127.0.2.9']", "has never been up")
 
 	r := &standin.Router{From: netip.MustParseAddr("127.0.2.9"), AS: 64699, HubAS: 64512, Announces: []netip.Prefix{
 		netip.MustParsePrefix("10.33.1.0/24"), netip.MustParsePrefix("10.77.0.0/24"),
@@ -41,13 +41,13 @@ func TestARouterIsLetIn(t *testing.T) {
 	t.Cleanup(r.Hang)
 	u.sees("[data-session='127.0.2.9']", "2 prefixes announced; 1 accepted, 1 waiting")
 	u.clicksOn("[data-learned='10.77.0.0/24'] button", "refuse")
-	u.does("[data-learned='10.77.0.0/24']", "Refuse it")
+	u.does("[data-learned='10.77.0.0/24']", "Refuse prefix")
 	u.sees("[data-learned='10.77.0.0/24'][data-status=refused]", "forget")
 
 	require.NoError(t, r.Announce(standin.Flood(netip.MustParsePrefix("172.16.0.0/24"), 1200)...))
-	u.sees("[data-session='127.0.2.9']", "floods: 202 or more beyond its limit of 1000 are left out")
+	u.sees("[data-session='127.0.2.9']", "over its limit of 1000: 202 or more prefixes are ignored")
 	u.clicks("button[aria-expanded]")
-	u.sees("[aria-label='Not well']", "announces more than the 1000 prefixes that it may bring")
+	u.sees("[aria-label='Problems']", "announces more than 1000 prefixes")
 	u.goTo(address + "/lanes?lane=office&hub=delta")
 	u.sees("[data-route='10.33.1.0/24']", "learned")
 	u.goTo(address + "/lanes?hub=delta")

@@ -33,7 +33,7 @@ func TestScreenshots(t *testing.T) {
 	u.photograph(file("rules"))
 
 	u.goTo(address + "/estate?rows=account:cirra-north,region:cirra-north/north,network:telemetry,subnet:telemetry/collectors,subnet:telemetry/historian,network:salvage-sandbox,subnet:salvage-sandbox/default&thing=account:cirra-north")
-	u.clicksOn("[data-thing='account:cirra-north'] button", "Read")
+	u.clicksOn("[data-thing='account:cirra-north'] button", "Sync")
 	u.sees("[data-testid=report]", "rov-console")
 	u.photograph(file("estate"))
 
@@ -64,11 +64,11 @@ func TestScreenshots(t *testing.T) {
 	u.photograph(file("routers"))
 
 	u.goTo(address + "/lanes?net=tide-lab&into=turbine&onto=delta")
-	u.clicksOn("[aria-label=Refused] button", "let share common-to-turbine")
-	u.does("aside", "Place it")
+	u.clicksOn("[aria-label=Refused] button", "in share common-to-turbine")
+	u.does("aside", "Place network")
 	u.gone("[data-tray=tide-lab]")
 	u.goTo(address + "/lanes?shares=turbine")
-	u.sees("[aria-label='Other addresses of common-to-turbine']", "10.31.0.64/26")
+	u.sees("[aria-label='Translations of common-to-turbine']", "10.31.0.64/26")
 	u.photograph(file("shares"))
 	u.clicksOn("button", "Undo")
 	u.find("[data-tray=tide-lab]")

@@ -30,7 +30,7 @@ func startOutside(t *testing.T) *outside {
 		require.NotNil(t, m, line)
 		w.endpoints[m[1]] = m[2]
 	}
-	_, w.play, _ = strings.Cut(lines[5], "go: ")
+	_, w.play, _ = strings.Cut(lines[5], "go): ")
 	return w
 }
 
@@ -55,7 +55,7 @@ func TestTakingStock(t *testing.T) {
 	address := lines[0]
 	u := browse(t, 1280, 800)
 	u.goTo(address)
-	u.sees("h1", "There is nothing here yet")
+	u.sees("h1", "No estate yet")
 	u.clicksOn("section[aria-label=Begin] a", "Connect an account")
 
 	// A wrong token is told at its field; nothing is kept.
@@ -67,12 +67,12 @@ func TestTakingStock(t *testing.T) {
 		u.clicksOn("[role=dialog] button[type=submit]", "Connect")
 	}
 	connect("cirra", map[string]string{"name": "north", "endpoint": world.endpoints["cirra"], "account": "cirra-north", "secret": "a guess"})
-	u.sees("[role=alert]", "the provider does not accept the credential")
+	u.sees("[role=alert]", "the provider rejected the credential")
 	connect("cirra", map[string]string{"secret": "grayshoal-token-north"})
 	u.gone("[role=dialog]")
 
-	u.sees("[data-testid=reading-north]", "connected, and never read")
-	u.clicksOn("[data-thing='account:north'] button", "Read")
+	u.sees("[data-testid=reading-north]", "connected, never synced")
+	u.clicksOn("[data-thing='account:north'] button", "Sync")
 	u.sees("[data-testid=reading-north]", "3 networks new, 13 workloads new")
 	u.writes("[aria-label=Find]", "10.60.2.11")
 	u.clicksOn("[data-thing='workload:historian-1']", "historian-1")
@@ -94,10 +94,10 @@ func TestTakingStock(t *testing.T) {
 	u.sees("[data-workload=historian-1]", "env=prod")
 	u.clicksOn("[aria-label=Tags] button", "Map Environment")
 	u.sees("[data-testid=mapping]", "1 workload has no label")
-	u.clicksOn("button", "Map the tags")
+	u.clicksOn("button", "Save mapping")
 	u.sees("[data-testid=mapping]", "1 workload has no label of 13 that were read")
 	u.clicksOn("[data-workload=rov-store] a", "rov-store")
-	u.writes("[aria-label='Label by hand']", "app=rov")
+	u.writes("[aria-label='Add label']", "app=rov")
 	u.clicksOn("aside button", "Set")
 	u.sees("aside", "take app off")
 	u.goTo(address + "/estate/labels")
@@ -110,13 +110,13 @@ func TestTakingStock(t *testing.T) {
 	u.sees("[role=alert]", "app in (historian")
 	u.writes("[role=dialog] input[name=match]", "app=historian")
 	u.sees("[data-testid=members]", "historian-1, historian-2")
-	u.clicksOn("button[type=submit]", "Make the group")
+	u.clicksOn("button[type=submit]", "Add group")
 	u.gone("[role=dialog]")
 
-	// A machine that the world adds is in it after reading again, by itself.
+	// A machine that the world adds is in it after syncing again, by itself.
 	world.does("/accounts/cirra-north/machines", `{"id":"m-late","name":"Historian 3","network":"net-telemetry","addresses":["10.60.2.13"],"tags":{"APPLICATION":"Historian"}}`)
 	u.goTo(address + "/estate?thing=account:north")
-	u.clicksOn("[data-thing='account:north'] button", "Read again")
+	u.clicksOn("[data-thing='account:north'] button", "Sync again")
 	u.sees("[data-testid=reading-north]", "1 workload new")
 	u.sees("[data-testid=report]", "historians + historian-3")
 	u.goTo(address + "/estate?thing=group:historians")
@@ -128,17 +128,17 @@ func TestTakingStock(t *testing.T) {
 	connect("velum", map[string]string{"name": "central", "endpoint": world.endpoints["velum"], "key": "gs-central", "secret": "velum-secret-central"})
 	u.gone("[role=dialog]")
 	world.does("/accounts/velum-central/fault", `{"kind":"gone","after":1,"wait":200}`)
-	u.clicksOn("[data-thing='account:central'] button", "Read")
+	u.clicksOn("[data-thing='account:central'] button", "Sync")
 	u.find("[data-testid=reading-central] [role=progressbar]")
 	u.sees("[data-testid=reading-central]", "partial (4 of ")
 	u.sees("[data-testid=reading-central]", "4 networks new")
 	world.does("/accounts/velum-central/fault", `{"kind":"none","wait":100}`)
-	u.clicksOn("[data-thing='account:central'] button", "Go on")
+	u.clicksOn("[data-thing='account:central'] button", "Resume")
 	u.sees("[data-testid=reading-central]", "17 workloads new")
 	u.reload()
 	u.sees("[data-testid=reading-central]", "17 workloads new")
 	u.goTo(address + "/begin")
-	u.sees("h1", "How far it is")
+	u.sees("h1", "Progress")
 }
 
 // TestLookingAround walks the tree by keyboard, works through a finding to the
@@ -173,13 +173,13 @@ func TestLookingAround(t *testing.T) {
 	u.goTo(address + "/estate?unplaced=1")
 	u.sees("[data-thing='network:tide-lab']", "none yet")
 	u.goTo(address + "/estate?find=seabed")
-	u.sees("section[aria-label=Estate]", "Nothing has the name")
+	u.sees("section[aria-label=Estate]", "Nothing found for")
 	u.goTo(address + "/estate")
-	u.clicksOn("[data-thing='account:cirra-surveys'] button", "Read")
+	u.clicksOn("[data-thing='account:cirra-surveys'] button", "Sync")
 	u.sees("[data-testid=reading-cirra-surveys]", "1 workload left out")
-	u.clicksOn("[data-thing='account:cirra-north'] button", "Read")
+	u.clicksOn("[data-thing='account:cirra-north'] button", "Sync")
 	u.sees("[data-testid=reading-cirra-north]", "2 workloads new")
-	u.clicksOn("[data-thing='account:cirra-surveys'] button", "Read again")
+	u.clicksOn("[data-thing='account:cirra-surveys'] button", "Sync again")
 	u.sees("[data-testid=reading-cirra-surveys]", "1 workload new")
 	u.goTo(address + "/estate?find=seabed")
 	u.sees("[data-thing='workload:seabed-maps']", "of cirra-surveys")
@@ -187,7 +187,7 @@ func TestLookingAround(t *testing.T) {
 	// A finding leads to the thing that it names, with all that touches it.
 	u.goTo(address + "/findings")
 	u.clicksOn("section[aria-label=Findings] button", "tidegate-delta-2")
-	u.sees("aside", "To mend it")
+	u.sees("aside", "How to fix it")
 	u.clicksOn("aside a", "tidegate")
 	u.sees("aside h3", "In the document")
 	u.sees("aside", "crew-web")
@@ -203,8 +203,8 @@ func TestLookingAround(t *testing.T) {
 	u.sees("[role=dialog] [role=alert]", "line 4")
 	imports("bivium: 1\nestate: small\nsegments:\n  - {name: office}\n")
 	u.sees("[data-testid=import]", "No faults")
-	u.sees("[data-testid=import]", "gone")
-	u.clicksOn("[role=dialog] button", "Replace the estate")
+	u.sees("[data-testid=import]", "removed")
+	u.clicksOn("[role=dialog] button", "Replace estate")
 	u.sees("footer", "small")
 	u.sees("footer", "0 workloads")
 }
@@ -219,7 +219,7 @@ func TestTheDemoFromNothing(t *testing.T) {
 	u.reload()
 	u.sees("footer", "0 workloads")
 	u.gone("[aria-label='No more steps']")
-	u.clicksOn("button", "Look at the demo")
+	u.clicksOn("button", "Open the demo")
 	u.marks("office>internet", "denied", "inspected", "blocked", "unrouted")
 	u.sees("footer", "grayshoal")
 }

@@ -59,7 +59,7 @@ func checkCommand() *cobra.Command {
 	var junit string
 	c := &cobra.Command{
 		Use:   "check FILE",
-		Short: "Find the faults and findings of an estate, and how its expectations fare",
+		Short: "Report the faults and findings of an estate, and whether its expectations hold",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			p := begin(c)
@@ -89,13 +89,13 @@ func checkCommand() *cobra.Command {
 			return err
 		},
 	}
-	c.Flags().BoolVar(&asJSON, "json", false, "print for programs")
-	c.Flags().StringVar(&junit, "junit", "", "write JUnit XML to `FILE` too")
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	c.Flags().StringVar(&junit, "junit", "", "also write JUnit XML to `FILE`")
 	return c
 }
 
 func check(e *estate.Estate, text []byte, p *progress) (*checked, error) {
-	p.at("looking for faults")
+	p.at("checking for faults")
 	judge := verdict.New(e)
 	faults, err := locate(text, app.Faults(judge))
 	if err != nil {
@@ -103,7 +103,7 @@ func check(e *estate.Estate, text []byte, p *progress) (*checked, error) {
 	}
 	p.at("surveying")
 	s := survey.New(judge)
-	p.at("looking for findings")
+	p.at("checking for findings")
 	r := &checked{Estate: e.Name, Faults: faults, Findings: []foundWords{}, Expectations: []expectedWords{}}
 	for _, f := range s.Findings() {
 		r.Findings = append(r.Findings, foundWords{f.Code, f.Message, append([]estate.Ref{}, f.Refs...), words(f.Services), flowOf(judge, f.Witness)})
@@ -165,7 +165,7 @@ func printChecked(w io.Writer, file string, r *checked) {
 	for _, f := range r.Findings {
 		fmt.Fprintf(w, "finding     %s: %s\n", f.Code, f.Message)
 		if f.Witness != nil {
-			fmt.Fprintf(w, "            such as %s\n", f.Witness)
+			fmt.Fprintf(w, "            for example %s\n", f.Witness)
 		}
 	}
 	held := 0
@@ -175,16 +175,16 @@ func printChecked(w io.Writer, file string, r *checked) {
 		case !x.Holds:
 			state = "fails"
 		case x.ByRouting:
-			state = "holds, only by routing"
+			state = "holds, but only because no route exists"
 		case x.NoFlows:
-			state = "holds, there is no such flow"
+			state = "holds, but no flow matches it"
 		}
 		if x.Holds {
 			held++
 		}
 		fmt.Fprintf(w, "expectation %s: %s\n", x.Name, state)
 		for _, f := range x.Failures {
-			fmt.Fprintf(w, "            %s (%s) on %s, such as %s\n", f.Verdict.Outcome, f.Verdict.Reason, strings.Join(f.Services, ", "), f.Witness)
+			fmt.Fprintf(w, "            %s (%s) on %s, for example %s\n", f.Verdict.Outcome, f.Verdict.Reason, strings.Join(f.Services, ", "), f.Witness)
 		}
 	}
 	fmt.Fprintf(w, "%s: %s, %s, %d of %d expectations hold\n", r.Estate, count(len(r.Faults), "fault"), count(len(r.Findings), "finding"), held, len(r.Expectations))

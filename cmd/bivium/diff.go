@@ -48,17 +48,17 @@ func selectionOf(s *survey.Selection) selectionWords {
 
 // The kinds of changes, in the order in which they are printed.
 var changeKinds = []struct{ kind, title string }{
-	{"opened", "passes now and did not"},
-	{"closed", "no longer passes"},
-	{"hands", "passes as before, in other hands"},
-	{"other", "passes neither before nor now, for another reason"},
+	{"opened", "newly passing"},
+	{"closed", "no longer passing"},
+	{"hands", "still passing, decided by another rule or pool"},
+	{"other", "still not passing, for another reason"},
 }
 
 func diffCommand() *cobra.Command {
 	var asJSON, exitCode bool
 	c := &cobra.Command{
 		Use:   "diff OLD NEW",
-		Short: "Print every flow that fares differently, as exact sets, each with a witness",
+		Short: "Print every flow whose verdict differs between two estates, as exact sets, each with an example flow",
 		Args:  cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
 			p := begin(c)
@@ -87,8 +87,8 @@ func diffCommand() *cobra.Command {
 			return err
 		},
 	}
-	c.Flags().BoolVar(&asJSON, "json", false, "print for programs")
-	c.Flags().BoolVar(&exitCode, "exit-code", false, "end with 1 if any flow fares differently")
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	c.Flags().BoolVar(&exitCode, "exit-code", false, "exit with status 1 if any flow changes")
 	return c
 }
 
@@ -133,7 +133,7 @@ func changesOf(before, after *survey.Survey, d *survey.Difference) []changeWords
 
 func printDiff(w io.Writer, before, after *survey.Survey, d *survey.Difference) {
 	if len(d.Changes) == 0 {
-		fmt.Fprintln(w, "No flow fares differently.")
+		fmt.Fprintln(w, "No flows change.")
 		return
 	}
 	for _, k := range changeKinds {
@@ -150,7 +150,7 @@ func printDiff(w io.Writer, before, after *survey.Survey, d *survey.Difference) 
 			fmt.Fprintf(w, "  %s: %s → %s\n", shortly(c.Services), fared(c.Before), fared(c.After))
 			for _, b := range d.Blocks(c) {
 				fmt.Fprintf(w, "    %sfrom %s to %s%s\n", familyWords(b.Family), strings.Join(b.From.Folded(), ", "), strings.Join(b.To.Folded(), ", "), listed(" by ", nonEmpty(c.Publication)))
-				fmt.Fprintf(w, "      such as %s\n", witnessOf(before, after, c, &b))
+				fmt.Fprintf(w, "      for example %s\n", witnessOf(before, after, c, &b))
 			}
 		}
 	}

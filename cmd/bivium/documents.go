@@ -10,7 +10,7 @@ func fmtCommand() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "fmt FILE",
-		Short: "Print the canonical form of an estate; comments are not kept, descriptions are",
+		Short: "Print an estate in canonical form (descriptions are kept, comments are not)",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			e, _, err := readEstate(c, args[0])

@@ -15,7 +15,7 @@ func generateCommand() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "generate --size S|M|L|XL --seed N",
-		Short: "Print a synthetic estate; one size and seed is one estate",
+		Short: "Print a synthetic estate (the same size and seed always give the same estate)",
 		Args:  cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			size, ok := synth.Sizes[name]
@@ -37,7 +37,7 @@ func generateCommand() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&name, "size", "S", "S, M, L or XL")
-	c.Flags().Uint64Var(&seed, "seed", 1, "the `N` that the estate is drawn with")
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, which is read faster")
+	c.Flags().Uint64Var(&seed, "seed", 1, "the seed `N`")
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, which loads faster than YAML")
 	return c
 }

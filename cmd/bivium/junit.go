@@ -45,15 +45,15 @@ func junitOf(r *checked) ([]byte, error) {
 	for _, x := range r.Expectations {
 		c := junitCase{Name: x.Name, Class: "expectation"}
 		if x.ByRouting {
-			c.Out = "held only by routing"
+			c.Out = "holds only because no route exists"
 		}
 		if !x.Holds {
 			expectations.Failures++
 			var lines []string
 			for _, f := range x.Failures {
-				lines = append(lines, fmt.Sprintf("%s (%s) on %s, such as %s", f.Verdict.Outcome, f.Verdict.Reason, strings.Join(f.Services, ", "), f.Witness))
+				lines = append(lines, fmt.Sprintf("%s (%s) on %s, for example %s", f.Verdict.Outcome, f.Verdict.Reason, strings.Join(f.Services, ", "), f.Witness))
 			}
-			c.Failure = &junitFailure{"some flows fare otherwise", strings.Join(lines, "\n")}
+			c.Failure = &junitFailure{"some flows do not do what is expected", strings.Join(lines, "\n")}
 		}
 		expectations.Cases = append(expectations.Cases, c)
 	}

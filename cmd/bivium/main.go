@@ -26,7 +26,7 @@ const (
 
 // errFails is returned by a command whose question has the answer no; it has
 // been printed already.
-var errFails = errors.New("it does not hold")
+var errFails = errors.New("check failed")
 
 func main() {
 	if os.Getenv("GOMEMLIMIT") == "" {
@@ -68,9 +68,9 @@ func execute(ctx context.Context) (err error) {
 func root() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "bivium",
-		Short: "See where every flow between your segments, clouds and sites goes, and who decides it",
-		Long: "Bivium reads an estate (networks, segments, groups, policies, shares, firewalls) and tells,\n" +
-			"exactly, what happens to every flow: allowed, inspected, blocked, denied or unrouted, and why.",
+		Short: "Show what happens to every flow between your segments, clouds and sites, and which rule decides it",
+		Long: "Bivium reads an estate (networks, segments, groups, policies, shares, firewalls) and computes\n" +
+			"exactly what happens to every flow: allowed, inspected, blocked, denied or unrouted, and why.",
 		SilenceUsage: true, SilenceErrors: true,
 	}
 	addJobs(c)

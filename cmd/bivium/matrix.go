@@ -29,7 +29,7 @@ func matrixCommand() *cobra.Command {
 	var asJSON, asCSV bool
 	c := &cobra.Command{
 		Use:   "matrix FILE --by segment|group|network|workload",
-		Short: "Print the outcome of every pair, exact, per service class",
+		Short: "Print the outcomes of all flows between every pair of segments, groups, networks or workloads",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			p := begin(c)
@@ -42,7 +42,7 @@ func matrixCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p.at(fmt.Sprintf("filling %d cells", len(rows)*len(rows)))
+			p.at(fmt.Sprintf("computing %d cells", len(rows)*len(rows)))
 			switch {
 			case asJSON:
 				out := []cellWords{}
@@ -55,8 +55,8 @@ func matrixCommand() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&by, "by", "segment", "segment, group, network or workload")
-	c.Flags().BoolVar(&asCSV, "csv", false, "print CSV, a row for each cell and service class")
-	c.Flags().BoolVar(&asJSON, "json", false, "print for programs")
+	c.Flags().BoolVar(&asCSV, "csv", false, "print CSV, one row for each cell and set of services")
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	c.MarkFlagsMutuallyExclusive("csv", "json")
 	return c
 }
@@ -92,7 +92,7 @@ func workloadRows(s *survey.Survey) ([]namedSet, error) {
 	j := s.Judge()
 	list := j.Estate().Workloads
 	if len(list) > maxWorkloads {
-		return nil, fmt.Errorf("--by workload: the estate has %d workloads, and a matrix of more than %d is of no use; take --by group or network", len(list), maxWorkloads)
+		return nil, fmt.Errorf("--by workload: the estate has %d workloads, more than the limit of %d; use --by group or --by network", len(list), maxWorkloads)
 	}
 	var rows []namedSet
 	for i := range list {
@@ -130,7 +130,7 @@ func matrixRows(s *survey.Survey, by string) ([]namedSet, error) {
 	case "workload":
 		return workloadRows(s)
 	default:
-		return nil, fmt.Errorf("--by %s: write segment, group, network or workload", by)
+		return nil, fmt.Errorf("--by %s: use segment, group, network or workload", by)
 	}
 	return rows, nil
 }
@@ -205,7 +205,7 @@ func printMatrix(w io.Writer, s *survey.Survey, rows []namedSet) error {
 	if err := t.Flush(); err != nil {
 		return err
 	}
-	_, err := fmt.Fprintln(w, "A allowed  I inspected  B blocked  D denied  U unrouted  ? contested  . no flow; those of the most flows first. --csv tells them by service.")
+	_, err := fmt.Fprintln(w, "A allowed  I inspected  B blocked  D denied  U unrouted  ? contested  . no flow. The outcome of the most flows comes first; --csv shows outcomes by service.")
 	return err
 }
 

@@ -72,10 +72,10 @@ func (p *progress) tell() {
 // addJobs adds the option that bounds how many processors are used.
 func addJobs(c *cobra.Command) {
 	var jobs int
-	c.PersistentFlags().IntVar(&jobs, "jobs", 0, "use `N` processors at most; 0 for all")
+	c.PersistentFlags().IntVar(&jobs, "jobs", 0, "use at most `N` processors (0: all)")
 	c.PersistentPreRunE = func(*cobra.Command, []string) error {
 		if jobs < 0 {
-			return fmt.Errorf("--jobs %d: write a number from 0", jobs)
+			return fmt.Errorf("--jobs %d: use 0 or a positive number", jobs)
 		}
 		if jobs > 0 {
 			runtime.GOMAXPROCS(jobs)

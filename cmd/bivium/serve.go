@@ -33,20 +33,33 @@ type serveFlags struct {
 	db, listen    string
 	remote, quiet bool
 	bgp           int
+	banner        string // printed under the address
 }
 
 func (f *serveFlags) add(c *cobra.Command, db string) {
-	c.Flags().StringVar(&f.db, "db", db, "the database `FILE`; it is made if it is missing")
-	c.Flags().StringVar(&f.listen, "listen", "127.0.0.1:8420", "the `ADDR` to answer on")
-	c.Flags().BoolVar(&f.remote, "allow-remote", false, "let --listen be an address that other machines reach: whoever does can read and change everything")
+	c.Flags().StringVar(&f.db, "db", db, "the database `FILE`; created if missing")
+	c.Flags().StringVar(&f.listen, "listen", "127.0.0.1:8420", "the `ADDR` to listen on")
+	c.Flags().BoolVar(&f.remote, "allow-remote", false, "allow a --listen address that other machines can reach; anyone who reaches it can read and change everything")
 	c.Flags().BoolVar(&f.quiet, "quiet", false, "log warnings and errors only")
 }
+
+// demoBanner says, under the address, what the demo is and what to do with it. Its values are
+// where the simulated world is controlled, and the database.
+const demoBanner = `
+Bivium with the demo estate, Grayshoal Wind: open the address above in a browser.
+Try:
+  ask what happens from "crews" to "internet" on "web", in the line at the top
+  Findings: see what is probably unintended, and why
+  Lanes: drag the network tide-lab to a segment and a hub
+Simulated clouds and sites are controlled at %s (see the README).
+Edits are kept in %s. Press Ctrl+C to stop.
+`
 
 func demoCommand() *cobra.Command {
 	var f serveFlags
 	c := &cobra.Command{
 		Use:   "demo",
-		Short: "Start the server with the demo estate and the world that it is read from, and print its address",
+		Short: "Start the server with the demo estate and its simulated clouds and sites",
 		Args:  cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			world, running, err := play(c, 0)
@@ -55,12 +68,12 @@ func demoCommand() *cobra.Command {
 			}
 			defer running.Close() //nolint:errcheck // the process ends
 			first := func() (*estate.Estate, error) { return document.Read(demo.Grayshoal) }
+			f.quiet, f.banner = true, fmt.Sprintf(demoBanner, running.Play, f.db)
 			return serve(c, f, first, func(ctx context.Context, a *app.App) error {
 				if err := connectAll(ctx, a, world, running); err != nil {
 					return err
 				}
 				a.Learn(0)
-				fmt.Fprintf(c.ErrOrStderr(), "the world outside is played with at %s\n", running.Play)
 				return world.Speak(ctx, a.Speaker)
 			})
 		},
@@ -104,7 +117,7 @@ func standinsCommand() *cobra.Command {
 	var port, many int
 	c := &cobra.Command{
 		Use:   "standins",
-		Short: "Start the world outside alone, and print how its accounts are reached",
+		Short: "Start only the simulated clouds and sites, and print their addresses and credentials",
 		Args:  cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			world, running, err := play(c, port)
@@ -123,13 +136,13 @@ func standinsCommand() *cobra.Command {
 				a := credentials[name]
 				fmt.Fprintf(out, "%-14s %-9s %s  key %q  secret %q\n", name, a[0], running.Endpoints[a[0]], a[1], a[2])
 			}
-			fmt.Fprintf(out, "faults, and machines that come and go: %s\n", running.Play)
+			fmt.Fprintf(out, "control interface (faults, machines that come and go): %s\n", running.Play)
 			<-c.Context().Done()
 			return nil
 		},
 	}
-	c.Flags().IntVar(&port, "port", 8430, "the first of five ports on loopback; `N` 0 for any that are free")
-	c.Flags().IntVar(&many, "many", 0, "add an account of `N` workloads for each provider")
+	c.Flags().IntVar(&port, "port", 8430, "the first of five loopback ports (`N` 0: any free ports)")
+	c.Flags().IntVar(&many, "many", 0, "add an account with `N` workloads for each provider")
 	return c
 }
 
@@ -157,8 +170,8 @@ func serveCommand() *cobra.Command {
 		},
 	}
 	f.add(c, filepath.Join("data", "bivium.db"))
-	c.Flags().IntVar(&f.bgp, "bgp", 0, "the `PORT` on which hubs listen for routers, 179 as a rule; 0 for not at all")
-	c.Flags().StringVar(&file, "import", "", "the estate `FILE` to begin with, if the database is empty")
+	c.Flags().IntVar(&f.bgp, "bgp", 0, "the `PORT` on which hubs accept BGP sessions, usually 179 (0: off)")
+	c.Flags().StringVar(&file, "import", "", "the estate `FILE` to load if the database is empty")
 	return c
 }
 
@@ -166,13 +179,13 @@ func serveCommand() *cobra.Command {
 func checkListen(addr string, remote bool) error {
 	host, _, err := net.SplitHostPort(addr)
 	if err != nil {
-		return fmt.Errorf("--listen %s: %w; write an address and a port, such as 127.0.0.1:8420", addr, err)
+		return fmt.Errorf("--listen %s: %w; give an address and a port, such as 127.0.0.1:8420", addr, err)
 	}
 	a, err := netip.ParseAddr(host)
 	if remote || host == "localhost" || err == nil && a.IsLoopback() {
 		return nil
 	}
-	return fmt.Errorf("--listen %s: other machines reach that address, and whoever does can read and change everything, as nobody has to sign in yet; listen on 127.0.0.1, or add --allow-remote if it is meant", addr)
+	return fmt.Errorf("--listen %s: other machines can reach that address, and there is no sign-in yet: anyone who reaches it can read and change everything. Use 127.0.0.1, or add --allow-remote if this is intended", addr)
 }
 
 // serve answers until the command's context ends. then, if given, is done before
@@ -217,6 +230,6 @@ func serve(c *cobra.Command, f serveFlags, first func() (*estate.Estate, error),
 			return errors.Join(err, l.Close())
 		}
 	}
-	fmt.Fprintf(c.OutOrStdout(), "http://%s\n", l.Addr())
+	fmt.Fprintf(c.OutOrStdout(), "http://%s\n%s", l.Addr(), f.banner)
 	return server.Serve(c.Context(), l, server.New(server.Config{App: a, Files: web.Files(), Log: log, Demo: demo.Grayshoal}))
 }

@@ -19,7 +19,7 @@ func traceCommand() *cobra.Command {
 		Use:   "trace FILE --from SEG:ADDR --to ADDR --service tcp/443",
 		Short: "Print one flow, with every step of its decision",
 		Long: "Print one flow, with every step of its decision. A workload's name may stand for an address,\n" +
-			"internet:ADDR for an external source, a published address for its publication.",
+			"internet:ADDR stands for an external source, and a published address for its publication.",
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			e, _, err := readEstate(c, args[0])
@@ -40,8 +40,8 @@ func traceCommand() *cobra.Command {
 	c.Flags().StringVar(&from, "from", "", "the source: SEG:ADDR, internet:ADDR, or a workload")
 	c.Flags().StringVar(&to, "to", "", "the destination: an address, or a workload")
 	c.Flags().StringVar(&service, "service", "", "the service: a term such as tcp/443 or \"udp/53 from 1024\", or a name")
-	c.Flags().StringVar(&publication, "publication", "", "the publication by which a flow from the internet comes in; left out: the first that lets it in")
-	c.Flags().BoolVar(&asJSON, "json", false, "print for programs")
+	c.Flags().StringVar(&publication, "publication", "", "the publication that a flow from the internet uses (default: the first that allows it)")
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	for _, name := range []string{"from", "to", "service"} {
 		if err := c.MarkFlagRequired(name); err != nil {
 			panic(err)
@@ -70,13 +70,13 @@ func printRoad(w io.Writer, r *app.Road) {
 	fmt.Fprintln(w, app.Plain(r.Sentence))
 	printEnd(w, "from", &t.Source)
 	printEnd(w, "to", &t.Destination)
-	fmt.Fprintf(w, "found     %s%s%s\n", t.Lookup, listed(" by ", t.SharedBy), listed(" as ", nonEmpty(t.Publication)))
+	fmt.Fprintf(w, "lookup    %s%s%s\n", t.Lookup, listed(" by ", t.SharedBy), listed(" as ", nonEmpty(t.Publication)))
 	printPath(w, "path", &t.Path)
 	for _, v := range t.Voices {
 		printVoice(w, &v)
 	}
 	if t.Decides != "" {
-		state := "did not come to it"
+		state := "not reached"
 		if t.Default.Holds {
 			state = "holds"
 		}
@@ -92,7 +92,7 @@ func printRoad(w io.Writer, r *app.Road) {
 		}
 	}
 	if t.Back != nil {
-		printPath(w, "way back", t.Back)
+		printPath(w, "return", t.Back)
 	}
 	fmt.Fprintf(w, "outcome   %s (%s)\n", t.Verdict.Outcome, t.Verdict.Reason)
 }
@@ -117,7 +117,7 @@ func printEnd(w io.Writer, what string, e *verdict.EndView) {
 		fmt.Fprintf(w, ", inside %s", e.Inside)
 	}
 	if e.SeenAs != "" {
-		fmt.Fprintf(w, ", seen from there as %s", e.SeenAs)
+		fmt.Fprintf(w, ", translated to %s", e.SeenAs)
 	}
 	for _, s := range []string{e.Workload, e.Segment, e.Network} {
 		if s != "" {

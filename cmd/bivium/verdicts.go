@@ -62,7 +62,7 @@ func verdictsCommand() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&flows, "flows", "", "the flow `FILE`, CSV; - for standard input")
-	c.Flags().BoolVar(&asJSON, "json", false, "print for programs, with the path of each flow")
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, with the path of each flow")
 	if err := c.MarkFlagRequired("flows"); err != nil {
 		panic(err)
 	}

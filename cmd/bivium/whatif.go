@@ -50,7 +50,7 @@ func whatIfCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p.at("letting things fail")
+			p.at("computing failures")
 			impacts := s.WhatIf(s.Outages())
 			p.at("printing")
 			if asJSON {
@@ -68,8 +68,8 @@ func whatIfCommand() *cobra.Command {
 			return err
 		},
 	}
-	c.Flags().BoolVar(&asJSON, "json", false, "print for programs")
-	c.Flags().BoolVar(&exitCode, "exit-code", false, "end with 1 if any failure would break an expectation")
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	c.Flags().BoolVar(&exitCode, "exit-code", false, "exit with status 1 if any failure breaks an expectation")
 	return c
 }
 
@@ -109,13 +109,13 @@ func printImpacts(w io.Writer, j *verdict.Judge, impacts []survey.Impact) {
 		fmt.Fprintf(w, "If %s fails\n", x.Outage.Ref)
 		for k := range turns {
 			t := &turns[k]
-			fmt.Fprintf(w, "  %s → %s: %s turns %s, %s, such as %s\n", nodeWords(t.From), nodeWords(t.To), t.Before, t.After, shortly(t.Services), flowOf(j, &t.Witness))
+			fmt.Fprintf(w, "  %s → %s: %s changes to %s, %s, for example %s\n", nodeWords(t.From), nodeWords(t.To), t.Before, t.After, shortly(t.Services), flowOf(j, &t.Witness))
 		}
 		for k := range x.Broken {
-			fmt.Fprintf(w, "  breaks expectation %s, by %s\n", x.Broken[k].Expectation.Name, flowOf(j, &x.Broken[k].Witness))
+			fmt.Fprintf(w, "  breaks expectation %s, for example %s\n", x.Broken[k].Expectation.Name, flowOf(j, &x.Broken[k].Witness))
 		}
 	}
-	fmt.Fprintf(w, "%d things can fail by themselves; of %d no flow that passes would take notice. --json has those that do not pass, too.\n", len(impacts), quiet)
+	fmt.Fprintf(w, "%d single failures computed; %d of them change no flow that passes. --json also lists flows that do not pass.\n", len(impacts), quiet)
 }
 
 func delivered(o verdict.Outcome) bool { return o == verdict.Allowed || o == verdict.Inspected }

@@ -115,7 +115,7 @@ func Admit(changes []Change, after *estate.Estate) []*Unreadable {
 		for i := range list.Len() {
 			key := keyOf(list.Index(i), i)
 			if seen[key] {
-				refuse(f.key, key, Error{Path: "name", Message: fmt.Sprintf("the name %q is taken", key), Fix: "choose another name"})
+				refuse(f.key, key, Error{Path: "name", Message: fmt.Sprintf("the name %q is already used", key), Fix: "choose another name"})
 			}
 			seen[key] = true
 		}
@@ -130,7 +130,7 @@ func Admit(changes []Change, after *estate.Estate) []*Unreadable {
 func readObject(list string, body []byte) Errors {
 	at := slices.IndexFunc(lists(), func(f field) bool { return f.key == list })
 	if at < 0 {
-		return Errors{{Message: "an estate has no list " + list}}
+		return Errors{{Message: "there is no list " + list}}
 	}
 	n, err := parse(body)
 	if err != nil {

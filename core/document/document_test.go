@@ -73,8 +73,8 @@ func TestErrorsSayWhatAndWhere(t *testing.T) {
 		expect          []string
 	}{
 		{"an unknown key", "bivium: 1\nestate: e\nhubs:\n  - {name: fen, reigon: x}\n", []string{"line 4", "hubs[0]", `unknown key "reigon"`, "did you mean region?"}},
-		{"a key twice", "bivium: 1\nestate: e\nestate: f\n", []string{"line 3", "estate", "stands twice"}},
-		{"a name twice", "bivium: 1\nestate: e\nhubs: [{name: fen},\n {name: fen}]\n", []string{"line 4", "hubs[1]", "taken by the one on line 3"}},
+		{"a key twice", "bivium: 1\nestate: e\nestate: f\n", []string{"line 3", "estate", "appears twice"}},
+		{"a name twice", "bivium: 1\nestate: e\nhubs: [{name: fen},\n {name: fen}]\n", []string{"line 4", "hubs[1]", "already used on line 3"}},
 		{"a missing key", "bivium: 1\nestate: e\nexits:\n  - {name: out, hub: fen}\n", []string{"line 4", `"segments" is missing`}},
 		{"a bad name", "bivium: 1\nestate: e\nhubs: [{name: Fen}]\n", []string{"line 3", "hubs[0].name"}},
 		{"a reserved name", "bivium: 1\nestate: e\nsegments: [{name: internet}]\n", []string{"reserved"}},
@@ -82,7 +82,7 @@ func TestErrorsSayWhatAndWhere(t *testing.T) {
 		{"IPv4 in IPv6", "bivium: 1\nestate: e\ngroups: [{name: g, prefixes: ['::ffff:10.0.0.0/120']}]\n", []string{"IPv4"}},
 		{"a bad selector", "bivium: 1\nestate: e\ngroups: [{name: g, match: 'a in b'}]\n", []string{"character 6"}},
 		{"a bad term", "bivium: 1\nestate: e\nservices: [{name: s, terms: [tcp/70000]}]\n", []string{"services[0].terms[0]", "0 to 65535"}},
-		{"a word for a list", "bivium: 1\nestate: e\nservices: [{name: s, terms: tcp}]\n", []string{"a list belongs"}},
+		{"a word for a list", "bivium: 1\nestate: e\nservices: [{name: s, terms: tcp}]\n", []string{"a list is expected"}},
 		{"an action of its own", "bivium: 1\nestate: e\npolicies: [{name: p, segments: all, from: any, to: any, rules: [{services: [any], action: permit}]}]\n", []string{"rules[0].action", "allow or deny or inspect"}},
 		{"a pool that does nothing", "bivium: 1\nestate: e\npolicies: [{name: p, segments: all, from: any, to: any, rules: [{services: [any], action: deny, pool: w}]}]\n", []string{"inspect only"}},
 		{"a policy nowhere", "bivium: 1\nestate: e\npolicies: [{name: p, from: any, to: any, rules: []}]\n", []string{`"segments" is missing`}},
@@ -94,8 +94,8 @@ func TestErrorsSayWhatAndWhere(t *testing.T) {
 		{"two documents", "bivium: 1\nestate: e\n---\nbivium: 1\n", []string{"second document"}},
 		{"nothing", "", []string{"empty"}},
 		{"another encoding", "bivium: 1\nestate: \xff\n", []string{"line 2", "UTF-8"}},
-		{"many segments", "{\"bivium\":1,\"estate\":\"e\",\"segments\":[" + many(513, `{"name":"s%d"}`) + "]}", []string{"there are 513 segments; 512 are the most"}},
-		{"many hubs", "{\"bivium\":1,\"estate\":\"e\",\"hubs\":[" + many(600, `{"name":"h%d"}`) + "]}", []string{"there are 600 hubs; 512 are the most"}},
+		{"many segments", "{\"bivium\":1,\"estate\":\"e\",\"segments\":[" + many(513, `{"name":"s%d"}`) + "]}", []string{"there are 513 segments; the limit is 512"}},
+		{"many hubs", "{\"bivium\":1,\"estate\":\"e\",\"hubs\":[" + many(600, `{"name":"h%d"}`) + "]}", []string{"there are 600 hubs; the limit is 512"}},
 		{"many unknown keys", "{\"bivium\":1,\"estate\":\"e\"," + many(200_000, `"k%d":1`) + "}", []string{`unknown key "k0"`}},
 		{"a deep nest", "{\"hubs\":" + strings.Repeat("[", 200) + strings.Repeat("]", 200) + "}", []string{"deeper"}},
 	} {

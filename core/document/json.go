@@ -58,7 +58,7 @@ func parseJSON(data []byte) (node, error) {
 	n, err := r.value(0)
 	if err == nil {
 		if _, end := r.values.ReadToken(); !errors.Is(end, io.EOF) {
-			return node{}, Errors{{Line: r.at(), Message: "more follows after the end of the document", Fix: "keep one document in a file"}}
+			return node{}, Errors{{Line: r.at(), Message: "there is more text after the end of the document", Fix: "keep one document in a file"}}
 		}
 		return n, nil
 	}
@@ -74,9 +74,9 @@ func parseJSON(data []byte) (node, error) {
 		if errors.Is(syntax.Err, io.ErrUnexpectedEOF) {
 			why = "unexpected end of the document"
 		}
-		return node{}, Errors{{Line: line, Message: "this is not JSON: " + why, Fix: "mend the syntax"}}
+		return node{}, Errors{{Line: line, Message: "this is not JSON: " + why, Fix: "correct the syntax"}}
 	}
-	return node{}, Errors{{Line: r.at(), Message: "this is not JSON: unexpected end of the document", Fix: "mend the syntax"}}
+	return node{}, Errors{{Line: r.at(), Message: "this is not JSON: unexpected end of the document", Fix: "correct the syntax"}}
 }
 
 // at returns the line of the last value.
@@ -89,7 +89,7 @@ func (r *jsonReader) at() int {
 
 func (r *jsonReader) value(depth int) (node, error) {
 	if depth > limits.DocumentDepth {
-		return node{}, Errors{{Line: r.at(), Message: fmt.Sprintf("the document nests deeper than %d levels", limits.DocumentDepth), Fix: "no estate needs more than eight"}}
+		return node{}, Errors{{Line: r.at(), Message: fmt.Sprintf("the document nests deeper than %d levels", limits.DocumentDepth), Fix: "reduce the nesting; estates need at most eight levels"}}
 	}
 	switch r.values.PeekKind() {
 	case '{':

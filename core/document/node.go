@@ -52,7 +52,7 @@ func (k keyNode) node() node { return node{line: k.line, text: k.text} }
 // parse returns the document as nodes. JSON is told by its first character.
 func parse(data []byte) (node, error) {
 	if len(data) > limits.DocumentBytes {
-		return node{}, Errors{{Message: fmt.Sprintf("the document has %d MiB; %d are the most", len(data)>>20, limits.DocumentBytes>>20), Fix: "split the estate"}}
+		return node{}, Errors{{Message: fmt.Sprintf("the document has %d MiB; the limit is %d", len(data)>>20, limits.DocumentBytes>>20), Fix: "split the estate"}}
 	}
 	if !utf8.Valid(data) {
 		return node{}, Errors{{Line: invalidLine(data), Message: "the document is not valid UTF-8", Fix: "save it as UTF-8"}}
@@ -92,7 +92,7 @@ func parseYAML(data []byte) (node, error) {
 	var doc yaml.Node
 	if err := decoder.Decode(&doc); err != nil {
 		if errors.Is(err, io.EOF) {
-			return node{}, Errors{{Line: 1, Message: "the document is empty", Fix: "begin with: bivium: 1"}}
+			return node{}, Errors{{Line: 1, Message: "the document is empty", Fix: "start it with: bivium: 1"}}
 		}
 		message := strings.TrimPrefix(err.Error(), "yaml: ")
 		line := 0
@@ -100,7 +100,7 @@ func parseYAML(data []byte) (node, error) {
 			line, _ = strconv.Atoi(m[1])
 			message = strings.Replace(message, m[0], "", 1)
 		}
-		return node{}, Errors{{Line: line, Message: "this is not YAML: " + message, Fix: "mend the syntax"}}
+		return node{}, Errors{{Line: line, Message: "this is not YAML: " + message, Fix: "correct the syntax"}}
 	}
 	var second yaml.Node
 	if err := decoder.Decode(&second); !errors.Is(err, io.EOF) {
@@ -119,11 +119,11 @@ type converter struct {
 func (c *converter) convert(y *yaml.Node, depth int) (node, error) {
 	if c.inside > 0 {
 		if c.left--; c.left < 0 {
-			return node{}, Errors{{Line: y.Line, Message: "the document's aliases expand to more than can be read", Fix: "write the values out"}}
+			return node{}, Errors{{Line: y.Line, Message: "the document's aliases expand to too many values", Fix: "write the values without aliases"}}
 		}
 	}
 	if depth > limits.DocumentDepth {
-		return node{}, Errors{{Line: y.Line, Message: fmt.Sprintf("the document nests deeper than %d levels", limits.DocumentDepth), Fix: "no estate needs more than eight"}}
+		return node{}, Errors{{Line: y.Line, Message: fmt.Sprintf("the document nests deeper than %d levels", limits.DocumentDepth), Fix: "reduce the nesting; estates need at most eight levels"}}
 	}
 	n := node{line: int32(y.Line), text: y.Value}
 	switch y.Kind {
@@ -160,7 +160,7 @@ func (c *converter) convert(y *yaml.Node, depth int) (node, error) {
 			n.items = append(n.items, value)
 		}
 	default:
-		return node{}, Errors{{Line: y.Line, Message: "this is no value", Fix: "mend the syntax"}}
+		return node{}, Errors{{Line: y.Line, Message: "this is not a value", Fix: "correct the syntax"}}
 	}
 	return n, nil
 }

@@ -111,7 +111,7 @@ func twiceIn(pool []byte, known map[string]bool) Errors {
 	}
 	for _, f := range p.Firewalls {
 		if known[f.Name] {
-			return Errors{{Path: "firewalls", Message: fmt.Sprintf("another pool has a firewall %q", f.Name), Fix: "rename one of them"}}
+			return Errors{{Path: "firewalls", Message: fmt.Sprintf("another pool already has a firewall %q", f.Name), Fix: "rename one of them"}}
 		}
 	}
 	for _, f := range p.Firewalls {

@@ -20,11 +20,11 @@ func problemsOf(thing any) []problem {
 		return ofPolicy(t)
 	case *estate.Rule:
 		if t.Pool != "" && t.Action != estate.Inspect {
-			return []problem{{fmt.Sprintf("the rule has a pool, and the action %s", t.Action), "a pool goes with inspect only"}}
+			return []problem{{fmt.Sprintf("the rule has a pool, and the action %s", t.Action), "use a pool with inspect only"}}
 		}
 	case *estate.Expectation:
 		if t.Pool != "" && t.Expect != "inspected" {
-			return []problem{{fmt.Sprintf("the expectation has a pool, and expects %s", t.Expect), "a pool goes with inspected only"}}
+			return []problem{{fmt.Sprintf("the expectation has a pool, and expects %s", t.Expect), "use a pool with inspected only"}}
 		}
 	case *estate.Group:
 		return ofGroup(t)
@@ -38,10 +38,10 @@ func ofEstate(e *estate.Estate) []problem {
 		out = append(out, problem{fmt.Sprintf("the format version is %d", e.Version), fmt.Sprintf("this program reads version %d", estate.Version)})
 	}
 	if len(e.Segments) > limits.Segments {
-		out = append(out, problem{fmt.Sprintf("there are %d segments; %d are the most", len(e.Segments), limits.Segments), "split the estate, or let segments that are alike be one with groups in it"})
+		out = append(out, problem{fmt.Sprintf("there are %d segments; the limit is %d", len(e.Segments), limits.Segments), "split the estate, or merge similar segments and use groups inside them"})
 	}
 	if len(e.Hubs) > limits.Hubs {
-		out = append(out, problem{fmt.Sprintf("there are %d hubs; %d are the most", len(e.Hubs), limits.Hubs), "split the estate"})
+		out = append(out, problem{fmt.Sprintf("there are %d hubs; the limit is %d", len(e.Hubs), limits.Hubs), "split the estate"})
 	}
 	seen := map[string]string{}
 	for _, p := range e.Pools {
@@ -61,10 +61,10 @@ func ofPolicy(p *estate.Policy) []problem {
 		out = append(out, problem{"a guardrail has no segments", "write fromSegments and toSegments"})
 	}
 	if !p.Guardrail() && p.Segments.IsZero() {
-		out = append(out, problem{`the key "segments" is missing`, "name the segments that the policy serves, or all"})
+		out = append(out, problem{`the key "segments" is missing`, "list the segments that the policy applies to, or write all"})
 	}
 	if !p.Guardrail() && !(p.FromSegments.IsZero() && p.ToSegments.IsZero()) {
-		out = append(out, problem{"a standard policy has no fromSegments and toSegments", "write segments, or make it a guardrail"})
+		out = append(out, problem{"a standard policy cannot have fromSegments and toSegments", "write segments, or make it a guardrail"})
 	}
 	return out
 }

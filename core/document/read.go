@@ -108,7 +108,7 @@ func (r *reader) refuse(n node, at *path, err error) {
 // text returns the text of a scalar, or fails.
 func (r *reader) text(n node, at *path) (string, bool) {
 	if n.kind != scalarNode {
-		r.fail(n, at, "write one value", "%s stands where text belongs", n.kind)
+		r.fail(n, at, "write one value", "%s found where text is expected", n.kind)
 		return "", false
 	}
 	return n.text, true
@@ -173,7 +173,7 @@ func (r *reader) parsed(n node, at *path, parse func(string) error) {
 
 func (r *reader) object(n node, v reflect.Value, at *path) {
 	if n.kind != objectNode {
-		r.fail(n, at, "write keys and values", "%s stands where an object belongs", n.kind)
+		r.fail(n, at, "write keys and values", "%s found where an object is expected", n.kind)
 		return
 	}
 	fields := fieldsOf(v.Type())
@@ -184,7 +184,7 @@ func (r *reader) object(n node, v reflect.Value, at *path) {
 		case k < 0:
 			r.unknownKey(key, fields, at)
 		case given[k]:
-			r.fail(key.node(), r.key(at, key.text), "keep one of them", "the key stands twice")
+			r.fail(key.node(), r.key(at, key.text), "keep one of them", "the key appears twice")
 		default:
 			given[k] = true
 			r.value(n.items[i], v.FieldByIndex(fields[k].index), &fields[k], r.key(at, key.text))
@@ -223,12 +223,12 @@ func (r *reader) unknownKey(key keyNode, fields []field, at *path) {
 
 func (r *reader) list(n node, v reflect.Value, f *field, at *path) {
 	if n.kind != listNode {
-		r.fail(n, at, "write a list", "%s stands where a list belongs", n.kind)
+		r.fail(n, at, "write a list", "%s found where a list is expected", n.kind)
 		return
 	}
 	if v.Kind() == reflect.Array {
 		if len(n.items) != v.Len() {
-			r.fail(n, at, fmt.Sprintf("name %d", v.Len()), "the list has %d items where %d belong", len(n.items), v.Len())
+			r.fail(n, at, fmt.Sprintf("name %d", v.Len()), "the list has %d items; expected %d", len(n.items), v.Len())
 			return
 		}
 	} else {
@@ -280,7 +280,7 @@ func (r *reader) uniqueNames(n node, v reflect.Value, at *path) {
 	for i := range v.Len() {
 		name := v.Index(i).FieldByIndex(index).String()
 		if first, twice := seen[name]; twice && name != "" {
-			r.fail(n.items[i], r.index(at, i), "rename one of them", "the name %q is taken by the one on line %d", name, n.items[first].line)
+			r.fail(n.items[i], r.index(at, i), "rename one of them", "the name %q is already used on line %d", name, n.items[first].line)
 			continue
 		}
 		seen[name] = i
@@ -316,7 +316,7 @@ func (r *reader) boolean(n node, at *path) bool {
 func (r *reader) number(n node, f *field, at *path) int {
 	i, err := strconv.Atoi(n.text)
 	if n.kind != scalarNode || n.quoted || err != nil {
-		r.fail(n, at, "write a whole number", "%q is no whole number", n.text)
+		r.fail(n, at, "write a whole number", "%q is not a whole number", n.text)
 		return 0
 	}
 	if f != nil && f.bounded && i < f.min {
@@ -337,7 +337,7 @@ func (r *reader) wordOrNames(n node, word string, at *path) (bool, []string) {
 		return true, nil
 	}
 	if n.kind != listNode {
-		r.fail(n, at, "write "+word+", or a list of names in brackets", "%s stands where %q or a list of names belongs", describe(n), word)
+		r.fail(n, at, "write "+word+", or a list of names in brackets", "%s found where %q or a list of names is expected", describe(n), word)
 		return false, nil
 	}
 	names := make([]string, len(n.items))
@@ -354,7 +354,7 @@ func describe(n node) string {
 
 func (r *reader) labels(n node, at *path) map[string]string {
 	if n.kind != objectNode {
-		r.fail(n, at, "write key: value", "%s stands where labels belong", n.kind)
+		r.fail(n, at, "write key: value", "%s found where labels are expected", n.kind)
 		return nil
 	}
 	written := r.written(n)
@@ -370,7 +370,7 @@ func (r *reader) labels(n node, at *path) map[string]string {
 			continue
 		}
 		if _, twice := labels[key.text]; twice {
-			r.fail(key.node(), here, "keep one of them", "the label stands twice")
+			r.fail(key.node(), here, "keep one of them", "the label appears twice")
 		}
 		if err := estate.CheckLabel(key.text, value); err != nil {
 			r.refuse(key.node(), here, err)
@@ -429,7 +429,7 @@ func (r *reader) term(n node, at *path) estate.Term {
 func parsePrefix(s string) (netip.Prefix, error) {
 	p, err := netip.ParsePrefix(s)
 	if err != nil {
-		return netip.Prefix{}, fmt.Errorf("%q is no prefix; write one like 10.1.0.0/24 or 2001:db8::/32", s)
+		return netip.Prefix{}, fmt.Errorf("%q is not a prefix; write one like 10.1.0.0/24 or 2001:db8::/32", s)
 	}
 	return p, estate.CheckPrefix(p)
 }
@@ -437,7 +437,7 @@ func parsePrefix(s string) (netip.Prefix, error) {
 func parseAddr(s string) (netip.Addr, error) {
 	a, err := netip.ParseAddr(s)
 	if err != nil || a.Zone() != "" {
-		return netip.Addr{}, fmt.Errorf("%q is no address; write one like 10.1.0.7 or 2001:db8::7", s)
+		return netip.Addr{}, fmt.Errorf("%q is not an address; write one like 10.1.0.7 or 2001:db8::7", s)
 	}
 	return a, estate.CheckAddr(a)
 }

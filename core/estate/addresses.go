@@ -12,7 +12,7 @@ func CheckAddr(a netip.Addr) error {
 	case !a.IsValid():
 		return fmt.Errorf("the address is missing; write one like 10.1.0.7 or 2001:db8::7")
 	case a.Zone() != "":
-		return fmt.Errorf("the address %s has a zone; write %s", a, a.WithZone(""))
+		return fmt.Errorf("the address %s has a zone, which is not allowed here; write %s", a, a.WithZone(""))
 	case a.Is4In6():
 		return fmt.Errorf("%s is IPv4 written as IPv6; write %s", a, a.Unmap())
 	}

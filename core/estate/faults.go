@@ -67,6 +67,8 @@ type Fault struct {
 	Fix     string `json:"fix"`
 
 	Clash *Clash `json:"-"` // of overlapping addresses
+	// Prefixes are those that overlap, where addresses do; up to mostNamed+1.
+	Prefixes []netip.Prefix `json:"-"`
 
 	At netip.Addr `json:"-"` // of a forbidden share: the first address that it would bring, in its own segment
 }
@@ -225,14 +227,14 @@ func (c *checker) need(of Ref, kind Kind, name, path string, args ...any) bool {
 	if _, ok := c.names[kind][name]; ok {
 		return true
 	}
-	message := fmt.Sprintf("there is no %s %q, and %s speaks of it", kind, name, of)
-	fix := fmt.Sprintf("define %s %s, or name one that exists", kind, name)
+	message := fmt.Sprintf("%[3]s refers to unknown %[1]s %[2]q", kind, name, of)
+	fix := fmt.Sprintf("define %s %s, or use one that exists", kind, name)
 	if c.guesses++; c.guesses > mostGuesses {
 		c.add(UnknownName, []Ref{of, {kind, name}}, fix, message, path, args...)
 		return false
 	}
 	if near := Nearest(name, c.names[kind]); near != "" {
-		fix = fmt.Sprintf("did you mean %s? Else define %s %s", near, kind, name)
+		fix = fmt.Sprintf("did you mean %s? Otherwise define %s %s", near, kind, name)
 	}
 	c.add(UnknownName, []Ref{of, {kind, name}}, fix, message, path, args...)
 	return false
@@ -307,7 +309,7 @@ func (c *checker) peerings() {
 			c.need(of, KindNetwork, n, "peerings[%d].between[%d]", i, j)
 		}
 		if p.Between[0] == p.Between[1] {
-			c.add(BadPeering, []Ref{of}, "name two networks, or take the peering away", fmt.Sprintf("network %s is peered with itself", p.Between[0]), "peerings[%d].between", i)
+			c.add(BadPeering, []Ref{of}, "choose two different networks, or remove the peering", fmt.Sprintf("network %s is peered with itself", p.Between[0]), "peerings[%d].between", i)
 		}
 		if seen[unordered(p.Between)] {
 			c.add(BadPeering, []Ref{of}, "keep one of them", fmt.Sprintf("networks %s and %s are peered twice", p.Between[0], p.Between[1]), "peerings[%d].between", i)
@@ -315,7 +317,7 @@ func (c *checker) peerings() {
 		seen[unordered(p.Between)] = true
 		if p.OffersHub != "" && p.OffersHub != p.Between[0] && p.OffersHub != p.Between[1] {
 			c.add(BadPeering, []Ref{of, {KindNetwork, p.OffersHub}}, fmt.Sprintf("write %s or %s, or leave it out", p.Between[0], p.Between[1]),
-				fmt.Sprintf("%s offers the hub of %s, which is neither of the two", of, p.OffersHub), "peerings[%d].offersHub", i)
+				fmt.Sprintf("%s offers the hub of %s, which is not part of the peering", of, p.OffersHub), "peerings[%d].offersHub", i)
 		}
 	}
 	for i, n := range c.e.Networks {
@@ -328,8 +330,8 @@ func (c *checker) peerings() {
 			routes[r.To] = true
 			peer, ok := r.Via.Peer()
 			if ok && c.need(of, KindNetwork, peer, "networks[%d].routes[%d].via", i, j) && !c.peered[unordered([2]string{n.Name, peer})] {
-				c.add(BadPeering, []Ref{of, {KindNetwork, peer}}, fmt.Sprintf("peer %s with %s, or lead the route elsewhere", n.Name, peer),
-					fmt.Sprintf("the route of %s to %s leads to %s, and the two are not peered", of, r.To, peer), "networks[%d].routes[%d].via", i, j)
+				c.add(BadPeering, []Ref{of, {KindNetwork, peer}}, fmt.Sprintf("peer %s with %s, or change the route", n.Name, peer),
+					fmt.Sprintf("the route of %s to %s points to %s, but the two networks are not peered", of, r.To, peer), "networks[%d].routes[%d].via", i, j)
 			}
 		}
 	}
@@ -350,7 +352,7 @@ func (c *checker) addresses() {
 		for j, a := range w.Addresses {
 			if !slices.ContainsFunc(subnets, func(s Subnet) bool { return s.Prefix.Contains(a) }) {
 				c.add(StrayAddress, []Ref{{KindWorkload, w.Name}, {KindNetwork, w.Network}}, "correct the address, or add the subnet to the network",
-					fmt.Sprintf("workload %s has address %s, which lies in no subnet of network %s", w.Name, a, w.Network), "workloads[%d].addresses[%d]", i, j)
+					fmt.Sprintf("workload %s has address %s, which is in no subnet of network %s", w.Name, a, w.Network), "workloads[%d].addresses[%d]", i, j)
 			}
 			other, taken := holder[home{w.Network, a}]
 			if taken && other != w.Name {

@@ -16,15 +16,15 @@ func (c *checker) selections() {
 		}
 		for j, s := range g.Subnets {
 			if c.need(of, KindNetwork, s.Network, "groups[%d].subnets[%d]", i, j) && !c.subnets[s] {
-				c.add(UnknownName, []Ref{of, {KindSubnet, s.String()}}, "name a subnet that the network has",
-					fmt.Sprintf("%s speaks of subnet %q, and network %s has no such subnet", of, s, s.Network), "groups[%d].subnets[%d]", i, j)
+				c.add(UnknownName, []Ref{of, {KindSubnet, s.String()}}, "use a subnet of the network",
+					fmt.Sprintf("%s refers to unknown subnet %q of network %s", of, s, s.Network), "groups[%d].subnets[%d]", i, j)
 			}
 		}
 		for j, x := range g.Exits {
 			c.need(of, KindExit, x, "groups[%d].exits[%d]", i, j)
 		}
 		if g.Empty() {
-			c.add(EmptyGroup, []Ref{of}, "give it at least one of match, networks, networkMatch, subnets, prefixes, exits",
+			c.add(EmptyGroup, []Ref{of}, "add at least one of match, networks, networkMatch, subnets, prefixes, exits",
 				fmt.Sprintf("%s selects nothing", of), "groups[%d]", i)
 		}
 	}
@@ -63,5 +63,5 @@ func (c *checker) cycle(groups []int) {
 		names = append(names, c.e.Groups[g].Name)
 	}
 	names = append(names, names[0])
-	c.add(OwnAncestor, refs, "take the within of one of them away", "the parents go in a circle: "+strings.Join(names, " within "), "groups[%d].within", groups[0])
+	c.add(OwnAncestor, refs, "remove the within of one of them", "the groups are nested in a circle: "+strings.Join(names, " within "), "groups[%d].within", groups[0])
 }

@@ -40,7 +40,7 @@ func (c *checker) ruleList(of Ref, rules []Rule, serves Scope, path string, i in
 		c.services(of, r.Services, path+".rules[%d]", i, j)
 		c.need(of, KindPool, r.Pool, path+".rules[%d].pool", i, j)
 		if r.Action == Inspect && r.Pool == "" {
-			c.add(NoPool, []Ref{of}, "name the pool that inspects", fmt.Sprintf("rule %d of %s inspects by no pool", j+1, of), path+".rules[%d]", i, j)
+			c.add(NoPool, []Ref{of}, "name the pool that inspects", fmt.Sprintf("rule %d of %s inspects, but names no pool", j+1, of), path+".rules[%d]", i, j)
 		}
 	}
 }
@@ -57,8 +57,8 @@ func (c *checker) rules() {
 		c.ruleList(of, p.Rules, p.serves(), "policies[%d]", i)
 		for j, r := range p.Rules {
 			if p.Guardrail() && r.Action == Allow {
-				c.add(GuardrailAllows, []Ref{of}, "let it deny or inspect, or make the policy a standard one",
-					fmt.Sprintf("rule %d of %s allows, and a guardrail can only make a verdict stricter", j+1, of), "policies[%d].rules[%d].action", i, j)
+				c.add(GuardrailAllows, []Ref{of}, "change the action to deny or inspect, or make it a standard policy",
+					fmt.Sprintf("rule %d of %s allows, but a guardrail can only deny or inspect", j+1, of), "policies[%d].rules[%d].action", i, j)
 			}
 		}
 	}
@@ -80,7 +80,7 @@ func (c *checker) rules() {
 		c.party(of, s.Guest, "shares[%d].guest", i)
 		c.ruleList(of, s.Rules, Scope{Names: []string{s.Owner.Segment, s.Guest.Segment}}, "shares[%d]", i)
 		if s.Owner.Segment == s.Guest.Segment {
-			c.add(ForbiddenShare, []Ref{of}, "name two different segments; inside one, write a policy",
+			c.add(ForbiddenShare, []Ref{of}, "choose two different segments; within one segment, use a policy",
 				fmt.Sprintf("%s shares segment %s with itself", of, s.Owner.Segment), "shares[%d].guest.segment", i)
 		}
 	}
@@ -93,7 +93,7 @@ func (c *checker) rules() {
 			exit := c.e.Exits[c.names[KindExit][p.Exit]]
 			if !slices.Contains(exit.Segments, p.To.Segment) {
 				c.add(UnservedPublication, []Ref{of, {KindExit, exit.Name}}, fmt.Sprintf("add segment %s to exit %s, or publish at an exit that serves it", p.To.Segment, exit.Name),
-					fmt.Sprintf("%s leads into segment %s, which exit %s does not serve", of, p.To.Segment, exit.Name), "publications[%d].exit", i)
+					fmt.Sprintf("%s publishes into segment %s, which exit %s does not serve", of, p.To.Segment, exit.Name), "publications[%d].exit", i)
 			}
 		}
 	}
@@ -130,8 +130,8 @@ func (c *checker) inspectsElsewhere(of Ref, r *Rule, serves Scope, path string, 
 	}
 	for _, name := range names {
 		if !slices.Contains(pool.Segments, name) {
-			c.add(PoolNotForSegment, []Ref{of, {KindPool, pool.Name}, {KindSegment, name}}, fmt.Sprintf("add segment %s to pool %s, or inspect by another pool", name, pool.Name),
-				fmt.Sprintf("%s inspects flows of segment %s by pool %s, which is not for that segment", of, name, pool.Name), path, args...)
+			c.add(PoolNotForSegment, []Ref{of, {KindPool, pool.Name}, {KindSegment, name}}, fmt.Sprintf("add segment %s to pool %s, or use another pool", name, pool.Name),
+				fmt.Sprintf("%s inspects flows of segment %s with pool %s, which does not serve that segment", of, name, pool.Name), path, args...)
 			return
 		}
 	}

@@ -130,13 +130,14 @@ func (c *checker) clash(code Code, segment string, b *claim, fix string, some it
 		return
 	}
 	clash := &Clash{Of: fmt.Sprint(segment, " ", b), More: len(with) > mostNamed}
-	refs, names := []Ref{b.ref}, []string(nil)
+	refs, names, prefixes := []Ref{b.ref}, []string(nil), []netip.Prefix(nil)
 	for _, a := range with[:min(len(with), mostNamed)] {
-		refs, names = append(refs, a.ref), append(names, a.String())
+		refs, names, prefixes = append(refs, a.ref), append(names, a.String()), append(prefixes, a.prefix)
 		clash.With = append(clash.With, fmt.Sprint(segment, " ", a))
 	}
 	c.add(code, refs, fix, clashWords(code, segment, b, names, clash.More), "%s", b.path())
-	c.faults[len(c.faults)-1].Clash = clash
+	f := &c.faults[len(c.faults)-1]
+	f.Clash, f.Prefixes = clash, append(prefixes, b.prefix)
 }
 
 // clashWords says what claims the same addresses as others.
@@ -147,9 +148,9 @@ func clashWords(code Code, segment string, b *claim, with []string, more bool) s
 	}
 	switch {
 	case code == OverlapInside:
-		return fmt.Sprintf("%s overlaps with %s, of the same network", b, others)
+		return fmt.Sprintf("%s overlaps %s of the same network", b, others)
 	case code == BadTranslation:
-		return fmt.Sprintf("in segment %s, %s would be seen under addresses of %s, of the same network", segment, b, others)
+		return fmt.Sprintf("in segment %s, the translated addresses of %s are addresses of %s of the same network", segment, b, others)
 	case len(with) > 1:
 		return fmt.Sprintf("in segment %s, %s claims the same addresses as %s", segment, b, others)
 	}

@@ -15,18 +15,18 @@ var reserved = map[string]bool{
 func CheckName(s string) error {
 	switch {
 	case s == "":
-		return fmt.Errorf("a name is empty; give it 1 to %d characters of a-z, 0-9, dot and dash", MaxName)
+		return fmt.Errorf("a name is empty; use 1 to %d characters of a-z, 0-9, dot and dash", MaxName)
 	case len(s) > MaxName:
-		return fmt.Errorf("the name %.20q… has %d characters; %d are the most", s, len(s), MaxName)
+		return fmt.Errorf("the name %.20q… has %d characters; the limit is %d", s, len(s), MaxName)
 	case s[0] < 'a' || s[0] > 'z':
-		return fmt.Errorf("the name %q does not start with a letter a-z; begin it with one", s)
+		return fmt.Errorf("the name %q does not start with a letter; start it with a-z", s)
 	case reserved[s]:
 		return fmt.Errorf("%q is a reserved word and cannot be a name; choose another", s)
 	}
 	for i := range len(s) {
 		c := s[i]
 		if (c < 'a' || c > 'z') && (c < '0' || c > '9') && c != '-' && c != '.' {
-			return fmt.Errorf("the name %q holds %q; names are made of a-z, 0-9, dot and dash", s, string(c))
+			return fmt.Errorf("the name %q contains %q; names consist of a-z, 0-9, dot and dash", s, string(c))
 		}
 	}
 	return nil

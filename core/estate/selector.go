@@ -185,7 +185,7 @@ func (p *selectorParser) fail(wanted string) error {
 	if p.at < len(p.text) {
 		found = fmt.Sprintf("%q", p.text[p.at:min(len(p.text), p.at+12)])
 	}
-	return fmt.Errorf("selector %q, character %d: %s where %s belongs; selectors look like app=web, env in (prod, test), !gone", p.text, p.at+1, found, wanted)
+	return fmt.Errorf("selector %q, character %d: %s found where %s is expected; selectors look like app=web, env in (prod, test), !gone", p.text, p.at+1, found, wanted)
 }
 
 // isLabelByte reports whether c may stand in a label's key or value.
@@ -200,15 +200,15 @@ const MaxLabel = 253
 // digits and ._-/:@+, the key not empty. Selectors can then name either.
 func CheckLabel(key, value string) error {
 	if key == "" {
-		return fmt.Errorf("a label has an empty key; name what it tells")
+		return fmt.Errorf("a label has an empty key; give it a key")
 	}
 	for _, s := range []string{key, value} {
 		if len(s) > MaxLabel {
-			return fmt.Errorf("the label %.20q… has a part of %d characters; %d are the most", key, len(s), MaxLabel)
+			return fmt.Errorf("the label %.20q… has a part of %d characters; the limit is %d", key, len(s), MaxLabel)
 		}
 		for i := range len(s) {
 			if !isLabelByte(s[i]) {
-				return fmt.Errorf("the label %s=%q holds %q; labels are made of letters, digits and ._-/:@+", key, value, string(s[i]))
+				return fmt.Errorf("the label %s=%q contains %q; labels consist of letters, digits and ._-/:@+", key, value, string(s[i]))
 			}
 		}
 	}

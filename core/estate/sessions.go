@@ -15,7 +15,7 @@ func (c *checker) sessions() {
 			continue
 		}
 		if a, err := netip.ParseAddr(h.Speaker); err != nil || CheckAddr(a) != nil {
-			c.add(BadSession, []Ref{{KindHub, h.Name}}, "write an address of this machine, or leave it out",
+			c.add(BadSession, []Ref{{KindHub, h.Name}}, "use an address of this machine, or leave it out",
 				fmt.Sprintf("hub %s cannot listen on %q", h.Name, h.Speaker), "hubs[%d].speaker", i)
 		}
 	}
@@ -32,13 +32,13 @@ func (c *checker) sessions() {
 			path := fmt.Sprintf("attachments[%d].sessions[%d]", i, k)
 			c.need(of, KindSegment, s.Segment, "%s.segment", path)
 			if h := hubs[a.Hub]; h != nil && (h.AS == 0 || h.Speaker == "") {
-				c.add(BadSession, []Ref{of, {KindHub, a.Hub}}, "give the hub an as and a speaker",
-					fmt.Sprintf("router %s is to speak with hub %s, which does not speak BGP", s.Router, a.Hub), "%s.router", path)
+				c.add(BadSession, []Ref{of, {KindHub, a.Hub}}, "add as and speaker to the hub",
+					fmt.Sprintf("router %s has a session with hub %s, which does not speak BGP", s.Router, a.Hub), "%s.router", path)
 			}
 			at := peer{a.Hub, s.Router}
 			if other, twice := known[at]; twice {
-				c.add(BadSession, []Ref{of}, "give each router one session at a hub",
-					fmt.Sprintf("router %s has a session at hub %s already, of %s", s.Router, a.Hub, other), "%s.router", path)
+				c.add(BadSession, []Ref{of}, "keep one session for each router and hub",
+					fmt.Sprintf("router %s already has a session at hub %s, on %s", s.Router, a.Hub, other), "%s.router", path)
 			}
 			known[at] = a.Network
 		}

@@ -25,7 +25,7 @@ func (c *checker) shows() {
 				to = s.Owner.Segment
 			case t.Segment != s.Owner.Segment:
 				c.add(BadShow, []Ref{of}, fmt.Sprintf("name %s or %s", s.Owner.Segment, s.Guest.Segment),
-					fmt.Sprintf("%s shows addresses of segment %s, which it does not join", of, t.Segment), "%s", path+".segment")
+					fmt.Sprintf("%s shows addresses of segment %s, which is not part of the share", of, t.Segment), "%s", path+".segment")
 				continue
 			}
 			if !s.Enabled {
@@ -34,8 +34,8 @@ func (c *checker) shows() {
 			at := [2]string{t.Segment, to}
 			for _, o := range known[at] {
 				if o.Translation != t && (o.Inside.Overlaps(t.Inside) || o.Outside.Overlaps(t.Outside)) {
-					c.add(BadShow, []Ref{of, {KindShare, o.share}}, "let both say the same, or keep their prefixes apart",
-						fmt.Sprintf("%s shows %s to %s as %s, and share %s shows %s as %s, which cannot both be", of, t.Inside, to, t.Outside, o.share, o.Inside, o.Outside), "%s", path)
+					c.add(BadShow, []Ref{of, {KindShare, o.share}}, "use the same translation in both, or prefixes that do not overlap",
+						fmt.Sprintf("%s shows %s to %s as %s, and share %s shows %s as %s, which conflict", of, t.Inside, to, t.Outside, o.share, o.Inside, o.Outside), "%s", path)
 				}
 			}
 			known[at] = append(known[at], shown{t, s.Name})

@@ -105,12 +105,12 @@ func ParseTerm(s string) (Term, error) {
 	if word == "proto" {
 		n, err := strconv.ParseUint(rest, 10, 8)
 		if err != nil || !bounded {
-			return Term{}, fmt.Errorf("%q is no protocol; write proto/ and a number from 0 to 255", s)
+			return Term{}, fmt.Errorf("%q is not a protocol; write proto/ and a number from 0 to 255", s)
 		}
 		return NewTerm(uint8(n), nil, nil)
 	}
 	if !known {
-		return Term{}, fmt.Errorf("%q is no service term; terms look like tcp/443, udp/53, icmp/8, proto/47, any", s)
+		return Term{}, fmt.Errorf("%q is not a service term; terms look like tcp/443, udp/53, icmp/8, proto/47, any", s)
 	}
 	if !bounded {
 		return NewTerm(protocol, nil, nil)
@@ -132,7 +132,7 @@ func ParseProtocol(s string) (uint8, error) {
 	}
 	n, err := strconv.ParseUint(strings.TrimPrefix(s, "proto/"), 10, 8)
 	if err != nil {
-		return 0, fmt.Errorf("%q is no protocol; write tcp, udp, icmp, icmpv6, or a number from 0 to 255", s)
+		return 0, fmt.Errorf("%q is not a protocol; write tcp, udp, icmp, icmpv6, or a number from 0 to 255", s)
 	}
 	return uint8(n), nil
 }
@@ -146,10 +146,10 @@ func ParseRange(s string) (Range, error) {
 	a, err1 := strconv.ParseUint(lo, 10, 16)
 	b, err2 := strconv.ParseUint(hi, 10, 16)
 	if err1 != nil || err2 != nil {
-		return Range{}, fmt.Errorf("%q is no port or range of ports from 0 to 65535; write 443 or 8000-8080", s)
+		return Range{}, fmt.Errorf("%q is not a port or port range from 0 to 65535; write 443 or 8000-8080", s)
 	}
 	if a > b {
-		return Range{}, fmt.Errorf("the range %q runs backwards; write the smaller number first", s)
+		return Range{}, fmt.Errorf("the range %q is reversed; write the smaller number first", s)
 	}
 	return Range{uint16(a), uint16(b)}, nil
 }
@@ -237,7 +237,7 @@ func ParseTermWords(s string) ([]Term, error) {
 	if run, ok := strings.CutPrefix(text, "proto/"); ok && strings.Contains(run, "-") && !bounded {
 		r, err := ParseRange(run)
 		if err != nil || r.Hi > 255 {
-			return nil, fmt.Errorf("%q is no run of protocols; write one like proto/59-255", text)
+			return nil, fmt.Errorf("%q is not a protocol range; write one like proto/59-255", text)
 		}
 		var out []Term
 		for p := int(r.Lo); p <= int(r.Hi); p++ {
@@ -258,7 +258,7 @@ func ParseTermWords(s string) ([]Term, error) {
 		return nil, err
 	}
 	if t.AnyProtocol {
-		return nil, fmt.Errorf("%q bounds the source ports of any protocol; name the protocol", s)
+		return nil, fmt.Errorf("%q restricts source ports without a protocol; name the protocol", s)
 	}
 	t, err = NewTerm(t.Protocol, portsUnlessAll(t), &r)
 	return []Term{t}, err

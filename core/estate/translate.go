@@ -63,9 +63,9 @@ func (t *Translation) Sound() bool {
 // unsound says what is wrong with a translation that is not sound, and how to fix it.
 func (t *Translation) unsound() (why, fix string) {
 	if t.Inside == t.Outside {
-		return "which is the same", "give the outside another prefix of that length, or leave the entry out"
+		return "which is the same prefix", "use another outside prefix of that length, or remove the entry"
 	}
-	return "which is of another size", "give both prefixes the same length, of one family"
+	return "which has another length", "use prefixes of the same length and address family"
 }
 
 // translate reports F14.
@@ -96,8 +96,8 @@ func (c *checker) translate() {
 	c.eachBorne(func(network, segment string, p netip.Prefix, at Ref, path string) {
 		for _, t := range of[network] {
 			if t.Segment == segment && t.Inside.Overlaps(p) {
-				c.add(BadTranslation, []Ref{at, t.ref}, "withdraw the route, or translate other addresses",
-					fmt.Sprintf("%s bears %s in segment %s, and %s is translated there", at, p, segment, t.Inside), "%s", path)
+				c.add(BadTranslation, []Ref{at, t.ref}, "remove the route, or translate other addresses",
+					fmt.Sprintf("%s advertises %s in segment %s, where %s is translated", at, p, segment, t.Inside), "%s", path)
 			}
 		}
 	})
@@ -108,15 +108,15 @@ func (c *checker) translate() {
 			t := &all[k]
 			for _, o := range all[:k] {
 				if t.Segment == o.Segment && t.Translation != o.Translation && (t.Inside.Overlaps(o.Inside) || t.Outside.Overlaps(o.Outside)) {
-					c.add(BadTranslation, []Ref{t.ref, o.ref}, "let both say the same, or keep their prefixes apart",
-						fmt.Sprintf("in segment %s, %s and %s of network %s are translated to %s and %s, which cannot both be", t.Segment, o.Inside, t.Inside, n.Name, o.Outside, t.Outside), "%s", t.path)
+					c.add(BadTranslation, []Ref{t.ref, o.ref}, "use the same translation in both, or prefixes that do not overlap",
+						fmt.Sprintf("in segment %s, %s and %s of network %s are translated to %s and %s, which conflict", t.Segment, o.Inside, t.Inside, n.Name, o.Outside, t.Outside), "%s", t.path)
 				}
 			}
 			for x := range n.Subnets {
 				s := &n.Subnets[x]
 				if n.SegmentOf(s) == t.Segment && s.Prefix.Overlaps(t.Inside) && s.Prefix.Bits() < t.Inside.Bits() {
-					c.add(BadTranslation, []Ref{t.ref, {KindSubnet, n.Name + "/" + s.Name}}, "translate all of the subnet",
-						fmt.Sprintf("%s translates %s, a part of subnet %s/%s (%s)", t.ref, t.Inside, n.Name, s.Name, s.Prefix), "%s", t.path+".inside")
+					c.add(BadTranslation, []Ref{t.ref, {KindSubnet, n.Name + "/" + s.Name}}, "translate the whole subnet",
+						fmt.Sprintf("%s translates %s, which is only part of subnet %s/%s (%s)", t.ref, t.Inside, n.Name, s.Name, s.Prefix), "%s", t.path+".inside")
 				}
 			}
 		}

@@ -78,7 +78,7 @@ func ParseVia(s string) (Via, error) {
 	case "hub", "internet", "none":
 		return v, nil
 	}
-	return "", fmt.Errorf("%q is no way for a route; write hub, internet, none, or peer:NAME", s)
+	return "", fmt.Errorf("%q is not a next hop; write hub, internet, none, or peer:NAME", s)
 }
 
 // SubnetRef names a subnet as "network/subnet".
@@ -94,7 +94,7 @@ func (r SubnetRef) MarshalText() ([]byte, error) { return []byte(r.String()), ni
 func (r *SubnetRef) UnmarshalText(b []byte) error {
 	network, subnet, ok := strings.Cut(string(b), "/")
 	if !ok {
-		return fmt.Errorf("%q names no subnet; write network/subnet", b)
+		return fmt.Errorf("%q is not a subnet; write network/subnet", b)
 	}
 	for _, name := range []string{network, subnet} {
 		if err := CheckName(name); err != nil {

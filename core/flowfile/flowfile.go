@@ -92,7 +92,7 @@ var parts = [7]string{"segment", "source", "destination", "protocol", "sport", "
 func readHeader(reader *csv.Reader, segments []string) (*columns, error) {
 	header, err := reader.Read()
 	if errors.Is(err, io.EOF) {
-		return nil, &Error{Line: 1, Err: errors.New("the file is empty; the first line names the columns")}
+		return nil, &Error{Line: 1, Err: errors.New("the file is empty; its first line must name the columns")}
 	}
 	if err != nil {
 		return nil, syntax(err, 0)
@@ -103,7 +103,7 @@ func readHeader(reader *csv.Reader, segments []string) (*columns, error) {
 	}
 	for i, name := range header {
 		if slices.Contains(header[:i], name) {
-			return nil, &Error{Line: 1, Column: name, Err: errors.New("the column stands twice")}
+			return nil, &Error{Line: 1, Column: name, Err: errors.New("the column appears twice")}
 		}
 	}
 	for i, name := range parts {
@@ -155,7 +155,7 @@ func (c *columns) flow(row []string) (verdict.Flow, string, error) {
 	}
 	f := verdict.Flow{Segment: get(0), Publication: get(6)}
 	if !c.segments[f.Segment] {
-		return f, parts[0], fmt.Errorf("there is no segment %q", f.Segment)
+		return f, parts[0], fmt.Errorf("unknown segment %q", f.Segment)
 	}
 	var err error
 	if f.Source, err = address(get(1)); err != nil {
@@ -179,7 +179,7 @@ func (c *columns) flow(row []string) (verdict.Flow, string, error) {
 func address(s string) (netip.Addr, error) {
 	a, err := netip.ParseAddr(s)
 	if err != nil || a.Zone() != "" {
-		return a, fmt.Errorf("%q is no address", s)
+		return a, fmt.Errorf("%q is not an address", s)
 	}
 	return a.Unmap(), nil
 }
@@ -190,7 +190,7 @@ func port(s string) (uint16, error) {
 	}
 	n, err := strconv.ParseUint(s, 10, 16)
 	if err != nil {
-		return 0, fmt.Errorf("%q is no port from 0 to 65535", s)
+		return 0, fmt.Errorf("%q is not a port from 0 to 65535", s)
 	}
 	return uint16(n), nil
 }

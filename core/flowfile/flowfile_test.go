@@ -39,8 +39,8 @@ func TestRowsThatCannotBeReadSayWhere(t *testing.T) {
 	for given, expect := range map[string]string{
 		"":                             "line 1: the file is empty",
 		"segment,source,destination\n": "line 1, column protocol: the column is missing",
-		"segment,segment,source,destination,protocol\n":      "column segment: the column stands twice",
-		header + "lost,10.0.0.1,10.0.0.2,6,,\n":              `line 2, column segment: there is no segment "lost"`,
+		"segment,segment,source,destination,protocol\n":      "column segment: the column appears twice",
+		header + "lost,10.0.0.1,10.0.0.2,6,,\n":              `line 2, column segment: unknown segment "lost"`,
 		header + "office,10.0.0.1,10.0.0.2,6,,\noffice,,,,,": "line 3, column source",
 		header + "office,10.0.0.1,10.0.0,6,,\n":              "line 2, column destination",
 		header + "office,10.0.0.1,fe80::1%eth0,6,,\n":        "line 2, column destination",

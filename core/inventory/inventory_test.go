@@ -44,7 +44,7 @@ func TestMappingPutsSpellingsIntoOne(t *testing.T) {
 	}
 	_, faults = NewTable([]Mapping{{Key: "a", Label: "a b"}, {Label: "x"}})
 	require.Len(t, faults, 2)
-	assert.Equal(t, "rule 2, key: the rule says nothing of the tag's key; write a key, or * for every one", faults[1].Error())
+	assert.Equal(t, "rule 2, key: the rule has no tag key; write a tag key, or * for all", faults[1].Error())
 }
 
 // drawReading draws what an account has, out of few names, so that readings
@@ -78,7 +78,7 @@ func drawReading(t *rapid.T, account string) *Reading {
 	return r
 }
 
-// TestTakingIn takes in one reading after the other, and holds what the estate
+// TestTakingIn takes in one sync after the other, and holds what the estate
 // has then against what was read.
 func TestTakingIn(t *testing.T) {
 	table, faults := NewTable([]Mapping{{Key: "role", Label: "role"}})
@@ -92,7 +92,7 @@ func TestTakingIn(t *testing.T) {
 
 			again := Take(taken.Estate, taken.Known, r, table)
 			again.Changes = slices.DeleteFunc(again.Changes, func(c Change) bool { return c.What == LeftOut || c.What == Kept })
-			require.Empty(t, again.Changes, "the same reading changes nothing")
+			require.Empty(t, again.Changes, "the same sync changes nothing")
 			require.False(t, again.Altered)
 			require.Equal(t, document(e) != document(taken.Estate), taken.Altered)
 			require.Equal(t, taken.Estate, again.Estate)

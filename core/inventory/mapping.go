@@ -71,12 +71,12 @@ func NewTable(rules []Mapping) (*Table, []*MappingError) {
 			faults = append(faults, &MappingError{i, field, message, fix})
 		}
 		if strings.TrimSpace(m.Key) == "" {
-			fault("key", "the rule says nothing of the tag's key", "write a key, or * for every one")
+			fault("key", "the rule has no tag key", "write a tag key, or * for all")
 		}
 		if m.Label == "" {
-			fault("label", "the rule gives no label", "write the key of a label, such as env")
+			fault("label", "the rule has no label key", "write a label key, such as env")
 		} else if err := estate.CheckLabel(m.Label, m.To); err != nil {
-			fault("label", err.Error(), "write letters, digits and ._-/:@+ alone")
+			fault("label", err.Error(), "use only letters, digits and ._-/:@+")
 		}
 		t.rules = append(t.rules, rule{m, patterns(m.Key), patterns(m.Value)})
 	}

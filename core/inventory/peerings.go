@@ -34,14 +34,14 @@ func (k *taker) peerings() {
 		if !gone && names[pair[0]] && names[pair[1]] {
 			kept = append(kept, p)
 		} else {
-			k.note(NetworkKind, pair[0], Changed, "peering with "+pair[1]+" gone")
+			k.note(NetworkKind, pair[0], Changed, "peering with "+pair[1]+" removed")
 		}
 		delete(read, pair)
 	}
 	pairs := slices.SortedFunc(maps.Keys(read), func(a, b [2]string) int { return strings.Compare(a[0]+" "+a[1], b[0]+" "+b[1]) })
 	for _, pair := range pairs {
 		kept = append(kept, estate.Peering{Between: pair})
-		k.note(NetworkKind, pair[0], Changed, "peering with "+pair[1]+" new")
+		k.note(NetworkKind, pair[0], Changed, "peering with "+pair[1]+" added")
 	}
 	k.e.Peerings = kept
 }

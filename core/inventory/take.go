@@ -125,7 +125,7 @@ func (k *taker) networks() {
 		case slices.Equal(routes, n.Routes):
 		case read && !slices.Equal(was, n.Routes): // somebody said otherwise here: that stays
 			if !slices.Equal(routes, was) {
-				k.note(NetworkKind, n.Name, Kept, "the route table that was written here, and the account has another")
+				k.note(NetworkKind, n.Name, Kept, "the route table written here; the account has a different one")
 			}
 		default:
 			n.Routes = routes
@@ -184,16 +184,16 @@ func (k *taker) subnets(to *estate.Network, n *Network) (subnets []estate.Subnet
 		case k.speaksOfSubnet(to.Name, had.Name):
 			subnets = append(subnets, had)
 			names[had.Name] = true
-			k.note(NetworkKind, to.Name, Kept, fmt.Sprintf("subnet %s is gone, and groups name it", had.Name))
+			k.note(NetworkKind, to.Name, Kept, fmt.Sprintf("subnet %s no longer exists in the account, but groups refer to it", had.Name))
 		default:
-			how = append(how, "subnet "+had.Name+" gone")
+			how = append(how, "subnet "+had.Name+" removed")
 		}
 	}
 	for _, s := range added {
 		s.Name = unique(Name(s.Name, "subnet"), func(name string) bool { return names[name] })
 		names[s.Name] = true
 		subnets = append(subnets, s)
-		how = append(how, "subnet "+s.Name+" new")
+		how = append(how, "subnet "+s.Name+" added")
 	}
 	return subnets, how
 }
@@ -239,7 +239,7 @@ func (k *taker) workloads() {
 		network, ok := k.networkName[w.Network]
 		switch {
 		case !ok:
-			k.note(WorkloadKind, w.Name, LeftOut, "its network "+w.Network+" is in no account that was read")
+			k.note(WorkloadKind, w.Name, LeftOut, "its network "+w.Network+" is in no synced account")
 			continue
 		case len(w.Addresses) == 0:
 			k.note(WorkloadKind, w.Name, LeftOut, "it has no address")
@@ -356,7 +356,7 @@ func letGo[T any](k *taker, kind Kind, seen map[string]bool, list []T, name func
 		}
 		if why := k.spoken(kind, one.Name); why != "" {
 			one.Gone = true
-			k.note(kind, one.Name, Kept, "gone from its account; "+why)
+			k.note(kind, one.Name, Kept, "no longer in its account; "+why)
 			continue
 		}
 		gone[one.Name] = true
@@ -382,12 +382,12 @@ func (k *taker) spoken(kind Kind, name string) string {
 	}
 	for _, g := range k.e.Groups {
 		if slices.Contains(g.Networks, name) || slices.ContainsFunc(g.Subnets, func(s estate.SubnetRef) bool { return s.Network == name }) {
-			return "group " + g.Name + " names it"
+			return "group " + g.Name + " refers to it"
 		}
 	}
 	for _, a := range k.e.Attachments {
 		if a.Network == name {
-			return "it is attached to " + a.Hub
+			return "attached to " + a.Hub
 		}
 	}
 	return ""

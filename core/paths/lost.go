@@ -41,13 +41,13 @@ func (n *Net) lostRoutes(p *Path, to Target) []Lost {
 	var out []Lost
 	for _, r := range n.Networks[p.Network].Routes {
 		if r.To.Contains(to.Addr) && (!p.Entry.Explicit || r.To != p.Entry.Prefix) {
-			out = append(out, Lost{"route", fmt.Sprintf("%s via %s", r.To, r.Via), fmt.Sprintf("%s is longer", p.Entry.Prefix)})
+			out = append(out, Lost{"route", fmt.Sprintf("%s via %s", r.To, r.Via), fmt.Sprintf("%s is more specific", p.Entry.Prefix)})
 		}
 	}
 	if home := &n.Networks[p.Network]; p.Entry.Explicit && p.Entry.Prefix.Bits() > 0 && len(home.Attachments) > 0 {
 		if !slices.ContainsFunc(home.Routes, func(r Route) bool { return r.To.Bits() == 0 && r.To.Contains(to.Addr) }) {
 			zero := netip.PrefixFrom(to.Addr, 0).Masked()
-			out = append(out, Lost{"route", fmt.Sprintf("%s via hub", zero), fmt.Sprintf("%s is longer", p.Entry.Prefix)})
+			out = append(out, Lost{"route", fmt.Sprintf("%s via hub", zero), fmt.Sprintf("%s is more specific", p.Entry.Prefix)})
 		}
 	}
 	return out
@@ -92,19 +92,19 @@ func (n *Net) lostInside(p *Path, to Target, enter int) []Lost {
 		name := n.Networks[a.Network].Name + " at " + n.Hubs[a.Hub]
 		switch {
 		case !a.Up:
-			out = append(out, Lost{"attachment", name, "it is down"})
+			out = append(out, Lost{"attachment", name, "down"})
 		case enters && !a.Announces(to.Addr):
-			out = append(out, Lost{"attachment", name, "it is not told the way there"})
+			out = append(out, Lost{"attachment", name, "the hub does not announce the destination to it"})
 		case leaves && !enters && !a.Accepts(to.own()):
-			out = append(out, Lost{"attachment", name, "its hub does not take the way there from it"})
+			out = append(out, Lost{"attachment", name, "its hub does not accept the destination from it"})
 		case enters:
 			out = append(out, Lost{"attachment", name, n.compare(n.costBy(p, to, i, p.Leave), p.Cost)})
 		case !leads && n.translated(to.Home) != nil:
-			out = append(out, Lost{"attachment", name, "it does not translate the destination"})
+			out = append(out, Lost{"attachment", name, "does not translate the destination"})
 		case !leads:
-			out = append(out, Lost{"attachment", name, "it does not bear the prefix"})
+			out = append(out, Lost{"attachment", name, "does not advertise the destination"})
 		case length < taken:
-			out = append(out, Lost{"attachment", name, fmt.Sprintf("its prefix for the destination is shorter: /%d, and the one taken is /%d", length, taken)})
+			out = append(out, Lost{"attachment", name, fmt.Sprintf("less specific prefix: /%d, while the chosen path has /%d", length, taken)})
 		default:
 			out = append(out, Lost{"attachment", name, n.compare(n.costBy(p, to, p.Enter, i), p.Cost)})
 		}
@@ -142,11 +142,11 @@ func (n *Net) costBy(p *Path, to Target, enter, leave int) int {
 func (n *Net) compare(cost, taken int) string {
 	switch {
 	case cost >= unreachable:
-		return "no links lead on from it"
+		return "no links from its hub reach the destination"
 	case cost > taken:
-		return fmt.Sprintf("it costs %d, and the way taken %d", cost, taken)
+		return fmt.Sprintf("cost %d, the chosen path costs %d", cost, taken)
 	}
-	return fmt.Sprintf("it costs %d too, and comes later by name", cost)
+	return fmt.Sprintf("same cost %d, but later in alphabetical order", cost)
 }
 
 // lostExits returns the exits that a path to the internet does not take.
@@ -160,9 +160,9 @@ func (n *Net) lostExits(p *Path, enter int) []Lost {
 		why := ""
 		switch {
 		case !x.Serves(p.Segment):
-			why = "it does not serve segment " + n.Segments[p.Segment]
+			why = "does not serve segment " + n.Segments[p.Segment]
 		case !x.Up:
-			why = "it is down"
+			why = "down"
 		default:
 			best := unreachable
 			for _, in := range n.Networks[enter].Attachments {

@@ -38,7 +38,7 @@ const (
 	FarNotAttached                   // the hubs are reached, and nothing there leads to the destination
 	NoLinks                          // entering and leaving hub are not joined by links that carry the segment
 	NoExit                           // no exit that is up serves the segment and can be reached
-	NoPublication                    // nothing publishes the destination
+	NoPublication                    // no publication for the destination
 	Shadowed                         // the source's network has the address inside (M12.5)
 	NotTranslated                    // no attachment at which the flow may enter translates the source (M12.3)
 	NotAnnounced                     // the hubs do not tell the network the way there
@@ -55,20 +55,20 @@ func (a Absence) String() string {
 // Words says the reason in a clause, "" for a path that is there.
 func (a Absence) Words() string {
 	return [...]string{"",
-		"no route leads there: no attachment of the network is up, and no peer offers it its hub",
-		"the entry leads nowhere",
-		"the entry leads to the internet, and the destination is inside",
+		"no route: the network has no attachment that is up, and no peer offers its hub",
+		"the route has next hop none",
+		"the route points to the internet, but the destination is inside",
 		"the network has no attachment that is up",
-		"the peer neither has it nor offers its hub: a peering is not transitive",
-		"nothing leads on to the destination's network: no attachment of it is up",
-		"no links that carry the segment join the hubs",
+		"the peer neither has the destination nor offers its hub (peerings are not transitive)",
+		"the destination's network has no attachment that is up",
+		"no links that carry the segment connect the hubs",
 		"no exit that is up serves the segment",
-		"nothing publishes the destination",
-		"the source's network has this address inside, and looks for it at home",
-		"no attachment on the way translates the source",
-		"no hub announces the way there to the source's network",
-		"no hub accepts the way there from the destination's network",
-		"the entry leads over a peering, and a peering does not translate the source's addresses",
+		"no publication for the destination",
+		"the source's network has the same address itself, and delivers it locally",
+		"no attachment on the path translates the source",
+		"no hub announces the destination to the source's network",
+		"no hub accepts the destination from its network",
+		"the route uses a peering, and peerings do not translate addresses",
 	}[a]
 }
 

@@ -180,16 +180,16 @@ func TestLostWaysSayWhy(t *testing.T) {
 		return out
 	}
 	assert.Equal(t, map[string]string{
-		"route 10.0.0.0/16 via none": "10.0.1.0/24 is longer",
-		"route 0.0.0.0/0 via hub":    "10.0.1.0/24 is longer",
-		"attachment near at b":       "it costs 51, and the way taken 22",
-		"attachment far at b":        "it is down",
+		"route 10.0.0.0/16 via none": "10.0.1.0/24 is more specific",
+		"route 0.0.0.0/0 via hub":    "10.0.1.0/24 is more specific",
+		"attachment near at b":       "cost 51, the chosen path costs 22",
+		"attachment far at b":        "down",
 	}, lost("10.0.1.1"))
 	assert.Equal(t, map[string]string{
-		"attachment near at b": "it costs 40, and the way taken 11",
-		"exit x-c":             "it costs 11 too, and comes later by name",
-		"exit x-d":             "it does not serve segment s",
-		"exit x-e":             "it is down",
+		"attachment near at b": "cost 40, the chosen path costs 11",
+		"exit x-c":             "same cost 11, but later in alphabetical order",
+		"exit x-d":             "does not serve segment s",
+		"exit x-e":             "down",
 	}, lost("198.51.100.1"))
 	assert.Empty(t, lost("10.0.0.2"), "a local way has no rivals")
 }

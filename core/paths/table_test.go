@@ -17,7 +17,7 @@ import (
 // TestATableSaysWhatFlowsDo holds the table of a hub to the ways of networks that
 // enter there and nowhere else.
 func TestATableSaysWhatFlowsDo(t *testing.T) {
-	wants := meet.Often(1, "a route", "a route that leads nowhere", "a route without a way back")
+	wants := meet.Often(1, "a route", "a dead route", "a route without a return path")
 	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {
 		for range 60 { // few have networks that can be compared
 			e := draw.Estate(t)
@@ -36,8 +36,8 @@ func TestATableSaysWhatFlowsDo(t *testing.T) {
 								continue
 							}
 							met["a route"]++
-							met.If(r.Path.Kind == paths.NoPath, "a route that leads nowhere")
-							met.If(r.OneWay != paths.None, "a route without a way back")
+							met.If(r.Path.Kind == paths.NoPath, "a dead route")
+							met.If(r.OneWay != paths.None, "a route without a return path")
 							agree(t, n, segment, &r, near)
 						}
 					}
@@ -63,7 +63,7 @@ func agree(t *rapid.T, n *paths.Net, segment int, r *paths.HubRoute, near paths.
 	}
 	back := n.Forward(segment, r.Home, paths.Target{Addr: near.Prefix.Addr(), Segment: segment, Home: near})
 	if r.OneWay == paths.None {
-		require.NotEqual(t, paths.NoPath, back.Kind, "%s has a way back", r.Prefix)
+		require.NotEqual(t, paths.NoPath, back.Kind, "%s has a return path", r.Prefix)
 	} else {
 		require.Equal(t, paths.NoPath, r.Reply.Kind)
 	}

@@ -67,7 +67,7 @@ func TestWhatIsTooMuchIsSaid(t *testing.T) {
 	defer func() {
 		most := limits.Of(recover())
 		require.NotNil(t, most)
-		assert.Contains(t, most.Error(), "pairs of sources and destinations")
+		assert.Contains(t, most.Error(), "pairs of source and destination classes")
 		assert.NotEmpty(t, most.Fix)
 	}()
 	New(verdict.New(e))

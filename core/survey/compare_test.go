@@ -210,7 +210,7 @@ func TestCompareEstatesThatShareLittle(t *testing.T) {
 			}
 		}
 		back := Compare(New(after), New(before))
-		require.Len(t, back.Changes, len(d.Changes), "what changes on the way there changes on the way back")
+		require.Len(t, back.Changes, len(d.Changes), "what changes changes forwards changes backwards")
 	})
 }
 

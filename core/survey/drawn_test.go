@@ -101,11 +101,11 @@ func TestForbiddenSharesAreFound(t *testing.T) {
 	require.Len(t, home, 2, "each side has addresses that the other has too")
 	assert.Equal(t, estate.ForbiddenShare, home[0].Code)
 	assert.Contains(t, home[0].Message, "10.0.0.128")
-	assert.Contains(t, home[0].Message, "home of its own")
+	assert.Contains(t, home[0].Message, "already in use")
 
 	twice := ShareFaults(read(share("one", "a", "c"), share("two", "b", "c")))
 	require.Len(t, twice, 2, "either share is at fault")
-	assert.Contains(t, twice[0].Message, "reachable by the same address")
+	assert.Contains(t, twice[0].Message, "reachable under the same address")
 	off := share("two", "b", "c")
 	off.Enabled = false
 	assert.Empty(t, ShareFaults(read(share("one", "a", "c"), off)))

@@ -54,7 +54,7 @@ func TestExpectationsOfTheDemo(t *testing.T) {
 		"market-names":                "holds",
 		"contractors-jump":            "holds",
 		"contractors-nothing-else":    "holds",
-		"archive-answers":             "fails", // no way back
+		"archive-answers":             "fails", // no return path
 	}, got)
 }
 

@@ -168,7 +168,7 @@ func (f *finder) rules() {
 	report := func(kind estate.Kind, name string, rules int) {
 		for i := range rules {
 			if !f.spoke[verdict.Rulepoint{Kind: kind, Name: name, Rule: i}] {
-				f.note(UnreachedRule, []estate.Ref{{Kind: kind, Name: name}}, "no flow reaches rule %d of %s %s", i+1, kind, name)
+				f.note(UnreachedRule, []estate.Ref{{Kind: kind, Name: name}}, "rule %d of %s %s matches no flow", i+1, kind, name)
 			}
 		}
 	}
@@ -181,10 +181,10 @@ func (f *finder) rules() {
 		for _, side := range []struct {
 			word string
 			side estate.Side
-		}{{"from", p.From}, {"to", p.To}} {
+		}{{"source", p.From}, {"destination", p.To}} {
 			if len(f.membersOf(side.side)) == 0 {
 				empty = true
-				f.note(EmptySide, policyRefs([]string{p.Name}), "the %s side of policy %s holds nobody", side.word, p.Name)
+				f.note(EmptySide, policyRefs([]string{p.Name}), "policy %[2]s: %[1]s matches no endpoints", side.word, p.Name)
 			}
 		}
 		if !empty {
@@ -254,7 +254,7 @@ func (f *finder) sameMembers(names []string) {
 			p, q := f.policies[a], f.policies[b]
 			for _, sides := range [][2]estate.Side{{p.From, q.From}, {p.To, q.To}} {
 				if sides[0].String() != sides[1].String() && slices.Equal(f.membersOf(sides[0]), f.membersOf(sides[1])) {
-					f.note(SameMembers, policyRefs([]string{a, b}), "policies %s and %s contest because %s and %s hold the same members, and neither stands within the other", a, b, sides[0], sides[1])
+					f.note(SameMembers, policyRefs([]string{a, b}), "policies %s and %s conflict: groups %s and %s have the same members, and neither is nested in the other", a, b, sides[0], sides[1])
 				}
 			}
 		}
@@ -267,14 +267,14 @@ func (f *finder) things() {
 	relied := estate.ReliedOn(e)
 	for _, l := range e.Links {
 		if l.State != "up" {
-			f.note(Down, []estate.Ref{{Kind: estate.KindLink, Name: l.Between[0] + "–" + l.Between[1]}}, "the link of %s and %s is down", l.Between[0], l.Between[1])
+			f.note(Down, []estate.Ref{{Kind: estate.KindLink, Name: l.Between[0] + "–" + l.Between[1]}}, "link %s–%s is down", l.Between[0], l.Between[1])
 		}
 	}
 	for i := range e.Attachments {
 		a := &e.Attachments[i]
 		ref := []estate.Ref{{Kind: estate.KindAttachment, Name: a.Network + "@" + a.Hub}, {Kind: estate.KindNetwork, Name: a.Network}}
 		if a.State != "up" {
-			f.note(Down, ref, "the attachment of %s at %s is down", a.Network, a.Hub)
+			f.note(Down, ref, "attachment of %s at %s is down", a.Network, a.Hub)
 		}
 		f.learned(a, ref, relied)
 	}
@@ -288,12 +288,12 @@ func (f *finder) things() {
 	for _, p := range e.Peerings {
 		a, b := f.segmentsOf(p.Between[0]), f.segmentsOf(p.Between[1])
 		if len(a) > 0 && len(b) > 0 && !slices.Equal(a, b) {
-			f.note(JoiningPeering, []estate.Ref{{Kind: estate.KindPeering, Name: p.Between[0] + "–" + p.Between[1]}}, "the peering of %s (%s) and %s (%s) joins segments", p.Between[0], strings.Join(a, ", "), p.Between[1], strings.Join(b, ", "))
+			f.note(JoiningPeering, []estate.Ref{{Kind: estate.KindPeering, Name: p.Between[0] + "–" + p.Between[1]}}, "peering of %s (%s) and %s (%s) connects different segments", p.Between[0], strings.Join(a, ", "), p.Between[1], strings.Join(b, ", "))
 		}
 	}
 	for _, s := range e.Segments {
 		if s.Default == estate.Allow {
-			f.note(OpenByDefault, []estate.Ref{{Kind: estate.KindSegment, Name: s.Name}}, "segment %s allows what no policy speaks about", s.Name)
+			f.note(OpenByDefault, []estate.Ref{{Kind: estate.KindSegment, Name: s.Name}}, "segment %s allows flows that no policy matches", s.Name)
 		}
 	}
 }

@@ -381,35 +381,35 @@ func (f *finder) judged(p *verdict.Probe, way *verdict.Effect, atom int, x examp
 			f.contests = append(f.contests, p.Contest)
 		}
 		f.add(Contested, key, x, atom, policyRefs(p.Contest), func() string {
-			return fmt.Sprintf("policies %s contest, from %s", strings.Join(p.Contest, " and "), where())
+			return fmt.Sprintf("policies %s conflict for flows from %s", strings.Join(p.Contest, " and "), where())
 		})
 	}
 	network := func() estate.Ref {
 		return estate.Ref{Kind: estate.KindNetwork, Name: f.judge.Net().Networks[src.Home.Network].Name}
 	}
 	if way.Kind == paths.Bypass && (p.Verdict.Outcome == verdict.Allowed || p.Verdict.Outcome == verdict.Inspected) {
-		f.add(Bypass, network().Name, x, atom, []estate.Ref{network()}, say("%s reaches the internet by a gateway of its own, past every hub and firewall", network()))
+		f.add(Bypass, network().Name, x, atom, []estate.Ref{network()}, say("%s reaches the internet through its own gateway and bypasses every hub and firewall", network()))
 	}
 	switch p.Verdict.Reason {
 	case verdict.ReasonUnenforced:
-		f.addAt(Unenforced, way.Kind.String(), x, atom, network(), say("nothing on %s ways enforces what is meant, in ", way.Kind))
+		f.addAt(Unenforced, way.Kind.String(), x, atom, network(), say("intended verdicts are not enforced on %s paths in ", way.Kind))
 		for _, rail := range p.Rails {
-			f.add(RailNotEnforced, rail, x, atom, policyRefs([]string{rail}), func() string { return fmt.Sprintf("guardrail %s is not enforced from %s", rail, where()) })
+			f.add(RailNotEnforced, rail, x, atom, policyRefs([]string{rail}), func() string { return fmt.Sprintf("guardrail %s is not enforced for flows from %s", rail, where()) })
 		}
 	case verdict.ReasonUninspectable:
-		f.addAt(Uninspectable, way.Kind.String(), x, atom, network(), say("no firewall sees %s ways, so what is to be inspected is denied, in ", way.Kind))
+		f.addAt(Uninspectable, way.Kind.String(), x, atom, network(), say("flows to be inspected are denied, because no firewall is on %s paths in ", way.Kind))
 	case verdict.ReasonFailedOpen:
-		f.add(FailedOpen, p.Pool, x, atom, []estate.Ref{{Kind: estate.KindPool, Name: p.Pool}}, say("flows go uninspected past pool %s, which fails open", p.Pool))
+		f.add(FailedOpen, p.Pool, x, atom, []estate.Ref{{Kind: estate.KindPool, Name: p.Pool}}, say("flows pass uninspected: pool %s has no healthy firewall and fails open", p.Pool))
 	case verdict.ReasonNoFirewall:
-		f.add(NoFirewall, p.Pool, x, atom, []estate.Ref{{Kind: estate.KindPool, Name: p.Pool}}, say("flows are denied because pool %q has no healthy firewall in reach", p.Pool))
+		f.add(NoFirewall, p.Pool, x, atom, []estate.Ref{{Kind: estate.KindPool, Name: p.Pool}}, say("flows are denied: pool %s has no reachable healthy firewall", p.Pool))
 	case verdict.ReasonAsymmetric:
-		f.add(Asymmetric, where(), x, atom, nil, say("the reply goes past the firewall that saw the flow, from %s", where()))
+		f.add(Asymmetric, where(), x, atom, nil, say("replies bypass the firewall that inspected the request, for flows from %s", where()))
 	case verdict.ReasonNoWayBack:
-		f.add(OneWay, f.name(dst), x, atom, nil, say("packets reach %s, and no reply finds a way back", f.name(dst)))
+		f.add(OneWay, f.name(dst), x, atom, nil, say("no return path from %s: packets arrive, replies do not", f.name(dst)))
 	case verdict.ReasonNoPath:
 		if remarkable(&p.Verdict) {
 			f.add(MeantUnrouted, way.Absence.String()+f.name(dst), x, atom, nil, func() string {
-				return fmt.Sprintf("%s is meant to pass, and there is no path: %s", where(), way.Absence.Words())
+				return fmt.Sprintf("flows from %s are permitted but unrouted: %s", where(), way.Absence.Words())
 			})
 		}
 	}

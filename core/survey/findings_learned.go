@@ -19,7 +19,7 @@ func (f *finder) learned(a *estate.Attachment, ref []estate.Ref, relied *estate.
 	for _, l := range a.Learned {
 		switch l.Status {
 		case "withdrawn":
-			f.note(LearnedGone, ref, "%s does not announce prefix %s of segment %s any more%s", a.Network, l.Prefix, l.Segment, reliedBy(relied.By(l.Prefix)))
+			f.note(LearnedGone, ref, "%s no longer announces prefix %s of segment %s%s", a.Network, l.Prefix, l.Segment, reliedBy(relied.By(l.Prefix)))
 		case "waiting":
 			waiting[l.Segment] = append(waiting[l.Segment], l.Prefix)
 		}
@@ -31,9 +31,9 @@ func (f *finder) learned(a *estate.Attachment, ref []estate.Ref, relied *estate.
 		case l.Status != "waiting" || told[l.Segment]:
 		case len(list) > mostWaiting:
 			told[l.Segment] = true
-			f.note(LearnedWaits, ref, "%d prefixes of segment %s, learned from %s, wait: %s to %s", len(list), l.Segment, a.Network, list[0], list[len(list)-1])
+			f.note(LearnedWaits, ref, "%d prefixes of segment %s, learned from %s, need approval: %s to %s", len(list), l.Segment, a.Network, list[0], list[len(list)-1])
 		default:
-			f.note(LearnedWaits, ref, "prefix %s of segment %s, learned from %s, waits%s", l.Prefix, l.Segment, a.Network, f.overlaps(a.Network, l))
+			f.note(LearnedWaits, ref, "prefix %s of segment %s, learned from %s, needs approval%s", l.Prefix, l.Segment, a.Network, f.overlaps(a.Network, l))
 		}
 	}
 }
@@ -50,7 +50,7 @@ func reliedBy(refs []estate.Ref) string {
 	if more := len(refs) - len(names); more > 0 {
 		names = append(names, fmt.Sprintf("%d more", more))
 	}
-	return "; it is spoken of by " + strings.Join(names, ", ")
+	return "; still used by " + strings.Join(names, ", ")
 }
 
 // overlaps says what of other networks a waiting prefix would overlap.

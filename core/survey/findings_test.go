@@ -18,16 +18,16 @@ func TestFindingsOfTheDemoAreItsPlantedTroubles(t *testing.T) {
 		found = append(found, string(f.Code)+": "+f.Message)
 	}
 	for _, planted := range []string{
-		"contested: policies consoles-no-shell and jump-to-controllers contest, from network control-room (turbine) to network kelp-bank (turbine)",
-		"bypass: network forecast-dev reaches the internet by a gateway of its own, past every hub and firewall",
-		"unenforced: nothing on bypass ways enforces what is meant, in network forecast-dev",
-		"one-way: packets reach network archive (office), and no reply finds a way back",
-		"unreached-rule: no flow reaches rule 3 of policy offices-web",
-		"same-members: policies consoles-no-shell and jump-to-controllers contest because plcs and controllers hold the same members, and neither stands within the other",
-		"learned-waits: prefix 10.31.0.128/25 of segment office, learned from head-office, waits, and overlaps subnet harbour-east/lan (10.31.0.0/24)",
+		"contested: policies consoles-no-shell and jump-to-controllers conflict for flows from network control-room (turbine) to network kelp-bank (turbine)",
+		"bypass: network forecast-dev reaches the internet through its own gateway and bypasses every hub and firewall",
+		"unenforced: intended verdicts are not enforced on bypass paths in network forecast-dev",
+		"one-way: no return path from network archive (office): packets arrive, replies do not",
+		"unreached-rule: rule 3 of policy offices-web matches no flow",
+		"same-members: policies consoles-no-shell and jump-to-controllers conflict: groups plcs and controllers have the same members, and neither is nested in the other",
+		"learned-waits: prefix 10.31.0.128/25 of segment office, learned from head-office, needs approval, and overlaps subnet harbour-east/lan (10.31.0.0/24)",
 		"down: firewall tidegate-delta-2 of pool tidegate at delta is failed",
-		"down: the attachment of outer-sound at fjord is down",
-		"open-by-default: segment office allows what no policy speaks about",
+		"down: attachment of outer-sound at fjord is down",
+		"open-by-default: segment office allows flows that no policy matches",
 	} {
 		assert.Contains(t, found, planted)
 	}

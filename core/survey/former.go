@@ -231,7 +231,7 @@ type saying struct {
 // count counts pairs of lines, of all blocks together.
 func (f *former) count(crossings int) {
 	if f.crossings.Add(int64(crossings)) > limits.Crossings {
-		panic(&limits.Exceeded{What: "pairs of sources and destinations that rules tell apart", Most: limits.Crossings, Fix: "let rules name fewer groups, of more workloads"})
+		panic(&limits.Exceeded{What: "pairs of source and destination classes", Most: limits.Crossings, Fix: "use fewer and larger groups in rules"})
 	}
 }
 

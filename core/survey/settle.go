@@ -363,7 +363,7 @@ func (b *vectorBook) number(v []int32) int32 {
 		}
 	}
 	if (len(b.list)+1)*len(v) > limits.Outcomes {
-		panic(&limits.Exceeded{What: "outcomes by source, destination and service that rules tell apart", Most: limits.Outcomes, Fix: "let rules name fewer groups or services"})
+		panic(&limits.Exceeded{What: "distinct outcomes", Most: limits.Outcomes, Fix: "use fewer groups or services in rules"})
 	}
 	i := int32(len(b.list))
 	b.list = append(b.list, slices.Clone(v))

@@ -75,9 +75,9 @@ func (c *shareChecker) piece(a netip.Addr) {
 			other := slices.IndexFunc(list, func(o brought) bool { return o.from != b.from || o.own != b.own })
 			switch {
 			case own:
-				c.report(b, segment, a, "which has a home of its own for that address", estate.Ref{Kind: estate.KindSegment, Name: net.Segments[segment]})
+				c.report(b, segment, a, "where the same address is already in use", estate.Ref{Kind: estate.KindSegment, Name: net.Segments[segment]})
 			case other >= 0:
-				c.report(b, segment, a, fmt.Sprintf("where share %s makes %s of segment %s reachable by the same address", list[other].share, list[other].own, net.Segments[list[other].from]), estate.Ref{Kind: estate.KindShare, Name: list[other].share})
+				c.report(b, segment, a, fmt.Sprintf("where share %s already makes %s of segment %s reachable under the same address", list[other].share, list[other].own, net.Segments[list[other].from]), estate.Ref{Kind: estate.KindShare, Name: list[other].share})
 			}
 		}
 	}
@@ -104,6 +104,6 @@ func (c *shareChecker) report(b brought, segment int, a netip.Addr, why string, 
 		Code: estate.ForbiddenShare, Path: fmt.Sprintf("shares[%d].%s", i, side),
 		Refs:    []estate.Ref{{Kind: estate.KindShare, Name: b.share}, other},
 		Message: fmt.Sprintf("share %s makes %s of segment %s reachable%s in segment %s, %s", b.share, b.own, net.Segments[b.from], as, net.Segments[segment], why),
-		Fix:     "narrow that side of the share to groups whose addresses are used once, show it under other addresses, or renumber one of the two",
+		Fix:     "restrict that side of the share to groups with unique addresses, translate the addresses, or renumber one of the two",
 	})
 }

@@ -179,5 +179,5 @@ func TestFlowsThatCannotBe(t *testing.T) {
 		assert.Equal(t, "unrouted unknown", say(v), given)
 		assert.Empty(t, v.Intended, given)
 	}
-	assert.Equal(t, "unrouted no-path", say(j.Judge(flow("internet", "198.51.100.7", "10.0.1.5", 80))), "nothing publishes it")
+	assert.Equal(t, "unrouted no-path", say(j.Judge(flow("internet", "198.51.100.7", "10.0.1.5", 80))), "no publication")
 }

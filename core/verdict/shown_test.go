@@ -91,7 +91,7 @@ func TestAClockForSegmentsThatReuseAddresses(t *testing.T) {
 		faults := survey.ShareFaults(verdict.New(clocks(t, left, "100.72.1.0/24")))
 		require.NotEmpty(t, faults)
 		assert.Equal(t, estate.ForbiddenShare, faults[0].Code)
-		assert.Contains(t, faults[0].Message, "in segment left, which has a home of its own")
+		assert.Contains(t, faults[0].Message, "in segment left, where the same address is already in use")
 	}
 }
 
@@ -142,7 +142,7 @@ func TestAnOwnAddressAmongThoseThatOthersAreShownUnder(t *testing.T) {
 	both := read("123")
 	faults := survey.ShareFaults(both)
 	require.Len(t, faults, 1)
-	assert.Equal(t, "share clocks makes 10.9.1.123 of segment base reachable as 198.51.100.123 in segment left, where share clocks makes 198.51.100.123 of segment base reachable by the same address", faults[0].Message)
+	assert.Equal(t, "share clocks makes 10.9.1.123 of segment base reachable as 198.51.100.123 in segment left, where share clocks already makes 198.51.100.123 of segment base reachable under the same address", faults[0].Message)
 	assert.NotContains(t, ask(both, "198.51.100.123"), "share")
 	for _, f := range []string{"tower", "annex"} {
 		assert.NotContains(t, both.Trace(flow("left", "10.1.0.7", "198.51.100.123", 123)).Destination.Network, f, "neither is delivered to")

@@ -276,12 +276,12 @@ func (j *Judge) lostPublications(d *decision) []LostView {
 		if i == d.publication || p.segment != d.dst.Segment || !p.to.contains(d.dst.groups, true) {
 			continue
 		}
-		why := "it comes later by name"
+		why := "later in alphabetical order"
 		switch {
 		case !p.services.contains(d.flow.Service):
-			why = "its services do not contain the flow"
+			why = "its services do not include the flow"
 		case d.flow.Publication != "":
-			why = "the flow names another"
+			why = "the flow uses another publication"
 		}
 		out = append(out, LostView{"publication", p.name, why})
 	}

@@ -296,7 +296,7 @@ func (j *Judge) speakerName(r Reason, i int) string {
 	case ReasonGuardrail:
 		return j.rails[i].name
 	}
-	panic("verdict: nobody speaks for reason " + string(r))
+	panic("verdict: no object decides for reason " + string(r))
 }
 
 // unknownVerdict is the verdict on a flow that M2.4 or M8.2 gives none.

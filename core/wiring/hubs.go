@@ -14,10 +14,10 @@ func (b *bench) link() error {
 		}
 	}
 	if b.edit.Hub == b.edit.Other {
-		return b.fault("other", "a link joins two hubs", "name another hub")
+		return b.fault("other", "a link connects two different hubs", "choose another hub")
 	}
 	if b.edit.Cost < 1 {
-		return b.fault("cost", "the cost of a link is 1 or more", "write 1 or more")
+		return b.fault("cost", "the cost of a link must be 1 or more", "use 1 or more")
 	}
 	mine(b, "links", &b.e.Links)
 	if i := b.linkAt(); i >= 0 {
@@ -54,10 +54,10 @@ func (b *bench) openExit() error {
 		}
 	}
 	if len(b.edit.Segments) == 0 {
-		return b.fault("segments", "an exit serves some segment", "name at least one")
+		return b.fault("segments", "an exit must serve at least one segment", "choose at least one segment")
 	}
 	if err := estate.CheckName(b.edit.Name); err != nil {
-		return b.fault("name", err.Error(), "write a short name in small letters")
+		return b.fault("name", err.Error(), "use a short name in lower case")
 	}
 	mine(b, "exits", &b.e.Exits)
 	x := estate.Exit{Name: b.edit.Name, Hub: b.edit.Hub, Segments: slices.Clone(b.edit.Segments), State: "up"}
@@ -83,10 +83,10 @@ func (b *bench) closeExit() error {
 // fresh checks a name that a new thing is to have.
 func (b *bench) fresh(kind string, taken bool) error {
 	if err := estate.CheckName(b.edit.Name); err != nil {
-		return b.fault("name", err.Error(), "write a short name in small letters")
+		return b.fault("name", err.Error(), "use a short name in lower case")
 	}
 	if taken {
-		return b.fault("name", fmt.Sprintf("there is a %s %s already", kind, b.edit.Name), "choose another name")
+		return b.fault("name", fmt.Sprintf("%s %s already exists", kind, b.edit.Name), "choose another name")
 	}
 	return nil
 }

@@ -47,7 +47,7 @@ func (b *bench) attach() error {
 		return err
 	}
 	if b.edit.Cost < 0 {
-		return b.fault("cost", "a cost is 0 or more", "write 0 or more")
+		return b.fault("cost", "a cost must be 0 or more", "use 0 or more")
 	}
 	mine(b, "attachments", &b.e.Attachments)
 	if slices.ContainsFunc(b.e.Attachments, func(a estate.Attachment) bool { return b.attached(&a) }) {
@@ -138,7 +138,7 @@ func (b *bench) peering() (*estate.Peering, error) {
 		return p.Between == [2]string{b.edit.Network, b.edit.Other} || p.Between == [2]string{b.edit.Other, b.edit.Network}
 	})
 	if i < 0 {
-		return nil, b.fault("other", fmt.Sprintf("networks %s and %s are not peered", b.edit.Network, b.edit.Other), "name two that are")
+		return nil, b.fault("other", fmt.Sprintf("networks %s and %s are not peered", b.edit.Network, b.edit.Other), "choose two peered networks")
 	}
 	mine(b, "peerings", &b.e.Peerings)
 	return &b.e.Peerings[i], nil
@@ -150,7 +150,7 @@ func (b *bench) offerHub() error {
 		return err
 	}
 	if p.OffersHub != "" && p.OffersHub != b.edit.Network {
-		return b.fault("network", fmt.Sprintf("%s offers its hub already, and only one of the two can", p.OffersHub), "let it refuse first")
+		return b.fault("network", fmt.Sprintf("%s already offers its hub, and only one side of a peering can", p.OffersHub), "stop offering that hub first")
 	}
 	p.OffersHub = b.edit.Network
 	return nil

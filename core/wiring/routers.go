@@ -28,7 +28,7 @@ func (b *bench) learn() error {
 		return err
 	}
 	if !slices.Contains([]string{"accepted", "waiting", "refused"}, b.edit.Status) {
-		return b.fault("status", fmt.Sprintf("%q is no status", b.edit.Status), "write accepted, waiting or refused")
+		return b.fault("status", fmt.Sprintf("%q is not a status", b.edit.Status), "use accepted, waiting or refused")
 	}
 	a.Learned[i].Status = b.edit.Status
 	return nil
@@ -56,11 +56,11 @@ func (b *bench) hear() error {
 	}
 	switch {
 	case !b.edit.Router.IsValid():
-		return b.fault("router", "no router is named", "write the address that it speaks from")
+		return b.fault("router", "the router address is missing", "enter the address that the router connects from")
 	case b.edit.AS < 1:
-		return b.fault("as", "an AS is a number from 1", "write the number of the router's AS")
+		return b.fault("as", "an AS number must be 1 or more", "enter the router's AS number")
 	case b.edit.Limit < 0:
-		return b.fault("limit", "a limit is 1 or more", "write how many prefixes it may bring")
+		return b.fault("limit", "a prefix limit must be 1 or more", "enter the largest number of prefixes to accept")
 	}
 	for _, p := range b.edit.May {
 		if err := b.prefixes("may", p); err != nil {
@@ -99,10 +99,10 @@ func (b *bench) speak() error {
 	}
 	if b.edit.Speaker != "" {
 		if _, err := netip.ParseAddr(b.edit.Speaker); err != nil {
-			return b.fault("speaker", fmt.Sprintf("%q is no address", b.edit.Speaker), "write an address of this machine")
+			return b.fault("speaker", fmt.Sprintf("%q is not an address", b.edit.Speaker), "use an address of this machine")
 		}
 		if b.edit.AS < 1 {
-			return b.fault("as", "an AS is a number from 1", "write the number of the hub's AS")
+			return b.fault("as", "an AS number must be 1 or more", "enter the hub's AS number")
 		}
 	}
 	mine(b, "hubs", &b.e.Hubs)

@@ -98,7 +98,7 @@ func Apply(e *estate.Estate, edits []Edit) (*estate.Estate, error) {
 		b.at, b.edit = i, &edits[i]
 		do, ok := doers[edits[i].Op]
 		if !ok {
-			return nil, b.fault("op", fmt.Sprintf("there is no edit %q", edits[i].Op), "write one that docs/formats.md lists")
+			return nil, b.fault("op", fmt.Sprintf("unknown edit %q", edits[i].Op), "use an edit listed in docs/formats.md")
 		}
 		if err := do(b); err != nil {
 			return nil, err
@@ -131,7 +131,7 @@ func (b *bench) fault(key, message, fix string) error {
 }
 
 func (b *bench) missing(key, kind, name string) error {
-	return b.fault(key, fmt.Sprintf("there is no %s %q", kind, name), "name one that is there")
+	return b.fault(key, fmt.Sprintf("unknown %s %q", kind, name), "use one that exists")
 }
 
 // mine copies a list the first time that it is changed.
@@ -184,7 +184,7 @@ func (b *bench) attachmentWith(has func(*estate.Attachment) bool) (*estate.Attac
 		which = k
 	}
 	if slices.ContainsFunc(these[which+1:], func(i int) bool { return has(&b.e.Attachments[i]) }) {
-		return nil, b.fault("hub", fmt.Sprintf("network %s is attached to %s more than once, and this would change one of them alone", b.edit.Network, b.edit.Hub), "detach it from there and attach it once, or change the document")
+		return nil, b.fault("hub", fmt.Sprintf("network %s has several attachments at %s, and this edit would change only one", b.edit.Network, b.edit.Hub), "detach it and attach it once, or edit the document")
 	}
 	mine(b, "attachments", &b.e.Attachments)
 	a := &b.e.Attachments[these[which]]
@@ -214,7 +214,7 @@ func (b *bench) hub(key, name string) error {
 func (b *bench) prefixes(key string, list ...netip.Prefix) error {
 	for _, p := range list {
 		if !p.IsValid() || p != p.Masked() {
-			return b.fault(key, "a prefix is an address and a length, without host bits", "write one such as 10.1.0.0/16")
+			return b.fault(key, "a prefix is an address and a length without host bits", "write one such as 10.1.0.0/16")
 		}
 	}
 	return nil

@@ -116,7 +116,7 @@ func drawPair(t *rapid.T, e *estate.Estate) (do, undo []wiring.Edit) {
 			[]wiring.Edit{{Op: wiring.DropSegment, Name: "brand-new"}, {Op: wiring.DropHub, Name: "brand-new"}}
 	}
 	op := rapid.IntRange(0, 4).Draw(t, "op")
-	if twice { // there is no edit of one of two
+	if twice { // an edit of one of two
 		op = 0
 	}
 	switch op {
@@ -212,7 +212,7 @@ func TestANetworkMayBeAttachedToAHubTwice(t *testing.T) {
 	assert.Equal(t, before, written(t, e))
 	for _, x := range []wiring.Edit{{Op: wiring.Attach, Cost: 5}, {Op: wiring.Filter, Accepts: []netip.Prefix{p}}, {Op: wiring.Bring, Prefix: p}} {
 		_, err := wiring.Apply(e, []wiring.Edit{at(x)})
-		assert.ErrorContains(t, err, "network site is attached to ridge more than once", "%s", x.Op)
+		assert.ErrorContains(t, err, "network site has several attachments at ridge", "%s", x.Op)
 	}
 	next, err = wiring.Apply(e, []wiring.Edit{at(wiring.Edit{Op: wiring.Detach}), at(wiring.Edit{Op: wiring.Attach, Cost: 5})})
 	require.NoError(t, err)

@@ -51,7 +51,7 @@ func (c *Connection) check() Problems {
 	var problems Problems
 	add := func(at, message, fix string) { problems = append(problems, Problem{at, message, fix}) }
 	if err := estate.CheckName(c.Name); err != nil {
-		add("name", err.Error(), "write a short name in small letters, such as north")
+		add("name", err.Error(), "use a short name in lower case, such as north")
 	}
 	if !slices.Contains(providers.Names(), c.Provider) {
 		add("provider", fmt.Sprintf("there is no driver for %q", c.Provider), fmt.Sprintf("choose one of %v", providers.Names()))
@@ -60,10 +60,10 @@ func (c *Connection) check() Problems {
 		add("endpoint", err.Error(), "")
 	}
 	if c.Provider == "cirra" && c.Account == "" {
-		add("account", "this provider asks which of its accounts is meant", "write the account as the provider calls it")
+		add("account", "this provider needs the name of the account", "enter the account name used by the provider")
 	}
 	if c.Secret == "" {
-		add("secret", "there is no secret", "write the token or secret that the provider gave you")
+		add("secret", "the secret is missing", "enter the token or secret issued by the provider")
 	}
 	return problems
 }
@@ -141,20 +141,20 @@ func (a *App) Disconnect(ctx context.Context, account string) error {
 func connectProblem(err error) error {
 	switch {
 	case errors.Is(err, drivers.ErrCredential):
-		return &Problem{"secret", "the provider does not accept the credential", "look whether it is that of this account, and has not expired"}
+		return &Problem{"secret", "the provider rejected the credential", "check that it belongs to this account and has not expired"}
 	case errors.Is(err, drivers.ErrMissing):
-		return &Problem{"account", "the provider does not know this account", "write it as the provider calls it"}
+		return &Problem{"account", "the provider does not know this account", "enter the account name used by the provider"}
 	case errors.Is(err, drivers.ErrUnreachable):
-		return &Problem{"endpoint", "nobody answers there: " + err.Error(), "look whether the address is right and can be reached from here"}
+		return &Problem{"endpoint", "no answer from this address: " + err.Error(), "check the address and that it can be reached from here"}
 	}
-	return &Problem{"endpoint", err.Error(), "look whether this is the address of the provider's interface"}
+	return &Problem{"endpoint", err.Error(), "check that this is the address of the provider's API"}
 }
 
 func (a *App) addAccount(ctx context.Context, c Connection, actor string) error {
 	return a.advance(ctx, &step{what: store.Edit, actor: actor, based: current, change: func(now *Snapshot) (*estate.Estate, error) {
 		for _, had := range now.Estate.Accounts {
 			if had.Name == c.Name && had.Provider != c.Provider {
-				return nil, &Problem{"name", fmt.Sprintf("the account %s is one of %s", c.Name, had.Provider), "choose another name, or that provider"}
+				return nil, &Problem{"name", fmt.Sprintf("account %s belongs to provider %s", c.Name, had.Provider), "choose another name, or select that provider"}
 			}
 			if had.Name == c.Name {
 				return now.Estate, nil
@@ -242,7 +242,7 @@ func (a *App) access(ctx context.Context, account string) (provider string, acce
 			continue
 		}
 		if !a.Now().hasAccount(account) {
-			return "", drivers.Access{}, &Problem{"account", fmt.Sprintf("the account %s is not in the estate any more, so that nothing is asked of it", account), "remove its credential, or connect it anew"}
+			return "", drivers.Access{}, &Problem{"account", fmt.Sprintf("account %s is no longer in the estate, so it is not synced", account), "remove its credential, or connect it again"}
 		}
 		plain, err := a.Vault.Open(useOf(&s), s.Sealed)
 		if err != nil {
@@ -254,7 +254,7 @@ func (a *App) access(ctx context.Context, account string) (provider string, acce
 		}
 		return s.Provider, drivers.Access{Endpoint: s.Endpoint, Account: s.Remote, Key: c.Key, Secret: c.Secret}, nil
 	}
-	return "", drivers.Access{}, &Problem{"account", fmt.Sprintf("the account %s is not connected", account), "connect it first"}
+	return "", drivers.Access{}, &Problem{"account", fmt.Sprintf("account %s is not connected", account), "connect it first"}
 }
 
 func (s *Snapshot) hasAccount(name string) bool {
@@ -288,14 +288,14 @@ func (a *App) NativeRules(ctx context.Context, network string) ([]drivers.RuleLi
 		defer cancel()
 		lists, err := d.Rules(ctx, k.ID)
 		if errors.Is(err, drivers.ErrMissing) {
-			return nil, &Problem{"network", "the provider has no such network any more", "read its account again"}
+			return nil, &Problem{"network", "the provider no longer has this network", "sync its account"}
 		}
 		if err != nil {
 			return nil, connectProblem(err)
 		}
 		return append([]drivers.RuleList{}, lists...), nil
 	}
-	return nil, &Problem{"network", fmt.Sprintf("no account that was read has a network %s", network), "read its account first"}
+	return nil, &Problem{"network", fmt.Sprintf("no synced account has a network %s", network), "sync its account first"}
 }
 
 // Health asks a connected account for the state of what its provider runs.

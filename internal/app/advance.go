@@ -144,7 +144,7 @@ func (a *App) store(ctx context.Context, r *store.Revision) error {
 		return err
 	}
 	if is, again := a.Store.Revision(ctx); again == nil && is == r.Based+1 { // nobody else writes
-		a.Log.Warn("a step was stored, and the database said it was not", "revision", is, "error", err)
+		a.Log.Warn("a revision was stored although the database reported an error", "revision", is, "error", err)
 		return nil
 	}
 	return err
@@ -158,7 +158,7 @@ type Panicked struct {
 
 // Error says what was being done.
 func (p *Panicked) Error() string {
-	return fmt.Sprintf("%s failed, by a fault in bivium: nothing was changed. The log says more", p.Doing)
+	return fmt.Sprintf("%s failed because of a defect in Bivium. Nothing was changed; the log has details", p.Doing)
 }
 
 // guarded runs f, and turns a panic in it, or in a worker that it waits for, into an error

@@ -29,8 +29,8 @@ func asideFaults(list []store.Aside) []estate.Fault {
 		o := &list[i]
 		out = append(out, estate.Fault{
 			Code: unreadable, Path: o.List, Refs: []estate.Ref{{Kind: estate.Kind(strings.TrimSuffix(o.List, "s")), Name: o.Key}},
-			Message: fmt.Sprintf("%s %s cannot be read, and is left out of the estate: %s", o.List, o.Key, firstLine(o.Why)),
-			Fix:     "correct what is stored of it, or remove it",
+			Message: fmt.Sprintf("%s %s cannot be read and is left out of the estate: %s", o.List, o.Key, firstLine(o.Why)),
+			Fix:     "correct the stored object, or remove it",
 		})
 	}
 	return out

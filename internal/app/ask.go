@@ -110,7 +110,7 @@ func (s *Snapshot) Ask(q Question) (*Answer, error) {
 // (M6.4): one address may live in several.
 func (s *Snapshot) narrow(from, to *end) (survey.Set, error) {
 	if from.internet && to.internet {
-		return nil, &Problem{"to", "both ends are on the internet", "one end has to be inside"}
+		return nil, &Problem{"to", "source and destination are both on the internet", "choose one endpoint inside the estate"}
 	}
 	shown := to.literal && s.Judge.Shows() // a segment may see others by the address
 	if !to.single() || len(to.set) < 2 && !shown {
@@ -136,7 +136,7 @@ func (s *Snapshot) narrow(from, to *end) (survey.Set, error) {
 // that nothing has, or from an address to itself.
 func (s *Snapshot) askDirectly(a *Answer, from, to *end, terms []estate.Term) error {
 	if len(from.set) == 0 || !to.single() {
-		return &Problem{"to", fmt.Sprintf("no flow leads from %s to %s", from.text, to.text), "the addresses are of different families, or one and the same"}
+		return &Problem{"to", fmt.Sprintf("no flow is possible from %s to %s", from.text, to.text), "the addresses are of different families, or identical"}
 	}
 	f := verdict.Flow{Segment: verdict.Internet, Destination: to.addresses[0]}
 	c := s.Survey.Class(from.set[0].Class)
@@ -176,7 +176,7 @@ func (s *Snapshot) FindTerms(text string) ([]estate.Term, error) {
 	for word := range strings.SplitSeq(text, ",") {
 		word = strings.ToLower(strings.TrimSpace(word))
 		if word == "" {
-			return nil, &Problem{"on", "no service is named", "name one, or write a term like tcp/443, or any"}
+			return nil, &Problem{"on", "the service is missing", "enter a service, a term like tcp/443, or any"}
 		}
 		if strings.Contains(word, " from ") || strings.HasPrefix(word, "proto/") { // as answers write them
 			some, err := estate.ParseTermWords(word)
@@ -196,7 +196,7 @@ func (s *Snapshot) FindTerms(text string) ([]estate.Term, error) {
 		}
 		i := slices.IndexFunc(s.Estate.Services, func(v estate.Service) bool { return v.Name == ref.Name })
 		if i < 0 {
-			return nil, &Problem{"on", fmt.Sprintf("there is no service %q", word), s.nearService(word)}
+			return nil, &Problem{"on", fmt.Sprintf("unknown service %q", word), s.nearService(word)}
 		}
 		terms = append(terms, s.Estate.Services[i].Terms...)
 	}
@@ -211,7 +211,7 @@ func (s *Snapshot) nearService(word string) string {
 	if near := estate.Nearest(word, known); near != "" {
 		return "did you mean " + near + "?"
 	}
-	return "name a service, or write a term like tcp/443"
+	return "enter a service, or a term like tcp/443"
 }
 
 func (s *Snapshot) line(l *survey.Line) Line {

@@ -85,7 +85,7 @@ func (a *App) work() {
 			return
 		}
 		b.mu.Unlock()
-		_ = a.guarded("looking at the estate", func() error {
+		_ = a.guarded("checking the estate", func() error {
 			s.passages(a.pace)
 			a.found(s, partPassages)
 			s.troubles(a.pace)

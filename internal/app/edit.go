@@ -16,7 +16,7 @@ import (
 )
 
 // ErrNoSuchPolicy is returned for a policy that the estate does not have.
-var ErrNoSuchPolicy = errors.New("there is no such policy")
+var ErrNoSuchPolicy = errors.New("unknown policy")
 
 // PolicyView is a policy as it stands, with how it fares.
 type PolicyView struct {
@@ -49,8 +49,8 @@ type Fare string
 // How expectations fare: some hold by routing alone, or for want of any flow.
 const (
 	Holds          Fare = "holds"
-	HoldsByRouting Fare = "holds by routing alone"
-	HoldsVacuously Fare = "has no flow to hold for"
+	HoldsByRouting Fare = "holds-by-routing"
+	HoldsVacuously Fare = "holds-vacuously"
 	Breaks         Fare = "breaks"
 )
 
@@ -244,7 +244,7 @@ func (s *Snapshot) withPolicy(name string, body []byte) (*estate.Estate, error) 
 		return nil, err
 	}
 	if policy.Name != name {
-		return nil, Problems{{"name", "a policy cannot be renamed here", "leave the name " + name}}
+		return nil, Problems{{"name", "the name of a policy cannot be changed here", "keep the name " + name}}
 	}
 	next := *s.Estate
 	next.Policies = slices.Clone(s.Estate.Policies)

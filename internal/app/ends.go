@@ -37,7 +37,7 @@ func (s *Snapshot) findEnd(field, text string) (*end, error) {
 	text = strings.ToLower(strings.TrimSpace(text))
 	e := &end{text: text, segment: paths.None}
 	if text == "" {
-		return nil, &Problem{field, "nothing is named", "name a workload, group, segment, network, address, or internet"}
+		return nil, &Problem{field, "the endpoint is missing", "enter a workload, group, segment, network, address, or internet"}
 	}
 	if text == "internet" {
 		e.internet = true
@@ -67,13 +67,13 @@ func (s *Snapshot) findEnd(field, text string) (*end, error) {
 func (s *Snapshot) findExternal(e *end, field, text string) error {
 	a, err := parseAddr(text)
 	if err != nil {
-		return &Problem{field, fmt.Sprintf("%q is no address", text), "write internet, or internet: and an address like 198.51.100.7"}
+		return &Problem{field, fmt.Sprintf("%q is not an address", text), "write internet, or internet: and an address like 198.51.100.7"}
 	}
 	a = a.Unmap()
 	e.internet, e.external, e.addresses = true, true, []netip.Addr{a}
 	c, ok := s.Survey.OutsideAt(a)
 	if !ok {
-		return &Problem{field, fmt.Sprintf("%s is a private address; nothing on the internet has it", a), "write a public address"}
+		return &Problem{field, fmt.Sprintf("%s is a private address and cannot be on the internet", a), "write a public address"}
 	}
 	e.set = survey.Set{{Class: c, Only: a}}
 	return nil
@@ -107,16 +107,16 @@ func (s *Snapshot) findAddress(e *end, field string, a netip.Addr) error {
 	}
 	switch {
 	case len(homes) == 0 && paths.Private(a):
-		return &Problem{field, fmt.Sprintf("no segment has the address %s", a), "it lies in no subnet, and no attachment brings it"}
+		return &Problem{field, fmt.Sprintf("%s is in no segment", a), "it is in no subnet, and no attachment advertises it"}
 	case len(homes) == 0:
-		return &Problem{field, fmt.Sprintf("no segment has the address %s", a), "for a source on the internet write internet:" + a.String()}
+		return &Problem{field, fmt.Sprintf("%s is in no segment", a), "for a source on the internet write internet:" + a.String()}
 	}
 	if len(homes) > 1 && field == "from" {
 		names := make([]string, len(homes))
 		for i, h := range homes {
 			names[i] = s.Judge.Net().Segments[h]
 		}
-		return &Problem{field, fmt.Sprintf("%s is used in %s", a, strings.Join(names, " and ")), fmt.Sprintf("write %s:%s, or another of the segments", names[0], a)}
+		return &Problem{field, fmt.Sprintf("%s exists in %s", a, strings.Join(names, " and ")), fmt.Sprintf("write %s:%s, or another of the segments", names[0], a)}
 	}
 	if len(homes) == 1 {
 		e.segment = homes[0]
@@ -148,7 +148,7 @@ func (s *Snapshot) findPublished(e *end, field string, p *estate.Publication) er
 		e.set = s.Survey.Of(survey.Node{Kind: survey.NodeSegment, Segment: p.To.Segment})
 	}
 	if len(e.set) == 0 {
-		return &Problem{field, fmt.Sprintf("publication %s leads to nobody", p.Name), "its groups have no members in " + p.To.Segment}
+		return &Problem{field, fmt.Sprintf("publication %s has no destinations", p.Name), "its groups have no members in " + p.To.Segment}
 	}
 	return nil
 }
@@ -179,7 +179,7 @@ func (s *Snapshot) findName(e *end, field, kind, name string) error {
 		e.set = s.Survey.Where(func(c *survey.Class) bool {
 			return c.End.Home.Network == n && (e.segment == paths.None || c.End.Segment == e.segment)
 		})
-		return s.notEmpty(e, field, "no segment holds anything of network "+name)
+		return s.notEmpty(e, field, "no segment contains a subnet of network "+name)
 	}
 	return s.unknown(field, name)
 }
@@ -201,7 +201,7 @@ func (s *Snapshot) findWorkload(e *end, field string, w int) error {
 		}
 	}
 	if len(e.set) == 0 {
-		return &Problem{field, fmt.Sprintf("no segment holds workload %s", work.Name), fmt.Sprintf("put its subnet of network %s into a segment", work.Network)}
+		return &Problem{field, fmt.Sprintf("workload %s is in no segment", work.Name), fmt.Sprintf("assign its subnet of network %s to a segment", work.Network)}
 	}
 	return nil
 }
@@ -211,9 +211,9 @@ func (s *Snapshot) unknown(field, name string) error {
 	for _, c := range s.index.ends {
 		known[c.Text] = true
 	}
-	fix := "name a workload, group, segment, network, address, or internet"
+	fix := "enter a workload, group, segment, network, address, or internet"
 	if near := estate.Nearest(name, known); near != "" {
 		fix = "did you mean " + near + "?"
 	}
-	return &Problem{field, fmt.Sprintf("nothing is called %q", name), fix}
+	return &Problem{field, fmt.Sprintf("unknown name %q", name), fix}
 }

@@ -17,7 +17,7 @@ func (s *Snapshot) Members(selector string) (some []string, count int, err error
 	parsed, err := estate.ParseSelector(selector)
 	if err != nil {
 		wrong, _, _ := strings.Cut(err.Error(), "; ")
-		return nil, 0, &Problem{"match", wrong, "write key=value, key in (a, b), key or !key, several with commas between"}
+		return nil, 0, &Problem{"match", wrong, "write key=value, key in (a, b), key or !key, separated by commas"}
 	}
 	some = []string{}
 	for i := range s.Estate.Workloads {
@@ -34,17 +34,17 @@ func (s *Snapshot) Members(selector string) (some []string, count int, err error
 // is still at revision based.
 func (a *App) PutGroup(ctx context.Context, g estate.Group, based int64, actor string) (*Effect, error) {
 	if err := estate.CheckName(g.Name); err != nil {
-		return nil, &Problem{"name", err.Error(), "write a short name in small letters"}
+		return nil, &Problem{"name", err.Error(), "use a short name in lower case"}
 	}
 	if g.Match == "" {
-		return nil, &Problem{"match", "the group would hold nobody", "write what labels its members have, such as app=portal"}
+		return nil, &Problem{"match", "the group would have no members", "enter the labels of its members, such as app=portal"}
 	}
 	if _, _, err := a.Now().Members(g.Match); err != nil {
 		return nil, err
 	}
 	return a.edited(ctx, &step{what: store.Edit, actor: actor, based: based, change: func(now *Snapshot) (*estate.Estate, error) {
 		if slices.ContainsFunc(now.Estate.Groups, func(o estate.Group) bool { return o.Name == g.Name }) {
-			return nil, &Problem{"name", fmt.Sprintf("there is a group %s already", g.Name), "choose another name"}
+			return nil, &Problem{"name", fmt.Sprintf("group %s already exists", g.Name), "choose another name"}
 		}
 		next := *now.Estate
 		next.Groups = append(slices.Clip(next.Groups), g)

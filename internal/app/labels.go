@@ -173,13 +173,13 @@ func (a *App) SetMapping(ctx context.Context, rules []inventory.Mapping, based i
 func (a *App) SetLabels(ctx context.Context, workload string, hand map[string]string, based int64, actor string) (*Effect, error) {
 	for key, value := range hand {
 		if err := estate.CheckLabel(key, value); err != nil {
-			return nil, &Problem{"labels." + key, err.Error(), "write letters, digits and ._-/:@+ alone"}
+			return nil, &Problem{"labels." + key, err.Error(), "use only letters, digits and ._-/:@+"}
 		}
 	}
 	return a.relabel(ctx, based, actor, func(now *Snapshot) ([]inventory.Known, []inventory.Mapping, *inventory.Table, error) {
 		i := slices.IndexFunc(now.Known, func(k inventory.Known) bool { return k.Kind == inventory.WorkloadKind && k.Name == workload })
 		if i < 0 {
-			return nil, nil, nil, &Problem{"workload", fmt.Sprintf("no account that was read has a workload %s", workload), "labels of imported workloads are in their document"}
+			return nil, nil, nil, &Problem{"workload", fmt.Sprintf("no synced account has a workload %s", workload), "edit labels of imported workloads in their document"}
 		}
 		known := slices.Clone(now.Known)
 		known[i].Hand = hand

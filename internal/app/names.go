@@ -164,7 +164,7 @@ func (s *Snapshot) whose(a netip.Addr) string {
 		homes = append(homes, home)
 	}
 	if len(homes) == 0 {
-		return "no segment has it"
+		return "in no segment"
 	}
 	return strings.Join(homes, "; ")
 }

@@ -80,7 +80,7 @@ type run struct {
 	done   chan struct{}
 }
 
-var errStopped = errors.New("it was stopped")
+var errStopped = errors.New("stopped")
 
 func (r *run) now() *ReadingView {
 	r.mu.Lock()
@@ -106,7 +106,7 @@ func (a *App) Read(ctx context.Context, account, actor string, goOn bool) (*Read
 	if goOn {
 		last, err := a.Store.LastReading(ctx, account)
 		if err != nil || last.Cursor == "" {
-			return nil, &Problem{"account", "there is no reading of " + account + " that could go on", "read it from the beginning"}
+			return nil, &Problem{"account", "there is no sync of " + account + " that could be resumed", "start a new sync"}
 		}
 		last.State, last.Actor = store.Running, actor
 		reading = last
@@ -138,7 +138,7 @@ func (a *App) Read(ctx context.Context, account, actor string, goOn bool) (*Read
 
 // run reads page by page, and takes in what was read, however it ended.
 func (a *App) run(ctx context.Context, r *run, provider string, reading *store.Reading, d drivers.Driver) {
-	err := a.guarded("reading "+reading.Account, func() error { return a.pages(ctx, r, reading, d) })
+	err := a.guarded("syncing "+reading.Account, func() error { return a.pages(ctx, r, reading, d) })
 	if cause := context.Cause(ctx); cause != nil {
 		err = cause
 	}
@@ -146,13 +146,13 @@ func (a *App) run(ctx context.Context, r *run, provider string, reading *store.R
 	r.mu.Lock()
 	r.view.Step = "take in"
 	r.mu.Unlock()
-	if err := a.guarded("taking in what was read of "+reading.Account, func() error { return a.takeIn(ctx, provider, reading, err) }); err != nil {
-		a.Log.Error("a reading could not be taken in", "account", reading.Account, "error", err)
+	if err := a.guarded("applying the sync of "+reading.Account, func() error { return a.takeIn(ctx, provider, reading, err) }); err != nil {
+		a.Log.Error("a sync could not be applied", "account", reading.Account, "error", err)
 		report := emptyReport()
-		report.Why = "what was read could not be taken in: " + err.Error()
+		report.Why = "the result of the sync could not be applied: " + err.Error()
 		reading.State, reading.Ended, reading.Report = store.Partial, a.Clock(), mustJSON(report)
 		if err := a.Store.EndReading(ctx, reading, nil); err != nil {
-			a.Log.Error("a reading could not be ended", "account", reading.Account, "error", err)
+			a.Log.Error("a sync could not be ended", "account", reading.Account, "error", err)
 		}
 	}
 }
@@ -161,7 +161,7 @@ func (a *App) pages(ctx context.Context, r *run, reading *store.Reading, d drive
 	followed, size := map[string]bool{}, 0
 	for begun := reading.Cursor == ""; begun || reading.Cursor != ""; begun = false {
 		if followed[reading.Cursor] {
-			return &drivers.AnswerError{Asked: "the inventory", Err: errors.New("its pages lead back to one that was read")}
+			return &drivers.AnswerError{Asked: "the inventory", Err: errors.New("its pages repeat")}
 		}
 		followed[reading.Cursor] = true
 		page, err := d.Page(ctx, reading.Cursor)
@@ -206,7 +206,7 @@ func (a *App) takeIn(ctx context.Context, provider string, reading *store.Readin
 		report.Why, report.Fix = whyEnded(why)
 	}
 	var taken inventory.Taken
-	s := &step{what: "read " + reading.Account, actor: reading.Actor, based: current, reading: reading}
+	s := &step{what: "sync of " + reading.Account, actor: reading.Actor, based: current, reading: reading}
 	s.change = func(now *Snapshot) (*estate.Estate, error) {
 		table, _ := inventory.NewTable(now.Mapping)
 		taken = inventory.Take(now.Estate, now.Known, &inventory.Reading{Account: reading.Account, Provider: provider, Networks: networks, Workloads: workloads, Partial: why != nil}, table)
@@ -237,13 +237,13 @@ func (a *App) takeIn(ctx context.Context, provider string, reading *store.Readin
 func whyEnded(err error) (why, fix string) {
 	switch {
 	case errors.Is(err, errStopped):
-		return "it was stopped", "go on with it, or read again"
+		return "stopped", "resume it, or start a new sync"
 	case errors.Is(err, drivers.ErrCredential):
-		return "the provider does not accept the credential any more", "connect the account with a new one, and go on"
+		return "the provider no longer accepts the credential", "enter a new credential, and resume"
 	case errors.Is(err, drivers.ErrUnreachable):
-		return "the provider did not answer, however often it was asked: " + err.Error(), "go on with it when the provider is back"
+		return "the provider did not answer after several attempts: " + err.Error(), "resume it when the provider answers again"
 	}
-	return err.Error(), "go on with it, or read again"
+	return err.Error(), "resume it, or start a new sync"
 }
 
 // tell puts what a reading changed into the report.
@@ -352,7 +352,7 @@ func (a *App) lastReading(ctx context.Context, account string) (*ReadingView, er
 	}
 	v.Networks, v.Workloads = v.Report.Read[0], v.Report.Read[1]
 	if last.State == store.CutOff {
-		v.Report.Why, v.Report.Fix = "the server ended while it ran", "go on with it, or read again"
+		v.Report.Why, v.Report.Fix = "the server stopped while it ran", "resume it, or start a new sync"
 	}
 	return v, nil
 }

@@ -42,8 +42,8 @@ func TestAnInventoryWithoutEndIsGivenUp(t *testing.T) {
 		winding
 		says string
 	}{
-		"to itself":  {winding{func(string) string { return "a" }, 1}, "lead back"},
-		"in circles": {winding{func(c string) string { return map[string]string{"": "a", "a": "b", "b": "c", "c": "a"}[c] }, 1}, "lead back"},
+		"to itself":  {winding{func(string) string { return "a" }, 1}, "pages repeat"},
+		"in circles": {winding{func(c string) string { return map[string]string{"": "a", "a": "b", "b": "c", "c": "a"}[c] }, 1}, "pages repeat"},
 		"too many":   {winding{func(c string) string { return c + "a" }, limits.ProviderThings}, fmt.Sprintf("more than %d networks and workloads", limits.ProviderThings)},
 	} {
 		t.Run(what, func(t *testing.T) {

@@ -20,10 +20,10 @@ type remedies struct {
 	free map[bool]*netipx.IPSet // by whether of IPv4: what can be given out; found when it is asked for
 }
 
-// waysOut returns what would keep apart what the edits place and what is there:
+// remediesFor returns what would keep apart what the edits place and what is there:
 // where it is attached, or where a share would bring it.
-func (r *remedies) waysOut(edits []wiring.Edit, x *Refusal) []Mend {
-	var out []Mend
+func (r *remedies) remediesFor(edits []wiring.Edit, x *Refusal) []Remedy {
+	var out []Remedy
 	refs := x.fault.Refs
 	switch x.fault.Code {
 	case estate.Overlap:
@@ -31,7 +31,7 @@ func (r *remedies) waysOut(edits []wiring.Edit, x *Refusal) []Mend {
 		refs = r.subnetsOf(edits)
 		out = r.showing(&x.fault)
 	default:
-		return []Mend{}
+		return []Remedy{}
 	}
 	refs = slices.DeleteFunc(slices.Clone(refs), func(ref estate.Ref) bool {
 		network, _, _ := strings.Cut(ref.Name, "/")
@@ -40,22 +40,22 @@ func (r *remedies) waysOut(edits []wiring.Edit, x *Refusal) []Mend {
 	return distinct(append(out, r.translating(refs)...))
 }
 
-// of returns what would mend a fault that an estate has: either of what overlaps can be
+// of returns what would fix a fault that an estate has: either of what overlaps can be
 // translated, and what a share may not bring can be shown under other addresses.
-func (r *remedies) of(f *estate.Fault) []Mend {
+func (r *remedies) of(f *estate.Fault) []Remedy {
 	switch f.Code {
 	case estate.Overlap:
 		return distinct(r.translating(f.Refs))
 	case estate.ForbiddenShare:
 		return distinct(r.showing(f))
 	}
-	return []Mend{}
+	return []Remedy{}
 }
 
-func distinct(list []Mend) []Mend {
-	out := []Mend{}
+func distinct(list []Remedy) []Remedy {
+	out := []Remedy{}
 	for _, m := range list {
-		if !slices.ContainsFunc(out, func(o Mend) bool { return o.Words == m.Words }) {
+		if !slices.ContainsFunc(out, func(o Remedy) bool { return o.Words == m.Words }) {
 			out = append(out, m)
 		}
 	}
@@ -63,8 +63,8 @@ func distinct(list []Mend) []Mend {
 }
 
 // translating returns translations of those things that are subnets of attached networks.
-func (r *remedies) translating(refs []estate.Ref) []Mend {
-	var out []Mend
+func (r *remedies) translating(refs []estate.Ref) []Remedy {
+	var out []Remedy
 	for _, ref := range refs {
 		name, subnet, _ := strings.Cut(ref.Name, "/")
 		n := slices.IndexFunc(r.e.Networks, func(n estate.Network) bool { return n.Name == name })
@@ -82,7 +82,7 @@ func (r *remedies) translating(refs []estate.Ref) []Mend {
 		if !ok {
 			continue
 		}
-		m := Mend{Words: fmt.Sprintf("show %s to %s as %s", ref.Name, segment, free)}
+		m := Remedy{Words: fmt.Sprintf("translate %s for %s to %s", ref.Name, segment, free)}
 		for _, a := range r.e.Attachments {
 			if a.Network == name {
 				m.Edits = append(m.Edits, wiring.Edit{Op: wiring.Translate, Network: name, Hub: a.Hub, Segment: segment, Prefix: s.Prefix, Outside: free})
@@ -97,7 +97,7 @@ func (r *remedies) translating(refs []estate.Ref) []Mend {
 
 // showing returns the edit that lets a forbidden share show what it would bring
 // under other addresses: those of the home that the address of the fault has.
-func (r *remedies) showing(f *estate.Fault) []Mend {
+func (r *remedies) showing(f *estate.Fault) []Remedy {
 	at := slices.IndexFunc(r.e.Shares, func(s estate.Share) bool { return s.Name == f.Refs[0].Name })
 	if at < 0 || !f.At.IsValid() {
 		return nil
@@ -119,8 +119,8 @@ func (r *remedies) showing(f *estate.Fault) []Mend {
 	if !ok {
 		return nil
 	}
-	return []Mend{{
-		Words: fmt.Sprintf("let share %s show %s of %s to %s as %s", s.Name, inside, of, to, free),
+	return []Remedy{{
+		Words: fmt.Sprintf("in share %s, translate %s of %s for %s to %s", s.Name, inside, of, to, free),
 		Edits: []wiring.Edit{{Op: wiring.Show, Name: s.Name, Segment: of, Prefix: inside, Outside: free}},
 	}}
 }

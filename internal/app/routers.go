@@ -84,7 +84,7 @@ func (l *learner) run(ctx context.Context) {
 			return
 		case <-tick.C:
 		}
-		err := l.app.guarded("hearing routers", func() error {
+		err := l.app.guarded("receiving routes", func() error {
 			l.follow()
 			if l.due() {
 				return l.settle(ctx)
@@ -93,7 +93,7 @@ func (l *learner) run(ctx context.Context) {
 		})
 		if err != nil && ctx.Err() == nil {
 			l.again()
-			l.app.Log.Error("what routers announce could not be taken in", "error", err)
+			l.app.Log.Error("announced prefixes could not be applied", "error", err)
 		}
 	}
 }

@@ -171,7 +171,7 @@ func TestRoutersAreHeard(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, last.Why, "routers announced this")
 	_, err = l.Undo(t.Context(), l.Now().Revision, "demo")
-	assert.ErrorContains(t, err, "no edit to take back")
+	assert.ErrorContains(t, err, "no edit to undo")
 
 	// What is withdrawn has a minute. Then it leaves, and what a policy relies on stays
 	// visible: its addresses are nobody else's, and lead nowhere.
@@ -246,7 +246,7 @@ func TestSessionsFollowTheEstate(t *testing.T) {
 	assert.NotContains(t, l.learned(), "10.31.1.0/24")
 
 	_, err := l.Rewire(t.Context(), []wiring.Edit{{Op: wiring.Hear, Network: "moor", Hub: "summit", Router: netip.MustParseAddr("127.0.2.12"), AS: 1, Segment: "red"}}, l.Now().Revision, "demo")
-	assert.ErrorContains(t, err, "has a session at hub summit already, of glen")
+	assert.ErrorContains(t, err, "already has a session at hub summit, on glen")
 	rewire(wiring.Edit{Op: wiring.Speak, Name: "summit", AS: 64512, Speaker: "192.0.2.1"})
 	l.until("a hub that cannot listen says why", func() bool { h := l.Sessions().Hubs[0]; return !h.Listens && h.Why != "" })
 	assert.Contains(t, l.session("127.0.2.12").Why, "cannot listen on 192.0.2.1")

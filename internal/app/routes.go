@@ -27,23 +27,23 @@ type Routes struct {
 
 // RouteRow is a route.
 type RouteRow struct {
-	Prefix string `json:"prefix"`
-	Origin string `json:"origin"`
-	Of     Thing  `json:"of"`   // the network, exit or share that it comes from
-	Next   string `json:"next"` // the next hop
-	Path   string `json:"path"` // hub by hub
-	Cost   int    `json:"cost"`
-	State  string `json:"state"` // ok, nowhere, one-way, past or unused
-	Why    string `json:"why"`
-	Mend   *Mend  `json:"mend"` // what would mend it
-	Wins   bool   `json:"wins"` // it is the longest match of the address that was looked for
+	Prefix string  `json:"prefix"`
+	Origin string  `json:"origin"`
+	Of     Thing   `json:"of"`   // the network, exit or share that it comes from
+	Next   string  `json:"next"` // the next hop
+	Path   string  `json:"path"` // hub by hub
+	Cost   int     `json:"cost"`
+	State  string  `json:"state"` // ok, nowhere, one-way, past or unused
+	Why    string  `json:"why"`
+	Remedy *Remedy `json:"remedy"` // what would fix it
+	Wins   bool    `json:"wins"`   // it is the longest match of the address that was looked for
 	// Account says how an entry of a network's own table stands in its account:
 	// same, missing or only there; "" where the account was not read.
 	Account string `json:"account"`
 }
 
-// Mend is edits that would mend something.
-type Mend struct {
+// Remedy is edits that fix something.
+type Remedy struct {
 	Words string        `json:"words"`
 	Edits []wiring.Edit `json:"edits"`
 }
@@ -54,10 +54,10 @@ func (s *Snapshot) HubRoutes(segment, hub, find string) (*Routes, error) {
 	net := s.Judge.Net()
 	seg, at := net.Segment(segment), net.Hub(hub)
 	if seg == paths.None {
-		return nil, &Problem{"segment", fmt.Sprintf("there is no segment %q", segment), "name one that is there"}
+		return nil, &Problem{"segment", fmt.Sprintf("unknown segment %q", segment), "use one that exists"}
 	}
 	if at == paths.None {
-		return nil, &Problem{"hub", fmt.Sprintf("there is no hub %q", hub), "name one that is there"}
+		return nil, &Problem{"hub", fmt.Sprintf("unknown hub %q", hub), "use one that exists"}
 	}
 	out := &Routes{Revision: s.Revision, Segment: segment, Hub: hub}
 	s.listLearned(out, func(l *WaitingRow) bool { return l.Segment == segment && l.Hub == hub })
@@ -137,16 +137,16 @@ func (s *Snapshot) hubRow(r *paths.HubRoute, segment int) RouteRow {
 	name := net.Networks[r.Home.Network].Name
 	row.Of = Thing{"network", name}
 	if inside := net.InsidePrefix(r.Home); inside != r.Prefix {
-		row.Why = "inside " + inside.String()
+		row.Why = "translated from " + inside.String()
 	}
 	switch {
 	case r.Path.Kind == paths.NoPath:
 		row.State, row.Why = "nowhere", s.absenceWords(r.Path.Absence, r.Home.Network)
-		row.Mend = s.mendNowhere(r, segment)
+		row.Remedy = s.remedyForDeadRoute(r, segment)
 	case r.OneWay != paths.None:
 		row.State = "one-way"
-		row.Why = fmt.Sprintf("%s hears no reply from there: %s", net.Networks[r.OneWay].Name, s.absenceWords(r.Reply.Absence, r.Home.Network))
-		row.Mend = s.mendReply(r)
+		row.Why = fmt.Sprintf("no return path to %s: %s", net.Networks[r.OneWay].Name, s.absenceWords(r.Reply.Absence, r.Home.Network))
+		row.Remedy = s.remedyForReply(r)
 	}
 	return row
 }
@@ -177,38 +177,38 @@ func (s *Snapshot) absenceWords(a paths.Absence, network int) string {
 	name := s.Judge.Net().Networks[network].Name
 	switch a {
 	case paths.NoEntry:
-		return fmt.Sprintf("%s has no attachment of its own, and no peer offers it its hub", name)
+		return fmt.Sprintf("%s has no attachment, and no peer offers its hub", name)
 	case paths.RouteToNone:
-		return fmt.Sprintf("a route of %s leads nowhere", name)
+		return fmt.Sprintf("a route of %s has next hop none", name)
 	case paths.InternetForInside:
-		return fmt.Sprintf("a route of %s leads inside addresses to the internet", name)
+		return fmt.Sprintf("a route of %s sends inside addresses to the internet", name)
 	case paths.NotAttached:
 		return fmt.Sprintf("%s is not attached to any hub that is up", name)
 	case paths.PeerEnds:
-		return fmt.Sprintf("the peer that the table of %s leads to neither holds the address nor offers its hub", name)
+		return fmt.Sprintf("the next-hop peer of %s neither has the address nor offers its hub", name)
 	case paths.FarNotAttached:
-		return fmt.Sprintf("%s has no attachment that is up, and no peer bears its prefix", name)
+		return fmt.Sprintf("%s has no attachment that is up, and no peer advertises its prefix", name)
 	case paths.Shadowed:
-		return fmt.Sprintf("%s has that address inside, and looks for it at home", name)
+		return fmt.Sprintf("%s has the same address itself, and delivers it locally", name)
 	case paths.NotTranslated:
-		return fmt.Sprintf("no attachment of %s that is up translates it", name)
+		return fmt.Sprintf("no attachment of %s that is up translates the address", name)
 	case paths.PeeringTranslates:
-		return fmt.Sprintf("the table of %s leads over a peering, which does not translate its addresses", name)
+		return fmt.Sprintf("the route of %s uses a peering, and peerings do not translate addresses", name)
 	case paths.NotAnnounced:
-		return fmt.Sprintf("no hub announces the way there to %s", name)
+		return fmt.Sprintf("no hub announces the destination to %s", name)
 	case paths.NotAccepted:
-		return fmt.Sprintf("no attachment of %s accepts it", name)
+		return fmt.Sprintf("no hub accepts the destination from %s", name)
 	case paths.NoLinks:
-		return "no links that carry the segment join the two hubs"
+		return "no links that carry the segment connect the two hubs"
 	case paths.NoExit:
 		return "no exit of the segment can be reached"
 	}
 	return string(a.String())
 }
 
-// mendNowhere returns what would make a prefix reachable: a neighbour that bears
+// remedyForDeadRoute returns what would make a prefix reachable: a neighbour that bears
 // it, if there is one.
-func (s *Snapshot) mendNowhere(r *paths.HubRoute, segment int) *Mend {
+func (s *Snapshot) remedyForDeadRoute(r *paths.HubRoute, segment int) *Remedy {
 	net := s.Judge.Net()
 	home := &net.Networks[r.Home.Network]
 	if r.Path.Absence != paths.FarNotAttached {
@@ -220,32 +220,32 @@ func (s *Snapshot) mendNowhere(r *paths.HubRoute, segment int) *Mend {
 			continue
 		}
 		hub := net.Hubs[net.Attachments[near.Attachments[0]].Hub]
-		return &Mend{
-			Words: fmt.Sprintf("let %s, which is peered with %s, announce %s at %s", near.Name, home.Name, r.Prefix, hub),
+		return &Remedy{
+			Words: fmt.Sprintf("on %s, which is peered with %s, announce %s at %s", near.Name, home.Name, r.Prefix, hub),
 			Edits: []wiring.Edit{{Op: wiring.Bring, Network: near.Name, Hub: hub, Prefix: r.Prefix, Segment: net.Segments[segment]}},
 		}
 	}
 	return nil
 }
 
-// mendReply returns what would lead replies back.
-func (s *Snapshot) mendReply(r *paths.HubRoute) *Mend {
+// remedyForReply returns what would lead replies back.
+func (s *Snapshot) remedyForReply(r *paths.HubRoute) *Remedy {
 	net := s.Judge.Net()
 	home := &net.Networks[r.Home.Network]
 	switch r.Reply.Absence {
 	case paths.NoEntry, paths.PeerEnds:
 		for _, p := range home.Peers {
 			if near := &net.Networks[p.Network]; len(near.Attachments) > 0 && !p.Offers {
-				return &Mend{
-					Words: fmt.Sprintf("let %s offer its hub to %s", near.Name, home.Name),
+				return &Remedy{
+					Words: fmt.Sprintf("offer the hub of %s to %s", near.Name, home.Name),
 					Edits: []wiring.Edit{{Op: wiring.OfferHub, Network: near.Name, Other: home.Name}},
 				}
 			}
 		}
 	case paths.RouteToNone, paths.InternetForInside:
 		if r.Reply.Entry.Explicit && len(home.Attachments) > 0 {
-			return &Mend{
-				Words: fmt.Sprintf("lead %s of %s to the hub", r.Reply.Entry.Prefix, home.Name),
+			return &Remedy{
+				Words: fmt.Sprintf("route %s of %s to the hub", r.Reply.Entry.Prefix, home.Name),
 				Edits: []wiring.Edit{{Op: wiring.SetRoute, Network: home.Name, Prefix: r.Reply.Entry.Prefix, Via: "hub"}},
 			}
 		}
@@ -258,7 +258,7 @@ func (s *Snapshot) NetworkRoutes(network, find string) (*Routes, error) {
 	net := s.Judge.Net()
 	at := net.Network(network)
 	if at == paths.None {
-		return nil, &Problem{"network", fmt.Sprintf("there is no network %q", network), "name one that is there"}
+		return nil, &Problem{"network", fmt.Sprintf("unknown network %q", network), "use one that exists"}
 	}
 	out := &Routes{Revision: s.Revision, Network: network}
 	s.listLearned(out, func(l *WaitingRow) bool { return l.Network == network })
@@ -282,8 +282,8 @@ func (s *Snapshot) NetworkRoutes(network, find string) (*Routes, error) {
 	for _, r := range s.besideAccount(network, out.Rows) {
 		out.Rows = append(out.Rows, RouteRow{
 			Prefix: r.To.String(), Origin: "account", Of: Thing{"network", network}, Next: string(r.Via), State: "unused", Account: "only",
-			Why:  "only in the account: Bivium would not have it",
-			Mend: &Mend{fmt.Sprintf("take %s via %s over", r.To, r.Via), []wiring.Edit{{Op: wiring.SetRoute, Network: network, Prefix: r.To, Via: r.Via}}},
+			Why:    "only in the account, not in Bivium",
+			Remedy: &Remedy{fmt.Sprintf("import route %s via %s", r.To, r.Via), []wiring.Edit{{Op: wiring.SetRoute, Network: network, Prefix: r.To, Via: r.Via}}},
 		})
 		prefixes = append(prefixes, r.To)
 	}
@@ -321,18 +321,18 @@ func (s *Snapshot) networkRow(network string, r *paths.NetworkRoute) RouteRow {
 	attached := len(s.Judge.Net().Networks[at].Attachments) > 0
 	switch {
 	case r.Unused:
-		row.State, row.Why = "unused", "an explicit entry has this prefix"
+		row.State, row.Why = "unused", "overridden by an explicit route for this prefix"
 	case r.Absence == paths.RouteToNone:
-		row.State, row.Why = "nowhere", "what it matches is dropped, as the entry says"
+		row.State, row.Why = "nowhere", "drops what it matches (next hop none)"
 	case r.Absence != paths.Present:
 		row.State, row.Why = "nowhere", s.absenceWords(r.Absence, at)
 	case r.Past && r.Origin == paths.OriginExplicit && r.Via == "internet":
-		row.State, row.Why = "past", "what leaves here passes no hub, and no firewall sees it"
+		row.State, row.Why = "past", "leaves the network directly and bypasses every hub and firewall"
 		if attached {
-			row.Mend = &Mend{fmt.Sprintf("lead %s to the hub", r.Prefix), []wiring.Edit{{Op: wiring.SetRoute, Network: network, Prefix: r.Prefix, Via: "hub"}}}
+			row.Remedy = &Remedy{fmt.Sprintf("route %s to the hub", r.Prefix), []wiring.Edit{{Op: wiring.SetRoute, Network: network, Prefix: r.Prefix, Via: "hub"}}}
 		}
 	case r.Past:
-		row.State, row.Why = "past", "peered: what goes here passes no hub"
+		row.State, row.Why = "past", "peering: bypasses every hub"
 	}
 	return row
 }

@@ -44,7 +44,7 @@ func ref(kind estate.Kind, name string) estate.Ref { return estate.Ref{Kind: kin
 func sentence(t *verdict.Trace) []Token {
 	out := because(t)
 	if t.Verdict.Contested {
-		out = append(out, Token{Text: " Policies contest it."})
+		out = append(out, Token{Text: " Policies conflict."})
 	}
 	return out
 }
@@ -56,26 +56,31 @@ func because(t *verdict.Trace) []Token {
 	case verdict.ReasonNoPath:
 		return noPath(t)
 	case verdict.ReasonNoWayBack:
-		return say("Unrouted: the first packets reach %s, and no reply finds a way back.", endRef(&t.Destination))
+		return say("Unrouted: packets reach %s, but there is no return path.", endRef(&t.Destination))
 	case verdict.ReasonAsymmetric:
-		return say("Unrouted: a firewall sees the way there, and the reply goes past it by the peering with %s.", ref(estate.KindNetwork, t.Back.Peer))
+		return say("Unrouted: a firewall inspects the request, but the reply bypasses it through the peering with %s.", ref(estate.KindNetwork, t.Back.Peer))
 	case verdict.ReasonUnenforced:
 		return append(say("Allowed, although "), append(meant(t), say(": nothing on the %s enforces it.", ref("", pathWords(&t.Path)))...)...)
 	case verdict.ReasonUninspectable:
-		return append(say("Denied, because "), append(meant(t), say(", and no firewall sees a %s.", ref("", pathWords(&t.Path)))...)...)
+		return append(say("Denied, because "), append(meant(t), say(", but no firewall is on the %s.", ref("", pathWords(&t.Path)))...)...)
 	case verdict.ReasonNoFirewall:
 		return noFirewall(t)
 	case verdict.ReasonFailedOpen:
-		return say("Allowed uninspected: pool %s has no healthy firewall in reach, and fails open.", ref(estate.KindPool, t.Pools[0].Pool))
+		return say("Allowed uninspected: pool %s has no reachable healthy firewall and fails open.", ref(estate.KindPool, t.Pools[0].Pool))
 	case verdict.ReasonRulebook:
 		return blocked(t)
 	}
-	out := say(outcomeWord(t.Verdict.Outcome))
-	if t.Verdict.Outcome == verdict.Inspected {
-		out = append(out, say(" by ")...)
-		out = append(out, passed(t)...)
+	out, rule := say(outcomeWord(t.Verdict.Outcome)), deciding(t)
+	switch {
+	case t.Verdict.Outcome == verdict.Inspected:
+		out = append(append(out, say(" by ")...), passed(t)...)
+		out = append(append(out, say(" (")...), append(rule, say(")")...)...)
+	case rule != nil:
+		out = append(append(out, say(" by ")...), rule...)
+	default:
+		out = append(append(out, say(": ")...), byDefault(t)...)
 	}
-	return append(append(out, say(", because ")...), append(settled(t), say(".")...)...)
+	return append(out, say(".")...)
 }
 
 func outcomeWord(o verdict.Outcome) string {
@@ -97,26 +102,24 @@ func passed(t *verdict.Trace) []Token {
 	return out
 }
 
-// settled names what settled the intended verdict, after "because".
-func settled(t *verdict.Trace) []Token {
+// deciding names the rule that decides the intended verdict, nil if it is a default.
+func deciding(t *verdict.Trace) []Token {
 	switch t.Verdict.Reason {
 	case verdict.ReasonPolicy, verdict.ReasonUnenforced, verdict.ReasonUninspectable, verdict.ReasonShare, verdict.ReasonGuardrail:
-		if out := winners(t); out != nil {
-			return out
-		}
+		return winners(t)
 	}
-	return silence(t)
+	return nil
 }
 
-// silence says what holds because nobody speaks.
-func silence(t *verdict.Trace) []Token {
+// byDefault says which default applies where no rule matches.
+func byDefault(t *verdict.Trace) []Token {
 	switch t.Default.Why {
 	case "segment":
-		return say("no policy speaks, and segment %s is "+map[estate.Action]string{estate.Allow: "open", estate.Deny: "closed"}[t.Default.Action]+" by default", ref(estate.KindSegment, t.Source.Segment))
+		return say("no policy matches, and segment %s is "+map[estate.Action]string{estate.Allow: "open", estate.Deny: "closed"}[t.Default.Action]+" by default", ref(estate.KindSegment, t.Source.Segment))
 	case "no-share":
-		return say("no share between %s and %s lets it", ref(estate.KindSegment, t.Source.Segment), ref(estate.KindSegment, t.Destination.Segment))
+		return say("no share between %s and %s permits it", ref(estate.KindSegment, t.Source.Segment), ref(estate.KindSegment, t.Destination.Segment))
 	}
-	return say("no policy opens it, and the internet is closed by default")
+	return say("no policy permits it, and the internet is closed by default")
 }
 
 // winners names the policies, shares or guardrails that win.
@@ -139,7 +142,7 @@ func winners(t *verdict.Trace) []Token {
 		if v.Kind == "share" {
 			kind = estate.KindShare
 		}
-		out = say(v.Kind+" %s"+fmt.Sprintf(" rule %d", v.Rule), ref(kind, v.Name))
+		out = say(v.Kind+" %s"+fmt.Sprintf(", rule %d", v.Rule), ref(kind, v.Name))
 	}
 	if more > 0 {
 		out = append(out, say(fmt.Sprintf(" and %d more", more))...)
@@ -158,11 +161,11 @@ func wins(voices []verdict.VoiceView) bool {
 
 // meant says what was intended, in the middle of a sentence.
 func meant(t *verdict.Trace) []Token {
-	verb := map[estate.Action]string{estate.Allow: " allows it", estate.Deny: " denies it", estate.Inspect: " wants it inspected"}[t.Verdict.Intended]
+	verb := map[estate.Action]string{estate.Allow: " allows it", estate.Deny: " denies it", estate.Inspect: " inspects it"}[t.Verdict.Intended]
 	if out := winners(t); out != nil {
 		return append(out, say(verb)...)
 	}
-	return silence(t)
+	return byDefault(t)
 }
 
 func pathWords(p *verdict.PathView) string {
@@ -187,63 +190,63 @@ func endRef(e *verdict.EndView) estate.Ref {
 func unknown(t *verdict.Trace) []Token {
 	switch {
 	case t.Flow.Source == t.Flow.Destination:
-		return say("There is no such flow: both ends are %s.", ref("", t.Flow.Source))
+		return say("There is no such flow: source and destination are both %s.", ref("", t.Flow.Source))
 	case !t.Source.Internal && t.Flow.Segment != verdict.Internet:
-		return say("Unrouted: %s lives nowhere in segment %s.", ref("", t.Flow.Source), ref(estate.KindSegment, t.Flow.Segment))
+		return say("Unrouted: %s is not in segment %s.", ref("", t.Flow.Source), ref(estate.KindSegment, t.Flow.Segment))
 	case t.Flow.Segment == verdict.Internet:
-		return say("Unrouted: nothing inside has the address %s, or a private address cannot come from outside.", ref("", t.Flow.Destination))
+		return say("Unrouted: %s is unknown inside, or the source is a private address.", ref("", t.Flow.Destination))
 	}
-	return say("Unrouted: in segment %s nothing has the address %s, and no share brings it there.", ref(estate.KindSegment, t.Source.Segment), ref("", t.Flow.Destination))
+	return say("Unrouted: destination unknown in segment %s: %s is in none of its networks, and no share makes it reachable.", ref(estate.KindSegment, t.Source.Segment), ref("", t.Flow.Destination))
 }
 
 func noPath(t *verdict.Trace) []Token {
 	network := ref(estate.KindNetwork, t.Path.Network)
 	switch t.Path.Absence {
 	case "no-entry":
-		return say("Unrouted: no route of %s leads there. No attachment of it is up, and no peer offers it its hub.", network)
+		return say("Unrouted: %s has no route to the destination. It has no attachment that is up, and no peer offers its hub.", network)
 	case "route-none":
-		return say("Unrouted: the route table of %s leads it nowhere.", network)
+		return say("Unrouted: the route of %s has next hop none.", network)
 	case "internet-for-inside":
-		return say("Unrouted: the route table of %s leads it to the internet, and it is inside.", network)
+		return say("Unrouted: the route of %s points to the internet, but the destination is inside.", network)
 	case "not-attached":
 		return say("Unrouted: %s has no attachment that is up.", network)
 	case "peer-ends":
-		return say("Unrouted: the route of %s leads to a peer, and ends there.", network)
+		return say("Unrouted: the route of %s points to a peer that neither has the destination nor offers its hub.", network)
 	case "shadowed":
-		return say("Unrouted: network %s has the address %s inside, and looks for it at home.", network, ref("", t.Flow.Destination))
+		return say("Unrouted: network %s has address %s itself, and delivers it locally.", network, ref("", t.Flow.Destination))
 	case "not-translated":
-		return say("Unrouted: no attachment on the way translates %s of %s.", endRef(&t.Source), network)
+		return say("Unrouted: no attachment on the path translates %s of %s.", endRef(&t.Source), network)
 	case "peering-translates":
-		return say("Unrouted: the route of %s leads over its peering with %s, and a peering does not translate addresses.", network, ref(estate.KindNetwork, t.Path.Peer))
+		return say("Unrouted: the route of %s uses its peering with %s, and peerings do not translate addresses.", network, ref(estate.KindNetwork, t.Path.Peer))
 	case "not-announced":
-		return say("Unrouted: no hub announces the way there to %s.", network)
+		return say("Unrouted: no hub announces the destination to %s.", network)
 	case "not-accepted":
-		return say("Unrouted: no hub accepts the way to %s from network %s.", endRef(&t.Destination), ref(estate.KindNetwork, t.Destination.Network))
+		return say("Unrouted: no hub accepts %s from network %s.", endRef(&t.Destination), ref(estate.KindNetwork, t.Destination.Network))
 	case "far-not-attached":
-		return say("Unrouted: nothing leads on to %s; network %s has no attachment that is up.", endRef(&t.Destination), ref(estate.KindNetwork, t.Destination.Network))
+		return say("Unrouted: %s cannot be reached: network %s has no attachment that is up.", endRef(&t.Destination), ref(estate.KindNetwork, t.Destination.Network))
 	case "no-links":
-		return say("Unrouted: no links that carry the segment join the hubs of both ends.")
+		return say("Unrouted: no links that carry the segment connect the hubs of source and destination.")
 	case "no-exit":
 		return say("Unrouted: no exit that is up serves segment %s.", ref(estate.KindSegment, t.Source.Segment))
 	case "no-publication":
-		return say("Unrouted: nothing publishes %s to the internet.", endRef(&t.Destination))
+		return say("Unrouted: no publication makes %s reachable from the internet.", endRef(&t.Destination))
 	}
 	return say("Unrouted: there is no path.")
 }
 
 func noFirewall(t *verdict.Trace) []Token {
 	if len(t.Pools) == 0 {
-		return append(say("Denied, because "), append(meant(t), say(", and names no pool.")...)...)
+		return append(say("Denied, because "), append(meant(t), say(", but it names no pool.")...)...)
 	}
 	pool := t.Pools[len(t.Pools)-1].Pool
-	return say("Denied: pool %s has no healthy firewall in reach, and fails closed.", ref(estate.KindPool, pool))
+	return say("Denied: pool %s has no reachable healthy firewall and fails closed.", ref(estate.KindPool, pool))
 }
 
 func blocked(t *verdict.Trace) []Token {
 	p := t.Pools[len(t.Pools)-1]
 	out := say("Blocked by %s at %s: ", ref(estate.KindPool, p.Pool), ref(estate.KindHub, p.Hub))
 	if p.Rule == 0 {
-		return append(out, say("no rule of rulebook %s passes it.", ref(estate.KindRulebook, p.Rulebook))...)
+		return append(out, say("no rule of rulebook %s permits it.", ref(estate.KindRulebook, p.Rulebook))...)
 	}
 	return append(out, say("rulebook %s rule "+fmt.Sprint(p.Rule)+map[string]string{"drop": " drops it.", "reject": " rejects it."}[p.Action], ref(estate.KindRulebook, p.Rulebook))...)
 }
@@ -260,7 +263,7 @@ func (s *Snapshot) summary(a *Answer) []Token {
 		}
 	}
 	if len(outcomes) == 1 {
-		return say(outcomeWord(a.Lines[0].Parts[0].Verdict.Outcome) + ", all of it, for different reasons.")
+		return say(outcomeWord(a.Lines[0].Parts[0].Verdict.Outcome) + ": all flows, for different reasons.")
 	}
 	out := say("It depends: ")
 	for i, m := range a.Marks {
@@ -272,7 +275,7 @@ func (s *Snapshot) summary(a *Answer) []Token {
 		}
 		word := string(m.Outcome)
 		if m.Contested {
-			word += " though contested"
+			word += " (contested)"
 		}
 		out = append(out, say(word)...)
 	}

@@ -72,7 +72,7 @@ func (a *App) Sessions() *Sessions {
 		if h.AS == 0 || h.Speaker == "" {
 			continue
 		}
-		v := SpeakerView{Hub: h.Name, AS: h.AS, Address: h.Speaker, Why: "the server was started without --bgp"}
+		v := SpeakerView{Hub: h.Name, AS: h.AS, Address: h.Speaker, Why: "BGP is off: the server was started without --bgp"}
 		if l != nil {
 			var at netip.AddrPort
 			if at, v.Listens = l.speakers.Address(h.Name); v.Listens {
@@ -137,7 +137,7 @@ func (l *learner) tell(v *SessionView, key speaker.Key) {
 		v.State = "down"
 	}
 	if !x.readmit.IsZero() {
-		v.Why += "; it may come back at " + x.readmit.Format("15:04")
+		v.Why += "; retries at " + x.readmit.Format("15:04")
 	}
 	if f.Damped > 0 {
 		v.Damped = dampedOf(x.intake, now)

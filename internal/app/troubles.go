@@ -85,7 +85,7 @@ type Trouble struct {
 	Fix      string        `json:"fix"`  // of a fault
 	Path     string        `json:"path"` // of a fault, in the document
 	Refs     []Thing       `json:"refs"`
-	Ways     []Mend        `json:"ways"`     // edits that would mend a fault
+	Remedies []Remedy      `json:"remedies"` // edits that would fix a fault
 	Aside    *AsideView    `json:"aside"`    // what is stored of a thing that cannot be read; else nil
 	Services *ServiceWords `json:"services"` // null for what is not about flows
 	Witness  *Witness      `json:"witness"`  // likewise
@@ -110,14 +110,14 @@ func (s *Snapshot) troubles(pace func()) *Troubles {
 		r := remedies{e: s.Estate, net: s.Judge.Net()}
 		for i := range s.Faults {
 			f := &s.Faults[i]
-			x := Trouble{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Path: f.Path, Refs: things(f.Refs), Ways: r.of(f)}
+			x := Trouble{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Path: f.Path, Refs: things(f.Refs), Remedies: r.of(f)}
 			if i < len(s.Aside) { // they come first
 				x.Aside = &AsideView{s.Aside[i].ID, string(s.Aside[i].Body)}
 			}
 			t.Faults = append(t.Faults, x)
 		}
 		for _, f := range s.Survey.FindingsPaced(pace) {
-			x := Trouble{Code: string(f.Code), Message: f.Message, Refs: things(f.Refs), Ways: []Mend{}}
+			x := Trouble{Code: string(f.Code), Message: f.Message, Refs: things(f.Refs), Remedies: []Remedy{}}
 			if f.Witness != nil {
 				words, witness := s.words(f.Services), s.witnessOf(*f.Witness)
 				x.Services, x.Witness = &words, &witness

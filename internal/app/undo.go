@@ -31,21 +31,21 @@ func (a *App) Last(ctx context.Context, s *Snapshot) (*LastStep, error) {
 	out := &LastStep{Revision: s.Revision, Changes: []inventory.Change{}}
 	step, err := a.Store.MadeBy(ctx, out.Revision)
 	if errors.Is(err, store.ErrNotFound) {
-		out.Why = "this is what came first"
+		out.Why = "this is the first revision"
 		return out, nil
 	}
 	if err != nil {
 		return nil, err
 	}
 	out.Actor, out.At = step.Actor, &step.At
-	account, read := strings.CutPrefix(step.What, "read ")
+	account, read := strings.CutPrefix(step.What, "sync of ")
 	switch {
 	case read:
-		out.Why = fmt.Sprintf("the last reading of %s brought this: the next would bring it again", account)
+		out.Why = fmt.Sprintf("this came from the last sync of %s: the next sync would restore it", account)
 	case step.What == "routers":
-		out.Why = "routers announced this: accept or refuse it where it is shown"
+		out.Why = "routers announced this: accept or refuse the prefix instead"
 	case step.What != store.Edit:
-		out.Why = "the mapping of tags brought this: change it there"
+		out.Why = "the tag mapping made this change: edit the mapping instead"
 	}
 	var changes []inventory.Change
 	differing(step.Before, step.After, func(c inventory.Change) { changes = append(changes, c) })
@@ -55,7 +55,7 @@ func (a *App) Last(ctx context.Context, s *Snapshot) (*LastStep, error) {
 	out.More = max(0, len(changes)-maxUndone)
 	out.Changes = append(out.Changes, changes[:len(changes)-out.More]...)
 	if len(changes) == 0 && out.Why == "" {
-		out.Why = "it changed nothing but names of the estate"
+		out.Why = "it changed nothing but names"
 	}
 	return out, nil
 }

@@ -27,14 +27,14 @@ type Rewired struct {
 	More     int           `json:"more"` // changes of routes that are not shown
 }
 
-// Refusal is a fault that an edit would bring, with the ways out.
+// Refusal is a fault that an edit would bring, with its remedies.
 type Refusal struct {
-	Code    string   `json:"code"`
-	Message string   `json:"message"`
-	Fix     string   `json:"fix"`
-	Refs    []Thing  `json:"refs"`
-	Both    []string `json:"both"` // the prefixes that overlap, where some do
-	Ways    []Mend   `json:"ways"` // edits that, made too, would avoid it
+	Code     string   `json:"code"`
+	Message  string   `json:"message"`
+	Fix      string   `json:"fix"`
+	Refs     []Thing  `json:"refs"`
+	Prefixes []string `json:"prefixes"` // the prefixes that overlap, where some do
+	Remedies []Remedy `json:"remedies"` // edits that, made too, would avoid it
 
 	fault estate.Fault
 }
@@ -81,7 +81,7 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 	if refused := s.refusals(append(wired, sv.ShareFaults()...)); len(refused) > 0 {
 		r := remedies{e: next, net: j.Net()}
 		for i := range refused {
-			refused[i].Ways = r.waysOut(edits, &refused[i])
+			refused[i].Remedies = r.remediesFor(edits, &refused[i])
 		}
 		routed.Wait()
 		return &Rewired{Revision: s.Revision, Refused: refused, Routes: []RouteChange{}}, nil
@@ -125,7 +125,7 @@ func movedNetworks(old, next *paths.Net, r *verdict.Revision) map[string]bool {
 // rewire returns the estate after some edits.
 func (s *Snapshot) rewire(edits []wiring.Edit) (*estate.Estate, error) {
 	if len(edits) == 0 {
-		return nil, &Problem{"edits", "there is nothing to do", "give at least one edit"}
+		return nil, &Problem{"edits", "there are no edits", "send at least one edit"}
 	}
 	next, err := wiring.Apply(s.Estate, edits)
 	var wrong *wiring.Error
@@ -149,7 +149,7 @@ func (s *Snapshot) refusals(faults []estate.Fault) []Refusal {
 		if f.Clash != nil && had[moreThan(f.Clash)] || !slices.ContainsFunc(clashesOf(&f), func(x string) bool { return !had[x] }) {
 			continue
 		}
-		r := Refusal{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Refs: []Thing{}, Both: prefixesIn(f.Message), Ways: []Mend{}, fault: f}
+		r := Refusal{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Refs: []Thing{}, Prefixes: prefixesOf(&f), Remedies: []Remedy{}, fault: f}
 		for _, x := range f.Refs {
 			r.Refs = append(r.Refs, Thing{string(x.Kind), x.Name})
 		}
@@ -187,13 +187,11 @@ func unorderedKey(code estate.Code, a, b string) string {
 // were, and whether one that is named now was among them, is not known.
 func moreThan(x *estate.Clash) string { return x.Of + " and others" }
 
-// prefixesIn returns the prefixes that a message names.
-func prefixesIn(message string) []string {
+// prefixesOf returns the prefixes of a fault, as text.
+func prefixesOf(f *estate.Fault) []string {
 	out := []string{}
-	for _, word := range strings.FieldsFunc(message, func(r rune) bool { return strings.ContainsRune(" (),;", r) }) {
-		if strings.Contains(word, "/") && strings.ContainsAny(word, ".:") && word[0] <= 'f' && !strings.ContainsAny(word, "ghijklmnopqrstuvwxyz-") {
-			out = append(out, word)
-		}
+	for _, p := range f.Prefixes {
+		out = append(out, p.String())
 	}
 	return out
 }
@@ -289,9 +287,9 @@ func (a *App) Undo(ctx context.Context, based int64, actor string) (*Rewired, er
 		var unreadable document.Errors
 		switch {
 		case errors.Is(err, store.ErrNotFound):
-			return nil, &Problem{"revision", "there is no edit to take back", "what a reading or a router brought stays, and so does what came first"}
+			return nil, &Problem{"revision", "there is no edit to undo", "syncs, learned prefixes and the first revision cannot be undone"}
 		case errors.As(err, &unreadable):
-			return nil, &Problem{"revision", "what was there before cannot be read: " + unreadable[0].Error(), "edit it as it is now"}
+			return nil, &Problem{"revision", "the earlier state cannot be read: " + unreadable[0].Error(), "edit the current state instead"}
 		case err != nil:
 			return nil, err
 		}
@@ -387,7 +385,7 @@ func (x *ways) from(hub string, out []hubWay) []hubWay {
 		w := hubWay{prefix: home.Prefix}
 		switch {
 		case p.Kind == paths.NoPath:
-			w.kind = "leads nowhere"
+			w.kind = "dead route"
 		case home.Network == paths.None:
 			w.kind, w.exit = "exit", net.Exits[p.Exit].Name
 		default:

@@ -134,7 +134,7 @@ func routesThatDiffer(before, after *app.Snapshot) []string {
 		for i, segment := range net.Segments {
 			for k, hub := range net.Hubs {
 				for _, r := range net.HubTable(i, k) {
-					way := "leads nowhere"
+					way := "dead route"
 					switch {
 					case r.Path.Kind == paths.NoPath:
 					case r.Home.Network == paths.None:

@@ -60,12 +60,12 @@ type Access struct {
 // What can go wrong, apart from answers that make no sense (AnswerError).
 var (
 	// ErrCredential is returned where the provider does not accept the credential.
-	ErrCredential = errors.New("the provider does not accept the credential; it may have expired")
+	ErrCredential = errors.New("the provider rejected the credential; it may have expired")
 	// ErrUnreachable is returned where the provider does not answer, or only says
 	// that it is busy, however often it is asked.
 	ErrUnreachable = errors.New("the provider does not answer")
 	// ErrMissing is returned where the provider does not know what was asked for.
-	ErrMissing = errors.New("the provider has no such thing")
+	ErrMissing = errors.New("the provider does not have this object")
 )
 
 // AnswerError is an answer that makes no sense.
@@ -76,7 +76,7 @@ type AnswerError struct {
 
 // Error says what was asked for, and what is wrong with the answer.
 func (e *AnswerError) Error() string {
-	return fmt.Sprintf("the answer about %s makes no sense: %v", e.Asked, e.Err)
+	return fmt.Sprintf("the answer about %s is invalid: %v", e.Asked, e.Err)
 }
 
 // Unwrap returns what is wrong with the answer.

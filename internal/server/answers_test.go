@@ -81,7 +81,7 @@ func TestStatesAreWhatAccountsSay(t *testing.T) {
 	assert.Equal(t, "never", sessions.Sessions[0].State)
 }
 
-// TestAReadingIsStopped begins a reading of a slow account, stops it, and finds it
+// TestAReadingIsStopped begins a sync of a slow account, stops it, and finds it
 // stopped, with the estate as it was.
 func TestAReadingIsStopped(t *testing.T) {
 	w := start(t)

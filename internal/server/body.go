@@ -28,7 +28,7 @@ func read(c echo.Context, out any) error {
 	case errors.As(err, &wrong):
 		return misplaced(wrong)
 	case errors.As(err, &broken):
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("the request is not JSON from its byte %d on: %v", broken.ByteOffset, broken.Err))
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("the request is not valid JSON at byte %d: %v", broken.ByteOffset, broken.Err))
 	}
 	return err // the connection broke, or it is too long
 }
@@ -37,7 +37,7 @@ func read(c echo.Context, out any) error {
 func misplaced(e *json.SemanticError) *app.Problem {
 	at := placeOf(e.JSONPointer)
 	if errors.Is(e, json.ErrUnknownName) {
-		return &app.Problem{At: at, Message: fmt.Sprintf("the key %q does not belong there", e.JSONPointer.LastToken()), Fix: "leave it out, or write it as docs/formats.md does"}
+		return &app.Problem{At: at, Message: fmt.Sprintf("unexpected key %q", e.JSONPointer.LastToken()), Fix: "remove it, or see docs/formats.md"}
 	}
 	given := map[jsontext.Kind]string{'n': "null", 't': "true", 'f': "false", '{': "an object", '[': "a list"}[e.JSONKind]
 	if len(e.JSONValue) > 0 {
@@ -47,7 +47,7 @@ func misplaced(e *json.SemanticError) *app.Problem {
 		given = "something else"
 	}
 	wanted := wantedBy(e.GoType)
-	return &app.Problem{At: at, Message: fmt.Sprintf("%s stands where %s belongs", given, wanted), Fix: "write " + wanted}
+	return &app.Problem{At: at, Message: fmt.Sprintf("%s found where %s is expected", given, wanted), Fix: "write " + wanted}
 }
 
 // wantedBy says what a type is read from.

@@ -29,7 +29,7 @@ func TestWhatADocumentCouldNotHoldIsNotKept(t *testing.T) {
 		`{"op": "attach", "network": "tide-lab", "hub": "delta", "cost": 1, "uplink": "a string and two cans"}`:                                             `"a string and two cans" is no uplink`,
 		`{"op": "bring", "network": "head-office", "hub": "delta", "segment": "office", "prefix": "::ffff:10.77.0.0/112"}`:                                  "IPv4 written as IPv6",
 		`{"op": "set-route", "network": "head-office", "via": "hub", "prefix": "::ffff:10.77.0.0/112"}`:                                                     "IPv4 written as IPv6",
-		`{"op": "hear", "network": "head-office", "hub": "delta", "segment": "office", "as": 64601, "router": "fe80::1%eth0"}`:                              "is no address",
+		`{"op": "hear", "network": "head-office", "hub": "delta", "segment": "office", "as": 64601, "router": "fe80::1%eth0"}`:                              "is not an address",
 		`{"op": "hear", "network": "head-office", "hub": "delta", "segment": "office", "as": 64601, "router": "127.0.2.9", "limit": 9000000000}`:            "9000000000 is too large",
 		`{"op": "hear", "network": "head-office", "hub": "delta", "segment": "office", "as": 64601, "router": "127.0.2.9", "may": ["::ffff:10.0.0.0/104"]}`: "IPv4 written as IPv6",
 	} {

@@ -58,7 +58,7 @@ func number(c echo.Context, name string, most int) (int, error) {
 	}
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 0 || n > most {
-		return 0, &app.Problem{At: name, Message: fmt.Sprintf("%q is no number from 0 to %d", text, most), Fix: "write a whole number, in digits"}
+		return 0, &app.Problem{At: name, Message: fmt.Sprintf("%q is not a number from 0 to %d", text, most), Fix: "use a whole number"}
 	}
 	return n, nil
 }

@@ -21,7 +21,7 @@ const actor = "demo"
 func basedOn(c echo.Context) (int64, error) {
 	based, err := strconv.ParseInt(strings.Trim(c.Request().Header.Get("If-Match"), `"`), 10, 64)
 	if err != nil {
-		return 0, echo.NewHTTPError(http.StatusPreconditionRequired, `send the revision that the edit is based on, as If-Match: "7"`)
+		return 0, echo.NewHTTPError(http.StatusPreconditionRequired, `send the revision that the edit is based on, for example If-Match: "7"`)
 	}
 	return based, nil
 }
@@ -213,7 +213,7 @@ func (h *handlers) postDemo(c echo.Context) error {
 		return err
 	}
 	if !h.app.Now().Empty() {
-		return &app.Problem{Message: "the estate is not empty, and the demo would replace it", Fix: "start the demo on its own database: bivium demo"}
+		return &app.Problem{Message: "the estate is not empty, and loading the demo would replace it", Fix: "run the demo on its own database: bivium demo"}
 	}
 	return h.imported(c, h.demo, based)
 }

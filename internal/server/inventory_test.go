@@ -46,7 +46,7 @@ func body(t testing.TB, v any) string {
 	return string(b)
 }
 
-// reading waits until no reading of the account runs, and returns the last.
+// reading waits until no sync of the account runs, and returns the last.
 func (w *world) reading(account string) *app.ReadingView {
 	w.t.Helper()
 	var last *app.ReadingView
@@ -173,7 +173,7 @@ func TestAnAccountThatIsGone(t *testing.T) {
 	var p problem
 	for _, path := range []string{"/api/accounts/many/reading", "/api/accounts/many/health"} {
 		w.send(http.MethodPost, path, "{}", nil, http.StatusUnprocessableEntity, "Problem", &p)
-		assert.Contains(t, p.Problems[0].Message, "not in the estate any more")
+		assert.Contains(t, p.Problems[0].Message, "no longer in the estate")
 	}
 	w.send(http.MethodPost, "/api/states", "{}", nil, http.StatusOK, "States", nil)
 	assert.Equal(t, before, asked.Load(), "nothing was sent")

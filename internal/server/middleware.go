@@ -61,7 +61,7 @@ func localHost(next echo.HandlerFunc) echo.HandlerFunc {
 			host = strings.TrimSuffix(strings.TrimPrefix(c.Request().Host, "["), "]")
 		}
 		if _, err := netip.ParseAddr(host); err != nil && !strings.EqualFold(host, "localhost") {
-			return echo.NewHTTPError(http.StatusMisdirectedRequest, "this server answers to addresses and to localhost only")
+			return echo.NewHTTPError(http.StatusMisdirectedRequest, "this server answers only to IP addresses and localhost")
 		}
 		return next(c)
 	}
@@ -73,7 +73,7 @@ func sameOrigin(next echo.HandlerFunc) echo.HandlerFunc {
 	protection := http.NewCrossOriginProtection()
 	return func(c echo.Context) error {
 		if err := protection.Check(c.Request()); err != nil {
-			return echo.NewHTTPError(http.StatusForbidden, "a page of another origin cannot write here").SetInternal(err)
+			return echo.NewHTTPError(http.StatusForbidden, "requests from other origins cannot change anything").SetInternal(err)
 		}
 		return next(c)
 	}

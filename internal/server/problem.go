@@ -37,15 +37,15 @@ func problemOf(err error) problem {
 	case errors.As(err, &one):
 		p.Type, p.Status, p.Title, p.Problems = "urn:bivium:problem:input", http.StatusUnprocessableEntity, one.Message, []app.Problem{*one}
 	case errors.Is(err, context.Canceled):
-		p.Status, p.Title = http.StatusServiceUnavailable, "The request was given up before it was done"
+		p.Status, p.Title = http.StatusServiceUnavailable, "The request was cancelled"
 	case errors.As(err, &most):
 		p.Type, p.Status, p.Title = "urn:bivium:problem:input", http.StatusUnprocessableEntity, most.Error()
 		p.Problems = []app.Problem{{Message: most.Error(), Fix: most.Fix}}
 	case errors.As(err, &many):
-		p.Type, p.Status, p.Title, p.Problems = "urn:bivium:problem:input", http.StatusUnprocessableEntity, "The edit cannot be saved as it is", many
+		p.Type, p.Status, p.Title, p.Problems = "urn:bivium:problem:input", http.StatusUnprocessableEntity, "The edit cannot be saved", many
 	case errors.As(err, &stale):
-		p.Type, p.Status, p.Title = "urn:bivium:problem:stale", http.StatusConflict, "Somebody changed the estate in the meantime"
-		p.Detail = stale.Error() + "; look at what is there now, and save again"
+		p.Type, p.Status, p.Title = "urn:bivium:problem:stale", http.StatusConflict, "The estate was changed in the meantime"
+		p.Detail = stale.Error() + "; review the current state, and save again"
 	case errors.Is(err, app.ErrNoSuchPolicy), errors.Is(err, store.ErrNotFound):
 		p.Status, p.Title = http.StatusNotFound, err.Error()
 	case errors.As(err, &panicked):

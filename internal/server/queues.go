@@ -44,7 +44,7 @@ func (q *queues) document(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c echo.Context) error {
 		if !q.held.TryAcquire(1) {
 			c.Response().Header().Set("Retry-After", "10")
-			return echo.NewHTTPError(http.StatusServiceUnavailable, fmt.Sprintf("%d documents are being looked at already; try again in a moment", limits.Documents))
+			return echo.NewHTTPError(http.StatusServiceUnavailable, fmt.Sprintf("%d documents are already being processed; try again in a moment", limits.Documents))
 		}
 		defer q.held.Release(1)
 		file, err := spool(c.Request().Body)

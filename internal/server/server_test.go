@@ -162,17 +162,17 @@ func (w *world) ask(from, to, on string) app.Answer {
 func TestQuestions(t *testing.T) {
 	w := start(t)
 	for _, c := range []struct{ from, to, on, expect string }{
-		{"operator-1", "kelp-plc-1", "modbus", "Inspected by breakwater at fjord, because policy operators-control rule 1."},
-		{"turbine:10.20.0.11", "10.11.1.11", "tcp/502", "Inspected by breakwater at fjord, because policy operators-control rule 1."},
-		{"jump-1", "kelp-plc-1", "ssh", "Denied, because policy consoles-no-shell rule 1. Policies contest it."},
-		{"internet", "203.0.113.20", "tcp/443", "Inspected by tidegate at delta, because policy public-portal rule 1."},
-		{"internet:198.51.100.9", "portal-web-1", "tcp/22", "Unrouted: nothing publishes portal-web-1 to the internet."},
-		{"model-dev-1", "198.51.100.7", "tcp/443", "Allowed, although no policy opens it, and the internet is closed by default: nothing on the internet gateway of network forecast-dev enforces it."},
-		{"staff-1", "archive-1", "sql", "Unrouted: the first packets reach archive-1, and no reply finds a way back."},
-		{"collector-1", "outer-plc-1", "modbus", "Unrouted: nothing leads on to outer-plc-1; network outer-sound has no attachment that is up."},
-		{"staff-1", "10.99.0.1", "web", "Unrouted: in segment office nothing has the address 10.99.0.1, and no share brings it there."},
+		{"operator-1", "kelp-plc-1", "modbus", "Inspected by breakwater at fjord (policy operators-control, rule 1)."},
+		{"turbine:10.20.0.11", "10.11.1.11", "tcp/502", "Inspected by breakwater at fjord (policy operators-control, rule 1)."},
+		{"jump-1", "kelp-plc-1", "ssh", "Denied by policy consoles-no-shell, rule 1. Policies conflict."},
+		{"internet", "203.0.113.20", "tcp/443", "Inspected by tidegate at delta (policy public-portal, rule 1)."},
+		{"internet:198.51.100.9", "portal-web-1", "tcp/22", "Unrouted: no publication makes portal-web-1 reachable from the internet."},
+		{"model-dev-1", "198.51.100.7", "tcp/443", "Allowed, although no policy permits it, and the internet is closed by default: nothing on the internet gateway of network forecast-dev enforces it."},
+		{"staff-1", "archive-1", "sql", "Unrouted: packets reach archive-1, but there is no return path."},
+		{"collector-1", "outer-plc-1", "modbus", "Unrouted: outer-plc-1 cannot be reached: network outer-sound has no attachment that is up."},
+		{"staff-1", "10.99.0.1", "web", "Unrouted: destination unknown in segment office: 10.99.0.1 is in none of its networks, and no share makes it reachable."},
 		{"slip-office-1", "198.51.100.7", "udp/443", "Blocked by tidegate at delta: rulebook crew-web rule 1 rejects it."},
-		{"blade-crew-1", "jump-1", "rdp", "Inspected by breakwater at fjord, because share jump-to-bladeworks rule 1."},
+		{"blade-crew-1", "jump-1", "rdp", "Inspected by breakwater at fjord (share jump-to-bladeworks, rule 1)."},
 	} {
 		a := w.ask(c.from, c.to, c.on)
 		assert.Equal(t, c.expect, app.Plain(a.Sentence), "%s to %s on %s", c.from, c.to, c.on)
@@ -188,15 +188,15 @@ func TestQuestions(t *testing.T) {
 func TestQuestionsThatCannotBeAskedSayWhyAtTheField(t *testing.T) {
 	w := start(t)
 	for _, c := range []struct{ from, to, on, at, message string }{
-		{"nobody", "internet", "web", "from", `nothing is called "nobody"`},
+		{"nobody", "internet", "web", "from", `unknown name "nobody"`},
 		{"crews", "internat", "web", "to", "did you mean internet?"},
 		{"crews", "internet", "wbe", "on", "did you mean web?"},
 		{"crews", "internet", "tcp/99999", "on", "0 to 65535"},
 		{"10.40.9.11", "internet", "web", "from", "contractor:10.40.9.11"},
 		{"8.8.8.8", "internet", "web", "from", "internet:8.8.8.8"},
-		{"internet", "internet", "web", "to", "one end has to be inside"},
-		{"tide-gauge-1", "internet", "web", "from", "no segment holds workload tide-gauge-1"},
-		{"", "internet", "web", "from", "nothing is named"},
+		{"internet", "internet", "web", "to", "choose one endpoint inside the estate"},
+		{"tide-gauge-1", "internet", "web", "from", "workload tide-gauge-1 is in no segment"},
+		{"", "internet", "web", "from", "the endpoint is missing"},
 	} {
 		var p struct{ Problems []app.Problem }
 		w.send(http.MethodGet, "/api/ask?"+url.Values{"from": {c.from}, "to": {c.to}, "on": {c.on}}.Encode(), "", nil, http.StatusUnprocessableEntity, "Problem", &p)
@@ -349,14 +349,14 @@ func TestAnEditIsTriedSavedAndKept(t *testing.T) {
 func TestABadEditIsRefusedAtItsFieldAndNothingIsLost(t *testing.T) {
 	w := start(t)
 	for _, c := range []struct{ old, new, at, message string }{
-		{`"web"`, `"wbe"`, "rules[0].services[0]", `no service "wbe"`},
-		{`"crews"`, `"crew"`, "from[0]", `no group "crew"`},
-		{`"tidegate"`, `"tidegates"`, "rules[0].pool", `no pool "tidegates"`},
-		{`"inspect", "pool": "tidegate"`, `"inspect"`, "rules[0]", "inspects by no pool"},
+		{`"web"`, `"wbe"`, "rules[0].services[0]", `unknown service "wbe"`},
+		{`"crews"`, `"crew"`, "from[0]", `unknown group "crew"`},
+		{`"tidegate"`, `"tidegates"`, "rules[0].pool", `unknown pool "tidegates"`},
+		{`"inspect", "pool": "tidegate"`, `"inspect"`, "rules[0]", "inspects, but names no pool"},
 		{`"deny"`, `"refuse"`, "rules[1].action", "no action"},
-		{`"office"`, `"ofice"`, "segments[0]", `no segment "ofice"`},
+		{`"office"`, `"ofice"`, "segments[0]", `unknown segment "ofice"`},
 		{`"enabled"`, `"enable"`, "", "unknown key"},
-		{`"crews-web"`, `"other"`, "name", "renamed"},
+		{`"crews-web"`, `"other"`, "name", "cannot be changed here"},
 	} {
 		body := strings.Replace(switchedOff, c.old, c.new, 1)
 		for _, call := range []struct{ method, path string }{{http.MethodPost, "/api/policies/crews-web/try"}, {http.MethodPut, "/api/policies/crews-web"}} {

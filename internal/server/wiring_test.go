@@ -41,7 +41,7 @@ func TestANetworkIsPlacedOverHTTP(t *testing.T) {
 	w.send(http.MethodPost, "/api/wiring/try", body(t, clash), nil, http.StatusOK, "Rewired", &tried)
 	require.NotEmpty(t, tried.Refused)
 	assert.Equal(t, "F2", tried.Refused[0].Code)
-	assert.Equal(t, []string{"10.40.0.0/16", "10.40.0.0/18"}, tried.Refused[0].Both, "both prefixes are named")
+	assert.Equal(t, []string{"10.40.0.0/16", "10.40.0.0/18"}, tried.Refused[0].Prefixes, "both prefixes are named")
 	assert.Nil(t, tried.Effect)
 	var p problem
 	w.send(http.MethodPost, "/api/wiring", body(t, clash), w.revision(), http.StatusUnprocessableEntity, "Problem", &p)
@@ -51,9 +51,9 @@ func TestANetworkIsPlacedOverHTTP(t *testing.T) {
 	w.send(http.MethodPost, "/api/wiring/try", body(t, forbidden), nil, http.StatusOK, "Rewired", &tried)
 	require.NotEmpty(t, tried.Refused, "a share would bring it where a harbour has these addresses")
 	assert.Equal(t, "F3", tried.Refused[0].Code)
-	require.NotEmpty(t, tried.Refused[0].Ways)
+	require.NotEmpty(t, tried.Refused[0].Remedies)
 	w.send(http.MethodPost, "/api/wiring", body(t, forbidden), w.revision(), http.StatusUnprocessableEntity, "Problem", &p)
-	translated := edits{append(forbidden.Edits, tried.Refused[0].Ways[0].Edits...)}
+	translated := edits{append(forbidden.Edits, tried.Refused[0].Remedies[0].Edits...)}
 	w.send(http.MethodPost, "/api/wiring/try", body(t, translated), nil, http.StatusOK, "Rewired", &tried)
 	assert.Empty(t, tried.Refused, "seen under other addresses, it may")
 
@@ -70,7 +70,7 @@ func TestANetworkIsPlacedOverHTTP(t *testing.T) {
 
 	var last app.LastStep
 	w.get("/api/undo", "LastStep", &last)
-	assert.Equal(t, "this is what came first", last.Why)
+	assert.Equal(t, "this is the first revision", last.Why)
 
 	before := w.routes("segment=contractor&hub=fjord")
 	was := w.revision()
@@ -104,16 +104,16 @@ func TestAShareShowsWhatItMayNotBring(t *testing.T) {
 		if len(tried.Refused) == 0 {
 			break
 		}
-		var way *app.Mend
+		var way *app.Remedy
 		for _, r := range tried.Refused {
-			for i := range r.Ways {
-				if r.Ways[i].Edits[0].Op == wiring.Show {
-					way = &r.Ways[i]
+			for i := range r.Remedies {
+				if r.Remedies[i].Edits[0].Op == wiring.Show {
+					way = &r.Remedies[i]
 				}
 			}
 		}
 		require.NotNil(t, way, "%v", tried.Refused)
-		assert.True(t, strings.HasPrefix(way.Words, "let share "+way.Edits[0].Name+" show 10.31.0.64/26 of turbine to "), way.Words)
+		assert.True(t, strings.HasPrefix(way.Words, "in share "+way.Edits[0].Name+", translate 10.31.0.64/26 of turbine for "), way.Words)
 		place = append(place, way.Edits...)
 		shows++
 	}
@@ -160,8 +160,8 @@ func TestWhatIsWrongWithRoutesIsMendedFromTheTable(t *testing.T) {
 	require.Equal(t, "one-way", row.State)
 	assert.Equal(t, "10.81.0.0/24", row.Prefix)
 	assert.Equal(t, "no-way-back", string(w.ask("staff-1", "archive-1", "tcp/443").Trace.Verdict.Reason))
-	require.NotNil(t, row.Mend)
-	w.send(http.MethodPost, "/api/wiring", body(t, edits{row.Mend.Edits}), w.revision(), http.StatusOK, "Rewired", &app.Rewired{})
+	require.NotNil(t, row.Remedy)
+	w.send(http.MethodPost, "/api/wiring", body(t, edits{row.Remedy.Edits}), w.revision(), http.StatusOK, "Rewired", &app.Rewired{})
 	assert.Equal(t, "ok", find().State)
 	assert.Equal(t, "allowed", outcome(w, "staff-1", "archive-1"))
 
@@ -171,7 +171,7 @@ func TestWhatIsWrongWithRoutesIsMendedFromTheTable(t *testing.T) {
 	assert.Contains(t, dead[0].Why, "outer-sound has no attachment that is up")
 	var past []string
 	for _, r := range w.routes("network=forecast-dev").Rows {
-		if r.State == "past" && r.Mend != nil {
+		if r.State == "past" && r.Remedy != nil {
 			past = append(past, r.Prefix+" "+r.Next)
 		}
 	}
@@ -229,12 +229,12 @@ func TestFaultsOfADocumentOfferWaysOut(t *testing.T) {
 			return
 		}
 		f := page.Kinds[0].List[0]
-		require.NotEmpty(t, f.Ways, f.Message)
-		body, err := json.Marshal(map[string]any{"edits": f.Ways[0].Edits})
+		require.NotEmpty(t, f.Remedies, f.Message)
+		body, err := json.Marshal(map[string]any{"edits": f.Remedies[0].Edits})
 		require.NoError(t, err)
 		var tried app.Rewired
 		w.send(http.MethodPost, "/api/wiring/try", string(body), nil, http.StatusOK, "Rewired", &tried)
-		require.Empty(t, tried.Refused, "%v", f.Ways[0])
+		require.Empty(t, tried.Refused, "%v", f.Remedies[0])
 		w.send(http.MethodPost, "/api/wiring", string(body), w.revision(), http.StatusOK, "Rewired", nil)
 	}
 	t.Fatal("each way that is taken mends a fault, and there were two")

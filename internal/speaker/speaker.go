@@ -88,7 +88,7 @@ func (s *Speakers) Follow(e *estate.Estate) {
 			h.close()
 			delete(s.hubs, name)
 			for router := range h.sessions {
-				s.listen.Down(Key{name, router}, "its hub does not listen any more")
+				s.listen.Down(Key{name, router}, "its hub no longer accepts sessions")
 			}
 		}
 	}
@@ -162,7 +162,7 @@ func (s *Speakers) meet(name string, h *hub, sessions map[netip.Addr]estate.Sess
 		if err := h.server.DeletePeer(context.Background(), &api.DeletePeerRequest{Address: router.String()}); err != nil {
 			s.log.Warn("a session could not be ended", "hub", name, "router", router, "error", err)
 		}
-		s.listen.Down(Key{name, router}, "it was ended here")
+		s.listen.Down(Key{name, router}, "closed by Bivium")
 	}
 	for router, is := range sessions {
 		if _, there := h.sessions[router]; there {
@@ -304,7 +304,7 @@ func (w *watcher) peer(e *apiutil.WatchEventMessage_PeerEvent, _ time.Time) {
 }
 
 // TooMany is why a session was ended that brought far too much (L6).
-const TooMany = "it brought too many prefixes"
+const TooMany = "it announced too many prefixes"
 
 func (w *watcher) paths(paths []*apiutil.Path, _ time.Time) {
 	var announced, withdrawn []netip.Prefix

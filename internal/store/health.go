@@ -21,7 +21,7 @@ func checkFile(file string) error {
 	fresh := errors.Is(err, os.ErrNotExist)
 	f, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
-		return fmt.Errorf("it cannot be written: %w; look at the rights of the file and its folder", err)
+		return fmt.Errorf("it cannot be written: %w; check the permissions of the file and its folder", err)
 	}
 	defer f.Close() //nolint:errcheck // nothing was written
 	if fresh {
@@ -34,9 +34,9 @@ func checkFile(file string) error {
 	n, _ := f.Read(head)
 	switch {
 	case n == 0:
-		return errors.New("it is empty: it was cut off, or something else made it; put a backup in its place, or remove it to begin anew")
+		return errors.New("it is empty; restore a backup, or remove it to start with a new database")
 	case string(head[:n]) != begins[:n]:
-		return errors.New("it is no database of bivium; name another file with --db")
+		return errors.New("it is not a Bivium database; choose another file with --db")
 	}
 	return nil
 }
@@ -68,13 +68,13 @@ func (s *Store) check(ctx context.Context) error {
 }
 
 // ErrNoRoom is returned when the disk is full.
-var ErrNoRoom = errors.New("the disk is full: nothing was stored; make room, and try again")
+var ErrNoRoom = errors.New("the disk is full: nothing was stored; free some space and try again")
 
 // ErrReadOnly is returned when the database cannot be written.
-var ErrReadOnly = errors.New("the database cannot be written: nothing was stored; look at the rights of its file and folder")
+var ErrReadOnly = errors.New("the database cannot be written: nothing was stored; check the permissions of the file and its folder")
 
 // ErrDamaged is returned when pages of the database cannot be read.
-var ErrDamaged = errors.New("the database is damaged; put a backup in its place")
+var ErrDamaged = errors.New("the database is damaged; restore a backup")
 
 // plain returns an error that says plainly what is wrong with the database file, where
 // SQLite only has a number for it.

@@ -28,13 +28,13 @@ func TestADatabaseThatCannotBeUsedIsRefusedPlainly(t *testing.T) {
 		spoil func(t *testing.T, file string)
 		says  string
 	}{
-		"a file of no bytes": {func(t *testing.T, file string) { require.NoError(t, os.Truncate(file, 0)) }, "it is empty: it was cut off"},
+		"a file of no bytes": {func(t *testing.T, file string) { require.NoError(t, os.Truncate(file, 0)) }, "it is empty; restore a backup"},
 		"another kind of file": {func(t *testing.T, file string) {
 			require.NoError(t, os.WriteFile(file, []byte("bivium: 1\nestate: mine\n"), 0o600))
-		}, "no database of bivium"},
+		}, "not a Bivium database"},
 		"a newer schema": {func(t *testing.T, file string) {
 			exec(t, file, `INSERT INTO goose_db_version (version_id, is_applied) VALUES (99, 1)`)
-		}, "a newer version of bivium (schema 99"},
+		}, "a newer version of Bivium (schema 99"},
 		"a damaged page": {func(t *testing.T, file string) {
 			exec(t, file, `PRAGMA wal_checkpoint(TRUNCATE)`)
 			f, err := os.OpenFile(file, os.O_RDWR, 0)
@@ -46,7 +46,7 @@ func TestADatabaseThatCannotBeUsedIsRefusedPlainly(t *testing.T) {
 				require.NoError(t, err)
 			}
 			require.NoError(t, f.Close())
-		}, "the database is damaged; put a backup in its place"},
+		}, "the database is damaged; restore a backup"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			file := filepath.Join(t.TempDir(), "a.db")
@@ -71,7 +71,7 @@ func TestOneServerAtATime(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "a.db")
 	s := open(t, file)
 	_, err := store.Open(t.Context(), file)
-	require.ErrorContains(t, err, "another server runs on it")
+	require.ErrorContains(t, err, "another server is using it")
 	require.NoError(t, s.Close())
 	again, err := store.Open(t.Context(), file)
 	require.NoError(t, err)

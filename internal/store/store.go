@@ -23,8 +23,8 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// ErrEmpty is returned when the database holds no estate yet.
-var ErrEmpty = errors.New("the database holds no estate")
+// ErrEmpty is returned when the database contains no estate yet.
+var ErrEmpty = errors.New("the database contains no estate")
 
 // ErrNotFound is returned for an object that the estate does not have.
 var ErrNotFound = errors.New("there is no such object")
@@ -54,7 +54,7 @@ func Open(ctx context.Context, file string) (*Store, error) {
 	lock := flock.New(file+".lock", flock.SetPermissions(0o600))
 	if held, err := lock.TryLock(); err != nil || !held {
 		if err == nil {
-			err = fmt.Errorf("another server runs on it; stop that one, or name another file with --db")
+			err = fmt.Errorf("another server is using it; stop that server, or choose another file with --db")
 		}
 		return nil, fmt.Errorf("open the database %s: %w", file, err)
 	}
@@ -98,7 +98,7 @@ func (s *Store) migrate(ctx context.Context) error {
 		return err
 	}
 	if has > knows {
-		return fmt.Errorf("it was written by a newer version of bivium (schema %d, this one knows %d); start it with that version", has, knows)
+		return fmt.Errorf("it was written by a newer version of Bivium (schema %d; this version supports %d); use that version", has, knows)
 	}
 	_, err = provider.Up(ctx)
 	return err

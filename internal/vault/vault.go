@@ -47,7 +47,7 @@ func Open(file string) (*Vault, error) {
 	}
 	key, err := base64.StdEncoding.DecodeString(strings.TrimSpace(text))
 	if err != nil || len(key) != keySize {
-		return nil, fmt.Errorf("open the vault: %s does not hold %d bytes in base64; make some by: head -c %d /dev/urandom | base64", from, keySize, keySize)
+		return nil, fmt.Errorf("open the vault: %s does not hold %d bytes in base64; create a key with: head -c %d /dev/urandom | base64", from, keySize, keySize)
 	}
 	block, err := aes.NewCipher(key)
 	if err != nil {
@@ -93,7 +93,7 @@ func (v *Vault) Seal(use Use, secret []byte) []byte {
 func (v *Vault) Open(use Use, sealed []byte) ([]byte, error) {
 	secret, err := v.aead.Open(nil, nil, sealed, use.bytes())
 	if err != nil {
-		return nil, fmt.Errorf("the credential of %s cannot be opened for %s: it was sealed with another key, or for another address; give the key in %s, or connect the account anew", use.Account, use.Endpoint, Variable)
+		return nil, fmt.Errorf("the credential of %s cannot be decrypted for %s: it was encrypted with another key or for another address; provide the key in %s, or connect the account again", use.Account, use.Endpoint, Variable)
 	}
 	return secret, nil
 }

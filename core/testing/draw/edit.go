@@ -257,12 +257,12 @@ func (d *drawer) rulebook() {
 		name := pick(d, used...)
 		b = &d.e.Rulebooks[slices.IndexFunc(d.e.Rulebooks, func(b estate.Rulebook) bool { return b.Name == name })]
 	}
-	switch r := one(d, &b.Rules); d.number(0, 5) {
-	case 0:
+	switch r, what := one(d, &b.Rules), d.number(0, 5); {
+	case what == 0 && r != nil:
 		r.Action = pick(d, "pass", "drop")
-	case 1:
+	case what == 1 && r != nil:
 		r.Services = d.services()
-	case 2:
+	case what == 2:
 		with(d, &b.Rules, estate.BookRule{From: d.side(60), To: d.side(60), Services: d.services(), Action: "drop"})
 	default:
 		first := estate.BookRule{From: estate.Side{Any: true}, To: estate.Side{Any: true}, Services: []estate.ServiceRef{{Term: estate.Term{AnyProtocol: true}}}, Action: pick(d, "drop", "drop", "reject", "pass")}

@@ -106,14 +106,14 @@ func (c *Client) once(ctx context.Context, method, path string, body []byte, out
 	case s == http.StatusNotFound || s == http.StatusGone:
 		return nil, drivers.ErrMissing
 	case s != http.StatusOK:
-		return nil, &drivers.AnswerError{Asked: path, Err: fmt.Errorf("its status is %d", s)}
+		return nil, &drivers.AnswerError{Asked: path, Err: fmt.Errorf("unexpected status %d", s)}
 	}
 	read, err := io.ReadAll(io.LimitReader(answer.Body, limits.ProviderAnswer+1))
 	switch {
 	case err != nil && ctx.Err() != nil:
 		return nil, ctx.Err()
 	case err != nil:
-		return nil, retry.RetryableError(&drivers.AnswerError{Asked: path, Err: fmt.Errorf("it ends too early: %w", err)})
+		return nil, retry.RetryableError(&drivers.AnswerError{Asked: path, Err: fmt.Errorf("it is cut off: %w", err)})
 	case len(read) > limits.ProviderAnswer:
 		return nil, &drivers.AnswerError{Asked: path, Err: fmt.Errorf("it is longer than %d MiB", limits.ProviderAnswer>>20)}
 	}

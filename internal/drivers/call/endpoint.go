@@ -17,18 +17,18 @@ func CheckEndpoint(text string) (*url.URL, error) {
 	u, err := url.Parse(text)
 	switch {
 	case err != nil || u.Host == "":
-		return nil, fmt.Errorf("%q is no address of an interface; write https://HOST or https://HOST:PORT", text)
+		return nil, fmt.Errorf("%q is not an API address; write https://HOST or https://HOST:PORT", text)
 	case u.User != nil:
-		return nil, fmt.Errorf("the address carries a credential; write it into its own field")
+		return nil, fmt.Errorf("the address contains a credential; enter it in its own field")
 	case u.Opaque != "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" || u.ForceQuery || u.Fragment != "" || strings.Contains(text, "#"):
-		return nil, fmt.Errorf("the address has something behind its host and port; write %s://%s", u.Scheme, u.Host)
+		return nil, fmt.Errorf("the address must end after host and port; write %s://%s", u.Scheme, u.Host)
 	case u.Scheme == "https":
 	case u.Scheme == "http":
 		if ip, err := netip.ParseAddr(u.Hostname()); !strings.EqualFold(u.Hostname(), "localhost") && (err != nil || !ip.IsLoopback()) {
-			return nil, fmt.Errorf("the credential would be sent to %s in the clear; write https", u.Host)
+			return nil, fmt.Errorf("the credential would be sent to %s unencrypted; use https", u.Host)
 		}
 	default:
-		return nil, fmt.Errorf("an interface is spoken to by https, and not by %q", u.Scheme)
+		return nil, fmt.Errorf("the address must start with https://, not %q", u.Scheme)
 	}
 	if ip, err := netip.ParseAddr(u.Hostname()); err == nil {
 		if err := checkAddr(ip); err != nil {
@@ -43,7 +43,7 @@ func CheckEndpoint(text string) (*url.URL, error) {
 func checkAddr(a netip.Addr) error {
 	a = a.Unmap()
 	if a.IsLinkLocalUnicast() || a.IsMulticast() || a.IsUnspecified() {
-		return fmt.Errorf("nothing is sent to %s: no provider is at such an address", a)
+		return fmt.Errorf("%s is not allowed as a provider address", a)
 	}
 	return nil
 }

@@ -123,7 +123,7 @@ func (d *driver) hosts(ctx context.Context, at *place, page *drivers.Page) error
 	header, err := d.client.Get(ctx, at.Hosts, &hosts)
 	switch {
 	case errors.Is(err, drivers.ErrMissing):
-		page.Notes = append(page.Notes, "network "+at.ID+" vanished while it was read")
+		page.Notes = append(page.Notes, "network "+at.ID+" disappeared during the sync")
 		header = nil
 	case err != nil:
 		return err

@@ -886,8 +886,8 @@ export interface components {
             fix: string;
             path: string;
             refs: components["schemas"]["Thing"][];
-            /** @description Edits that would mend a fault */
-            ways: components["schemas"]["Mend"][];
+            /** @description Edits that would fix a fault */
+            remedies: components["schemas"]["Remedy"][];
             /** @description What is stored of a thing that cannot be read */
             aside: components["schemas"]["Aside"] | null;
             services: components["schemas"]["ServiceWords"] | null;
@@ -964,7 +964,7 @@ export interface components {
             witness: components["schemas"]["Witness"] | null;
         };
         /** @enum {unknown} */
-        Fare: "holds" | "holds by routing alone" | "has no flow to hold for" | "breaks";
+        Fare: "holds" | "holds-by-routing" | "holds-vacuously" | "breaks";
         CellEffect: {
             row: string;
             col: string;
@@ -1320,12 +1320,12 @@ export interface components {
             /** @enum {unknown} */
             state: "ok" | "nowhere" | "one-way" | "past" | "unused";
             why: string;
-            mend: components["schemas"]["Mend"] | null;
+            remedy: components["schemas"]["Remedy"] | null;
             wins: boolean;
             /** @enum {unknown} */
             account: "" | "same" | "missing" | "only";
         };
-        Mend: {
+        Remedy: {
             words: string;
             edits: components["schemas"]["WiringEdit"][];
         };
@@ -1393,8 +1393,8 @@ export interface components {
             message: string;
             fix: string;
             refs: components["schemas"]["Ref"][];
-            both: string[];
-            ways: components["schemas"]["Mend"][];
+            prefixes: string[];
+            remedies: components["schemas"]["Remedy"][];
         };
         RouteChange: {
             segment: string;
@@ -1491,7 +1491,7 @@ export interface components {
         };
     };
     responses: {
-        /** @description What went wrong, where, and how to mend it (RFC 9457) */
+        /** @description What went wrong, where, and how to fix it (RFC 9457) */
         Problem: {
             headers: {
                 [name: string]: unknown;

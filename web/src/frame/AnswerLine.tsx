@@ -14,7 +14,7 @@ export function AnswerLine() {
   const answer = useQuery(answerQuery(asked));
   if (!isAsked(asked)) return null;
   if (answer.error) return <Trouble error={answer.error} />;
-  if (!answer.data) return <p className="px-5 py-2.5 text-soft">Looking…</p>;
+  if (!answer.data) return <p className="px-5 py-2.5 text-soft">Evaluating…</p>;
   return (
     <div
       className="flex items-center gap-4 border-b border-line px-5 py-2.5"
@@ -30,7 +30,7 @@ export function AnswerLine() {
           className="rounded border border-line px-2.5 py-1 text-sm hover:border-accent"
           onClick={() => change({ row: null, col: null, at: null })}
         >
-          Show the road
+          Show the path
         </button>
       )}
       {onLanes && (
@@ -48,7 +48,7 @@ export function AnswerLine() {
             })
           }
         >
-          {params.has("road") ? "Hide" : "Show"} the road
+          {params.has("road") ? "Hide" : "Show"} the path
         </button>
       )}
       <button

@@ -3,16 +3,16 @@ import { useEffect, useState } from "react";
 
 const shortcuts = [
   ["/", "ask a question"],
-  ["Alt ↑ ↓", "in the question: what was asked before"],
+  ["Alt ↑ ↓", "in the question: earlier questions"],
   ["↑ ↓ ← →", "on the board: move from cell to cell"],
   ["Enter", "on the board: open the cell"],
   ["o", "on the board: open or close the row's segment"],
   ["Esc", "close the cell"],
   ["↑ ↓ → ←", "in Estate: move, open and close rows"],
-  ["Enter", "in Estate: everything about the row"],
+  ["Enter", "in Estate: details of the row"],
   ["↑ ↓ ← →", "in Lanes: move from place to place; or drag"],
-  ["Enter", "in Lanes: the routes of a lane at a hub"],
-  ["+ −", "in Lanes: draw more or less of each network"],
+  ["Enter", "in Lanes: routes of a segment at a hub"],
+  ["+ −", "in Lanes: more or less detail for each network"],
   ["?", "this list"],
 ];
 

@@ -7,7 +7,7 @@ import { Button } from "./fields";
 import { routeRows } from "./routeRows";
 import { WhatChanges } from "./WhatChanges";
 import { useDebounced } from "./useDebounced";
-import { counted } from "./wording";
+import { capital, counted } from "./wording";
 
 interface Props {
   edits: WiringEdit[];
@@ -15,11 +15,11 @@ interface Props {
   verb: string;
   onDone: () => void;
   /** Takes up a way out of a refusal. */
-  onWay?: (way: Schemas["Mend"]) => void;
+  onRemedy?: (way: Schemas["Remedy"]) => void;
 }
 
 /** What edits would do: why they are refused, or which routes and flows change; and the button that makes them. */
-export function Consequence({ edits, verb, onDone, onWay }: Props) {
+export function Consequence({ edits, verb, onDone, onRemedy }: Props) {
   const queries = useQueryClient();
   const settled = useDebounced(edits, 120);
   const estate = useQuery(estateQuery);
@@ -37,8 +37,8 @@ export function Consequence({ edits, verb, onDone, onWay }: Props) {
   const error = make.error ?? tried.error;
   return (
     <div data-testid="consequence" className="text-[13px]">
-      {!fresh && !error && <p className="py-2 text-soft">Working out what this changes…</p>}
-      {refused.length > 0 && <Refused refused={refused} onWay={onWay} />}
+      {!fresh && !error && <p className="py-2 text-soft">Computing the changes…</p>}
+      {refused.length > 0 && <Refused refused={refused} onRemedy={onRemedy} />}
       {error && (
         <p role="alert" className="py-2 text-denied">
           {error instanceof ApiProblem && error.problem.problems
@@ -56,41 +56,39 @@ export function Consequence({ edits, verb, onDone, onWay }: Props) {
   );
 }
 
-function Refused({ refused, onWay }: { refused: Schemas["Refusal"][]; onWay: Props["onWay"] }) {
-  const ways = new Map(refused.flatMap((r) => r.ways).map((w) => [w.words, w]));
+function Refused({ refused, onRemedy }: { refused: Schemas["Refusal"][]; onRemedy: Props["onRemedy"] }) {
+  const remedies = new Map(refused.flatMap((r) => r.remedies).map((w) => [w.words, w]));
   return (
     <div
       role="alert"
       aria-label="Refused"
       className="my-2 border-l-[3px] border-denied bg-denied/8 px-3 py-2"
     >
-      <p className="font-semibold text-denied">
-        This cannot be: {counted(refused.length, "fault")} would come of it
-      </p>
+      <p className="font-semibold text-denied">Refused: this introduces {counted(refused.length, "fault")}</p>
       <ul>
         {refused.slice(0, 6).map((r) => (
           <li key={r.message} className="pt-1.5">
-            {r.message}
-            {r.both.length === 2 && (
+            {capital(r.message)}
+            {r.prefixes.length === 2 && (
               <span className="block font-mono text-xs">
-                {r.both[0]} ↔ {r.both[1]}
+                {r.prefixes[0]} ↔ {r.prefixes[1]}
               </span>
             )}
-            <span className="block text-soft">Ways out: {r.fix}</span>
+            <span className="block text-soft">How to fix it: {r.fix}</span>
           </li>
         ))}
       </ul>
-      {onWay &&
-        [...ways.values()].map((w) => (
+      {onRemedy &&
+        [...remedies.values()].map((w) => (
           <button
             key={w.words}
-            onClick={() => onWay(w)}
+            onClick={() => onRemedy(w)}
             className="mt-2 block rounded border border-accent px-2 py-0.5 text-left text-accent hover:bg-accent/10"
           >
             {w.words}
           </button>
         ))}
-      {refused.length > 6 && <p className="pt-1 text-soft">and {refused.length - 6} more like these</p>}
+      {refused.length > 6 && <p className="pt-1 text-soft">and {refused.length - 6} more faults</p>}
     </div>
   );
 }
@@ -109,7 +107,7 @@ export function Changes({ rewired }: { rewired: Schemas["Rewired"] }) {
     <>
       <h4 className="pt-2 font-semibold">
         {routes.length === 0
-          ? "No route changes"
+          ? "No routes change"
           : counted(routes.length + more, "route changes", "routes change")}
       </h4>
       {routes.length > 0 && (

@@ -16,7 +16,7 @@ export function WhatChanges({ flows, more, expectations, asks = false }: Props) 
     <>
       {expectations.length > 0 && <Expectations list={expectations} asks={asks} />}
       {flows.length === 0 ? (
-        <p className="text-soft">No flow fares differently.</p>
+        <p className="text-soft">No flows change.</p>
       ) : (
         <ul aria-label="Flows that change" className="text-[13px]">
           {flows.map((f, i) => (
@@ -25,14 +25,14 @@ export function WhatChanges({ flows, more, expectations, asks = false }: Props) 
                 <span className="flex items-center gap-2">
                   {f.before ? <RoadMark mark={f.before} /> : <span className="text-soft">new</span>}
                   <ArrowRight size={12} className="flex-none text-soft" />
-                  {f.after ? <RoadMark mark={f.after} /> : <span className="text-soft">gone</span>}
+                  {f.after ? <RoadMark mark={f.after} /> : <span className="text-soft">removed</span>}
                   <span className="flex-none font-semibold">
                     {f.from} → {f.to}
                   </span>
                   <span className="min-w-0 truncate font-mono">{serviceWords(f.services)}</span>
                 </span>
                 <span className="block text-soft">
-                  {f.before && f.after && !f.outcome && "same outcome, settled otherwise; "}such as{" "}
+                  {f.before && f.after && !f.outcome && "same outcome, different rule; "}for example{" "}
                   {f.witness.source} → {f.witness.destination}
                 </span>
               </Asking>
@@ -45,6 +45,13 @@ export function WhatChanges({ flows, more, expectations, asks = false }: Props) 
   );
 }
 
+const statusWords: Record<Schemas["Fare"], string> = {
+  holds: "holds",
+  "holds-by-routing": "holds only because no route exists",
+  "holds-vacuously": "holds, matches no flow",
+  breaks: "fails",
+};
+
 function Expectations({ list, asks }: { list: Schemas["ExpectationEffect"][]; asks: boolean }) {
   const broken = list.filter((x) => x.after === "breaks").length;
   return (
@@ -56,14 +63,16 @@ function Expectations({ list, asks }: { list: Schemas["ExpectationEffect"][]; as
         <li key={x.name} className="py-0.5">
           <span className="flex items-center gap-2">
             <span className="min-w-0 truncate font-semibold">{x.name}</span>
-            <span className="text-soft">{x.before}</span>
+            <span className="text-soft">{statusWords[x.before]}</span>
             <ArrowRight size={12} className="flex-none text-soft" />
-            <span className={x.after === "breaks" ? "font-semibold text-denied" : ""}>{x.after}</span>
+            <span className={x.after === "breaks" ? "font-semibold text-denied" : ""}>
+              {statusWords[x.after]}
+            </span>
           </span>
           {x.witness && (
             <Asking witness={asks ? x.witness : null}>
               <span className="text-soft">
-                on flows such as {x.witness.source} → {x.witness.destination}, {x.witness.on}
+                for example {x.witness.source} → {x.witness.destination}, {x.witness.on}
               </span>
             </Asking>
           )}

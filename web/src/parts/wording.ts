@@ -71,11 +71,15 @@ const said: Record<Schemas["What"], string> = {
 
 /** What made the estate what it is, and what taking it back would do. */
 export function lastStepWords(last: Schemas["LastStep"]): string {
-  if (last.why !== "") return `Nothing to take back: ${last.why}`;
+  if (last.why !== "") return `Nothing to undo: ${last.why}`;
   const things = last.changes
     .slice(0, 6)
     .map((c) => `${oneOf[c.kind] ?? c.kind.replace(/s$/, "")} ${c.name} ${said[c.what]}`);
   const rest = last.changes.length - things.length + last.more;
   if (rest > 0) things.push(`${grouped(rest)} more`);
-  return `Take back what ${last.actor} did: ${things.join(", ")}`;
+  return `Undo the change by ${last.actor}: ${things.join(", ")}`;
+}
+
+export function capital(text: string): string {
+  return text.charAt(0).toUpperCase() + text.slice(1);
 }

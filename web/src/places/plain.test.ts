@@ -73,10 +73,10 @@ test("what undo would take back is said before it is", () => {
       ...last,
       changes: [change("attachments", "tide-lab@delta", "new"), change("policies", "p", "gone")],
     }),
-  ).toBe("Take back what ada did: attachment tide-lab@delta is new, policy p went");
+  ).toBe("Undo the change by ada: attachment tide-lab@delta is new, policy p went");
   const many = Array.from({ length: 9 }, (_, i) => change("networks", `n${i}`, "changed"));
   expect(lastStepWords({ ...last, changes: many, more: 4 })).toContain("network n5 changed, 7 more");
-  expect(lastStepWords({ ...last, why: "this is what came first" })).toBe(
-    "Nothing to take back: this is what came first",
+  expect(lastStepWords({ ...last, why: "this is the first revision" })).toBe(
+    "Nothing to undo: this is the first revision",
   );
 });

@@ -50,11 +50,7 @@ function CellPanel({ row, col }: { row: string; col: string }) {
 }
 
 function NoFlow() {
-  return (
-    <p className="px-5 text-soft">
-      There is no flow between the two: no address of the one ever means the other.
-    </p>
-  );
+  return <p className="px-5 text-soft">There are no flows between the two: neither can address the other.</p>;
 }
 
 function AnswerPanel() {
@@ -140,15 +136,15 @@ const reasons: Record<Schemas["Verdict"]["reason"], string> = {
   share: "a share",
   guardrail: "a guardrail",
   rulebook: "a rulebook",
-  default: "nobody speaks: the default",
-  "no-share": "no share lets it",
-  unenforced: "nothing on the way enforces it",
-  uninspectable: "no firewall sees the way",
+  default: "no rule matches: default",
+  "no-share": "no share permits it",
+  unenforced: "nothing on the path enforces it",
+  uninspectable: "no firewall is on the path",
   "no-firewall": "no healthy firewall",
   "failed-open": "the firewalls failed open",
   "no-path": "no path",
-  "no-way-back": "no way back",
-  asymmetric: "the way back goes past the firewall",
+  "no-way-back": "no return path",
+  asymmetric: "the return path bypasses the firewall",
   unknown: "nothing has the address there",
 };
 
@@ -165,7 +161,7 @@ function WitnessRoad({ witness }: { witness: Schemas["Witness"] }) {
   if (!road.data) return null;
   return (
     <>
-      <p className="px-5 pt-3 text-xs text-soft">One of these flows</p>
+      <p className="px-5 pt-3 text-xs text-soft">Example flow</p>
       <Road trace={road.data.trace} sentence={road.data.sentence} />
     </>
   );

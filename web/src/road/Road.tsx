@@ -192,7 +192,7 @@ function Groups({ groups }: { groups: Schemas["End"]["groups"] }) {
       {shown.map((g) => (
         <span
           key={g.group}
-          title={`${g.ground.by} ${g.ground.value}${g.within ? `, within ${g.within}` : ""}`}
+          title={`${g.ground.by} ${g.ground.value}${g.within ? `, nested in ${g.within}` : ""}`}
           className="rounded-sm bg-wash px-1.5 text-xs leading-5"
         >
           {g.group}

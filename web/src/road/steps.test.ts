@@ -8,23 +8,23 @@ const states = (t: Schemas["Trace"]) => stepsOf(t).map((s) => `${s.title}: ${s.s
 test("a delivered flow reaches every step, and its way is told hop by hop", () => {
   const steps = stepsOf(trace({}));
   expect(steps.every((s) => s.state === "reached")).toBe(true);
-  expect(steps.find((s) => s.title === "the way")?.head[0]?.text).toBe("fen —10— tor");
+  expect(steps.find((s) => s.title === "forward path")?.head[0]?.text).toBe("fen —10— tor");
 });
 
 test("a flow ends where its verdict says, and never comes to what lies beyond", () => {
   expect(states(trace({ outcome: "denied", reason: "policy" }, { voices: [voice("p", "wins")] }))).toEqual([
     "from: reached",
-    "looks up: reached",
-    "the way: reached",
+    "route lookup: reached",
+    "forward path: reached",
     "policies: ends",
     "to: beyond",
-    "the way back: beyond",
+    "return path: beyond",
   ]);
-  expect(states(trace({ outcome: "unrouted", reason: "no-path" }))).toContain("the way: ends");
-  expect(states(trace({ outcome: "unrouted", reason: "no-way-back" }))).toContain("the way back: ends");
+  expect(states(trace({ outcome: "unrouted", reason: "no-path" }))).toContain("forward path: ends");
+  expect(states(trace({ outcome: "unrouted", reason: "no-way-back" }))).toContain("return path: ends");
   expect(states(trace({ outcome: "unrouted", reason: "unknown" }))).toEqual([
     "from: reached",
-    "looks up: ends",
+    "route lookup: ends",
   ]);
   const rail = trace(
     { outcome: "denied", reason: "guardrail" },
@@ -39,14 +39,14 @@ test("a fork shows what was not taken, with the reason, and the default last", (
     { voices: [voice("narrow", "wins"), voice("wide", "overridden"), voice("mute", "silent")] },
   );
   const fork = stepsOf(t).find((s) => s.kind === "fork");
-  expect(fork?.head[0]?.text).toBe("2 policies speak");
+  expect(fork?.head[0]?.text).toBe("2 matching policies");
   expect(fork?.branches?.map((b) => b.taken)).toEqual([true, false, false, false]);
-  expect(fork?.branches?.[1]?.text).toContain("wider, overridden by narrow");
-  expect(fork?.branches?.[2]?.text).toContain("no rule contains");
-  expect(fork?.branches?.at(-1)?.text).toContain("does not come to it");
+  expect(fork?.branches?.[1]?.text).toContain("less specific, overridden by narrow");
+  expect(fork?.branches?.[2]?.text).toContain("no rule includes");
+  expect(fork?.branches?.at(-1)?.text).toContain("not reached");
 });
 
-test("draws the ways that were not taken beside the way", () => {
+test("draws rejected paths beside the path", () => {
   const way = stepsOf(trace({ outcome: "allowed", reason: "default" })).find((s) => s.kind === "way");
   expect(way?.branches).toEqual([{ taken: false, head: [{ text: "exit fen-out" }], text: "it is down" }]);
 });

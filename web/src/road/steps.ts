@@ -42,9 +42,9 @@ function endOf(steps: Step[], t: Trace): number {
   const find = (title: string) => steps.findIndex((s) => s.title === title);
   switch (t.verdict.reason) {
     case "unknown":
-      return find("looks up");
+      return find("route lookup");
     case "no-path":
-      return find("the way");
+      return find("forward path");
     case "guardrail":
       return t.verdict.outcome === "denied" ? find("guardrails") : -1;
     case "rulebook":
@@ -52,7 +52,7 @@ function endOf(steps: Step[], t: Trace): number {
       return steps.findLastIndex((s) => s.kind === "gate");
     case "no-way-back":
     case "asymmetric":
-      return find("the way back");
+      return find("return path");
   }
   return t.verdict.outcome === "denied" ? steps.findIndex((s) => s.kind === "fork") : -1;
 }
@@ -66,7 +66,7 @@ function endAt(steps: Step[], t: Trace): Step[] {
 const plain = (text: string): Token => ({ text });
 
 function who(e: Schemas["End"]): Token[] {
-  const address = [e.address, e.inside && `inside ${e.inside}`, e.seenAs && `seen from there as ${e.seenAs}`]
+  const address = [e.address, e.inside && `inside ${e.inside}`, e.seenAs && `translated to ${e.seenAs}`]
     .filter(Boolean)
     .join(", ");
   if (e.workload) return [{ text: e.workload, kind: "workload" }, plain(`  ${address}`)];
@@ -77,7 +77,7 @@ function where(e: Schemas["End"]): string[] {
   if (!e.internal) return [e.exit ? `on the internet, reached through ${e.exit}` : "on the internet"];
   const subnet = e.subnet
     ? `subnet ${e.subnet} (${e.prefix})`
-    : `prefix ${e.prefix} that its attachment brings`;
+    : `prefix ${e.prefix} advertised by its attachment`;
   return [`segment ${e.segment} · network ${e.network} · ${subnet}`];
 }
 
@@ -87,7 +87,7 @@ function source(t: Trace): Step {
     kind: "end",
     title: "from",
     head: who(t.source),
-    lines: lives ? where(t.source) : [`lives nowhere in segment ${t.flow.segment}`],
+    lines: lives ? where(t.source) : [`not in segment ${t.flow.segment}`],
     groups: t.source.groups,
     state: "reached",
   };
@@ -106,15 +106,15 @@ function destination(t: Trace): Step {
 
 function look(t: Trace): Step {
   const found: Record<Trace["lookup"], string> = {
-    own: `an address of ${t.destination.segment} itself`,
-    shared: `not of ${t.source.segment}: brought from ${t.destination.segment} by ${t.sharedBy.length > 1 ? "shares" : "share"} ${t.sharedBy.join(", ")}`,
+    own: `address of segment ${t.destination.segment}`,
+    shared: `from segment ${t.destination.segment}, through ${t.sharedBy.length > 1 ? "shares" : "share"} ${t.sharedBy.join(", ")}`,
     internet: "no address of the segment, and public: the internet",
-    published: t.publication ? `published as ${t.publication}` : "nothing publishes it",
+    published: t.publication ? `published as ${t.publication}` : "no publication",
     unknown: "nothing has it",
   };
   return {
     kind: "look",
-    title: "looks up",
+    title: "route lookup",
     head: [plain(t.flow.destination)],
     lines: [found[t.lookup]],
     state: "reached",
@@ -123,9 +123,9 @@ function look(t: Trace): Step {
 
 const kinds: Record<Path["kind"], string> = {
   none: "no path",
-  local: "inside the network; no hub sees it",
-  peered: "over the peering; no hub sees it",
-  bypass: "out by the network's own internet gateway, past every hub",
+  local: "inside the network, not through a hub",
+  peered: "over the peering, not through a hub",
+  bypass: "through the network's own internet gateway, bypassing every hub",
   hub: "",
 };
 
@@ -165,7 +165,7 @@ function lost(p: Path): Branch[] {
 
 function uncounted(p: Path): string[] {
   const more = p.lost.length - lostShown;
-  return more > 0 ? [`${p.lost.length} other ways were open to it, of which ${lostShown} are drawn`] : [];
+  return more > 0 ? [`${p.lost.length} rejected alternatives, ${lostShown} of them shown`] : [];
 }
 
 function pathHead(p: Path): string {
@@ -176,7 +176,7 @@ function pathHead(p: Path): string {
 function way(t: Trace): Step {
   return {
     kind: "way",
-    title: "the way",
+    title: "forward path",
     head: [plain(pathHead(t.path))],
     lines: [...pathLines(t.path), ...uncounted(t.path)],
     branches: lost(t.path),
@@ -185,8 +185,8 @@ function way(t: Trace): Step {
 }
 
 function back(t: Trace): Step {
-  const step = { kind: "back" as const, title: "the way back", state: "reached" as const };
-  if (!t.back) return { ...step, head: [plain("the internet answers")], lines: [] };
+  const step = { kind: "back" as const, title: "return path", state: "reached" as const };
+  if (!t.back) return { ...step, head: [plain("through the internet")], lines: [] };
   const entry = t.back.entry
     ? [`route ${t.back.entry.prefix} via ${t.back.entry.via}${t.back.entry.explicit ? "" : ", implicit"}`]
     : [];
@@ -208,13 +208,13 @@ function branch(v: Voice): Branch {
     case "wins":
       return { taken: true, head, text: ruleText(v) };
     case "agrees":
-      return { taken: false, head, text: `${ruleText(v)} — agrees, and does not settle it` };
+      return { taken: false, head, text: `${ruleText(v)} — same action, not deciding` };
     case "milder":
-      return { taken: false, head, text: `${ruleText(v)} — a stricter one wins` };
+      return { taken: false, head, text: `${ruleText(v)} — overridden by a stricter policy` };
     case "overridden":
-      return { taken: false, head, text: `${ruleText(v)} — wider, overridden by ${v.over}` };
+      return { taken: false, head, text: `${ruleText(v)} — less specific, overridden by ${v.over}` };
     case "silent":
-      return { taken: false, head, text: "no rule contains this service" };
+      return { taken: false, head, text: "no rule includes this service" };
   }
 }
 
@@ -223,25 +223,24 @@ function fork(t: Trace): Step {
   const words = {
     segment: `the default of segment ${t.source.segment || t.destination.segment}`,
     internet: "the internet is closed by default",
-    "no-share": `no share lets ${t.source.segment} reach it`,
+    "no-share": `no share permits ${t.source.segment} to reach it`,
     "": "",
   };
   branches.push({
     taken: t.default.holds,
     head: [plain(t.default.action || "deny")],
-    text: words[t.default.why] + (t.default.holds ? "" : " — does not come to it"),
+    text: words[t.default.why] + (t.default.holds ? "" : " — not reached"),
   });
   const speaking = t.voices.filter((v) => v.standing !== "silent").length;
   const noun = t.decides === "shares" ? "share" : "policy";
   const many = t.decides === "shares" ? "shares" : "policies";
   const head =
-    speaking === 0
-      ? `no ${noun} speaks`
-      : `${speaking} ${speaking === 1 ? noun : many} ${speaking === 1 ? "speaks" : "speak"}`;
+    speaking === 0 ? `no matching ${noun}` : `${speaking} matching ${speaking === 1 ? noun : many}`;
   const lines = [];
-  if (t.verdict.contested) lines.push("They contest it: neither overrides the other, so the stricter holds.");
-  if (t.verdict.reason === "unenforced") lines.push("Nothing on this way enforces it: the flow passes.");
-  if (t.verdict.reason === "uninspectable") lines.push("No firewall sees this way: it fails closed.");
+  if (t.verdict.contested)
+    lines.push("Contested: neither overrides the other, so the stricter action applies.");
+  if (t.verdict.reason === "unenforced") lines.push("Nothing on this path enforces it: the flow passes.");
+  if (t.verdict.reason === "uninspectable") lines.push("No firewall is on this path: the flow is denied.");
   return { kind: "fork", title: t.decides, head: [plain(head)], lines, branches, state: "reached" };
 }
 
@@ -250,7 +249,7 @@ function guardrails(t: Trace): Step {
   return {
     kind: "fork",
     title: "guardrails",
-    head: [plain(strict ? "stricter, so it wins" : "nothing stricter")],
+    head: [plain(strict ? "stricter, so it applies" : "nothing stricter")],
     lines: [],
     branches: t.guardrails.map(branch),
     state: "reached",
@@ -261,10 +260,10 @@ function gate(p: Schemas["PoolStep"]): Step {
   const lines: string[] = [];
   switch (p.state) {
     case "no-firewall":
-      lines.push("no healthy firewall in reach, and the pool fails closed");
+      lines.push("no reachable healthy firewall; the pool fails closed");
       break;
     case "failed-open":
-      lines.push("no healthy firewall in reach; the pool fails open and is gone by");
+      lines.push("no reachable healthy firewall; the pool fails open and is bypassed");
       break;
     default:
       lines.push(
@@ -274,7 +273,7 @@ function gate(p: Schemas["PoolStep"]): Step {
         lines.push(
           p.rule > 0
             ? `rulebook ${p.rulebook} rule ${p.rule}: ${p.action}`
-            : `rulebook ${p.rulebook}: no rule passes it`,
+            : `rulebook ${p.rulebook}: no rule permits it`,
         );
       }
   }

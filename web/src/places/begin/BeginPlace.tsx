@@ -21,24 +21,22 @@ export function BeginPlace() {
   const next = stepsOf(estate.data, tags.data).find((s) => !s.done && s.to);
   return (
     <section aria-label="Begin" className="mx-auto h-full max-w-[60rem] overflow-y-auto px-7 py-10">
-      <h1 className="font-serif text-[26px] font-semibold">
-        {empty ? "There is nothing here yet" : "How far it is"}
-      </h1>
+      <h1 className="font-serif text-[26px] font-semibold">{empty ? "No estate yet" : "Progress"}</h1>
       <p className="max-w-[44rem] pt-1 text-soft">
         {empty
-          ? "Bivium works on an estate: your networks, their workloads, and what should pass between them. There are three ways to begin; each can be left at any time."
-          : "The order of the work. Each step can be done again whenever something changes."}
+          ? "Bivium works on an estate: your networks, their workloads, and the flows that should pass between them. Start in one of three ways."
+          : "The steps of the work. Repeat each whenever something changes."}
       </p>
       {empty && (
         <ul className="grid grid-cols-3 gap-4 pt-6 max-[960px]:grid-cols-1">
           <Way
             title="Connect an account"
-            what="Read what your clouds and sites have. Nothing is changed there."
+            what="Sync what your clouds and sites have. Nothing is changed there."
             to="/estate?connect=1"
           />
           <Way
             title="Import a document"
-            what="Start from an estate that is written down, and see its faults first."
+            what="Start from an estate document, and review its faults first."
             to="/estate?import=1"
           />
           <li>
@@ -47,16 +45,16 @@ export function BeginPlace() {
               onClick={() => demo.mutate(estate.data.revision)}
               className={wayShape}
             >
-              <span className="block font-serif text-[18px] font-semibold">Look at the demo</span>
+              <span className="block font-serif text-[18px] font-semibold">Open the demo</span>
               <span className="block pt-1 text-soft">
-                Grayshoal Wind: a made-up company with wind farms, four segments, and some troubles to find.
+                Grayshoal Wind: a fictional company with wind farms, four segments, and some problems to find.
               </span>
             </button>
             {demo.error && <p className="pt-1 text-denied">{demo.error.message}</p>}
           </li>
         </ul>
       )}
-      <h2 className="pt-9 pb-2 font-serif text-[18px] font-semibold">In the order of the work</h2>
+      <h2 className="pt-9 pb-2 font-serif text-[18px] font-semibold">Steps</h2>
       <ol className="grid grid-cols-[2rem_7rem_1fr] items-baseline gap-y-2">
         {stepsOf(estate.data, tags.data).map((step, i) => (
           <li key={step.title} className="contents" data-done={step.done}>
@@ -72,10 +70,7 @@ export function BeginPlace() {
                 step.title
               )}
             </span>
-            <span className="text-soft">
-              {step.what}
-              {!step.to && !step.done && " (in the document, until Lanes is there)"}
-            </span>
+            <span className="text-soft">{step.what}</span>
           </li>
         ))}
       </ol>

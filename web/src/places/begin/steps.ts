@@ -30,8 +30,13 @@ export function stepsOf(e: Schemas["Estate"], tagged: Schemas["Tagged"] | undefi
       to: "/estate/labels",
     },
     { title: "Group", what: "workloads by their labels", done: count("groups") > 0, to: "/estate?group=1" },
-    { title: "Place", what: "networks in segments", done: count("segments") > 0, to: null },
-    { title: "Rule", what: "what may pass, and who looks at it", done: count("policies") > 0, to: "/rules" },
-    { title: "Check", what: "every flow, exactly", done: count("policies") > 0, to: "/board" },
+    { title: "Place", what: "networks in segments", done: count("segments") > 0, to: "/lanes" },
+    {
+      title: "Rule",
+      what: "which flows may pass, and which are inspected",
+      done: count("policies") > 0,
+      to: "/rules",
+    },
+    { title: "Check", what: "the outcome of every flow", done: count("policies") > 0, to: "/board" },
   ];
 }

@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
+import { ChevronDown, ChevronRight } from "lucide-react";
 import { memo, useEffect, useMemo, useRef, useState } from "react";
 import type { KeyboardEvent, MouseEvent, RefObject } from "react";
 import type { Schemas } from "../../api/client";
@@ -30,8 +31,8 @@ export function BoardPlace() {
       <section aria-label="Board" className="flex min-w-0 flex-1 flex-col">
         <div className="flex items-center gap-5 px-5 pt-3 pb-2 text-[13px]">
           <p className="text-soft max-[960px]:hidden">
-            Sources down, destinations across. Each cell has every outcome between the two, of the most flows
-            first.
+            Rows: source. Columns: destination. Each cell shows all outcomes between the two, those of the
+            most flows first.
           </p>
           <span className="flex-1" />
           <button
@@ -278,30 +279,12 @@ function RowHead({ node, m, onToggle, lit }: HeadProps & { onToggle: (segment: s
         onClick={() => onToggle(node.segment)}
         className="flex h-full flex-1 items-center gap-1.5 font-semibold hover:text-accent"
       >
-        <Fork open={node.open} />
+        {node.open ? <ChevronDown size={14} aria-hidden /> : <ChevronRight size={14} aria-hidden />}
         <span className="truncate">{node.segment}</span>
       </button>
       <span className="text-xs text-soft" title={`${node.workloads} workloads`}>
         {grouped(node.workloads)}
       </span>
     </span>
-  );
-}
-
-/** One line that forks when it is open. */
-function Fork({ open }: { open: boolean }) {
-  return (
-    <svg
-      aria-hidden
-      width="14"
-      height="14"
-      viewBox="0 0 14 14"
-      fill="none"
-      stroke="currentColor"
-      strokeWidth="1.8"
-      strokeLinecap="round"
-    >
-      {open ? <path d="M7 2v3c0 3-4 3-4 7M7 5c0 3 4 3 4 7" /> : <path d="M2 7h10" />}
-    </svg>
   );
 }

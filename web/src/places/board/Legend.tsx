@@ -6,7 +6,7 @@ const meanings: [Outcome, string][] = [
   ["inspected", "inspected"],
   ["blocked", "blocked by a firewall"],
   ["denied", "denied"],
-  ["unrouted", "no way there or back"],
+  ["unrouted", "no forward or return path"],
 ];
 
 /** What the marks mean. */

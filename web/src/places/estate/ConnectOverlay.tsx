@@ -81,14 +81,14 @@ export function ConnectOverlay({ providers, again, onClose }: Props) {
             ))}
           </div>
         </fieldset>
-        {field("name", "Name in the estate", "short, in small letters: north")}
-        {field("endpoint", "Address of its interface", "https://…, or http on this machine")}
-        {ask.account && field("account", "Account, as the provider calls it")}
+        {field("name", "Name in the estate", "short, lower case: north")}
+        {field("endpoint", "API address", "https://…, or http on this machine")}
+        {ask.account && field("account", "Account name at the provider")}
         {ask.key && field("key", "Key")}
         {field(
           "secret",
           ask.secret.charAt(0).toUpperCase() + ask.secret.slice(1),
-          "kept encrypted, and never shown again",
+          "stored encrypted, never shown again",
           "password",
         )}
         {save.error && !problems?.problem.problems && (
@@ -97,7 +97,7 @@ export function ConnectOverlay({ providers, again, onClose }: Props) {
           </p>
         )}
         <div className="flex justify-end gap-2 pt-1">
-          <Button onClick={onClose}>Leave it</Button>
+          <Button onClick={onClose}>Cancel</Button>
           <Button main type="submit" disabled={save.isPending}>
             {save.isPending ? "Trying…" : "Connect"}
           </Button>

@@ -45,10 +45,10 @@ export function GroupOverlay({ revision, match: first, onClose }: Props) {
           onChange={(e) => setName(e.target.value)}
         />
         <Field
-          label="Its members have the labels"
+          label="Labels of its members"
           name="match"
           value={match}
-          hint="app=portal, env in (prod, test), !legacy: all of them, with commas between"
+          hint="app=portal, env in (prod, test), !legacy: all must match, separated by commas"
           problem={problems?.at("match") ?? unreadable}
           onChange={(e) => setMatch(e.target.value)}
         />
@@ -57,7 +57,7 @@ export function GroupOverlay({ revision, match: first, onClose }: Props) {
           data-testid="members"
         >
           {match === "" || unreadable || !members.data ? (
-            <span className="text-soft">Who would be in it shows here.</span>
+            <span className="text-soft">Its members are shown here.</span>
           ) : (
             <>
               <p>
@@ -79,9 +79,9 @@ export function GroupOverlay({ revision, match: first, onClose }: Props) {
           </p>
         )}
         <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Leave it</Button>
+          <Button onClick={onClose}>Cancel</Button>
           <Button main type="submit" disabled={save.isPending || unreadable !== undefined}>
-            Make the group
+            Add group
           </Button>
         </div>
       </form>

@@ -41,13 +41,13 @@ export function ImportOverlay({ revision, onClose }: { revision: number; onClose
         onChange={(e) => void choose(e.target.files?.[0])}
         className="my-3 block w-full rounded border border-dashed border-line px-3 py-4 text-[13px] file:mr-3 file:rounded file:border file:border-line file:bg-sheet file:px-3 file:py-1"
       />
-      {look.isPending && <p className="text-soft">Reading it, and comparing every flow…</p>}
+      {look.isPending && <p className="text-soft">Reading the document and comparing every flow…</p>}
       {problem && <Problem error={problem} />}
       {look.data && <Difference imported={look.data} />}
       <div className="flex justify-end gap-2 pt-3">
-        <Button onClick={onClose}>Leave it</Button>
+        <Button onClick={onClose}>Cancel</Button>
         <Button main disabled={!look.data || put.isPending} onClick={() => put.mutate()}>
-          {put.isPending ? "Replacing…" : "Replace the estate"}
+          {put.isPending ? "Replacing…" : "Replace estate"}
         </Button>
       </div>
     </Overlay>
@@ -77,15 +77,15 @@ function Difference({ imported }: { imported: Schemas["Import"] }) {
   return (
     <div className="grid grid-cols-2 gap-x-8 text-[13px]" data-testid="import">
       <section>
-        <h3 className="pb-1 font-serif text-[16px] font-semibold">Things</h3>
-        {lists.length === 0 && <p className="text-soft">The same as here.</p>}
+        <h3 className="pb-1 font-serif text-[16px] font-semibold">Objects</h3>
+        {lists.length === 0 && <p className="text-soft">No differences.</p>}
         <table className="w-full">
           <tbody>
             {lists.map(([list, [added, changed, gone]]) => (
               <tr key={list} className="border-t border-line">
                 <td className="py-0.5">{list}</td>
                 <td className="text-right text-soft">
-                  {[added && `${added} new`, changed && `${changed} changed`, gone && `${gone} gone`]
+                  {[added && `${added} added`, changed && `${changed} changed`, gone && `${gone} removed`]
                     .filter(Boolean)
                     .join(", ")}
                 </td>

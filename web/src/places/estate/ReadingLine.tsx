@@ -36,8 +36,8 @@ export function ReadingLine({ account }: { account: Schemas["Account"] }) {
         <Button onClick={() => change({ connect: account.name })}>Connect</Button>
       ) : (
         <>
-          {reading?.goesOn && <Button onClick={() => start.mutate(true)}>Go on</Button>}
-          <Button onClick={() => start.mutate(false)}>{reading ? "Read again" : "Read"}</Button>
+          {reading?.goesOn && <Button onClick={() => start.mutate(true)}>Resume</Button>}
+          <Button onClick={() => start.mutate(false)}>{reading ? "Sync again" : "Sync"}</Button>
         </>
       )}
     </span>
@@ -48,7 +48,7 @@ function Standing({ account }: { account: Schemas["Account"] }) {
   const r = account.reading;
   if (!r)
     return (
-      <span className="text-soft">{account.endpoint ? "connected, and never read" : "not connected"}</span>
+      <span className="text-soft">{account.endpoint ? "connected, never synced" : "not connected"}</span>
     );
   if (r.state === "running") return <Progress reading={r} />;
   if (r.state === "cut-off") return <span className="text-denied">cut off: {r.report.why}</span>;
@@ -79,7 +79,7 @@ function Progress({ reading }: { reading: Schemas["Reading"] }) {
       >
         <span className="block h-full rounded-full bg-accent" style={{ width: `${100 * share}%` }} />
       </span>
-      {reading.step === "take in" ? "taking it in…" : `${grouped(read)} of ${grouped(reading.total)}`}
+      {reading.step === "take in" ? "applying…" : `${grouped(read)} of ${grouped(reading.total)}`}
     </span>
   );
 }

@@ -11,7 +11,7 @@ export function ReportSheet({ reading }: { reading: Schemas["Reading"] }) {
   return (
     <section className="pt-3.5 text-[13px]" data-testid="report">
       <h3 className="pb-1 text-xs font-semibold text-soft">
-        Read {reading.ended.startsWith("0001") ? "" : when(reading.ended)}:{" "}
+        Synced {reading.ended.startsWith("0001") ? "" : when(reading.ended)}:{" "}
         {counted(reading.networks, "network")}, {counted(reading.workloads, "workload")}
       </h3>
       {report.why && (
@@ -26,7 +26,7 @@ export function ReportSheet({ reading }: { reading: Schemas["Reading"] }) {
         <p key={n}>{n}</p>
       ))}
       {report.changes.length === 0 && reading.state === "done" && (
-        <p className="text-soft">Nothing is new, changed or gone.</p>
+        <p className="text-soft">Nothing changed.</p>
       )}
       <ul>
         {report.changes.slice(0, 60).map((c, i) => (
@@ -45,13 +45,13 @@ export function ReportSheet({ reading }: { reading: Schemas["Reading"] }) {
         ))}
         {report.changes.length > 60 && (
           <li className="py-0.5 text-soft">
-            and more: {report.counts.map((c) => `${counted(c.count, c.kind)} ${c.what}`).join(", ")} in all
+            In total: {report.counts.map((c) => `${counted(c.count, c.kind)} ${c.what}`).join(", ")}
           </li>
         )}
       </ul>
       {report.covered.length > 0 && (
         <>
-          <h3 className="pt-3 pb-1 text-xs font-semibold text-soft">Groups that they came to</h3>
+          <h3 className="pt-3 pb-1 text-xs font-semibold text-soft">Groups that they joined</h3>
           <ul>
             {report.covered.map((c) => (
               <li key={c.group} className="border-t border-line py-1">
@@ -76,7 +76,7 @@ export function ReportSheet({ reading }: { reading: Schemas["Reading"] }) {
           </ul>
         </>
       )}
-      <h3 className="pt-3 pb-1 text-xs font-semibold text-soft">Flows that fare differently since</h3>
+      <h3 className="pt-3 pb-1 text-xs font-semibold text-soft">Flows that changed</h3>
       <WhatChanges asks {...report} />
     </section>
   );

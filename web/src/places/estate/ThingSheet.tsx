@@ -82,7 +82,7 @@ function Parts({ sheet }: { sheet: Schemas["Sheet"] }) {
         </Part>
       )}
       {sheet.read && (
-        <Part title="Tags, as its account has them">
+        <Part title="Tags in its account">
           {Object.keys(sheet.tags).length === 0 ? (
             <p className="text-[13px] text-soft">none</p>
           ) : (
@@ -110,7 +110,7 @@ function Parts({ sheet }: { sheet: Schemas["Sheet"] }) {
         </Part>
       )}
       {sheet.groups.length > 0 && (
-        <Part title="In groups, and why">
+        <Part title="Groups, and why">
           <ul className="text-[13px]">
             {sheet.groups.map((g) => (
               <li key={g.name} className="flex gap-2">
@@ -122,13 +122,13 @@ function Parts({ sheet }: { sheet: Schemas["Sheet"] }) {
         </Part>
       )}
       {sheet.kind === "network" && sheet.read && <NativeRules network={sheet.name} />}
-      <Things title="Rules that speak of it" things={sheet.rules} />
+      <Things title="Rules that refer to it" things={sheet.rules} />
       <Things
-        title={sheet.kind === "workload" ? "Its segment leaves by" : "Named by, and ways out"}
+        title={sheet.kind === "workload" ? "Exits of its segment" : "Related objects"}
         things={sheet.uses}
       />
       {sheet.troubles.length > 0 && (
-        <Part title={counted(sheet.troubles.length, "fault or finding", "faults and findings")}>
+        <Part title={counted(sheet.troubles.length, "problem", "problems")}>
           <ul className="text-[13px]">
             {sheet.troubles.slice(0, 20).map((t, i) => (
               <li key={i} className="border-t border-line py-1">
@@ -145,7 +145,7 @@ function Parts({ sheet }: { sheet: Schemas["Sheet"] }) {
             {sheet.history.map((h) => (
               <li key={h.revision}>
                 <span className="text-soft">revision {h.revision}</span> {h.what}
-                {h.before === "" ? ": new" : ""}{" "}
+                {h.before === "" ? ": added" : ""}{" "}
                 <span className="text-soft">
                   · {h.actor}, {when(h.at)}
                 </span>
@@ -165,7 +165,7 @@ function Parts({ sheet }: { sheet: Schemas["Sheet"] }) {
 function NativeRules({ network }: { network: string }) {
   const lists = useQuery(nativeRulesQuery(network, true));
   return (
-    <Part title="Rules that its provider has there now">
+    <Part title="Rules at its provider now">
       {lists.error && <p className="text-[13px] text-denied">{lists.error.message}</p>}
       {lists.data?.length === 0 && <p className="text-[13px] text-soft">none</p>}
       {lists.data?.map((list) => (
@@ -228,10 +228,10 @@ function Labels({ sheet }: { sheet: Schemas["Sheet"] }) {
         <>
           <form onSubmit={add} className="flex gap-2 pt-2 text-[13px]">
             <input
-              aria-label="Label by hand"
+              aria-label="Add label"
               value={text}
               onChange={(e) => setText(e.target.value)}
-              placeholder="key=value, by hand"
+              placeholder="key=value"
               className="min-w-0 flex-1 rounded border border-line bg-paper px-2 py-0.5 font-mono"
             />
             <Button type="submit" disabled={!/^[^=]+=.*$/.test(text) || save.isPending}>
@@ -279,7 +279,7 @@ function AccountParts({ account }: { account: Schemas["Account"] }) {
             ·{" "}
             <button
               className="text-accent hover:underline"
-              title="forget the credential; what was read stays"
+              title="delete the credential; synced objects stay"
               onClick={() => leave.mutate()}
             >
               disconnect
@@ -291,7 +291,7 @@ function AccountParts({ account }: { account: Schemas["Account"] }) {
       </p>
       {account.reading && <ReportSheet reading={account.reading} />}
       {(health.data || health.error) && (
-        <Part title="What its provider runs">
+        <Part title="At its provider">
           {health.error && <p className="text-[13px] text-denied">{health.error.message}</p>}
           <ul className="text-[13px]">
             {health.data?.map((h) => (

@@ -1,5 +1,6 @@
 import { useQueries } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
+import { ChevronDown, ChevronRight } from "lucide-react";
 import { useMemo, useRef, useState } from "react";
 import type { KeyboardEvent } from "react";
 import type { Schemas } from "../../api/client";
@@ -94,14 +95,14 @@ export function Tree({ find, unplaced, selected, accounts, onSelect }: Props) {
         <span>segment</span>
         {!narrow && <span>groups</span>}
         {!narrow && <span>attached to</span>}
-        <span className="text-right" title="faults and findings that name it">
+        <span className="text-right" title="faults and findings that refer to it">
           findings
         </span>
       </div>
       <div
         ref={scroller}
         role="treegrid"
-        aria-label="Everything there is"
+        aria-label="Inventory"
         aria-rowcount={total}
         aria-activedescendant={`row-${cursor}`}
         tabIndex={0}
@@ -149,10 +150,10 @@ function Nothing({ find, unplaced }: { find: string; unplaced: boolean }) {
   return (
     <p className="py-5 text-soft">
       {find
-        ? `Nothing has the name, address, label or group ${find}.`
+        ? `Nothing found for ${find}.`
         : unplaced
-          ? "A segment holds every network and subnet."
-          : "There is nothing here yet: connect an account, or import a document."}
+          ? "Every network and subnet is in a segment."
+          : "The estate is empty: connect an account, or import a document."}
     </p>
   );
 }
@@ -181,7 +182,7 @@ function RowCells({ row, account, narrow, onToggle }: CellsProps) {
           }}
           className="-m-1 flex-none p-1 text-soft hover:text-accent"
         >
-          <Twig open={row.open} />
+          {row.open ? <ChevronDown size={14} aria-hidden /> : <ChevronRight size={14} aria-hidden />}
         </button>
       ) : (
         <span className="w-3.5 flex-none" />
@@ -198,7 +199,9 @@ function RowCells({ row, account, narrow, onToggle }: CellsProps) {
         </span>
       )}
       {row.account && <span className="flex-none text-xs text-soft">of {row.account}</span>}
-      {row.state === "gone" && <span className="flex-none text-xs text-denied">gone from its account</span>}
+      {row.state === "gone" && (
+        <span className="flex-none text-xs text-denied">no longer in its account</span>
+      )}
     </span>
   );
   if (account) {
@@ -261,24 +264,5 @@ function Labels({ labels }: { labels: Record<string, string> }) {
         </span>
       ))}
     </span>
-  );
-}
-
-/** A line that turns down where it is open. */
-function Twig({ open }: { open: boolean }) {
-  return (
-    <svg
-      aria-hidden
-      width="14"
-      height="14"
-      viewBox="0 0 14 14"
-      fill="none"
-      stroke="currentColor"
-      strokeWidth="1.8"
-      strokeLinecap="round"
-      strokeLinejoin="round"
-    >
-      <path d={open ? "M2 4h5c2 0 2.5 1 2.5 3v5" : "M2 7h10"} />
-    </svg>
   );
 }

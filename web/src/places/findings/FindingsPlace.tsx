@@ -5,9 +5,9 @@ import { moreTroublesQuery, roadQuery, troublesQuery } from "../../api/queries";
 import { useAddress } from "../../frame/address";
 import { Consequence } from "../../parts/Consequence";
 import { ThingLink } from "../../parts/ThingLink";
-import { counted, serviceWords } from "../../parts/wording";
+import { capital, counted, serviceWords } from "../../parts/wording";
 import { Road } from "../../road/Road";
-import { capital, kindOf } from "./kinds";
+import { kindOf } from "./kinds";
 import { Repair } from "./Repair";
 
 /** What wants to be looked at: faults, and what is legal and probably wrong. */
@@ -18,7 +18,7 @@ export function FindingsPlace() {
   const troubles = useQuery(troublesQuery(named));
   const [picked, setPicked] = useState<Schemas["Trouble"] | null>(null);
   if (troubles.error) return <p className="p-7 text-denied">{troubles.error.message}</p>;
-  if (!troubles.data) return <p className="p-7 text-soft">Looking at every flow…</p>;
+  if (!troubles.data) return <p className="p-7 text-soft">Checking every flow…</p>;
   const { kinds, faults, findings, revision, counting } = troubles.data;
   const listed = kinds.flatMap((k) => k.list);
   const found = [picked, troubles.data.asked, ...listed].find((x) => x?.key === asked);
@@ -34,13 +34,13 @@ export function FindingsPlace() {
         <p className="pb-2 text-[13px] text-soft">
           {faults === 0
             ? "No faults: the estate can be applied."
-            : `${counted(faults, "fault")} to mend before the estate can be applied.`}{" "}
-          {findings > 0 && `${counted(findings, "finding")}: legal, and probably wrong.`}{" "}
-          {counting && <span role="status">The estate was edited; looking at its flows again…</span>}
+            : `${counted(faults, "fault")} to fix before the estate can be applied.`}{" "}
+          {findings > 0 && `${counted(findings, "finding")}: permitted, but probably unintended.`}{" "}
+          {counting && <span role="status">The estate was edited; checking its flows again…</span>}
         </p>
         {asked && !found && !troubles.isPlaceholderData && (
           <p role="status" className="pb-2 text-[13px]">
-            What this address named is not there any more: it was mended, or reads otherwise now.
+            This problem no longer exists: it was fixed, or it has changed.
           </p>
         )}
         {kinds.map((kind) => (
@@ -120,7 +120,7 @@ interface DetailProps {
 }
 
 function Detail({ trouble, kind, revision }: DetailProps) {
-  const fix = trouble.fix || kindOf(kind).mend;
+  const fix = trouble.fix || kindOf(kind).fix;
   return (
     <aside
       aria-label="Finding"
@@ -129,7 +129,7 @@ function Detail({ trouble, kind, revision }: DetailProps) {
       <h2 className="font-serif text-[17px] leading-snug font-semibold">{capital(trouble.message)}</h2>
       {fix && (
         <p className="pt-1.5">
-          <span className="text-soft">To mend it: </span>
+          <span className="text-soft">How to fix it: </span>
           {fix}
         </p>
       )}
@@ -144,18 +144,18 @@ function Detail({ trouble, kind, revision }: DetailProps) {
         </ul>
       )}
       {trouble.aside && <Repair key={trouble.aside.id} aside={trouble.aside} revision={revision} />}
-      {trouble.ways.length > 0 && <Ways key={trouble.key} ways={trouble.ways} />}
+      {trouble.remedies.length > 0 && <Remedies key={trouble.key} remedies={trouble.remedies} />}
       {trouble.witness && <WitnessRoad witness={trouble.witness} />}
     </aside>
   );
 }
 
 /** Edits that would mend it: one is looked at, with what it changes, before it is made. */
-function Ways({ ways }: { ways: Schemas["Mend"][] }) {
-  const [picked, setPicked] = useState<Schemas["Mend"] | null>(null);
+function Remedies({ remedies }: { remedies: Schemas["Remedy"][] }) {
+  const [picked, setPicked] = useState<Schemas["Remedy"] | null>(null);
   return (
-    <section aria-label="Ways out" className="pt-3">
-      {ways.map((w) => (
+    <section aria-label="Fixes" className="pt-3">
+      {remedies.map((w) => (
         <button
           key={w.words}
           aria-pressed={w === picked}
@@ -165,7 +165,7 @@ function Ways({ ways }: { ways: Schemas["Mend"][] }) {
           {w.words}
         </button>
       ))}
-      {picked && <Consequence edits={picked.edits} verb="Mend it so" onDone={() => setPicked(null)} />}
+      {picked && <Consequence edits={picked.edits} verb="Apply fix" onDone={() => setPicked(null)} />}
     </section>
   );
 }
@@ -176,7 +176,7 @@ function WitnessRoad({ witness }: { witness: Schemas["Witness"] }) {
   if (!road.data) return null;
   return (
     <div className="-mx-5">
-      <p className="px-5 pt-4 text-xs text-soft">One of these flows</p>
+      <p className="px-5 pt-4 text-xs text-soft">Example flow</p>
       <Road trace={road.data.trace} sentence={road.data.sentence} />
     </div>
   );

@@ -28,7 +28,7 @@ export function Repair({ aside, revision }: Props) {
       }}
     >
       <label>
-        <span className="text-soft">As it is stored, as JSON</span>
+        <span className="text-soft">Stored object, as JSON</span>
         <textarea
           value={text}
           rows={14}
@@ -50,7 +50,7 @@ export function Repair({ aside, revision }: Props) {
       )}
       <div className="flex justify-end gap-2 pt-1">
         <Button disabled={remove.isPending} onClick={() => remove.mutate()}>
-          Remove it for good
+          Remove permanently
         </Button>
         <Button type="submit" main disabled={save.isPending}>
           Save corrected object

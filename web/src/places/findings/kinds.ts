@@ -1,105 +1,101 @@
-/** What the codes are called, why they matter, and how they are mended; in the order of the list. */
+/** What the codes are called, why they matter, and how they are fixed; in the order of the list. */
 const titles: Record<string, [string, string, string]> = {
   contested: [
     "Contested",
-    "policies disagree, and none is narrower",
-    "Give them the same action, or let one of the two groups stand within the other: the narrower then speaks.",
+    "policies disagree, and none is more specific",
+    "Give them the same action, or nest one group in the other, so that the more specific policy applies.",
   ],
   "guardrail-not-enforced": [
     "Guardrails not enforced",
-    "nothing on the way holds them",
-    "Lead the flows through a hub, or let the network enforce verdicts itself.",
+    "nothing on the path enforces them",
+    "Route the flows through a hub, or enable enforcement in the network.",
   ],
   bypass: [
-    "Past every hub",
-    "flows leave by a gateway of the network's own",
-    "Point the default route of the network's table to its hub, and take the gateway away.",
+    "Bypasses hubs and firewalls",
+    "flows leave through the network's own gateway",
+    "Point the network's default route to its hub, and remove the gateway.",
   ],
   unenforced: [
     "Not enforced",
-    "nothing on the way does what is meant",
-    "Let the network enforce verdicts, or lead the flows through a hub.",
+    "nothing on the path enforces the intended verdict",
+    "Enable enforcement in the network, or route the flows through a hub.",
   ],
   uninspectable: [
     "Not inspectable",
-    "no firewall sees the way, so it is denied",
-    "Attach the networks so that the way passes a hub with a firewall, or inspect only what passes one.",
+    "no firewall is on the path, so flows are denied",
+    "Attach the networks so that the path passes a hub with a firewall, or inspect only flows that pass one.",
   ],
   "failed-open": [
     "Failed open",
-    "flows go by firewalls that are down",
-    "Bring a firewall of the pool back, or let the pool close on failure.",
+    "flows pass uninspected because firewalls are down",
+    "Restore a firewall of the pool, or set the pool to fail closed.",
   ],
   "no-firewall": [
-    "No firewall in reach",
-    "flows are denied for want of one",
-    "Add a firewall of the pool at a hub on the way, or bring one back.",
+    "No reachable firewall",
+    "flows are denied because no healthy firewall is reachable",
+    "Add a firewall of the pool at a hub on the path, or restore one.",
   ],
   asymmetric: [
     "Asymmetric",
-    "the reply goes past the firewall",
-    "Route the reply through the same hub: take the peering's route out, or attach both networks alike.",
+    "replies bypass the firewall",
+    "Route the reply through the same hub: remove the peering route, or attach both networks to the same hubs.",
   ],
   "one-way": [
-    "One way",
-    "packets arrive, and replies do not",
-    "Give the far network a route back: an attachment, or a peering that offers its hub.",
+    "No return path",
+    "packets arrive, replies do not",
+    "Give the destination network a route back: an attachment, or a peering that offers its hub.",
   ],
   "meant-but-unrouted": [
-    "Meant, and no way",
-    "rules let it pass, and there is no path",
-    "Attach the network, accept or announce its prefix, or take the rule away.",
+    "Permitted but unrouted",
+    "rules permit the flows, but no path exists",
+    "Attach the network, accept or announce its prefix, or remove the rule.",
   ],
   "unreached-rule": [
-    "Rules that no flow reaches",
+    "Rules that match no flow",
     "shadowed, or empty",
-    "Move the rule above the one that shadows it, or take it away.",
+    "Move the rule above the one that shadows it, or remove it.",
   ],
   "empty-side": [
-    "Empty sides",
-    "a policy speaks for nobody",
-    "Mend the group's labels, or take the policy away.",
+    "Policies with an empty side",
+    "source or destination matches no endpoints",
+    "Correct the group's labels, or remove the policy.",
   ],
   "same-members": [
-    "Same members",
-    "two groups hold the same, and neither stands within the other",
-    "Let one stand within the other, or write the policies with one group.",
+    "Duplicate groups",
+    "two groups have the same members, and neither is nested in the other",
+    "Nest one in the other, or use one group in both policies.",
   ],
   "joining-peering": [
-    "Peerings that join segments",
+    "Peerings that connect segments",
     "",
-    "Take the peering away, and share between the segments what has to be reached.",
+    "Remove the peering, and use a share between the segments.",
   ],
   "learned-waits": [
-    "Learned prefixes that wait",
-    "somebody has to accept or refuse them",
-    "Accept the prefix where nothing else has it, or refuse it.",
+    "Learned prefixes to approve",
+    "accept or refuse them",
+    "Accept the prefix if nothing else uses it, or refuse it.",
   ],
   "learned-gone": [
-    "Learned prefixes that are gone",
-    "their routers announce them no longer, and something relies on them",
-    "Find out why the site stopped, or forget the prefix in Lanes.",
+    "Withdrawn prefixes still in use",
+    "no longer announced, but rules or groups use them",
+    "Find out why the site withdrew it, or forget the prefix in Lanes.",
   ],
   down: [
     "Down",
     "links, attachments and firewalls",
-    "Bring it back; What if shows what else would fall with it.",
+    "Restore it; bivium what-if shows what else depends on it.",
   ],
   "open-by-default": [
     "Open by default",
-    "what nobody speaks about is allowed",
-    "Let the segment deny by default, and write policies for what has to pass.",
+    "flows that no policy matches are allowed",
+    "Set the segment to deny by default, and add policies for what has to pass.",
   ],
 };
 
-/** What a kind of troubles is called, why it matters, and how one is mended. */
-export function kindOf(code: string): { title: string; why: string; mend: string } {
+/** What a kind of troubles is called, why it matters, and how one is fixed. */
+export function kindOf(code: string): { title: string; why: string; fix: string } {
   if (code === "fault")
-    return { title: "Faults", why: "the estate cannot be applied until they are mended", mend: "" };
-  const [title, why, mend] = titles[code] ?? [code, "", ""];
-  return { title, why, mend };
-}
-
-export function capital(text: string): string {
-  return text.charAt(0).toUpperCase() + text.slice(1);
+    return { title: "Faults", why: "the estate cannot be applied until they are fixed", fix: "" };
+  const [title, why, fix] = titles[code] ?? [code, "", ""];
+  return { title, why, fix };
 }

@@ -47,8 +47,8 @@ function Editor({ saved, revision }: { saved: Schemas["Tagged"]; revision: numbe
           Estate
         </Link>
         <p className="flex-1 text-soft">
-          Rules are asked in order, and the first that speaks of a tag gives the label. Case, blanks and
-          underscores do not matter; * stands for anything, | for or.
+          Rules are tried in order; the first that matches a tag sets the label. Case, blanks and underscores
+          do not matter; * stands for anything, | for or.
         </p>
       </div>
       <div className="grid min-h-0 flex-1 grid-cols-[minmax(44rem,3fr)_minmax(22rem,2fr)] max-[1100px]:block max-[1100px]:overflow-auto">
@@ -94,12 +94,12 @@ function Editor({ saved, revision }: { saved: Schemas["Tagged"]; revision: numbe
           Discard
         </Button>
         <Button main disabled={!changed || problem !== null || save.isPending} onClick={() => save.mutate()}>
-          {save.isPending ? "Labelling…" : "Map the tags"}
+          {save.isPending ? "Saving…" : "Save mapping"}
         </Button>
       </div>
       {save.data && !changed && save.data.flows.length > 0 && (
         <div className="max-h-48 overflow-y-auto border-t border-line px-5 py-2">
-          <p className="text-xs font-semibold text-soft">Flows that fare differently since</p>
+          <p className="text-xs font-semibold text-soft">Flows that changed</p>
           <WhatChanges asks {...save.data} />
         </div>
       )}
@@ -108,7 +108,7 @@ function Editor({ saved, revision }: { saved: Schemas["Tagged"]; revision: numbe
 }
 
 function Standing({ shown, changed }: { shown: Schemas["Tagged"]; changed: boolean }) {
-  if (shown.workloads === 0) return <span className="text-soft">No account has been read yet.</span>;
+  if (shown.workloads === 0) return <span className="text-soft">No account has been synced yet.</span>;
   return (
     <span>
       {shown.unlabelled === 0 ? (
@@ -154,7 +154,7 @@ function RuleTable({ rules, counts, problemAt, onChange, onMove, onDrop }: Table
               {f.head}
             </th>
           ))}
-          <th className="text-right font-normal">things</th>
+          <th className="text-right font-normal">objects</th>
           <th className="w-16" />
         </tr>
       </thead>
@@ -194,7 +194,7 @@ function RuleTable({ rules, counts, problemAt, onChange, onMove, onDrop }: Table
                 <ArrowDown size={13} />
               </button>
               <button
-                aria-label={`Drop rule ${i + 1}`}
+                aria-label={`Remove rule ${i + 1}`}
                 onClick={() => onDrop(i)}
                 className="p-0.5 hover:text-denied"
               >
@@ -218,9 +218,7 @@ function Tags({ tags, onMap }: { tags: Schemas["TagUse"][]; onMap: (tag: Schemas
       <h2 className="border-b border-line pb-1 font-serif text-[16px] font-semibold">
         Tags that teams wrote{" "}
         <span className="text-[13px] font-normal text-soft">
-          {unmapped.length === 0
-            ? "every one is mapped"
-            : `${unmapped.length} that no rule speaks of come first`}
+          {unmapped.length === 0 ? "all are mapped" : `${unmapped.length} without a rule come first`}
         </span>
       </h2>
       <ul className="text-[13px]">
@@ -258,7 +256,7 @@ function Preview({ shown, waiting }: { shown: Schemas["Tagged"]; waiting: boolea
       data-waiting={waiting}
       className="min-h-0 overflow-y-auto border-l border-line bg-sheet px-5 pt-1 pb-6"
     >
-      <h2 className="font-serif text-[16px] font-semibold">Which workloads get what</h2>
+      <h2 className="font-serif text-[16px] font-semibold">Workloads and their labels</h2>
       <ul className="text-[13px]">
         {shown.rows.map((row) => (
           <li key={row.name} className="border-t border-line py-1" data-workload={row.name}>
@@ -277,8 +275,8 @@ function Preview({ shown, waiting }: { shown: Schemas["Tagged"]; waiting: boolea
             </span>
             {row.conflicts.map((c) => (
               <span key={c.label} className="block text-denied">
-                {c.label}: rule {c.by + 1} says {c.value}, rule {c.beside + 1} of another tag {c.other}; the
-                earlier stands
+                {c.label}: rule {c.by + 1} gives {c.value}, rule {c.beside + 1} for another tag gives{" "}
+                {c.other}; the earlier rule applies
               </span>
             ))}
             {row.unmapped.length > 0 && (
@@ -288,7 +286,9 @@ function Preview({ shown, waiting }: { shown: Schemas["Tagged"]; waiting: boolea
             )}
           </li>
         ))}
-        {shown.more > 0 && <li className="py-1 text-soft">and {grouped(shown.more)} more, all in order</li>}
+        {shown.more > 0 && (
+          <li className="py-1 text-soft">and {grouped(shown.more)} more, without problems</li>
+        )}
       </ul>
     </section>
   );

@@ -24,7 +24,7 @@ import { NetworkSheet } from "./sheets/NetworkSheet";
 import { NewSheet } from "./sheets/NewSheet";
 import { RoutesSheet } from "./sheets/RoutesSheet";
 import { SharesSheet } from "./sheets/SharesSheet";
-import { Sick } from "./Sick";
+import { HealthBar } from "./HealthBar";
 import { Tray } from "./Tray";
 
 type Session = Schemas["SessionView"];
@@ -138,7 +138,7 @@ function Whole({ estate, told, sessions }: { estate: Estate; told: Told; session
   };
   return (
     <>
-      <Sick
+      <HealthBar
         estate={estate}
         told={told}
         sessions={sessions}
@@ -150,7 +150,7 @@ function Whole({ estate, told, sessions }: { estate: Estate; told: Told; session
       <Tray networks={plan.tray} />
       {(estate.hubs.length === 0 || estate.segments.length === 0) && (
         <p className="px-5 py-3 text-[13px]">
-          Networks are attached to hubs, and live in segments.{" "}
+          Networks are attached to hubs and assigned to segments.{" "}
           <button
             className="text-accent hover:underline"
             onClick={() => change({ fresh: "yes", net: null, many: null, shares: null })}

@@ -13,7 +13,7 @@ export function Tray({ networks }: { networks: Network[] }) {
   if (networks.length === 0) return null;
   return (
     <div className="flex flex-wrap items-center gap-2 border-y border-line bg-wash px-5 py-1.5 text-[13px]">
-      <span className="text-soft">No segment holds</span>
+      <span className="text-soft">In no segment</span>
       {networks.slice(0, most).map((n) => (
         <button
           key={n.name}
@@ -31,7 +31,7 @@ export function Tray({ networks }: { networks: Network[] }) {
       {networks.length > most && (
         <span className="text-soft">and {counted(networks.length - most, "more", "more")}</span>
       )}
-      <span className="ml-auto text-soft">drag it to a lane and a hub, or press it</span>
+      <span className="ml-auto text-soft">drag it to a segment and a hub, or click it</span>
     </div>
   );
 }

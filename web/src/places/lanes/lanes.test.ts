@@ -86,12 +86,12 @@ describe("the plan of lanes", () => {
     }
   });
 
-  it("shows what is sick, though the rest of its place is folded", () => {
+  it("shows what is unhealthy, though the rest of its place is folded", () => {
     const e = estate(1, 1, 60);
     const told: Told = new Map([["uplink:net-57", { state: "down", why: "cut" }]]);
     const cell = layout(e, "names", told, 1200).cells.get(cellKey(0, 0));
     expect(cell?.chips[0]?.network.name).toBe("net-57");
-    expect(cell?.sick).toBe(1);
+    expect(cell?.unhealthy).toBe(1);
     expect(attachState(told, e.networks[57] as Network, attach("hub-00")).why).toBe("cut");
   });
 

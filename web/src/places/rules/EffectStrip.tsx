@@ -47,7 +47,7 @@ export function EffectStrip({
           ) : effect ? (
             <Summary effect={effect} />
           ) : (
-            "Working out what changes…"
+            "Computing the changes…"
           )}
         </p>
         <button className="rounded border border-line px-3 py-1 hover:border-accent" onClick={onDiscard}>
@@ -88,17 +88,19 @@ function Conflict({
       className="mx-7 mb-2 flex items-start gap-4 rounded border border-denied px-3 py-2 text-[13px]"
     >
       <div className="min-w-0 flex-1">
-        <p className="font-semibold">Somebody else changed this policy while you did. As it is saved now:</p>
+        <p className="font-semibold">
+          Someone else changed this policy in the meantime. The saved version is:
+        </p>
         <p className="text-soft">
           {theirs.enabled === false ? "switched off · " : ""}
           {sideWords(theirs.from)} → {sideWords(theirs.to)}: {theirs.rules.map(ruleWords).join(", then ")}
         </p>
       </div>
       <button className="rounded border border-line px-2.5 py-0.5 hover:border-accent" onClick={onTake}>
-        Take theirs
+        Use theirs
       </button>
       <button className="rounded border border-line px-2.5 py-0.5 hover:border-accent" onClick={onKeep}>
-        Put mine in its place
+        Keep mine
       </button>
     </div>
   );
@@ -108,7 +110,9 @@ function Refused({ problem }: { problem: Error }) {
   const fields = problem instanceof ApiProblem ? (problem.problem.problems ?? []) : [];
   if (fields.length > 0) {
     return (
-      <span>This cannot be saved yet: {counted(fields.length, "field needs", "fields need")} mending.</span>
+      <span>
+        This cannot be saved yet: {counted(fields.length, "field needs", "fields need")} correction.
+      </span>
     );
   }
   return <span className="text-denied">{problem.message}</span>;
@@ -118,11 +122,11 @@ function Summary({ effect }: { effect: Schemas["Effect"] }) {
   const outcome = effect.cells.filter((c) => c.outcome).length;
   const hands = effect.cells.length - outcome;
   const broken = effect.expectations.filter((x) => x.after === "breaks").length;
-  if (effect.cells.length === 0) return <span>No flow fares differently.</span>;
+  if (effect.cells.length === 0) return <span>No flows change.</span>;
   return (
     <span>
       <strong>{counted(outcome, "cell changes", "cells change")}</strong> outcome
-      {hands > 0 && <span className="text-soft">, {hands} more only who settles it</span>}
+      {hands > 0 && <span className="text-soft">, {hands} more with the same outcome by another rule</span>}
       {broken > 0 && (
         <strong className="text-denied">
           , and {counted(broken, "expectation breaks", "expectations break")}

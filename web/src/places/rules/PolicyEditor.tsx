@@ -86,12 +86,12 @@ export function PolicyEditor({ view, estate }: Props) {
             <Switch.Root
               checked={policy.enabled !== false}
               onCheckedChange={(enabled) => change({ type: "enable", enabled })}
-              aria-label="Switched on"
+              aria-label="Enabled"
               className="h-5 w-9 rounded-full border border-line bg-wash data-[state=checked]:border-accent data-[state=checked]:bg-accent"
             >
               <Switch.Thumb className="block size-4 translate-x-0.5 rounded-full bg-soft transition-transform data-[state=checked]:translate-x-[17px] data-[state=checked]:bg-sheet" />
             </Switch.Root>
-            {policy.enabled === false ? "switched off: it says nothing" : "on"}
+            {policy.enabled === false ? "off: it does not apply" : "on"}
           </label>
         </header>
         {policy.description && <p className="mt-0.5 text-soft">{policy.description}</p>}
@@ -181,7 +181,8 @@ export function PolicyEditor({ view, estate }: Props) {
           <Plus size={14} /> another rule
         </button>
         <p className="mt-4 text-[13px] text-soft">
-          The first rule that contains a service decides. For what no rule contains, this policy says nothing.
+          The first rule that includes the service decides. Flows that no rule includes are not affected by
+          this policy.
         </p>
       </div>
       {changed && (

@@ -34,8 +34,8 @@ function Nothing() {
       <h1 className="font-serif text-[22px] font-semibold">Rules</h1>
       <p className="mt-2 max-w-prose text-soft">
         Policies say what passes inside a segment and to the internet; guardrails make any verdict stricter,
-        across segments too. Choose one to read and change it. Shares are changed in Lanes, from the head of a
-        lane; firewall pools are drawn in every road, and come and go with an imported document only.
+        across segments too. Select one to edit it. Shares are edited in Lanes, from the head of a lane;
+        firewall pools are drawn in every road, and come and go with an imported document only.
       </p>
     </div>
   );

@@ -48,7 +48,7 @@ export function TokenField(p: Props) {
             {token}
             <button
               type="button"
-              aria-label={`Take ${token} out of ${p.label}`}
+              aria-label={`Remove ${token} from ${p.label}`}
               className="text-soft hover:text-denied"
               onClick={() => p.onChange(p.tokens.filter((_, k) => k !== i))}
             >

@@ -58,7 +58,7 @@ export const CellView = memo(function CellView(props: Props) {
       )}
       {plan.detail === "far" && cell && cell.count > 0 && (
         <span
-          className={`pointer-events-none absolute inset-x-0 text-center text-xs leading-4 ${cell.sick > 0 ? "font-semibold text-denied" : ""}`}
+          className={`pointer-events-none absolute inset-x-0 text-center text-xs leading-4 ${cell.unhealthy > 0 ? "font-semibold text-denied" : ""}`}
           style={{ top: plan.sizes.rail - 8 }}
         >
           <span className={`px-1 ${lane % 2 === 0 ? "bg-sheet" : "bg-paper"}`}>{cell.count}</span>
@@ -89,7 +89,9 @@ export const CellView = memo(function CellView(props: Props) {
           }}
         >
           {cell.chips.length > 0 ? `and ${cell.folded} more` : `${cell.folded} networks`}
-          {cell.foldedSick > 0 && <span className="text-denied">, {cell.foldedSick} sick</span>}
+          {cell.foldedUnhealthy > 0 && (
+            <span className="text-denied">, {cell.foldedUnhealthy} unhealthy</span>
+          )}
         </button>
       )}
       {row.internet &&
@@ -141,7 +143,7 @@ function ChipView({ plan, told, chip, lane, left, top, lit, onNetwork }: ChipPro
       data-chip={network.name}
       data-state={state}
       onClick={() => onNetwork(network.name)}
-      title={`${network.name}, ${network.kind}${outside ? `, seen as ${outside}` : ""}${attach ? `, cost ${attach.cost}` : ""}${state === "up" ? "" : `, ${state}: ${why}`}`}
+      title={`${network.name}, ${network.kind}${outside ? `, translated to ${outside}` : ""}${attach ? `, cost ${attach.cost}` : ""}${state === "up" ? "" : `, ${state}: ${why}`}`}
       className={`absolute flex items-center gap-1.5 rounded-full border px-2 text-[13px] leading-5 hover:border-accent ${
         state === "up" ? "border-line bg-paper" : "border-dashed border-denied bg-paper"
       } ${lit === network.name ? "ring-2 ring-accent" : ""} ${dear ? "text-soft" : ""}`}
@@ -158,7 +160,7 @@ function ChipView({ plan, told, chip, lane, left, top, lit, onNetwork }: ChipPro
         </span>
       )}
       {outside && <span className="rounded-full bg-wash px-1.5 text-[11px] leading-4">translated</span>}
-      {network.gone && <span className="text-xs text-denied">gone</span>}
+      {network.gone && <span className="text-xs text-denied">removed</span>}
       <StateGlyph state={state} />
     </button>
   );

@@ -128,9 +128,9 @@ const CellLines = memo(function CellLines({ plan, told, cell }: { plan: Plan; to
         cell.gates.map((gate) => {
           const healthy = gate.firewalls.filter((f) => f.state === "healthy").length;
           const x = gateX(plan, cell.lane, cell.column, gate.pool);
-          const sick = healthy === 0 ? "var(--denied)" : "var(--inspected)";
+          const unhealthy = healthy === 0 ? "var(--denied)" : "var(--inspected)";
           return (
-            <g key={gate.pool} stroke={sick} data-gate={`${gate.pool}@${gate.hub}`}>
+            <g key={gate.pool} stroke={unhealthy} data-gate={`${gate.pool}@${gate.hub}`}>
               <circle
                 cx={x}
                 cy={at.y}
@@ -140,7 +140,7 @@ const CellLines = memo(function CellLines({ plan, told, cell }: { plan: Plan; to
                 strokeDasharray={healthy === 0 ? "2 3" : undefined}
               />
               {plan.detail !== "counts" && (
-                <text x={x - 5} y={at.y - 10} fill={sick} stroke="none" fontSize="12">
+                <text x={x - 5} y={at.y - 10} fill={unhealthy} stroke="none" fontSize="12">
                   {gate.pool}
                   {healthy < gate.firewalls.length ? ` ${healthy}/${gate.firewalls.length}` : ""}
                 </text>
@@ -178,7 +178,7 @@ const BridgeLine = memo(function BridgeLine({
   const [a, b] = bridge.lanes.map((l) => plan.lanes[l]?.rail ?? 0);
   const on = bridge.shares.some((s) => s.enabled);
   const names = bridge.shares.map((s) => s.name).join(", ");
-  const shown = bridge.shares.some((s) => s.show.length > 0) ? ", under other addresses" : "";
+  const shown = bridge.shares.some((s) => s.show.length > 0) ? ", with translation" : "";
   const room = Math.floor(((b ?? 0) - (a ?? 0) - 30) / 6.4);
   const text =
     names.length <= room

@@ -48,7 +48,7 @@ export function HubHeads({
             onClick={() => hub && onHub(hub.name)}
             className={`absolute bottom-0 flex pb-1.5 text-left enabled:hover:text-accent ${far ? "items-end justify-center" : "flex-col justify-end pl-1.5"}`}
             style={{ left: column.left, width: column.width, height: plan.head - plan.tracks }}
-            title={hub ? `${hub.name}: ${hub.account} ${hub.region}` : "attached to no hub"}
+            title={hub ? `${hub.name}: ${hub.account} ${hub.region}` : "not attached to a hub"}
           >
             {far ? (
               <span
@@ -66,7 +66,7 @@ export function HubHeads({
                   <StateGlyph state={state} />
                 </span>
                 <span className="max-w-full truncate text-xs leading-4 text-soft">
-                  {hub ? hub.region || hub.account : "behind others, or nowhere"}
+                  {hub ? hub.region || hub.account : "not attached"}
                   {hub &&
                     plan.hidden.has(hub.name) &&
                     ` · ${counted(plan.hidden.get(hub.name) ?? 0, "more link")}`}
@@ -176,7 +176,7 @@ export function LaneHeads({
                   className="absolute left-5 text-xs text-soft"
                   style={{ top: lane.rail - lane.top + 12 }}
                 >
-                  {lane.internet ? "ways out and in" : laneWords(lane.networks)}
+                  {lane.internet ? "exits and publications" : laneWords(lane.networks)}
                   {lane.default === "allow" && !lane.internet && (
                     <span className="block text-denied">allows by default</span>
                   )}
@@ -200,4 +200,4 @@ export function LaneHeads({
   );
 }
 
-const laneWords = (n: number) => (n === 0 ? "nothing here yet" : counted(n, "network"));
+const laneWords = (n: number) => (n === 0 ? "no networks" : counted(n, "network"));

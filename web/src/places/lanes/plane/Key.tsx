@@ -14,7 +14,7 @@ export function Key({ detail }: { detail: Detail }) {
     return (
       <p className="border-t border-line px-5 py-2 text-xs text-soft max-[960px]:hidden">
         Numbers: networks attached there; <span className="font-semibold text-denied">heavy</span> where one
-        is sick. Ring: a firewall pool sees flows of the lane at that hub. Press + for names.
+        is unhealthy. Ring: a firewall pool inspects flows of the lane at that hub. Press + for names.
       </p>
     );
   }
@@ -36,13 +36,13 @@ export function Key({ detail }: { detail: Detail }) {
           <path d="M0 6h14" stroke="var(--soft)" strokeWidth="2" />
           <circle cx="7" cy="6" r="4.4" fill="var(--paper)" stroke="var(--inspected)" strokeWidth="2" />
         </svg>
-        pool that sees flows of the lane
+        pool that inspects flows of the lane
       </li>
       <li className="flex items-center gap-1.5">
         <svg width="16" height="8" viewBox="0 0 16 8" aria-hidden>
           <path d="M0 4h16" stroke="var(--soft)" strokeWidth="1.6" strokeDasharray="4 3" />
         </svg>
-        peering, past every hub
+        peering, bypasses hubs
       </li>
       <li className="flex items-center gap-1.5">
         <svg width="8" height="12" viewBox="0 0 8 12" aria-hidden fill="none">

@@ -50,11 +50,11 @@ export interface Cell {
   chips: Chip[];
   /** Rows of chips, and what is folded. */
   rows: number;
-  /** Networks that are not drawn one by one, and how many of them are sick. */
+  /** Networks that are not drawn one by one, and how many of them are unhealthy. */
   folded: number;
-  foldedSick: number;
+  foldedUnhealthy: number;
   count: number;
-  sick: number;
+  unhealthy: number;
   gates: Gate[];
   exits: Schemas["LaneExit"][];
 }
@@ -167,19 +167,20 @@ export function layout(e: Estate, detail: Detail, told: Told, wide = 0, focus = 
   });
 
   const cells = gather(e, placed, segments.length, { laneOf, columnOf, hubless: columns.length - 1 });
-  const sick = (c: Chip) => c.network.gone || attachState(told, c.network, c.attach).state !== "up";
+  const unhealthy = (c: Chip) => c.network.gone || attachState(told, c.network, c.attach).state !== "up";
   for (const cell of cells.values()) {
     cell.chips.sort(
-      (a, b) => Number(sick(b)) - Number(sick(a)) || (a.network.name < b.network.name ? -1 : 1),
+      (a, b) => Number(unhealthy(b)) - Number(unhealthy(a)) || (a.network.name < b.network.name ? -1 : 1),
     );
     cell.count = cell.chips.length;
-    cell.sick = cell.chips.filter(sick).length;
+    cell.unhealthy = cell.chips.filter(unhealthy).length;
     const most = s.most >= cell.count ? cell.count : s.most - 1;
     const rest = cell.chips.splice(Math.max(0, most));
     cell.folded = rest.length;
-    cell.foldedSick = rest.filter(sick).length;
+    cell.foldedUnhealthy = rest.filter(unhealthy).length;
     cell.rows =
-      pack(cell.chips, (columns[cell.column]?.width ?? 0) - chipInset - 8, sick) + (rest.length > 0 ? 1 : 0);
+      pack(cell.chips, (columns[cell.column]?.width ?? 0) - chipInset - 8, unhealthy) +
+      (rest.length > 0 ? 1 : 0);
   }
 
   const { links, hidden } = layTracks(e, columnOf, focus);
@@ -258,9 +259,9 @@ function gather(e: Estate, placed: Network[], internet: number, at: Places): Map
         chips: [],
         rows: 0,
         folded: 0,
-        foldedSick: 0,
+        foldedUnhealthy: 0,
         count: 0,
-        sick: 0,
+        unhealthy: 0,
         gates: [],
         exits: [],
       };
@@ -401,7 +402,7 @@ export function node(plan: Plan, lane: number, column: number): { x: number; y: 
 }
 
 /** Puts chips into rows, in order, as many on each as there is room for; returns how many rows. */
-function pack(chips: Chip[], room: number, sick: (c: Chip) => boolean): number {
+function pack(chips: Chip[], room: number, unhealthy: (c: Chip) => boolean): number {
   let row = 0;
   let x = 0;
   for (const chip of chips) {
@@ -411,7 +412,7 @@ function pack(chips: Chip[], room: number, sick: (c: Chip) => boolean): number {
       (attach && attach.waiting > 0 ? 72 : 0) +
       (network.gone ? 34 : 0) +
       (network.subnets.some((s) => s.outside !== "") ? 72 : 0) +
-      (sick(chip) ? 18 : 0);
+      (unhealthy(chip) ? 18 : 0);
     chip.width = Math.min(room, Math.ceil(38 + 7.6 * network.name.length + more));
     if (x > 0 && x + chip.width > room) [row, x] = [row + 1, 0];
     chip.row = row;

@@ -13,7 +13,7 @@ type AttachProps = {
 };
 
 const uplinks = [
-  ["", "uplink not said"],
+  ["", "uplink not set"],
   ["native", "native"],
   ["tunnel", "tunnel"],
   ["line", "dedicated line"],
@@ -64,7 +64,7 @@ export function Attachments({ estate, told, network, draft, onChange }: AttachPr
                   />
                 </label>
                 <button
-                  className="text-soft hover:text-denied"
+                  className="rounded border border-line px-1.5 text-[13px] whitespace-nowrap hover:border-denied hover:text-denied"
                   aria-label={`Detach from ${a.hub}`}
                   onClick={() => onChange({ ...draft, at: draft.at.filter((x) => x.hub !== a.hub) })}
                 >
@@ -81,7 +81,7 @@ export function Attachments({ estate, told, network, draft, onChange }: AttachPr
           );
         })}
       </ul>
-      {draft.at.length === 0 && <p className="text-[13px] text-soft">to no hub</p>}
+      {draft.at.length === 0 && <p className="text-[13px] text-soft">not attached</p>}
       {free.length > 0 && (
         <div className="pt-1">
           <Choice

@@ -12,7 +12,7 @@ export function Announced({ estate, network }: { estate: Estate; network: Networ
   const [segment, setSegment] = useState(network.subnets.find((s) => s.segment)?.segment ?? "");
   const of = network.at.flatMap((a) => a.static.map((s) => ({ ...s, hub: a.hub })));
   return (
-    <Part title="Bears for others behind it">
+    <Part title="Static prefixes it advertises">
       <ul className="text-[13px]">
         {of.map((s) => (
           <li key={s.hub + s.prefix + s.segment} className="flex items-baseline gap-2">
@@ -21,7 +21,7 @@ export function Announced({ estate, network }: { estate: Estate; network: Networ
               {s.segment}, at {s.hub}
             </span>
             <button
-              className="text-soft hover:text-denied"
+              className="rounded border border-line px-1.5 text-[13px] whitespace-nowrap hover:border-denied hover:text-denied"
               onClick={() => setEdits([{ op: "withdraw", network: network.name, ...s }])}
             >
               withdraw
@@ -45,7 +45,7 @@ export function Announced({ estate, network }: { estate: Estate; network: Networ
         }}
       >
         <input
-          aria-label="Static prefix to bear"
+          aria-label="Static prefix"
           placeholder="such as 10.9.0.0/16"
           value={prefix}
           onChange={(event) => setPrefix(event.target.value)}
@@ -61,7 +61,7 @@ export function Announced({ estate, network }: { estate: Estate; network: Networ
           Bear
         </Button>
       </form>
-      <Consequence edits={edits} verb="Do it" onDone={() => setEdits([])} />
+      <Consequence edits={edits} verb="Save" onDone={() => setEdits([])} />
     </Part>
   );
 }
@@ -118,10 +118,10 @@ export function Filter({ network, attach }: { network: Network; attach: Network[
       </label>
       {!same && (
         <div className="flex justify-end pt-1">
-          <Button type="submit">See what that changes</Button>
+          <Button type="submit">Preview changes</Button>
         </div>
       )}
-      <Consequence edits={edits} verb="Do it" onDone={() => setEdits([])} />
+      <Consequence edits={edits} verb="Save" onDone={() => setEdits([])} />
     </form>
   );
 }

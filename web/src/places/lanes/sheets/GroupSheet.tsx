@@ -22,7 +22,7 @@ export function GroupSheet({ estate }: { estate: Estate }) {
   const edits = useMemo(() => editsOf(chosen, segment, hub), [chosen, segment, hub]);
   const names = (list: { name: string }[]) => list.map((x) => x.name).sort();
   return (
-    <Sheet title="Place many alike" under="networks by their labels, into one segment and at one hub">
+    <Sheet title="Place several networks" under="selected by label, into one segment and at one hub">
       <Part title="Which">
         <input
           aria-label="Labels of the networks"
@@ -33,7 +33,7 @@ export function GroupSheet({ estate }: { estate: Estate }) {
         />
         <label className="mt-1.5 flex items-center gap-2 text-[13px]">
           <input type="checkbox" checked={waiting} onChange={(event) => setWaiting(event.target.checked)} />
-          only those that no segment holds
+          only networks in no segment
         </label>
         <p data-testid="chosen" className="pt-1.5 text-[13px]">
           {counted(chosen.length, "network")}
@@ -45,13 +45,13 @@ export function GroupSheet({ estate }: { estate: Estate }) {
           <Choice
             label="Segment of all"
             value={segment}
-            options={[["", "leave their segments"], ...names(estate.segments).map((s) => [s, s] as const)]}
+            options={[["", "keep their segments"], ...names(estate.segments).map((s) => [s, s] as const)]}
             onChange={setSegment}
           />
           <Choice
             label="Hub of all"
             value={hub}
-            options={[["", "leave their hubs"], ...names(estate.hubs).map((h) => [h, h] as const)]}
+            options={[["", "keep their hubs"], ...names(estate.hubs).map((h) => [h, h] as const)]}
             onChange={setHub}
           />
         </div>

@@ -43,7 +43,7 @@ export function HubSheet({ estate, told, hub }: { estate: Estate; told: Told; hu
                 </td>
                 <td className="text-right">
                   <button
-                    className="text-soft hover:text-denied"
+                    className="rounded border border-line px-1.5 text-[13px] whitespace-nowrap hover:border-denied hover:text-denied"
                     onClick={() => setEdits([{ op: "unlink", hub, other: far(l) }])}
                   >
                     unlink
@@ -79,7 +79,7 @@ export function HubSheet({ estate, told, hub }: { estate: Estate; told: Told; hu
             </Button>
           )}
         </div>
-        <Consequence edits={edits} verb="Do it" onDone={() => setEdits([])} />
+        <Consequence edits={edits} verb="Save" onDone={() => setEdits([])} />
       </Part>
       {gates.length > 0 && (
         <Part title="Firewall pools">
@@ -89,9 +89,10 @@ export function HubSheet({ estate, told, hub }: { estate: Estate; told: Told; hu
                 <span className="font-semibold">{g.pool}</span>{" "}
                 <span className="text-soft">
                   {g.segments.length > 0
-                    ? `sees flows of ${sees(g.segments, estate.segments.length)}`
-                    : "sees no flow here"}
-                  ; if it fails, {g.onFailure === "open" ? "flows go by it" : "flows are denied"}
+                    ? `inspects flows of ${sees(g.segments, estate.segments.length)}`
+                    : "inspects no flows here"}
+                  ; on failure{" "}
+                  {g.onFailure === "open" ? "open: flows pass uninspected" : "closed: flows are denied"}
                 </span>
                 <ul>
                   {g.firewalls.map((f) => {
@@ -149,7 +150,7 @@ function Exits({ estate, hub }: { estate: Estate; hub: string }) {
               {x.state !== "up" && <span className="text-denied"> down</span>}
             </span>
             <button
-              className="text-soft hover:text-accent"
+              className="rounded border border-line px-1.5 text-[13px] whitespace-nowrap hover:border-accent hover:text-accent"
               onClick={() => {
                 setName(x.name);
                 setServes(x.segments);
@@ -158,7 +159,7 @@ function Exits({ estate, hub }: { estate: Estate; hub: string }) {
               edit
             </button>
             <button
-              className="text-soft hover:text-denied"
+              className="rounded border border-line px-1.5 text-[13px] whitespace-nowrap hover:border-denied hover:text-denied"
               onClick={() => setEdits([{ op: "close-exit", name: x.name }])}
             >
               close
@@ -191,7 +192,7 @@ function Exits({ estate, hub }: { estate: Estate; hub: string }) {
           {exits.some((x) => x.name === name) ? "Change" : "Open"}
         </Button>
       </div>
-      <Consequence edits={edits} verb="Do it" onDone={() => setEdits([])} />
+      <Consequence edits={edits} verb="Save" onDone={() => setEdits([])} />
     </Part>
   );
 }

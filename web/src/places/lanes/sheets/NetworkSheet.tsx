@@ -42,23 +42,23 @@ export function NetworkSheet({ estate, told, network }: { estate: Estate; told: 
         </>
       }
     >
-      <Part title="Lives in">
+      <Part title="Segment">
         <table className="w-full text-[13px]">
           <tbody>
             {Object.keys(draft.segments).map((name) => (
               <tr key={name}>
-                <td className="py-0.5 pr-2">{name || "what it announces"}</td>
+                <td className="py-0.5 pr-2">{name || "learned prefixes"}</td>
                 <td className="pr-2 font-mono text-xs text-soft">
                   {network.subnets.find((s) => s.name === name)?.prefix}
                   {draft.outside[name] && (
                     <span className="block text-ink">
                       seen as {draft.outside[name]}{" "}
                       <button
-                        className="font-sans text-soft hover:text-denied"
+                        className="font-sans rounded border border-line px-1.5 text-[13px] whitespace-nowrap hover:border-denied hover:text-denied"
                         aria-label={`Do not translate ${name}`}
                         onClick={() => setDraft({ ...draft, outside: { ...draft.outside, [name]: "" } })}
                       >
-                        no longer
+                        remove
                       </button>
                     </span>
                   )}
@@ -86,9 +86,9 @@ export function NetworkSheet({ estate, told, network }: { estate: Estate; told: 
         <Part title="What this changes">
           <Consequence
             edits={edits}
-            verb={network.at.length === 0 ? "Place it" : "Change it"}
+            verb={network.at.length === 0 ? "Place network" : "Save changes"}
             onDone={done}
-            onWay={(way) => {
+            onRemedy={(way) => {
               const outside = { ...draft.outside };
               for (const e of way.edits) {
                 const subnet = network.subnets.find((s) => s.prefix === e.prefix);
@@ -129,8 +129,8 @@ function PeeringLine({ peering, network }: { peering: Estate["peerings"][number]
         {other}
       </button>
       <span className="text-soft">
-        {peering.offersHub === "" && ", neither may use the other's hub "}
-        {offers && ", which may use its hub "}
+        {peering.offersHub === "" && ", neither uses the other's hub "}
+        {offers && ", which may use this network's hub "}
         {peering.offersHub === other && ", whose hub it may use "}
       </span>
       {(offers || (peering.offersHub === "" && network.at.length > 0)) && (
@@ -140,10 +140,10 @@ function PeeringLine({ peering, network }: { peering: Estate["peerings"][number]
             setEdits([{ op: offers ? "refuse-hub" : "offer-hub", network: network.name, other }])
           }
         >
-          {offers ? "no longer" : "let it"}
+          {offers ? "stop offering" : "offer hub"}
         </button>
       )}
-      <Consequence edits={edits} verb="Do it" onDone={() => setEdits([])} />
+      <Consequence edits={edits} verb="Save" onDone={() => setEdits([])} />
     </div>
   );
 }

@@ -13,12 +13,12 @@ export function NewSheet({ estate }: { estate: Estate }) {
   const { change } = useAddress();
   const done = () => change({ fresh: null }, true);
   return (
-    <Sheet title="Segments and hubs" under="what networks are placed in, and at">
-      <Part title="A new segment">
+    <Sheet title="Segments and hubs" under="where networks are placed">
+      <Part title="New segment">
         <NewThing kind="segment" onDone={done} />
         <Drop what="segment" names={estate.segments.map((s) => s.name)} />
       </Part>
-      <Part title="A new hub">
+      <Part title="New hub">
         <NewThing kind="hub" onDone={done} />
         <Drop what="hub" names={estate.hubs.map((h) => h.name)} />
       </Part>
@@ -53,7 +53,7 @@ function NewThing({ kind, onDone }: { kind: "segment" | "hub"; onDone: () => voi
           <Field label="Region" value={region} onChange={(e) => setRegion(e.target.value)} />
         </div>
       )}
-      <Consequence edits={edits} verb={`Make the ${kind}`} onDone={onDone} />
+      <Consequence edits={edits} verb={`Add ${kind}`} onDone={onDone} />
     </>
   );
 }
@@ -69,12 +69,12 @@ function Drop({ what, names }: { what: "segment" | "hub"; names: string[] }) {
   return (
     <div className="pt-2">
       <Choice
-        label={`Take a ${what} away`}
+        label={`Remove a ${what}`}
         value={name}
-        options={[["", `take a ${what} away…`], ...[...names].sort().map((n) => [n, n] as const)]}
+        options={[["", `remove a ${what}…`], ...[...names].sort().map((n) => [n, n] as const)]}
         onChange={setName}
       />
-      <Consequence edits={edits} verb={`Take ${name} away`} onDone={() => setName("")} />
+      <Consequence edits={edits} verb={`Remove ${name}`} onDone={() => setName("")} />
     </div>
   );
 }

@@ -29,12 +29,12 @@ export function Routers({ estate, network }: { estate: Estate; network: Network 
         <NewSession estate={estate} network={network} onEdit={setEdits} />
       ) : (
         <button className="text-[13px] text-accent hover:underline" onClick={() => setMore(true)}>
-          {of.length === 0 ? "let a router of it announce prefixes…" : "another router…"}
+          {of.length === 0 ? "add a BGP router…" : "add another BGP router…"}
         </button>
       )}
       <Consequence
         edits={edits}
-        verb="Do it"
+        verb="Save"
         onDone={() => {
           setEdits([]);
           setMore(false);
@@ -62,10 +62,10 @@ function SessionLine({ session: s, onEdit }: { session: Session; onEdit: (e: Wir
           AS {s.as}, {s.segment} at {s.hub}
         </span>
         <button
-          className="text-soft hover:text-denied"
+          className="rounded border border-line px-1.5 text-[13px] whitespace-nowrap hover:border-denied hover:text-denied"
           onClick={() => onEdit([{ op: "quiet", network, hub, router }])}
         >
-          no longer
+          remove
         </button>
       </span>
       <span className={`block ${s.state === "down" ? "text-denied" : "text-soft"}`}>{stateWords(s)}</span>
@@ -78,7 +78,7 @@ function SessionLine({ session: s, onEdit }: { session: Session; onEdit: (e: Wir
       )}
       {s.over > 0 && (
         <span className="block text-denied">
-          floods: {grouped(s.over)} or more beyond its limit of {grouped(s.limit)} are left out
+          over its limit of {grouped(s.limit)}: {grouped(s.over)} or more prefixes are ignored
         </span>
       )}
       {s.damped.length > 0 && (
@@ -99,7 +99,7 @@ function SessionLine({ session: s, onEdit }: { session: Session; onEdit: (e: Wir
         }}
       >
         <label className="min-w-0 flex-1">
-          <span className="text-soft">accepted from it without being asked</span>
+          <span className="text-soft">accepted without approval</span>
           <input
             value={may}
             placeholder="nothing: all of it waits"
@@ -114,12 +114,12 @@ function SessionLine({ session: s, onEdit }: { session: Session; onEdit: (e: Wir
             type="number"
             min={1}
             value={limit}
-            aria-label={`How many prefixes ${s.router} may bring`}
+            aria-label={`Prefix limit of ${s.router}`}
             onChange={(event) => setLimit(Math.max(1, Math.trunc(Number(event.target.value))))}
             className={field}
           />
         </label>
-        {!same && <Button type="submit">See what that changes</Button>}
+        {!same && <Button type="submit">Preview changes</Button>}
       </form>
     </li>
   );
@@ -133,10 +133,10 @@ function clock(at: string): string {
 /** How a session is, in words. */
 export function stateWords(s: Session): string {
   if (s.state === "up")
-    return `up since ${clock(s.since)}${s.flaps > 0 ? `, after it went down ${counted(s.flaps, "time")}` : ""}`;
+    return `up since ${clock(s.since)}${s.flaps > 0 ? `, after going down ${counted(s.flaps, "time")}` : ""}`;
   const why = s.why ? `: ${s.why}` : "";
   if (s.state === "down") return `down since ${clock(s.since)}${why}; what it announced stays for a minute`;
-  return `has not come up yet${why}`;
+  return `has never been up${why}`;
 }
 
 /** What became of what a router announces, in words. */
@@ -145,7 +145,7 @@ export function countWords(s: Session): string {
     [s.accepted, "accepted"],
     [s.waiting, "waiting"],
     [s.refused, "refused"],
-    [s.withdrawn, "no longer announced, and still relied on"],
+    [s.withdrawn, "withdrawn but still in use"],
   ] as const;
   const told = parts.filter(([n]) => n > 0).map(([n, words]) => `${grouped(n)} ${words}`);
   return `${counted(s.announced, "prefix", "prefixes")} announced${told.length > 0 ? `; ${told.join(", ")}` : ""}`;
@@ -169,7 +169,7 @@ function NewSession({ estate, network, onEdit }: NewProps) {
       }}
     >
       <label>
-        <span className="text-soft">it speaks from</span>
+        <span className="text-soft">router address</span>
         <input
           value={router}
           placeholder="an address"
@@ -178,11 +178,11 @@ function NewSession({ estate, network, onEdit }: NewProps) {
         />
       </label>
       <label>
-        <span className="text-soft">its AS</span>
+        <span className="text-soft">AS number</span>
         <input value={as} inputMode="numeric" onChange={(e) => setAs(e.target.value)} className={field} />
       </label>
       <label className="col-span-2">
-        <span className="text-soft">accepted from it without being asked</span>
+        <span className="text-soft">accepted without approval</span>
         <input
           value={may}
           placeholder="nothing: all of it waits"
@@ -191,20 +191,20 @@ function NewSession({ estate, network, onEdit }: NewProps) {
         />
       </label>
       <Choice
-        label="Hub that the router speaks with"
+        label="Hub of the session"
         value={hub}
         options={network.at.map((a) => [a.hub, `with ${a.hub}`] as const)}
         onChange={setHub}
       />
       <Choice
-        label="Segment of what the router announces"
+        label="Segment of the announced prefixes"
         value={segment}
         options={[["", "segment…"], ...estate.segments.map((s) => [s.name, `for ${s.name}`] as const)]}
         onChange={setSegment}
       />
       <div className="col-span-2 flex justify-end">
         <Button type="submit" disabled={router.trim() === "" || !(Number(as) > 0) || segment === ""}>
-          See what that changes
+          Preview changes
         </Button>
       </div>
     </form>
@@ -221,19 +221,20 @@ export function Listening({ hub }: { hub: string }) {
   const [edits, setEdits] = useState<WiringEdit[]>([]);
   const of = sessions.data?.sessions.filter((s) => s.hub === hub) ?? [];
   return (
-    <Part title="Listens for routers">
+    <Part title="BGP">
       {at ? (
         <p className={`text-[13px] ${at.listens ? "" : "text-denied"}`}>
           {at.listens ? (
             <>
-              on <span className="font-mono text-xs">{at.address}</span>, as AS {at.as}; it announces nothing
+              on <span className="font-mono text-xs">{at.address}</span>, AS number {at.as}; it announces
+              nothing
             </>
           ) : (
             at.why
           )}
         </p>
       ) : (
-        <p className="text-[13px] text-soft">No: it has no AS and no address for that</p>
+        <p className="text-[13px] text-soft">Off: no AS number and listening address set</p>
       )}
       <ul className="text-[13px]">
         {of.map((s) => (
@@ -258,23 +259,23 @@ export function Listening({ hub }: { hub: string }) {
           }}
         >
           <label className="flex-1">
-            <span className="text-soft">on the address</span>
+            <span className="text-soft">listening address</span>
             <input value={address} onChange={(e) => setAddress(e.target.value)} className={field} />
           </label>
           <label className="w-28">
-            <span className="text-soft">as AS</span>
+            <span className="text-soft">AS number</span>
             <input value={as} inputMode="numeric" onChange={(e) => setAs(e.target.value)} className={field} />
           </label>
-          <Button type="submit">See what that changes</Button>
+          <Button type="submit">Preview changes</Button>
         </form>
       ) : (
         <button className="text-[13px] text-accent hover:underline" onClick={() => setOpen(true)}>
-          {at ? "change" : "let it listen…"}
+          {at ? "change" : "enable…"}
         </button>
       )}
       <Consequence
         edits={edits}
-        verb="Do it"
+        verb="Save"
         onDone={() => {
           setEdits([]);
           setOpen(false);

@@ -33,7 +33,7 @@ export function RoutesSheet({ segment, hub, shares }: { segment: string; hub: st
               {counted(shares, "share")}
             </button>
           )}{" "}
-          bring
+          import from
         </>
       }
     >
@@ -45,10 +45,10 @@ export function RoutesSheet({ segment, hub, shares }: { segment: string; hub: st
 /** How many routes are drawn before the rest is counted. */
 const most = 200;
 
-/** A route table, with a look-up; what is wrong in it can be mended from it. */
+/** A route table, with a look-up; what is wrong in it can be fixed from it. */
 export function RouteTable({ of }: { of: { segment?: string; hub?: string; network?: string } }) {
   const [find, setFind] = useState("");
-  const [mend, setMend] = useState<Schemas["Mend"] | null>(null);
+  const [remedy, setRemedy] = useState<Schemas["Remedy"] | null>(null);
   const settled = useDebounced(find, 100);
   const routes = useQuery(routesQuery(settled ? { ...of, find: settled } : of));
   const data = routes.data;
@@ -60,8 +60,8 @@ export function RouteTable({ of }: { of: { segment?: string; hub?: string; netwo
     <>
       {data && data.waiting.length > 0 && <Waiting rows={data.waiting} more={data.more} />}
       <input
-        aria-label="Look up an address, a prefix or a name"
-        placeholder="look up: an address, a prefix, a name"
+        aria-label="Find a route by address, prefix or name"
+        placeholder="address, prefix or name"
         value={find}
         onChange={(event) => setFind(event.target.value)}
         className="mt-1 w-full rounded border border-line bg-paper px-2.5 py-1"
@@ -84,20 +84,20 @@ export function RouteTable({ of }: { of: { segment?: string; hub?: string; netwo
                 </button>
               </>
             )}
-            {data.rows[0]?.wins && " · the longest match comes first, and wins"}
-            {settled !== "" && data.rows.length === 0 && " · nothing matches: no route"}
+            {data.rows[0]?.wins && " · the longest match comes first and applies"}
+            {settled !== "" && data.rows.length === 0 && " · no matching route"}
           </p>
           <table aria-label="Routes" className="w-full text-[13px]">
             {named(rows.slice(0, most)).map(([key, r]) => (
-              <RouteLine key={key} row={r} beaten={!r.wins && !!data.rows[0]?.wins} onMend={setMend} />
+              <RouteLine key={key} row={r} beaten={!r.wins && !!data.rows[0]?.wins} onRemedy={setRemedy} />
             ))}
           </table>
           {rows.length > most && (
             <p className="pt-1 text-xs text-soft">and {rows.length - most} more: look one up</p>
           )}
-          {mend && (
-            <Part title={mend.words}>
-              <Consequence edits={mend.edits} verb="Mend it" onDone={() => setMend(null)} />
+          {remedy && (
+            <Part title={remedy.words}>
+              <Consequence edits={remedy.edits} verb="Apply fix" onDone={() => setRemedy(null)} />
             </Part>
           )}
         </>
@@ -120,9 +120,9 @@ function named(rows: Schemas["RouteRow"][]): [string, Schemas["RouteRow"]][] {
 /** Of how many hubs and networks a path stands beside its prefix. */
 const beside = 2;
 
-type LineProps = { row: Schemas["RouteRow"]; beaten: boolean; onMend: (m: Schemas["Mend"]) => void };
+type LineProps = { row: Schemas["RouteRow"]; beaten: boolean; onRemedy: (m: Schemas["Remedy"]) => void };
 
-function RouteLine({ row, beaten, onMend }: LineProps) {
+function RouteLine({ row, beaten, onRemedy }: LineProps) {
   const bad = row.state === "nowhere" || row.state === "one-way";
   const far = row.path.split(" › ").length > beside; // it has a line of its own
   return (
@@ -136,7 +136,7 @@ function RouteLine({ row, beaten, onMend }: LineProps) {
         <td className="w-full max-w-0 truncate py-1 pr-2">
           <span className="text-soft">{row.origin} </span>
           <ThingLink thing={row.of} plain />
-          {row.account === "missing" && <span className="text-soft"> · not in the account yet</span>}
+          {row.account === "missing" && <span className="text-soft"> · not yet in the account</span>}
           {row.account === "same" && <span className="text-soft"> · as in the account</span>}
         </td>
         <td className="py-1 text-right whitespace-nowrap">
@@ -158,16 +158,16 @@ function RouteLine({ row, beaten, onMend }: LineProps) {
           </td>
         </tr>
       )}
-      {(row.why || row.mend) && (
+      {(row.why || row.remedy) && (
         <tr>
           <td colSpan={3} className={`pb-1.5 text-xs ${bad ? "text-denied" : "text-soft"}`}>
             {row.why}
-            {row.mend && (
+            {row.remedy && (
               <button
                 className="block text-left text-accent hover:underline"
-                onClick={() => row.mend && onMend(row.mend)}
+                onClick={() => row.remedy && onRemedy(row.remedy)}
               >
-                {row.mend.words}
+                {row.remedy.words}
               </button>
             )}
           </td>
@@ -179,9 +179,9 @@ function RouteLine({ row, beaten, onMend }: LineProps) {
 
 const states: Record<Schemas["RouteRow"]["state"], string> = {
   ok: "",
-  nowhere: "leads nowhere",
-  "one-way": "no way back",
-  past: "past the hubs",
+  nowhere: "dead route",
+  "one-way": "no return path",
+  past: "bypasses hubs",
   unused: "not used",
 };
 

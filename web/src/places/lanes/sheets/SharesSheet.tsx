@@ -20,10 +20,7 @@ export function SharesSheet({ estate, of }: { estate: Estate; of: string[] }) {
     .filter((s) => of.every((segment) => s.owner === segment || s.guest === segment))
     .sort((a, b) => (a.name < b.name ? -1 : 1));
   return (
-    <Sheet
-      title={of.join(" and ")}
-      under={`${counted(shares.length, "share")}, from what is offered to whom it is offered`}
-    >
+    <Sheet title={of.join(" and ")} under={`${counted(shares.length, "share")}, from owner to guest`}>
       {shares.map((s) => (
         <section
           key={s.name}
@@ -44,10 +41,10 @@ export function SharesSheet({ estate, of }: { estate: Estate; of: string[] }) {
             </span>
             <button
               aria-expanded={open === s.name}
-              className="flex-none text-soft hover:text-accent"
+              className="flex-none rounded border border-line px-1.5 text-[13px] whitespace-nowrap hover:border-accent hover:text-accent"
               onClick={() => setOpen(open === s.name ? "" : s.name)}
             >
-              other addresses…
+              translate addresses…
             </button>
           </div>
           <ShownTable share={s} onEdit={setEdits} />
@@ -55,9 +52,9 @@ export function SharesSheet({ estate, of }: { estate: Estate; of: string[] }) {
           {edits[0]?.name === s.name && (
             <Consequence
               edits={edits}
-              verb="Do it"
+              verb="Save"
               onDone={() => setEdits([])}
-              onWay={(w) => setEdits([...edits, ...w.edits])}
+              onRemedy={(w) => setEdits([...edits, ...w.edits])}
             />
           )}
         </section>
@@ -72,7 +69,7 @@ const seer = (s: Share, segment: string) => (segment === s.owner ? s.guest : s.o
 function ShownTable({ share, onEdit }: { share: Share; onEdit: (edits: WiringEdit[]) => void }) {
   if (share.show.length === 0) return null;
   return (
-    <ul aria-label={`Other addresses of ${share.name}`} className="pt-0.5 pl-4">
+    <ul aria-label={`Translations of ${share.name}`} className="pt-0.5 pl-4">
       {share.show.map((t) => (
         <li key={t.segment + t.inside} className="flex items-baseline gap-1.5">
           <span className="min-w-0 flex-1">
@@ -81,10 +78,10 @@ function ShownTable({ share, onEdit }: { share: Share; onEdit: (edits: WiringEdi
             <span className="font-mono text-xs">{t.outside}</span>
           </span>
           <button
-            className="flex-none text-soft hover:text-denied"
+            className="flex-none rounded border border-line px-1.5 text-[13px] whitespace-nowrap hover:border-denied hover:text-denied"
             onClick={() => onEdit([{ op: "unshow", name: share.name, segment: t.segment, prefix: t.inside }])}
           >
-            no longer
+            remove
           </button>
         </li>
       ))}
@@ -129,7 +126,7 @@ function ShowForm({ share, onEdit }: { share: Share; onEdit: (edits: WiringEdit[
         className={field}
       />
       <Button type="submit" disabled={inside.trim() === "" || outside.trim() === ""}>
-        See what changes
+        Preview changes
       </Button>
     </form>
   );

@@ -11,7 +11,7 @@ type Row = Schemas["WaitingRow"];
 export function Waiting({ rows, more }: { rows: Row[]; more: number }) {
   const [decided, setDecided] = useState<WiringEdit | null>(null);
   return (
-    <Part title="Learned, and not in use">
+    <Part title="Learned, not in use">
       <ul className="text-[13px]">
         {rows.map((r) => (
           <Learned
@@ -30,14 +30,14 @@ export function Waiting({ rows, more }: { rows: Row[]; more: number }) {
 /** What can be decided of a learned prefix, by its status. */
 const choices: Record<string, [words: string, verb: string, edit: Partial<WiringEdit>][]> = {
   waiting: [
-    ["accept", "Accept it", { op: "learn", status: "accepted" }],
-    ["refuse", "Refuse it", { op: "learn", status: "refused" }],
+    ["accept", "Accept prefix", { op: "learn", status: "accepted" }],
+    ["refuse", "Refuse prefix", { op: "learn", status: "refused" }],
   ],
   refused: [
-    ["accept", "Accept it", { op: "learn", status: "accepted" }],
-    ["forget", "Forget it", { op: "forget" }],
+    ["accept", "Accept prefix", { op: "learn", status: "accepted" }],
+    ["forget", "Forget prefix", { op: "forget" }],
   ],
-  withdrawn: [["forget", "Forget it", { op: "forget" }]],
+  withdrawn: [["forget", "Forget prefix", { op: "forget" }]],
 };
 
 type Props = { row: Row; decided: WiringEdit | null; onDecide: (e: WiringEdit | null) => void };
@@ -72,8 +72,8 @@ function Learned({ row: r, decided, onDecide }: Props) {
       )}
       {r.status === "withdrawn" && (
         <span className="block">
-          its addresses lead nowhere
-          {r.relied.length > 0 && ", and are spoken of by "}
+          its addresses are unreachable
+          {r.relied.length > 0 && ", still used by "}
           {r.relied.slice(0, 6).map((t, i) => (
             <span key={t.kind + t.name}>
               {i > 0 && ", "}

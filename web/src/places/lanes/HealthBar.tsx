@@ -16,7 +16,7 @@ interface Trouble {
   at: At | null;
 }
 
-/** What is sick, in words, with the way to it. */
+/** What is unhealthy, in words, with the way to it. */
 export function troublesOf(estate: Estate, told: Told, plan: Plan, sessions: Session[]): Trouble[] {
   const out: Trouble[] = [];
   const column = (hub: string) => plan.columns.findIndex((c) => c.hub?.name === hub);
@@ -57,12 +57,11 @@ export function troublesOf(estate: Estate, told: Told, plan: Plan, sessions: Ses
       });
   }
   for (const g of estate.gates) {
-    const sick = g.firewalls.filter((f) => f.state !== "healthy");
-    for (const f of sick) {
+    const unhealthy = g.firewalls.filter((f) => f.state !== "healthy");
+    for (const f of unhealthy) {
       const why = told.get(`firewall:${f.name}`)?.why || f.why;
-      const left = g.firewalls.length - sick.length;
-      const rest =
-        left > 0 ? `${left} of ${g.firewalls.length} left at ${g.hub}` : `none is left at ${g.hub}`;
+      const left = g.firewalls.length - unhealthy.length;
+      const rest = left > 0 ? `${left} of ${g.firewalls.length} left at ${g.hub}` : `none left at ${g.hub}`;
       out.push({
         kind: "firewall",
         name: f.name,
@@ -77,12 +76,12 @@ export function troublesOf(estate: Estate, told: Told, plan: Plan, sessions: Ses
 /** What is wrong with the session of a router; "" for nothing. */
 function sessionTrouble(s: Session): string {
   const of = `: its router ${s.router}`;
-  if (s.state === "down") return `is not heard any more${of} is down${s.why ? `, ${s.why}` : ""}`;
-  if (s.state === "never" && s.why) return `is not heard${of} has no session, ${s.why}`;
+  if (s.state === "down") return `BGP session down${of} lost its session${s.why ? `, ${s.why}` : ""}`;
+  if (s.state === "never" && s.why) return `has no BGP session${of} is not connected, ${s.why}`;
   if (s.over > 0)
-    return `floods${of} announces more than the ${s.limit} prefixes that it may bring; the rest is left out`;
+    return `exceeds its prefix limit${of} announces more than ${s.limit} prefixes; the rest is ignored`;
   if (s.damped.length > 0)
-    return `flaps${of} announces and withdraws ${s.damped[0]?.prefix}${s.damped.length > 1 ? " and others" : ""}, left out until it is quiet`;
+    return `flaps${of} announces and withdraws ${s.damped[0]?.prefix}${s.damped.length > 1 ? " and others" : ""}, ignored until they are stable`;
   return "";
 }
 
@@ -98,8 +97,8 @@ type Props = {
   onJump: (at: At) => void;
 };
 
-/** The line above the plane: what is sick, how much is drawn, and a way to anything by name. */
-export function Sick({ estate, told, sessions, plan, detail, onDetail, onJump }: Props) {
+/** The line above the plane: what is unhealthy, how much is drawn, and a way to anything by name. */
+export function HealthBar({ estate, told, sessions, plan, detail, onDetail, onJump }: Props) {
   const troubles = troublesOf(estate, told, plan, sessions);
   const [open, setOpen] = useState(false);
   const { change } = useAddress();
@@ -107,7 +106,7 @@ export function Sick({ estate, told, sessions, plan, detail, onDetail, onJump }:
     <>
       <div className="flex items-center gap-4 px-5 py-2 text-[13px]">
         {troubles.length === 0 ? (
-          <span className="text-soft">Everything is up</span>
+          <span className="text-soft">All components are up</span>
         ) : (
           <button
             aria-expanded={open}
@@ -115,7 +114,7 @@ export function Sick({ estate, told, sessions, plan, detail, onDetail, onJump }:
             className="min-w-0 truncate text-left text-denied hover:underline"
           >
             {troubles.length > 2
-              ? `${counted(troubles.length, "thing is", "things are")} not well`
+              ? counted(troubles.length, "problem")
               : troubles.map((t) => `${t.name} ${t.what.split(/[:,.]/)[0]}`).join(" · ")}
           </button>
         )}
@@ -134,11 +133,7 @@ export function Sick({ estate, told, sessions, plan, detail, onDetail, onJump }:
         </button>
         <Undo />
         <Jump plan={plan} onJump={onJump} />
-        <div
-          role="group"
-          aria-label="How much is drawn"
-          className="flex flex-none rounded border border-line"
-        >
+        <div role="group" aria-label="Level of detail" className="flex flex-none rounded border border-line">
           {details.map((d) => (
             <button
               key={d}
@@ -153,7 +148,7 @@ export function Sick({ estate, told, sessions, plan, detail, onDetail, onJump }:
       </div>
       {open && (
         <ul
-          aria-label="Not well"
+          aria-label="Problems"
           className="max-h-44 overflow-y-auto border-t border-line bg-sheet px-5 py-2 text-[13px]"
         >
           {troubles.map((t) => (
