@@ -255,6 +255,9 @@ func witnessRank(protocol uint8) int {
 	return 3 + int(protocol)
 }
 
+// Intersect returns the services that are in both sets.
+func (s Services) Intersect(t Services) Services { return intersect(s, t) }
+
 // Complement returns everything that is not in the set.
 func (s Services) Complement() Services {
 	var out []Box

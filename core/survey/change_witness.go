@@ -3,6 +3,7 @@ package survey
 import (
 	"github.com/bits-and-blooms/bitset"
 
+	"bivium/core/space"
 	"bivium/core/verdict"
 )
 
@@ -113,5 +114,32 @@ func (c *change) between(i, k int32) (verdict.Flow, int) {
 	}
 	f := c.unaddressed()
 	f.Source, f.Destination = src, c.comparer.asSeen(y, dst, c.From, c.After == nil)
+	if c.From.Kind == NodeInternet && c.Publication == "" && !c.unpublished(&f) {
+		return f, 1
+	}
 	return f, 1 + oneIf(x.workload) + oneIf(y.workload)
+}
+
+// unpublished gives a flow from the internet that is meant to come in by no publication a
+// service that none lets in to its address, which another segment may use and publish too.
+// It returns false if there is no such service.
+func (c *change) unpublished(f *verdict.Flow) bool {
+	left := c.Services
+	for _, s := range []*Survey{c.comparer.old, c.comparer.new} {
+		for i := range s.judge.Publications() {
+			for segment := range s.net.Segments {
+				if !s.judge.PublishesIn(i, segment) {
+					continue
+				}
+				if end, ok := s.judge.Internal(segment, f.Destination); ok && s.judge.Publishes(i, &end) {
+					left = left.Intersect(space.OfTerms(s.judge.PublicationTerms(i)).Complement())
+				}
+			}
+		}
+	}
+	protocol, sport, dport, ok := left.Witness()
+	if ok {
+		f.Service = verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}
+	}
+	return ok
 }

@@ -58,7 +58,7 @@ export function Announced({ estate, network }: { estate: Estate; network: Networ
           onChange={setSegment}
         />
         <Button type="submit" disabled={prefix.trim() === "" || segment === ""}>
-          Bear
+          Add
         </Button>
       </form>
       <Consequence edits={edits} verb="Save" onDone={() => setEdits([])} />

@@ -103,7 +103,7 @@ export function NetworkSheet({ estate, told, network }: { estate: Estate; told: 
       {network.at.length > 0 && <Announced estate={estate} network={network} />}
       {network.at.length > 0 && <Routers estate={estate} network={network} />}
       {network.at.length > 0 && (
-        <Part title="Carries">
+        <Part title="Prefix filters">
           {network.at.map((a, i) => (
             <Filter key={`${a.hub} ${i}`} network={network} attach={a} />
           ))}
