@@ -136,6 +136,14 @@ func (f *finder) addAt(code FindingCode, key string, x example, atom int, networ
 	}
 }
 
+// addBetween is add of a finding about flows between endpoints, whose networks it refers to.
+func (f *finder) addBetween(code FindingCode, key string, x example, atom int, say func() string, ends ...*verdict.Endpoint) {
+	f.add(code, key, x, atom, nil, say)
+	if found := &f.found[f.at[string(code)+" "+key]]; found.Refs == nil {
+		found.Refs = f.networks(ends...)
+	}
+}
+
 // listed is how many networks a message names before it counts the rest.
 const listed = 4
 

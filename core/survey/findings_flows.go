@@ -403,16 +403,30 @@ func (f *finder) judged(p *verdict.Probe, way *verdict.Effect, atom int, x examp
 	case verdict.ReasonNoFirewall:
 		f.add(NoFirewall, p.Pool, x, atom, []estate.Ref{{Kind: estate.KindPool, Name: p.Pool}}, say("flows are denied: pool %s has no reachable healthy firewall", p.Pool))
 	case verdict.ReasonAsymmetric:
-		f.add(Asymmetric, where(), x, atom, nil, say("replies bypass the firewall that inspected the request, for flows from %s", where()))
+		f.addBetween(Asymmetric, where(), x, atom, say("replies bypass the firewall that inspected the request, for flows from %s", where()), src, dst)
 	case verdict.ReasonNoWayBack:
-		f.add(OneWay, f.name(dst), x, atom, nil, say("no return path from %s: packets arrive, replies do not", f.name(dst)))
+		f.addBetween(OneWay, f.name(dst), x, atom, say("no return path from %s: packets arrive, replies do not", f.name(dst)), dst)
 	case verdict.ReasonNoPath:
 		if remarkable(&p.Verdict) {
-			f.add(MeantUnrouted, way.Absence.String()+f.name(dst), x, atom, nil, func() string {
+			f.addBetween(MeantUnrouted, way.Absence.String()+f.name(dst), x, atom, func() string {
 				return fmt.Sprintf("flows from %s are permitted but unrouted: %s", where(), way.Absence.Words())
-			})
+			}, dst, src)
 		}
 	}
+}
+
+// networks returns the networks of endpoints inside.
+func (f *finder) networks(ends ...*verdict.Endpoint) []estate.Ref {
+	var refs []estate.Ref
+	for _, p := range ends {
+		if !p.Internal() {
+			continue
+		}
+		if ref := (estate.Ref{Kind: estate.KindNetwork, Name: f.judge.Net().Networks[p.Home.Network].Name}); !slices.Contains(refs, ref) {
+			refs = append(refs, ref)
+		}
+	}
+	return refs
 }
 
 // name returns what an endpoint is called in a finding: its network and segment.
