@@ -78,7 +78,7 @@ func (s *Snapshot) HubRoutes(segment, hub, find string) (*Routes, error) {
 			row := RouteRow{Prefix: p.String(), Origin: "shared", Of: Thing{"share", strings.Join(x.Shares, ", ")}, State: "ok"}
 			s.describe(&row, &path)
 			if path.Kind == paths.NoPath {
-				row.State, row.Why = "nowhere", s.absenceWords(path.Absence, x.End.Home.Network)
+				row.State, row.Why = "nowhere", s.absenceWords(path.Absence, x.End.Home.Network, p, seg)
 			}
 			out.Rows = append(out.Rows, row)
 			prefixes = append(prefixes, p)
@@ -141,11 +141,11 @@ func (s *Snapshot) hubRow(r *paths.HubRoute, segment int) RouteRow {
 	}
 	switch {
 	case r.Path.Kind == paths.NoPath:
-		row.State, row.Why = "nowhere", s.absenceWords(r.Path.Absence, r.Home.Network)
+		row.State, row.Why = "nowhere", s.absenceWords(r.Path.Absence, r.Home.Network, r.Prefix, segment)
 		row.Remedy = s.remedyForDeadRoute(r, segment)
 	case r.OneWay != paths.None:
 		row.State = "one-way"
-		row.Why = fmt.Sprintf("no return path to %s: %s", net.Networks[r.OneWay].Name, s.absenceWords(r.Reply.Absence, r.Home.Network))
+		row.Why = fmt.Sprintf("no return path to %s: %s", net.Networks[r.OneWay].Name, s.absenceWords(r.Reply.Absence, r.Home.Network, r.Prefix, segment))
 		row.Remedy = s.remedyForReply(r)
 	}
 	return row
@@ -172,38 +172,16 @@ func (s *Snapshot) describe(row *RouteRow, p *paths.Path) {
 	}
 }
 
-// absenceWords says why there is no path from or to a network.
-func (s *Snapshot) absenceWords(a paths.Absence, network int) string {
-	name := s.Judge.Net().Networks[network].Name
-	switch a {
-	case paths.NoEntry:
-		return fmt.Sprintf("%s has no attachment, and no peer offers its hub", name)
-	case paths.RouteToNone:
-		return fmt.Sprintf("a route of %s has next hop none", name)
-	case paths.InternetForInside:
-		return fmt.Sprintf("a route of %s sends inside addresses to the internet", name)
-	case paths.NotAttached:
-		return fmt.Sprintf("%s is not attached to any hub that is up", name)
-	case paths.PeerEnds:
-		return fmt.Sprintf("the next-hop peer of %s neither has the address nor offers its hub", name)
-	case paths.FarNotAttached:
-		return fmt.Sprintf("%s has no attachment that is up, and no peer advertises its prefix", name)
-	case paths.Shadowed:
-		return fmt.Sprintf("%s has the same address itself, and delivers it locally", name)
-	case paths.NotTranslated:
-		return fmt.Sprintf("no attachment of %s that is up translates the address", name)
-	case paths.PeeringTranslates:
-		return fmt.Sprintf("the route of %s uses a peering, and peerings do not translate addresses", name)
-	case paths.NotAnnounced:
-		return fmt.Sprintf("no hub announces the destination to %s", name)
-	case paths.NotAccepted:
-		return fmt.Sprintf("no hub accepts the destination from %s", name)
-	case paths.NoLinks:
-		return "no links that carry the segment connect the two hubs"
-	case paths.NoExit:
-		return "no exit of the segment can be reached"
+// absenceWords says why there is no path from or to a network, for a destination prefix.
+func (s *Snapshot) absenceWords(a paths.Absence, network int, prefix netip.Prefix, segment int) string {
+	in := estate.Ref{}
+	if segment != paths.None {
+		in = ref(estate.KindSegment, s.Judge.Net().Segments[segment])
 	}
-	return string(a.String())
+	return Plain(noPathBecause(a.String(), missing{
+		network: ref(estate.KindNetwork, s.Judge.Net().Networks[network].Name), peer: ref("", "a peer"),
+		source: ref("", "the source addresses"), destination: ref("", prefix.String()), segment: in,
+	}))
 }
 
 // remedyForDeadRoute returns what would make a prefix reachable: a neighbour that bears
@@ -325,7 +303,7 @@ func (s *Snapshot) networkRow(network string, r *paths.NetworkRoute) RouteRow {
 	case r.Absence == paths.RouteToNone:
 		row.State, row.Why = "nowhere", "drops what it matches (next hop none)"
 	case r.Absence != paths.Present:
-		row.State, row.Why = "nowhere", s.absenceWords(r.Absence, at)
+		row.State, row.Why = "nowhere", s.absenceWords(r.Absence, at, r.Prefix, paths.None)
 	case r.Past && r.Origin == paths.OriginExplicit && r.Via == "internet":
 		row.State, row.Why = "past", "leaves the network directly and bypasses every hub and firewall"
 		if attached {

@@ -200,38 +200,62 @@ func unknown(t *verdict.Trace) []Token {
 }
 
 func noPath(t *verdict.Trace) []Token {
-	network := ref(estate.KindNetwork, t.Path.Network)
-	switch t.Path.Absence {
-	case "no-entry":
-		return say("Unrouted: %s has no route to the destination. It has no attachment that is up, and no peer offers its hub.", network)
-	case "route-none":
-		return say("Unrouted: the route of %s has next hop none.", network)
-	case "internet-for-inside":
-		return say("Unrouted: the route of %s points to the internet, but the destination is inside.", network)
-	case "not-attached":
-		return say("Unrouted: %s has no attachment that is up.", network)
-	case "peer-ends":
-		return say("Unrouted: the route of %s points to a peer that neither has the destination nor offers its hub.", network)
-	case "shadowed":
-		return say("Unrouted: network %s has address %s itself, and delivers it locally.", network, ref("", t.Flow.Destination))
-	case "not-translated":
-		return say("Unrouted: no attachment on the path translates %s of %s.", endRef(&t.Source), network)
-	case "peering-translates":
-		return say("Unrouted: the route of %s uses its peering with %s, and peerings do not translate addresses.", network, ref(estate.KindNetwork, t.Path.Peer))
-	case "not-announced":
-		return say("Unrouted: no hub announces the destination to %s.", network)
-	case "not-accepted":
-		return say("Unrouted: no hub accepts %s from network %s.", endRef(&t.Destination), ref(estate.KindNetwork, t.Destination.Network))
-	case "far-not-attached":
-		return say("Unrouted: %s cannot be reached: network %s has no attachment that is up.", endRef(&t.Destination), ref(estate.KindNetwork, t.Destination.Network))
-	case "no-links":
-		return say("Unrouted: no links that carry the segment connect the hubs of source and destination.")
-	case "no-exit":
-		return say("Unrouted: no exit that is up serves segment %s.", ref(estate.KindSegment, t.Source.Segment))
-	case "no-publication":
-		return say("Unrouted: no publication makes %s reachable from the internet.", endRef(&t.Destination))
+	network := t.Path.Network
+	if t.Path.Absence == "not-accepted" || t.Path.Absence == "far-not-attached" {
+		network = t.Destination.Network
 	}
-	return say("Unrouted: there is no path.")
+	clause := noPathBecause(t.Path.Absence, missing{
+		network: ref(estate.KindNetwork, network), peer: ref(estate.KindNetwork, t.Path.Peer),
+		source: endRef(&t.Source), destination: endRef(&t.Destination), segment: ref(estate.KindSegment, t.Source.Segment),
+	})
+	return append(append(say("Unrouted: "), clause...), say(".")...)
+}
+
+// missing is what a missing path is about; what is not known is empty.
+type missing struct {
+	network             estate.Ref // that has no path
+	peer                estate.Ref // that its route points to
+	source, destination estate.Ref // addresses or workloads
+	segment             estate.Ref
+}
+
+// noPathBecause says in a clause why there is no path, by the code of paths.Absence. It is
+// the one place where that is put into words with names; paths.Absence.Words has none.
+func noPathBecause(absence string, m missing) []Token {
+	switch absence {
+	case "no-entry":
+		return say("%s has no route to the destination: it has no attachment that is up, and no peer offers its hub", m.network)
+	case "route-none":
+		return say("the route of %s has next hop none", m.network)
+	case "internet-for-inside":
+		return say("the route of %s points to the internet, but the destination is inside", m.network)
+	case "not-attached":
+		return say("%s has no attachment that is up", m.network)
+	case "peer-ends":
+		return say("the route of %s points to a peer that neither has the destination nor offers its hub", m.network)
+	case "shadowed":
+		return say("network %s has address %s itself, and delivers it locally", m.network, m.destination)
+	case "not-translated":
+		return say("no attachment on the path translates %s of %s", m.source, m.network)
+	case "peering-translates":
+		return say("the route of %s uses its peering with %s, and peerings do not translate addresses", m.network, m.peer)
+	case "not-announced":
+		return say("no hub announces the destination to %s", m.network)
+	case "not-accepted":
+		return say("no hub accepts %s from network %s", m.destination, m.network)
+	case "far-not-attached":
+		return say("%s cannot be reached: network %s has no attachment that is up, and no peer advertises its prefix", m.destination, m.network)
+	case "no-links":
+		return say("no links that carry the segment connect the hubs of source and destination")
+	case "no-exit":
+		if m.segment.Name == "" {
+			return say("no exit that is up serves the segment")
+		}
+		return say("no exit that is up serves segment %s", m.segment)
+	case "no-publication":
+		return say("no publication makes %s reachable from the internet", m.destination)
+	}
+	return say("there is no path")
 }
 
 func noFirewall(t *verdict.Trace) []Token {

@@ -169,7 +169,7 @@ func TestQuestions(t *testing.T) {
 		{"internet:198.51.100.9", "portal-web-1", "tcp/22", "Unrouted: no publication makes portal-web-1 reachable from the internet."},
 		{"model-dev-1", "198.51.100.7", "tcp/443", "Allowed, although no policy permits it, and the internet is closed by default: nothing on the internet gateway of network forecast-dev enforces it."},
 		{"staff-1", "archive-1", "sql", "Unrouted: packets reach archive-1, but there is no return path."},
-		{"collector-1", "outer-plc-1", "modbus", "Unrouted: outer-plc-1 cannot be reached: network outer-sound has no attachment that is up."},
+		{"collector-1", "outer-plc-1", "modbus", "Unrouted: outer-plc-1 cannot be reached: network outer-sound has no attachment that is up, and no peer advertises its prefix."},
 		{"staff-1", "10.99.0.1", "web", "Unrouted: destination unknown in segment office: 10.99.0.1 is in none of its networks, and no share makes it reachable."},
 		{"slip-office-1", "198.51.100.7", "udp/443", "Blocked by tidegate at delta: rulebook crew-web rule 1 rejects it."},
 		{"blade-crew-1", "jump-1", "rdp", "Inspected by breakwater at fjord (share jump-to-bladeworks, rule 1)."},
