@@ -98,7 +98,7 @@ func TestABadEdit(t *testing.T) {
 	u.sees("[role=alert]", `refers to unknown service "wbe"`)
 	u.sees("footer", "revision 2")
 
-	// Mend it: take the bad names away, and change something that can be.
+	// Fix it: remove the bad names, and change something that can be.
 	u.clicks("[aria-label='Remove wbe from services of rule 1']")
 	u.clicks("[aria-label='Remove crewz from from groups']")
 	u.gone("[data-testid=effect]")

@@ -139,7 +139,7 @@ var placed = regexp.MustCompile(`^[a-z]\w*(\[\d+\]|\.\w+)*$`)
 
 // TestAMistakeIsAnErrorWithItsPlace makes a mistake in the document of a drawn estate. It
 // is read in spite of it, or refused with errors of which each tells its line, its place,
-// and how to mend it.
+// and how to fix it.
 func TestAMistakeIsAnErrorWithItsPlace(t *testing.T) {
 	wants := meet.Often(3, "a key goes", "a key is another", "a key stands twice", "an item stands twice", "a text is another", "a text is a list", "a list is a text")
 	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {

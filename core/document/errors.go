@@ -13,7 +13,7 @@ type Error struct {
 	Fix     string `json:"fix,omitempty"`
 }
 
-// Error returns "line 7: policies[3].from: what is wrong; how to mend it".
+// Error returns "line 7: policies[3].from: what is wrong; how to fix it".
 func (e Error) Error() string {
 	var b strings.Builder
 	if e.Line > 0 {

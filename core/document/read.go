@@ -99,7 +99,7 @@ func (r *reader) fail(n node, at *path, fix, message string, args ...any) {
 	}
 }
 
-// refuse fails with an error that says what is wrong and, after a semicolon, how to mend it.
+// refuse fails with an error that says what is wrong and, after a semicolon, how to fix it.
 func (r *reader) refuse(n node, at *path, err error) {
 	message, fix, _ := strings.Cut(err.Error(), "; ")
 	r.fail(n, at, fix, "%s", message)

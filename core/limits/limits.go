@@ -20,7 +20,7 @@ const (
 	// DocumentAliases bounds how many nodes the aliases of a YAML document expand to.
 	DocumentAliases = 1_000_000
 	// DocumentErrors is how many errors reading collects before it gives up: enough to
-	// mend a file in one go, and few enough to read.
+	// fix a file in one go, and few enough to read.
 	DocumentErrors = 50
 	// FlowRowBytes is the longest row of a flow file.
 	FlowRowBytes = 1 << 20

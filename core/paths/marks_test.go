@@ -36,8 +36,8 @@ func homedOf(e *estate.Estate, n *paths.Net) []homed {
 	return out
 }
 
-// sameStead reports whether only marks tell the ways of two addresses apart.
-func sameStead(n *paths.Net, a, b *homed) bool {
+// samePathBucket reports whether only marks tell the ways of two addresses apart.
+func samePathBucket(n *paths.Net, a, b *homed) bool {
 	return a.segment == b.segment && a.home.Network == b.home.Network && (a.home.Subnet == paths.None) == (b.home.Subnet == paths.None) &&
 		a.addr.Is4() == b.addr.Is4() && (a.home == b.home || !n.Translates(a.home.Network))
 }
@@ -56,7 +56,7 @@ func TestAddressesOfOneMarkHaveTheSameWays(t *testing.T) {
 		target := func(x homed) paths.Target { return paths.Target{Addr: x.addr, Segment: x.segment, Home: x.home} }
 		for i, a := range all {
 			for _, b := range all[i+1:] {
-				if !sameStead(n, &a, &b) {
+				if !samePathBucket(n, &a, &b) {
 					continue
 				}
 				alike := marks.At(a.addr) == marks.At(b.addr)

@@ -115,7 +115,7 @@ func joinFamilies(blocks []Block) []Block {
 // block returns the flows of a patch that are of one family, nil for none.
 func (u *units) block(to *units, p *patch, four bool) *Block {
 	src, dst := p.from.Intersection(u.family(four)), p.to.Intersection(to.family(four))
-	if src.None() || dst.None() || u.itself(src) != (netip.Addr{}) && u.territory == to.territory && u.itself(src) == to.itself(dst) {
+	if src.None() || dst.None() || u.itself(src) != (netip.Addr{}) && u.alignedDomain == to.alignedDomain && u.itself(src) == to.itself(dst) {
 		return nil
 	}
 	b := &Block{Family: IPv6, From: u.selection(src, four), To: to.selection(dst, four), src: src, dst: dst}
@@ -155,13 +155,13 @@ type unit struct {
 	size    size
 }
 
-// units are what may describe endpoints of a territory.
+// units are what may describe endpoints of a alignedDomain.
 type units struct {
-	*territory
+	*alignedDomain
 	all []unit
 }
 
-// unitsOf returns the groups and networks of a territory that have the same endpoints in
+// unitsOf returns the groups and networks of a alignedDomain that have the same endpoints in
 // both surveys: those of the most endpoints first, groups before networks.
 func (c *comparer) unitsOf(land int) *units {
 	if c.units == nil {
@@ -171,7 +171,7 @@ func (c *comparer) unitsOf(land int) *units {
 		return c.units[land]
 	}
 	t := c.land(land)
-	u := &units{territory: t}
+	u := &units{alignedDomain: t}
 	at := map[string]int{}
 	add := func(name string, network bool, joint, survey int) {
 		key := fmt.Sprint(network, name)
@@ -211,7 +211,7 @@ func (c *comparer) unitsOf(land int) *units {
 	return u
 }
 
-// selection describes joints of one family of a territory: all of it, or all but some, else
+// selection describes joints of one family of a alignedDomain: all of it, or all but some, else
 // groups and networks that lie wholly inside, the largest first, and prefixes for the rest.
 func (u *units) selection(joints *bitset.BitSet, four bool) Selection {
 	counts := u.family(four)

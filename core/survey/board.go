@@ -159,7 +159,7 @@ func (s *Survey) Cell(from, to Set) []Mark {
 
 // combinations returns how much there is of each combination of a cell.
 func (s *Survey) combinations(from, to Set) []weighed {
-	c := newCeller(s)
+	c := newPairCounter(s)
 	defer c.free()
 	for _, src := range s.sidesOf(from) {
 		for _, dst := range s.sidesOf(to) {
@@ -172,9 +172,9 @@ func (s *Survey) combinations(from, to Set) []weighed {
 // weighed is a combination of a cell, and how much of it there is.
 type weighed struct {
 	combination
-	door  []shade // of flows through a publication: their outcomes
-	pairs int64   // of members, exactly
-	flows float64 // pairs of addresses, about
+	door  []weightedOutcome // of flows through a publication: their outcomes
+	pairs int64             // of members, exactly
+	flows float64           // pairs of addresses, about
 }
 
 // marksOf returns the outcomes of combinations, and of flows to what is not found,
@@ -185,15 +185,15 @@ func (s *Survey) marksOf(list []weighed, unfound float64) []Mark {
 	}
 	flows := map[Mark]float64{}
 	for _, w := range list {
-		shades := w.door
+		weightedOutcomes := w.door
 		switch {
-		case shades != nil:
+		case weightedOutcomes != nil:
 		case w.combination == unfoundCombination:
-			shades = s.marks[0]
+			weightedOutcomes = s.marks[0]
 		default:
-			shades = s.marks[s.verdicts[w.effect][w.stance]]
+			weightedOutcomes = s.marks[s.verdicts[w.effect][w.stance]]
 		}
-		for _, x := range shades {
+		for _, x := range weightedOutcomes {
 			if x.services > 0 {
 				flows[x.mark] += max(w.flows, 1) * x.services
 			}

@@ -31,7 +31,7 @@ type Change struct {
 	Pairs       *big.Int         // of addresses
 	gathered    *change
 	atoms       *bitset.BitSet // of the comparer
-	at          [2]int         // territories
+	at          [2]int         // alignedDomains
 }
 
 // patch is the destinations that the same sources reach in a change.
@@ -51,7 +51,7 @@ func Compare(old, new *Survey) Difference {
 		atoms := space.Cut(slices.Concat(old.judge.Settings(), new.judge.Settings()))
 		old, new = old.recut(atoms), new.recut(atoms)
 	}
-	c := &comparer{old: old, new: new, lands: territories(old, new), unions: old.unions}
+	c := &comparer{old: old, new: new, lands: alignedDomains(old, new), unions: old.unions}
 	if old.book != new.book {
 		c.unions = newUnions(old.atoms)
 	}
@@ -69,7 +69,7 @@ func Compare(old, new *Survey) Difference {
 	return Difference{c.finish(found), c}
 }
 
-// pairs returns the pairs of territories between which flows may fare differently, in
+// pairs returns the pairs of alignedDomains between which flows may fare differently, in
 // their order: either survey has a block of them, or there are endpoints that both have or
 // have not, and that find each other there or not.
 func (c *comparer) pairs() []pair {
@@ -96,13 +96,13 @@ func (c *comparer) pairs() []pair {
 
 type comparer struct {
 	old, new *Survey
-	lands    []territory
+	lands    []alignedDomain
 	// Vectors of either survey, by number, in a numbering of both; 0 is no flow.
 	oldVector, newVector []int32
 	vectors              [][]int32 // of results of both
 	results              []*verdict.Verdict
 	unions               *unions  // of their own, if the surveys are of two books
-	units                []*units // by territory, made when needed
+	units                []*units // by alignedDomain, made when needed
 	altered              []bool   // by stance, where the surveys share theirs: its verdicts differ
 	some                 bool     // some do
 	graft                *graft   // how the endpoints of one of them came of the other's; nil if that is not known, or they are the same
@@ -269,15 +269,15 @@ func (c *comparer) alter() {
 // sameList reports whether two lists are one and the same.
 func sameList[T any](a, b []T) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
 
-// touched reports whether a territory has other endpoints in the surveys, or endpoints
+// touched reports whether a alignedDomain has other endpoints in the surveys, or endpoints
 // whose ways may be others.
-func (c *comparer) touched(t *territory) bool {
+func (c *comparer) touched(t *alignedDomain) bool {
 	return c.old.id != c.new.id && (c.graft == nil || c.graft.domains[t.new])
 }
 
-// alters reports whether a territory has other endpoints in the surveys, or such that
+// alters reports whether a alignedDomain has other endpoints in the surveys, or such that
 // enforce verdicts in one of them alone.
-func (c *comparer) alters(t *territory) bool {
+func (c *comparer) alters(t *alignedDomain) bool {
 	return c.old.id != c.new.id && (c.graft == nil || c.graft.altered[t.new] || c.graft.domains[t.new] && slices.Contains(c.graft.turned, true))
 }
 

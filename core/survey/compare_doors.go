@@ -75,7 +75,7 @@ func (v *view) doorway(class int) string {
 }
 
 // someAbsent reports whether some endpoint outside is so in one survey only.
-func (p *pairing) someAbsent(t *territory) bool {
+func (p *pairing) someAbsent(t *alignedDomain) bool {
 	return slices.ContainsFunc(t.joints, func(j joint) bool { return j.old < 0 || j.new < 0 })
 }
 

@@ -16,7 +16,7 @@ type amend struct {
 	in   bool
 }
 
-// locals mends what bundles say for pairs of one network: between them, ways are
+// locals corrects what bundles say for pairs of one network: between them, ways are
 // local.
 type locals struct {
 	*pairing
@@ -27,9 +27,9 @@ type locals struct {
 	altered   [][]bool // by source that stays: the places of its palette that fare otherwise; or nil
 }
 
-// mendAll mends the flows between all bundles.
-func (l *locals) mendAll(sources, targets []bundle) {
-	nets := l.disturbedNets(sources, targets) // elsewhere, there is nothing to mend
+// correctAll corrects the flows between all bundles.
+func (l *locals) correctAll(sources, targets []bundle) {
+	nets := l.disturbedNets(sources, targets) // elsewhere, there is nothing to fix
 	from, to := l.subsOf(l.sides[0], sources, nets), l.subsOf(l.sides[1], targets, nets)
 	var byNet [2]map[int32][]*sub
 	for k := range byNet {
@@ -51,7 +51,7 @@ func (l *locals) mendAll(sources, targets []bundle) {
 					continue
 				}
 				if (all || !d.bundle.stays) && s.bundle.four == d.bundle.four && (k == 0 || s.nets[0] < 0 || s.nets[0] != d.nets[0]) { // else seen already
-					l.mend(s, d)
+					l.correct(s, d)
 				}
 			}
 		}
@@ -59,7 +59,7 @@ func (l *locals) mendAll(sources, targets []bundle) {
 }
 
 // netsOf returns the networks of a joint, -1 for none.
-func (t *territory) netsOf(i int32) [2]int32 {
+func (t *alignedDomain) netsOf(i int32) [2]int32 {
 	nets := [2]int32{-1, -1}
 	if t.was[i].is {
 		nets[0] = t.was[i].network
@@ -138,8 +138,8 @@ func (l *locals) subsOf(f *flank, bundles []bundle, nets networks) []*sub {
 	return out
 }
 
-// mend puts right what bundles say about two of their parts.
-func (l *locals) mend(s, d *sub) {
+// correct puts right what bundles say about two of their parts.
+func (l *locals) correct(s, d *sub) {
 	src, dst := s.bundle, d.bundle
 	saidBefore, saidAfter := l.old.far(src.old, dst.old), l.new.far(src.new, dst.new)
 	joints := l.land(l.from).joints

@@ -2,7 +2,7 @@ package survey
 
 import "slices"
 
-// view is one of two surveys, at the flows between two territories.
+// view is one of two surveys, at the flows between two alignedDomains.
 type view struct {
 	*Survey
 	vectors  []int32 // see comparer

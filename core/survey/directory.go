@@ -11,7 +11,7 @@ import (
 // looked up by their bits, those of IPv6 among all ranges.
 type directory struct {
 	once    parallel.Once
-	four    bitTable
+	four    multibitTrie
 	six     []slot
 	lists   [][]int32 // of classes, the first empty
 	entries []entry   // by class
@@ -185,11 +185,11 @@ func (d *directory) below(n size) int {
 	return lo - 1
 }
 
-// bitTable holds what there is at each address of IPv4 by its upper 16 bits, where those
+// multibitTrie holds what there is at each address of IPv4 by its upper 16 bits, where those
 // do not tell by the next 8, and else by the last 8: three steps at most, whatever there
 // is (P. Gupta, S. Lin and N. McKeown, Routing lookups in hardware at memory access
 // speeds, 1998).
-type bitTable struct {
+type multibitTrie struct {
 	upper []holding
 	next  [][256]holding
 }
@@ -198,7 +198,7 @@ type bitTable struct {
 // next ones.
 func further(table int) holding { return holding(table)<<2 | 2 }
 
-func (t *bitTable) at(a uint32) holding {
+func (t *multibitTrie) at(a uint32) holding {
 	if len(t.upper) == 0 {
 		return 0
 	}
@@ -212,7 +212,7 @@ func (t *bitTable) at(a uint32) holding {
 }
 
 // put notes who has the addresses of a range.
-func (t *bitTable) put(first, last uint32, hold holding) {
+func (t *multibitTrie) put(first, last uint32, hold holding) {
 	if t.upper == nil {
 		t.upper = make([]holding, 1<<16)
 	}
@@ -251,7 +251,7 @@ func within16(first, last, upper uint32) (lo, hi uint32) {
 }
 
 // under returns the table of the next bits at a place, which it makes if there is none.
-func (t *bitTable) under(place *holding) int {
+func (t *multibitTrie) under(place *holding) int {
 	if *place&2 == 0 {
 		var fresh [256]holding
 		for i := range fresh {

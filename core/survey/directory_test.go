@@ -15,7 +15,7 @@ func TestBitTableHoldsWhatWasPut(t *testing.T) {
 		a := rapid.SampledFrom([]uint32{0, 0x0a000000, 0x0a00ff00, 0x0a010000, 0xc0000200, 0xffffff00, 0xffff0000}).Draw(t, "base")
 		return a + rapid.SampledFrom([]uint32{0, 1, 2, 254, 255, 256, 257, 511, 65535, 65536, 65537, 1 << 20}).Draw(t, "step")
 	})
-	var empty bitTable
+	var empty multibitTrie
 	require.Zero(t, empty.at(7), "of no ranges, nobody has an address")
 	rapid.Check(t, func(t *rapid.T) {
 		starts := append(rapid.SliceOfN(near, 1, 30).Draw(t, "starts"), rapid.SliceOf(rapid.Uint32()).Draw(t, "more")...)
@@ -28,7 +28,7 @@ func TestBitTableHoldsWhatWasPut(t *testing.T) {
 			}
 			return 1<<32 - 1
 		}
-		var table bitTable
+		var table multibitTrie
 		order := make([]int, len(starts))
 		for i := range order {
 			order[i] = i

@@ -18,7 +18,7 @@ func divide(j *verdict.Judge) *partition {
 		alike: map[string]int{}, roads: net.Marks(), id: partitions.Add(1), rolls: &rolls{}, addresses: &directory{}, spans: &spans{}, numbers: &numbers{},
 	}
 	p.numbering = p.id
-	r := newRegistrar(p, j, nil)
+	r := newClassInterner(p, j, nil)
 	r.settle(lineOf(j, everywhere))
 	r.finish()
 	return p
@@ -28,7 +28,7 @@ func divide(j *verdict.Judge) *partition {
 // with the same labels share their groups, so groups are found once for each set of
 // labels and each place that groups tell from others. Most stretches are of one
 // segment alone: those are shared out.
-func (r *registrar) settle(line []stretch) {
+func (r *classInterner) settle(line []stretch) {
 	j := r.judge
 	likeness := make([]int, len(j.Net().Networks))
 	for n := range likeness {

@@ -101,7 +101,7 @@ func (c *comparer) moved(e estate.End) (regrouped, some bool) {
 	return regrouped, some
 }
 
-// onlyMoved reports whether flows from one territory to another can fare otherwise only if
+// onlyMoved reports whether flows from one alignedDomain to another can fare otherwise only if
 // one of their ends has moved.
 func (c *comparer) onlyMoved(from, to int) bool {
 	if from < 0 || to < 0 || c.altered == nil || c.some || c.graft.ways || c.graft.gates {
@@ -113,7 +113,7 @@ func (c *comparer) onlyMoved(from, to int) bool {
 }
 
 // between returns the changes from one end of an expectation to the other: those of one
-// pair of territories stand together, in the order of these.
+// pair of alignedDomains stand together, in the order of these.
 func (d *Difference) between(from, to estate.End) []Change {
 	i, k := d.comparer.landOf(from), d.comparer.landOf(to)
 	if i < 0 || k < 0 {
@@ -127,12 +127,12 @@ func (d *Difference) between(from, to estate.End) []Change {
 	return d.Changes[first:last]
 }
 
-// landOf returns the territory that one end of an expectation is in, -1 for none.
+// landOf returns the alignedDomain that one end of an expectation is in, -1 for none.
 func (c *comparer) landOf(e estate.End) int {
-	return slices.IndexFunc(c.lands, func(t territory) bool { return about(t.node, e) })
+	return slices.IndexFunc(c.lands, func(t alignedDomain) bool { return about(t.node, e) })
 }
 
-// about reports whether one end of an expectation is in a territory.
+// about reports whether one end of an expectation is in a alignedDomain.
 func about(n Node, e estate.End) bool {
 	if e.Internet {
 		return n.Kind == NodeInternet
@@ -181,14 +181,14 @@ func (c *change) mayReach(from, to *grip, known *reaching) bool {
 	return false
 }
 
-// grip is the joints of a territory that one end of an expectation has in either survey.
+// grip is the joints of a alignedDomain that one end of an expectation has in either survey.
 type grip struct {
-	land         *territory
+	land         *alignedDomain
 	inOld, inNew func(*end) bool
 	asked, some  []bool // by bundle of one side of a pairing: whether it has some of them
 }
 
-// gripOf returns that of one end, in its territory.
+// gripOf returns that of one end, in its alignedDomain.
 func (c *comparer) gripOf(land int, e estate.End) *grip {
 	return &grip{land: c.land(land), inOld: c.old.holds(e), inNew: c.new.holds(e)}
 }

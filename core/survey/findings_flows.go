@@ -343,7 +343,7 @@ const manyNotes = 64
 func (f *finder) weigh(wanted []noteKey) map[noteKey]*note {
 	found := make([]*note, len(wanted))
 	parallel.Shares(len(wanted), min(runtime.GOMAXPROCS(0), max(1, len(wanted)/256)), func(_, first, last int) {
-		p := &prober{Survey: f.Survey, weigher: f.judge.NewWeigher(f.sieve), probes: map[[2]int32]*probed{}}
+		p := &prober{Survey: f.Survey, weigher: f.judge.NewWeigher(f.ruleIndex), probes: map[[2]int32]*probed{}}
 		for k := first; k < last; k++ {
 			if k%manyNotes == 0 {
 				f.pace()

@@ -218,7 +218,7 @@ func (g *grafter) graft() *partition {
 		local: slices.Clone(old.local), spots: slices.Clone(old.spots), spotIn: slices.Clone(old.spotIn), alike: g.alike, roads: g.roads,
 		id: partitions.Add(1), numbering: old.numbering, addresses: &directory{}, spans: &spans{}, numbers: &numbers{},
 	}
-	r := newRegistrar(p, j, old)
+	r := newClassInterner(p, j, old)
 	g.renumber(r)
 	for i, affected := range g.affected {
 		if affected {
@@ -262,7 +262,7 @@ func (g *grafter) tell(p *partition, domains []bool) *graft {
 
 // renumber gives the classes and spots of the partition the numbers that workloads and
 // subnets have now.
-func (g *grafter) renumber(r *registrar) {
+func (g *grafter) renumber(r *classInterner) {
 	subnets, workloads := g.revision.Subnets, g.revision.Workloads
 	if subnets == nil && workloads == nil {
 		return

@@ -18,8 +18,8 @@ type joint struct {
 	four     bool
 }
 
-// territory is a segment, or the internet, in two surveys.
-type territory struct {
+// alignedDomain is a segment, or the internet, in two surveys.
+type alignedDomain struct {
 	node     Node
 	old, new int // domains; -1 where there is none
 	joints   []joint
@@ -28,21 +28,21 @@ type territory struct {
 	once     *parallel.Once
 }
 
-// territories returns the segments of both surveys, and the internet.
-func territories(old, new *Survey) []territory {
+// alignedDomains returns the segments of both surveys, and the internet.
+func alignedDomains(old, new *Survey) []alignedDomain {
 	names := slices.Concat(old.net.Segments, new.net.Segments)
 	slices.Sort(names)
-	var out []territory
+	var out []alignedDomain
 	domain := func(s *Survey, name string) int { return s.net.Segment(name) }
 	for _, name := range slices.Compact(names) {
-		out = append(out, territory{node: Node{Kind: NodeSegment, Segment: name}, old: domain(old, name), new: domain(new, name), once: &parallel.Once{}})
+		out = append(out, alignedDomain{node: Node{Kind: NodeSegment, Segment: name}, old: domain(old, name), new: domain(new, name), once: &parallel.Once{}})
 	}
-	out = append(out, territory{node: Node{Kind: NodeInternet}, old: len(old.inside), new: len(new.inside), once: &parallel.Once{}})
+	out = append(out, alignedDomain{node: Node{Kind: NodeInternet}, old: len(old.inside), new: len(new.inside), once: &parallel.Once{}})
 	return out
 }
 
-// land returns a territory with its joints.
-func (c *comparer) land(i int) *territory {
+// land returns a alignedDomain with its joints.
+func (c *comparer) land(i int) *alignedDomain {
 	t := &c.lands[i]
 	t.once.Do(func() {
 		if !c.touched(t) {
@@ -64,9 +64,9 @@ func (c *comparer) land(i int) *territory {
 	return t
 }
 
-// follow finds the joints of a territory whose endpoints came of those of the other
+// follow finds the joints of a alignedDomain whose endpoints came of those of the other
 // survey: classes that have the same endpoints are as they were, but for their places.
-func (c *comparer) follow(t *territory) {
+func (c *comparer) follow(t *alignedDomain) {
 	s := c.old.selves(t.old)
 	room := len(s.joints) + mostJoined
 	t.joints, t.was, t.is = make([]joint, 0, room), make([]end, 0, room), make([]end, 0, room)
@@ -87,8 +87,8 @@ func (c *comparer) follow(t *territory) {
 // mostJoined is for how many joints more than there were room is made at once.
 const mostJoined = 1 << 10
 
-// join adds the joints of some classes of a territory.
-func (c *comparer) join(t *territory, some func(class int) bool) {
+// join adds the joints of some classes of a alignedDomain.
+func (c *comparer) join(t *alignedDomain, some func(class int) bool) {
 	for _, j := range join(c.old, c.new, t, some) {
 		t.joints, t.was, t.is = append(t.joints, j), append(t.was, c.old.endOf(j.old)), append(t.is, c.new.endOf(j.new))
 	}
@@ -150,8 +150,8 @@ func (s *Survey) piecesOf(domain int, some func(class int) bool) []piece {
 	return out
 }
 
-// join returns the joints of some classes of a territory.
-func join(old, new *Survey, t *territory, some func(class int) bool) []joint {
+// join returns the joints of some classes of a alignedDomain.
+func join(old, new *Survey, t *alignedDomain, some func(class int) bool) []joint {
 	at := map[[2]int]int{}
 	var out []joint
 	eachJoint(old.piecesOf(t.old, some), new.piecesOf(t.new, some), func(r Range, a, b int) {

@@ -119,7 +119,7 @@ func (l *looking) mark() {
 
 // look adds up the flows of a block.
 func (s *Survey) look(b *block) (amounts []weighed, occur []combination) {
-	c := newCeller(s)
+	c := newPairCounter(s)
 	defer c.free()
 	c.addBlock(b)
 	occur = slices.Clone(c.used)
@@ -128,7 +128,7 @@ func (s *Survey) look(b *block) (amounts []weighed, occur []combination) {
 
 // lookIn adds up the flows from the internet to a segment.
 func (s *Survey) lookIn(segment int) []weighed {
-	c := newCeller(s)
+	c := newPairCounter(s)
 	defer c.free()
 	c.addAllDoors(segment)
 	return c.take()

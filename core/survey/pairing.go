@@ -7,7 +7,7 @@ import (
 	"bivium/core/parallel"
 )
 
-// pairing is two territories at hand.
+// pairing is two alignedDomains at hand.
 type pairing struct {
 	*comparer
 	from, to  int
@@ -20,7 +20,7 @@ type pairing struct {
 	shifts    []*shift            // the same, in the order in which they were met
 }
 
-// between compares the flows from one territory to another.
+// between compares the flows from one alignedDomain to another.
 func (c *comparer) between(from, to int) []*change {
 	a, b := &c.lands[from], &c.lands[to]
 	p := &pairing{comparer: c, from: from, to: to, at: map[changeKey]*change{}, plain: map[[2]int32]*shift{}}
@@ -51,11 +51,11 @@ func (p *pairing) match() {
 	p.kept = p.samePlan || p.graft != nil && !p.graft.ways
 }
 
-// flank is the endpoints of a territory as sources or as destinations of a pairing.
+// flank is the endpoints of a alignedDomain as sources or as destinations of a pairing.
 type flank struct {
 	*pairing
 	number   int
-	land     *territory
+	land     *alignedDomain
 	old, new func(*end) int32 // the kind of one, or a token
 	axes     [2]*axis         // before and afterwards; nil where kinds cannot be compared
 	put      []int32          // the joints that were put into bundles
@@ -112,8 +112,8 @@ func (f *flank) movers() []int32 {
 	return out
 }
 
-// bundle is the joints of a territory that neither survey tells apart in a pair
-// of territories.
+// bundle is the joints of a alignedDomain that neither survey tells apart in a pair
+// of alignedDomains.
 type bundle struct {
 	at       int   // its place among those of its side
 	old, new int32 // kinds
@@ -250,7 +250,7 @@ func (p *pairing) inside() {
 	p.byRow(calmRows)
 	p.turnColumns(calmRows, moved)
 	if p.from == p.to {
-		l.mendAll(sources, targets)
+		l.correctAll(sources, targets)
 	}
 }
 

@@ -22,12 +22,12 @@ func (b *rebuilder) recounted(from, to int) ([]weighed, bool) {
 	if old.tooMany || now.tooMany {
 		return nil, false
 	}
-	gone, come := newCeller(b.before), newCeller(b.next)
+	gone, come := newPairCounter(b.before), newPairCounter(b.next)
 	defer gone.free()
 	defer come.free()
 	old.count(gone, was)
 	now.count(come, is)
-	less, more := gone.takeAll(), come.takeAll() // both, or a celler would be given back that is not empty
+	less, more := gone.takeAll(), come.takeAll() // both, or a pairCounter would be given back that is not empty
 	left := map[combination]weighed{}
 	for _, w := range before.amounts {
 		left[w.combination] = w
@@ -118,7 +118,7 @@ func (b *rebuilder) portions(s *Survey, x *block) portions {
 }
 
 // count adds up the flows that have an end among what changed.
-func (p *portions) count(c *celler, b *block) {
+func (p *portions) count(c *pairCounter, b *block) {
 	all := append(append([]lot(nil), p.changed[1]...), p.kept[1]...)
 	c.addRows(b, rowsOf(p.changed[0]), placesOf(all))
 	c.addRows(b, rowsOf(p.kept[0]), placesOf(p.changed[1]))

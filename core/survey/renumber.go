@@ -18,7 +18,7 @@ import (
 func (s *Survey) renumbered(j *verdict.Judge) *Survey {
 	n := &renumberer{Renumbering: s.judge.Renumbering(j), Survey: s, to: j}
 	next := *s
-	next.judge, next.cellers, next.notes = j, &sync.Pool{}, &notes{}
+	next.judge, next.pairCounters, next.notes = j, &sync.Pool{}, &notes{}
 	next.partition = n.partition()
 	if next.ledger = n.ledger(); next.ledger != s.ledger {
 		next.aside = &aside{} // either ledger goes on by itself
@@ -26,7 +26,7 @@ func (s *Survey) renumbered(j *verdict.Judge) *Survey {
 	next.blocks, next.gates = n.blocks(), n.gates()
 	next.passed = next.passedAfter(nil, nil)
 	if !sameList(s.judge.Settings(), j.Settings()) {
-		next.sieve = j.NewSieve(s.atoms)
+		next.ruleIndex = j.NewRuleIndex(s.atoms)
 	}
 	next.overview = &overview{find: func() *matrix { return n.matrix(next.partition) }}
 	return &next

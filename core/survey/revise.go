@@ -63,7 +63,7 @@ func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *
 	if p == nil {
 		return s, nil
 	}
-	s, sieve := s.cutFor(j, r)
+	s, ruleIndex := s.cutFor(j, r)
 	next := *s
 	next.judge, next.partition = j, p
 	b := s.rebuilder(&next, r)
@@ -76,7 +76,7 @@ func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *
 		}
 	}
 	gated.Wait()
-	next.sieve = sieve
+	next.ruleIndex = ruleIndex
 	wanted, gone := next.resettle(s, r, b)
 	if r.Gates {
 		next.admit()
@@ -103,15 +103,15 @@ func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *
 }
 
 // cutFor returns the survey with services cut as finely as a revised judge wants it,
-// and the sieve of that.
-func (s *Survey) cutFor(j *verdict.Judge, r *verdict.Revision) (*Survey, *verdict.Sieve) {
+// and the ruleIndex of that.
+func (s *Survey) cutFor(j *verdict.Judge, r *verdict.Revision) (*Survey, *verdict.RuleIndex) {
 	if !r.Renumbered {
-		if sieve, exact := s.sieve.Revise(j, r); exact {
-			return s, sieve
+		if ruleIndex, exact := s.ruleIndex.Revise(j, r); exact {
+			return s, ruleIndex
 		}
 	}
 	if sameList(s.judge.Settings(), j.Settings()) && len(r.Policies)+len(r.Rails)+len(r.Shares)+len(r.Books) == 0 {
-		return s, s.sieve
+		return s, s.ruleIndex
 	}
 	exact := !slices.ContainsFunc(j.Settings(), func(terms []estate.Term) bool {
 		_, whole := s.atoms.Covered(terms)
@@ -122,7 +122,7 @@ func (s *Survey) cutFor(j *verdict.Judge, r *verdict.Revision) (*Survey, *verdic
 		s = s.recut(space.Cut(slices.Concat(s.judge.Settings(), j.Settings())))
 		s.held = known
 	}
-	return s, j.NewSieve(s.atoms)
+	return s, j.NewRuleIndex(s.atoms)
 }
 
 // regate finds the gates anew that a revision touches.
@@ -148,7 +148,7 @@ func (s *Survey) regate(before *Survey, r *verdict.Revision) {
 // the stances that nobody has any more of which something else would be known now.
 func (s *Survey) resettle(before *Survey, r *verdict.Revision, b *rebuilder) (wanted wants, gone []int32) {
 	wanted, gone, concerned := s.stale(before, r)
-	if concerned || s.sieve != before.sieve || s.book != before.book {
+	if concerned || s.ruleIndex != before.ruleIndex || s.book != before.book {
 		s.aside = &aside{}
 	}
 	add := func(stance, effect int32) {

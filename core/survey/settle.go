@@ -18,17 +18,17 @@ import (
 
 // scale is how services are cut, with the verdicts that are on some atom.
 type scale struct {
-	atoms  *space.Atoms
-	sieve  *verdict.Sieve
-	unions *unions
-	counts []float64 // by atom: how many services it has, about
-	book   *book
-	shut   int32 // the vector of flows from the internet that nothing publishes
+	atoms     *space.Atoms
+	ruleIndex *verdict.RuleIndex
+	unions    *unions
+	counts    []float64 // by atom: how many services it has, about
+	book      *book
+	shut      int32 // the vector of flows from the internet that nothing publishes
 
 	// What the book held when the survey was made; it only grows.
 	results []verdict.Verdict
-	vectors [][]int32 // the different lists of a result for each atom
-	marks   [][]shade // by vector: its outcomes
+	vectors [][]int32           // the different lists of a result for each atom
+	marks   [][]weightedOutcome // by vector: its outcomes
 }
 
 // book numbers results and vectors. It only grows, and surveys of edits of one
@@ -38,11 +38,11 @@ type book struct {
 	resultOf map[string]int32
 	results  []verdict.Verdict
 	vectors  *vectorBook
-	marks    [][]shade
+	marks    [][]weightedOutcome
 }
 
-// shade is an outcome of a vector, with about how many services have it.
-type shade struct {
+// weightedOutcome is an outcome of a vector, with about how many services have it.
+type weightedOutcome struct {
 	mark     Mark
 	services float64
 }
@@ -50,7 +50,7 @@ type shade struct {
 // cutBy lets the survey know services by atoms.
 func (s *Survey) cutBy(atoms *space.Atoms) {
 	s.scale = scale{
-		atoms: atoms, sieve: s.judge.NewSieve(atoms), unions: newUnions(atoms), counts: countsOf(atoms),
+		atoms: atoms, ruleIndex: s.judge.NewRuleIndex(atoms), unions: newUnions(atoms), counts: countsOf(atoms),
 		book: &book{resultOf: map[string]int32{}, vectors: newVectorBook()},
 	}
 	s.admit()
@@ -160,7 +160,7 @@ type settledStance struct {
 
 func newSettler(s *Survey) *settler {
 	return &settler{
-		Survey: s, weigher: s.judge.NewWeigher(s.sieve), resultOf: map[string]int32{}, vectors: newVectorBook(), vector: make([]int32, s.atoms.Len()),
+		Survey: s, weigher: s.judge.NewWeigher(s.ruleIndex), resultOf: map[string]int32{}, vectors: newVectorBook(), vector: make([]int32, s.atoms.Len()),
 	}
 }
 
@@ -252,7 +252,7 @@ func (s *Survey) gather(workers []*settler, stances int) {
 	all := func(r int32) []int32 { return slices.Repeat([]int32{r}, s.atoms.Len()) }
 	// Vector 0 is that of flows to what nothing is found under.
 	b.vectors.number(all(b.result(verdict.Verdict{Outcome: verdict.Unrouted, Reason: verdict.ReasonUnknown, Pools: []string{}, By: []string{}})))
-	shut, effect := s.judge.NewWeigher(s.sieve), verdict.UnpublishedEffect()
+	shut, effect := s.judge.NewWeigher(s.ruleIndex), verdict.UnpublishedEffect()
 	fate := shut.Carry(shut.Weigh(verdict.Unpublished(), nil)[0], &effect)
 	s.shut = b.vectors.number(all(b.result(s.judge.Verdict(&fate))))
 	for _, w := range workers {
@@ -260,7 +260,7 @@ func (s *Survey) gather(workers []*settler, stances int) {
 	}
 	s.results, s.vectors = b.results[:len(b.results):len(b.results)], b.vectors.list[:len(b.vectors.list):len(b.vectors.list)]
 	for i := len(b.marks); i < len(s.vectors); i++ {
-		b.marks = append(b.marks, s.shades(s.vectors[i], nil))
+		b.marks = append(b.marks, s.weightedOutcomes(s.vectors[i], nil))
 	}
 	s.marks = b.marks[:len(b.marks):len(b.marks)]
 }
@@ -300,7 +300,7 @@ func (s *Survey) enter(c combination, vector int32, stances int) {
 
 // recut returns a book that begins with the same results, and has other vectors in place
 // of the same ones, with their outcomes.
-func (b *book) recut(vectors [][]int32, marks [][]shade) *book {
+func (b *book) recut(vectors [][]int32, marks [][]weightedOutcome) *book {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	next := &book{resultOf: maps.Clone(b.resultOf), results: slices.Clip(b.results), vectors: &vectorBook{list: slices.Clip(vectors)}, marks: slices.Clip(marks)}
@@ -319,18 +319,18 @@ func (b *book) result(v verdict.Verdict) int32 {
 	return i
 }
 
-// shades returns the outcomes of a vector on some atoms; nil for all.
-func (s *Survey) shades(vector []int32, mask *bitset.BitSet) []shade {
-	var out []shade
+// weightedOutcomes returns the outcomes of a vector on some atoms; nil for all.
+func (s *Survey) weightedOutcomes(vector []int32, mask *bitset.BitSet) []weightedOutcome {
+	var out []weightedOutcome
 	for atom, r := range vector {
 		if mask != nil && !mask.Test(uint(atom)) {
 			continue
 		}
 		m := Mark{s.results[r].Outcome, s.results[r].Contested}
-		i := slices.IndexFunc(out, func(x shade) bool { return x.mark == m })
+		i := slices.IndexFunc(out, func(x weightedOutcome) bool { return x.mark == m })
 		if i < 0 {
 			i = len(out)
-			out = append(out, shade{mark: m})
+			out = append(out, weightedOutcome{mark: m})
 		}
 		out[i].services += s.counts[atom]
 	}

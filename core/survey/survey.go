@@ -1,14 +1,29 @@
-// Package survey tells what happens to all flows of an estate at once. It cuts
-// all endpoints into classes and all services into atoms that nothing in the
-// estate tells apart. What it says is exact: it holds for each flow, not for a
-// sample.
+// Package survey computes what happens to all flows of an estate at once. It divides
+// endpoints and services into equivalence classes that no rule and no route tells apart,
+// decides each pair of classes once, and keeps the result. It is exact: it holds for each
+// flow, not for a sample. Cost follows the numbers of different rows, columns and
+// combinations, not that of addresses or pairs.
 //
-// How it saves work: who has a say about flows from one domain (a segment, or
-// the internet) to another depends on the groups of the two ends, so classes are
-// put into rows and columns by those groups that some side there names; what the
-// way does to a verdict depends on a few kinds of places. Each combination of a
-// stance and an effect is decided once for every atom. Cost follows the numbers
-// of different rows, columns and combinations, not that of addresses or pairs.
+// Glossary, with one little estate: segment s has subnet 10.0.0.0/29, group a holds
+// 10.0.0.1 and 10.0.0.2, group b holds 10.0.0.5; policy p allows a to b on tcp/443, and the
+// default is deny.
+//
+//   - atom: services that no rule tells apart. Here tcp/443, and all others.
+//   - class: endpoints that no rule and no route tells apart. Here the members of a, those
+//     of b, and the other addresses of the subnet.
+//   - domain: the classes of one segment, or those outside. Here s, and the internet.
+//   - line: a row (as sources) or a column (as destinations) of classes that are in the same
+//     of the groups that rules of a block name. Here the rows are a, and all others.
+//   - place: classes whose paths are the same. Here one: all are in one network.
+//   - block: the matrix from one domain to another, by rows and columns, and by places.
+//   - stance: the set of rules that match a row and a column. Here {p} from a to b, and
+//     the empty set elsewhere.
+//   - effect: what the path between two places does to a verdict: which pools it passes,
+//     whether it enforces, or why there is none.
+//   - combination: a stance with an effect. It is decided once for each atom.
+//   - vector: the results of a combination, by atom. Here (allowed by p, denied by default)
+//     for {p}; flows of one vector have the same outcome for each service.
+//   - result: one verdict, kept once.
 package survey
 
 import (
@@ -34,20 +49,20 @@ type Survey struct {
 	blocks table[*block]
 	gates  [][]gate // by segment: what leads in from the internet
 	scale
-	verdicts [][]int32        // by effect and stance: the vector, or -1
-	admits   []*bitset.BitSet // by publication: the atoms that it lets in
-	overview *overview
-	passed   table[*passed] // by the pairs of blocks
-	notes    *notes
-	aside    *aside
-	held     *held
-	cellers  *sync.Pool
+	verdicts     [][]int32        // by effect and stance: the vector, or -1
+	admits       []*bitset.BitSet // by publication: the atoms that it lets in
+	overview     *overview
+	passed       table[*passed] // by the pairs of blocks
+	notes        *notes
+	aside        *aside
+	held         *held
+	pairCounters *sync.Pool
 }
 
 // New returns the survey of an estate. Cost: see the package.
 func New(j *verdict.Judge) *Survey {
 	p := divide(j)
-	s := &Survey{judge: j, partition: p, ledger: newLedger(), cellers: &sync.Pool{}, aside: &aside{}}
+	s := &Survey{judge: j, partition: p, ledger: newLedger(), pairCounters: &sync.Pool{}, aside: &aside{}}
 	s.held = &held{}
 	v := &surveyor{partition: p, judge: j, ledger: s.ledger}
 	s.blocks = v.blocks()
@@ -118,8 +133,8 @@ func (s *Survey) recut(atoms *space.Atoms) *Survey {
 		return s
 	}
 	other := *s
-	other.held, other.cellers, other.aside, other.notes = &held{}, &sync.Pool{}, &aside{}, &notes{}
-	other.scale = scale{atoms: atoms, sieve: s.judge.NewSieve(atoms), unions: newUnions(atoms), counts: countsOf(atoms), results: s.results, shut: s.shut}
+	other.held, other.pairCounters, other.aside, other.notes = &held{}, &sync.Pool{}, &aside{}, &notes{}
+	other.scale = scale{atoms: atoms, ruleIndex: s.judge.NewRuleIndex(atoms), unions: newUnions(atoms), counts: countsOf(atoms), results: s.results, shut: s.shut}
 	parent := make([]int, atoms.Len())
 	for i := range parent {
 		protocol, sport, dport, _ := atoms.Set(i).Witness()
@@ -133,9 +148,9 @@ func (s *Survey) recut(atoms *space.Atoms) *Survey {
 			other.vectors[i][atom] = v[p]
 		}
 	}
-	other.marks = make([][]shade, len(other.vectors))
+	other.marks = make([][]weightedOutcome, len(other.vectors))
 	for i, v := range other.vectors {
-		other.marks[i] = other.shades(v, nil)
+		other.marks[i] = other.weightedOutcomes(v, nil)
 	}
 	other.book = s.book.recut(other.vectors, other.marks)
 	other.admit()

@@ -88,14 +88,14 @@ func (s *Survey) WhatIf(outages []Outage) []Impact {
 	s = s.forOtherWays()
 	out := make([]Impact, len(outages))
 	jobs := make([]func(), 0, len(outages))
-	pool := make(chan *faller, len(outages))
+	pool := make(chan *failureEvaluator, len(outages))
 	for i := range outages {
 		jobs = append(jobs, func() {
-			var f *faller
+			var f *failureEvaluator
 			select {
 			case f = <-pool:
 			default:
-				f = newFaller(s)
+				f = newFailureEvaluator(s)
 			}
 			out[i] = f.fall(&outages[i])
 			pool <- f

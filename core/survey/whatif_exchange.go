@@ -2,7 +2,7 @@ package survey
 
 // exchange is the flows between two groups whose effect changes.
 type exchange struct {
-	*faller
+	*failureEvaluator
 	block    *block
 	p, q     *group
 	from, to *filter
@@ -43,14 +43,14 @@ func (e *exchange) direct(rows, cols []lineSize, sign int) {
 	for i := range rows {
 		r := &e.block.rows[rows[i].line]
 		if len(e.cells) < len(r.palette) {
-			e.faller.cells = make([]cellSum, 2*len(r.palette))
+			e.failureEvaluator.cells = make([]cellSum, 2*len(r.palette))
 		}
 		for k := range cols {
 			cell := r.cells[cols[k].line]
 			c := &e.cells[cell]
 			if c.col == nil {
 				c.col = &cols[k]
-				e.faller.used = append(e.used, cell)
+				e.failureEvaluator.used = append(e.used, cell)
 			}
 			c.size.add(cols[k].size)
 		}
@@ -64,7 +64,7 @@ func (e *exchange) direct(rows, cols []lineSize, sign int) {
 			}
 			*c = cellSum{}
 		}
-		e.faller.used = e.used[:0]
+		e.failureEvaluator.used = e.used[:0]
 	}
 }
 
@@ -121,7 +121,7 @@ func (m mixes) of(line int32) []share {
 		return known
 	}
 	e, x, spot, f := m.exchange, m.axis, m.spot, m.filter
-	g := &group{spot: spot, steads: spot.steads}
+	g := &group{spot: spot, pathBuckets: spot.pathBuckets}
 	shares := e.shares[:0]
 	for _, l := range g.on(e.Survey, x, f) {
 		stance := e.at(line, l.line, x)
@@ -134,7 +134,7 @@ func (m mixes) of(line int32) []share {
 	for i := range shares {
 		e.slots[shares[i].stance] = 0
 	}
-	e.faller.shares = shares
+	e.failureEvaluator.shares = shares
 	known := append(make([]share, 0, len(shares)), shares...) // not nil, if empty
 	(*m.known)[line] = known
 	return known
@@ -202,7 +202,7 @@ func (e *exchange) totals() []total {
 	if ok {
 		return known
 	}
-	rows := (&group{spot: key.from, steads: key.from.steads}).on(e.Survey, &e.block.src, e.from)
+	rows := (&group{spot: key.from, pathBuckets: key.from.pathBuckets}).on(e.Survey, &e.block.src, e.from)
 	at := map[int32]int{}
 	split := e.mixesWith(&e.block.dst, key.to)
 	for i := range rows {
@@ -268,7 +268,7 @@ func (e *exchange) finish() {
 			e.show(turn, &turns[k], x)
 		}
 	}
-	e.faller.sums = e.sums
+	e.failureEvaluator.sums = e.sums
 }
 
 // show keeps a flow of a turn, between workloads if it can.
@@ -291,8 +291,8 @@ func (e *exchange) show(turn *Turn, t *turning, x *sum) {
 // the ways within one are local.
 func (e *exchange) search(shift int32) (src, dst int) {
 	near := e.block.from == e.block.to
-	for _, g := range e.p.steads {
-		for _, h := range e.q.steads {
+	for _, g := range e.p.pathBuckets {
+		for _, h := range e.q.pathBuckets {
 			if near && g.network == h.network {
 				continue
 			}

@@ -44,7 +44,7 @@ func (o *outcomes) number(list []verdict.Outcome) int32 {
 }
 
 // fate returns the number of the outcomes of a combination, -1 for no flow.
-func (f *faller) fate(effect, stance int32) int32 {
+func (f *failureEvaluator) fate(effect, stance int32) int32 {
 	if effect == noEffect {
 		return -1
 	}
@@ -69,7 +69,7 @@ func (f *faller) fate(effect, stance int32) int32 {
 
 // shiftsOf returns, by stance, from which outcomes to which flows go whose ways get
 // another effect: a number, see turnsAt; -1 where they stay, 0 where it is not known yet.
-func (f *faller) shiftsOf(was, is int32) []int32 {
+func (f *failureEvaluator) shiftsOf(was, is int32) []int32 {
 	key := [2]int32{was, is}
 	known := f.shifts[key]
 	if known == nil {
@@ -80,7 +80,7 @@ func (f *faller) shiftsOf(was, is int32) []int32 {
 }
 
 // shift works out one of them.
-func (f *faller) shift(was, is, stance int32) int32 {
+func (f *failureEvaluator) shift(was, is, stance int32) int32 {
 	key := [2]int32{f.fate(was, stance), f.fate(is, stance)}
 	if key[0] == key[1] || key[0] < 0 || key[1] < 0 {
 		return -1
@@ -95,7 +95,7 @@ func (f *faller) shift(was, is, stance int32) int32 {
 }
 
 // fateOf returns the number of the outcomes of a vector.
-func (f *faller) fateOf(vector []int32) int32 {
+func (f *failureEvaluator) fateOf(vector []int32) int32 {
 	list := make([]verdict.Outcome, len(vector))
 	for i, r := range vector {
 		list[i] = f.verdictAt(r).Outcome
@@ -104,7 +104,7 @@ func (f *faller) fateOf(vector []int32) int32 {
 }
 
 // vector returns the vector of a combination, nil for no flow.
-func (f *faller) vector(effect, stance int32) []int32 {
+func (f *failureEvaluator) vector(effect, stance int32) []int32 {
 	if effect == noEffect {
 		return nil
 	}
@@ -122,7 +122,7 @@ func (f *faller) vector(effect, stance int32) []int32 {
 
 // settleOne settles a combination that the survey does not have. Its results are
 // numbered after those of the survey.
-func (f *faller) settleOne(c combination) []int32 {
+func (f *failureEvaluator) settleOne(c combination) []int32 {
 	vectors := f.settler.stance(c.stance, []int32{c.effect})
 	out := slices.Clone(f.settler.vectors.list[vectors[0]])
 	for i := range out {
@@ -131,8 +131,8 @@ func (f *faller) settleOne(c combination) []int32 {
 	return out
 }
 
-// verdictAt returns a result of a vector of the faller.
-func (f *faller) verdictAt(r int32) *verdict.Verdict {
+// verdictAt returns a result of a vector of the failureEvaluator.
+func (f *failureEvaluator) verdictAt(r int32) *verdict.Verdict {
 	if int(r) < len(f.results) {
 		return &f.results[r]
 	}
@@ -140,7 +140,7 @@ func (f *faller) verdictAt(r int32) *verdict.Verdict {
 }
 
 // turningOf returns on which atoms two lists of outcomes differ.
-func (f *faller) turningOf(was, is int32) []turning {
+func (f *failureEvaluator) turningOf(was, is int32) []turning {
 	if was == is || was < 0 || is < 0 {
 		return nil
 	}

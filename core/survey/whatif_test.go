@@ -115,10 +115,10 @@ func TestWhatIfIsWhatComparingFinds(t *testing.T) {
 	})
 }
 
-// pairsOf counts the pairs of endpoints with flows in some changes between two territories,
+// pairsOf counts the pairs of endpoints with flows in some changes between two alignedDomains,
 // each once, joint by joint.
 func (d *Difference) pairsOf(changes []*Change) *big.Int {
-	land := func(k int) *territory { return d.comparer.land(changes[0].at[k]) }
+	land := func(k int) *alignedDomain { return d.comparer.land(changes[0].at[k]) }
 	from, to := land(0), land(1)
 	pairs := map[[2]uint]bool{}
 	for _, c := range changes {

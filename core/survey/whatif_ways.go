@@ -9,7 +9,7 @@ import (
 
 // test looks for a flow between two groups, of an expectation, that does not
 // meet it under another effect.
-func (f *faller) test(w *watch, b *block, p, q *group, is int32, near bool) {
+func (f *failureEvaluator) test(w *watch, b *block, p, q *group, is int32, near bool) {
 	if w.Expect == "denied" && f.ledger.effectAt(is).Kind == paths.NoPath {
 		return // what has no path is as good as denied
 	}
@@ -32,14 +32,14 @@ func (f *faller) test(w *watch, b *block, p, q *group, is int32, near bool) {
 	}
 }
 
-func (f *faller) breaks(w *watch, flow verdict.Flow) {
+func (f *failureEvaluator) breaks(w *watch, flow verdict.Flow) {
 	w.broken = true
 	f.impact.Broken = append(f.impact.Broken, Broken{w.Expectation, flow})
 }
 
 // misses returns the atoms of an expectation on which a vector does not meet it,
 // nil if there are none.
-func (f *faller) misses(w *watch, vector []int32, mask *bitset.BitSet) *bitset.BitSet {
+func (f *failureEvaluator) misses(w *watch, vector []int32, mask *bitset.BitSet) *bitset.BitSet {
 	var out *bitset.BitSet
 	for atom := range w.atoms.EachSet() {
 		if vector == nil || mask != nil && !mask.Test(atom) {
@@ -57,14 +57,14 @@ func (f *faller) misses(w *watch, vector []int32, mask *bitset.BitSet) *bitset.B
 
 // outbound finds the flows from a segment to the internet whose way changes:
 // with the exit the groups of the far end change too.
-func (f *faller) outbound(b *block) {
+func (f *failureEvaluator) outbound(b *block) {
 	type key struct {
 		place int32
 		four  bool
 		is    string
 	}
 	groups := map[key]*group{}
-	for _, h := range f.steads[b.from] {
+	for _, h := range f.pathBuckets[b.from] {
 		moved := f.moves(h.network)
 		if !moved && !f.meshed && !f.pooled {
 			continue
@@ -74,7 +74,7 @@ func (f *faller) outbound(b *block) {
 		if groups[k] == nil {
 			groups[k] = &group{}
 		}
-		groups[k].steads = append(groups[k].steads, h)
+		groups[k].pathBuckets = append(groups[k].pathBuckets, h)
 	}
 	for k, p := range groups {
 		for _, n := range f.spotIn[b.to] {
@@ -93,7 +93,7 @@ func (f *faller) outbound(b *block) {
 
 // turnOut adds up what a change of effect turns from a group to the external
 // classes at a spot.
-func (f *faller) turnOut(b *block, p *group, spot int, was, is int32) {
+func (f *failureEvaluator) turnOut(b *block, p *group, spot int, was, is int32) {
 	rows := p.on(f.Survey, &b.src, &filter{})
 	for _, n := range f.outside {
 		dst := f.classes[n]
@@ -127,7 +127,7 @@ func (f *faller) turnOut(b *block, p *group, spot int, was, is int32) {
 }
 
 // inbound finds the flows through publications whose way changes.
-func (f *faller) inbound(b *block) {
+func (f *failureEvaluator) inbound(b *block) {
 	for i := range f.gates[b.to] {
 		g := &f.gates[b.to][i]
 		shut := !f.judge.Net().Exits[g.exit].Up
@@ -144,7 +144,7 @@ func (f *faller) inbound(b *block) {
 }
 
 // enterThrough compares the flows through a publication to a class.
-func (f *faller) enterThrough(b *block, g *gate, to int, shut bool) {
+func (f *failureEvaluator) enterThrough(b *block, g *gate, to int, shut bool) {
 	dst := f.classes[to]
 	for _, n := range f.outside {
 		src := f.classes[n]
@@ -182,13 +182,13 @@ func (f *faller) enterThrough(b *block, g *gate, to int, shut bool) {
 	}
 }
 
-func (f *faller) flowThrough(g *gate, src, dst int, atoms *bitset.BitSet) verdict.Flow {
+func (f *failureEvaluator) flowThrough(g *gate, src, dst int, atoms *bitset.BitSet) verdict.Flow {
 	return f.witness(&column{strand: strand{publication: g.publication}, src: Member{Class: src}, dst: Member{Class: dst}}, f.unions.of(atoms))
 }
 
 // testThrough tests the expectations that are about a publication's flows; one
 // whose exit has failed has none.
-func (f *faller) testThrough(g *gate, src, dst int, after []int32, shut bool) {
+func (f *failureEvaluator) testThrough(g *gate, src, dst int, after []int32, shut bool) {
 	for _, w := range f.watched {
 		if shut || w.src != len(f.inside) || w.broken || !w.to.passes(dst) {
 			continue

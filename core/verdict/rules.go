@@ -46,10 +46,10 @@ func (r *rule) contains(s Service) bool {
 
 // query is one service, or one atom of services, that rules are asked about.
 type query struct {
-	service Service
-	holds   []bool // by set of services: whether it holds the atom; nil for one service
-	sieve   *Sieve // that knows the atom; nil for one service
-	atom    int
+	service   Service
+	holds     []bool     // by set of services: whether it holds the atom; nil for one service
+	ruleIndex *RuleIndex // that knows the atom; nil for one service
+	atom      int
 }
 
 // in reports whether the rule contains what is asked about.
@@ -70,11 +70,11 @@ func (q *query) first(rules []rule) int {
 	return paths.None
 }
 
-// firstOf is first for the rules of a policy, share or guardrail, of which a sieve
+// firstOf is first for the rules of a policy, share or guardrail, of which a ruleIndex
 // knows it beforehand.
 func (q *query) firstOf(kind VoiceKind, which int, rules []rule) int {
-	if q.sieve != nil {
-		return int(q.sieve.first[kind][which][q.atom]) - 1
+	if q.ruleIndex != nil {
+		return int(q.ruleIndex.first[kind][which][q.atom]) - 1
 	}
 	return q.first(rules)
 }

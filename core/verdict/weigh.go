@@ -13,8 +13,8 @@ import (
 // it has found for the ones that speak it keeps, as an opinion with a number.
 // It is not safe for concurrent use.
 type Weigher struct {
-	judge *Judge
-	sieve *Sieve
+	judge     *Judge
+	ruleIndex *RuleIndex
 
 	numbers  map[Voice]uint32
 	voices   []Voice
@@ -55,10 +55,10 @@ type opinion struct {
 	books []int32 // by place among the pools of the intent: a rule, or None
 }
 
-// NewWeigher returns a weigher of stances on the atoms of a sieve.
-func (j *Judge) NewWeigher(v *Sieve) *Weigher {
+// NewWeigher returns a weigher of stances on the atoms of a ruleIndex.
+func (j *Judge) NewWeigher(v *RuleIndex) *Weigher {
 	return &Weigher{
-		judge: j, sieve: v, numbers: map[Voice]uint32{}, chapters: map[string]int32{}, heard: map[string]int32{}, read: map[string]int32{},
+		judge: j, ruleIndex: v, numbers: map[Voice]uint32{}, chapters: map[string]int32{}, heard: map[string]int32{}, read: map[string]int32{},
 		words: make([][]word, len(v.holds)), out: make([]int32, len(v.holds)), rules: make([][]int, len(j.books)), open: make([]int32, len(j.books)),
 	}
 }
@@ -80,7 +80,7 @@ func (w *Weigher) Weigh(c Context, voices []Voice) []int32 {
 			continue
 		}
 		n := w.number(v)
-		for atom, rule := range w.sieve.first[v.Kind][v.Which] {
+		for atom, rule := range w.ruleIndex.first[v.Kind][v.Which] {
 			if rule > 0 {
 				w.words[atom] = append(w.words[atom], word{n, rule})
 			}
@@ -163,7 +163,7 @@ func (w *Weigher) intend(v *view) intent {
 		voices[i] = w.voices[x.voice]
 	}
 	s := w.judge.StanceOf(v.context, voices)
-	return w.judge.intend(&s, &query{holds: w.sieve.holds[v.atom], sieve: w.sieve, atom: v.atom})
+	return w.judge.intend(&s, &query{holds: w.ruleIndex.holds[v.atom], ruleIndex: w.ruleIndex, atom: v.atom})
 }
 
 // asksBooks reports whether what becomes of an intent depends on rulebooks.
@@ -191,8 +191,8 @@ func (w *Weigher) chapter(book int) int32 {
 	if !known {
 		i = int32(len(w.firsts))
 		w.chapters[key] = i
-		first := make([]int32, len(w.sieve.holds))
-		for atom, holds := range w.sieve.holds {
+		first := make([]int32, len(w.ruleIndex.holds))
+		for atom, holds := range w.ruleIndex.holds {
 			first[atom] = paths.None
 			for _, r := range w.rules[book] {
 				if w.judge.books[book].rules[r].in(&query{holds: holds}) {

@@ -5,7 +5,7 @@ import (
 )
 
 // Problem is something wrong with what a user asked for: where, what, and how
-// to mend it. At is the field: "from", "to", "on", or a path such as
+// to fix it. At is the field: "from", "to", "on", or a path such as
 // rules[0].services[1].
 type Problem struct {
 	At      string `json:"at"`

@@ -13,7 +13,7 @@ import (
 	"bivium/core/wiring"
 )
 
-// remedies finds edits of the wiring that mend faults of addresses used twice.
+// remedies finds edits of the wiring that fix faults of addresses used twice.
 type remedies struct {
 	e    *estate.Estate
 	net  *paths.Net

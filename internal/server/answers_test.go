@@ -100,7 +100,7 @@ func TestAReadingIsStopped(t *testing.T) {
 }
 
 // TestWhatIsNotThereIsSaid asks every place for things that are not there, and for
-// questions that are none: each answer says what, where and how to mend it.
+// questions that are none: each answer says what, where and how to fix it.
 func TestWhatIsNotThereIsSaid(t *testing.T) {
 	w := start(t)
 	for path, status := range map[string]int{

@@ -237,5 +237,5 @@ func TestFaultsOfADocumentOfferWaysOut(t *testing.T) {
 		require.Empty(t, tried.Refused, "%v", f.Remedies[0])
 		w.send(http.MethodPost, "/api/wiring", string(body), w.revision(), http.StatusOK, "Rewired", nil)
 	}
-	t.Fatal("each way that is taken mends a fault, and there were two")
+	t.Fatal("each way that is taken corrects a fault, and there were two")
 }

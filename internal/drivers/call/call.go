@@ -73,7 +73,7 @@ func (c *Client) send(ctx context.Context, method, path string, body []byte, out
 	return header, nil
 }
 
-// once sends a request, and marks what another try may mend.
+// once sends a request, and marks what another try may fix.
 func (c *Client) once(ctx context.Context, method, path string, body []byte, out any) (http.Header, error) {
 	r, err := http.NewRequestWithContext(ctx, method, c.base.String()+path, bytes.NewReader(body))
 	if err != nil {

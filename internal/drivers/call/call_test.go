@@ -26,7 +26,7 @@ func client(t *testing.T, answer http.HandlerFunc) *Client {
 }
 
 // TestTrying counts how often a request is sent, for each way in which it can go
-// wrong: what another try may mend is tried again, all else is not.
+// wrong: what another try may fix is tried again, all else is not.
 func TestTrying(t *testing.T) {
 	for name, c := range map[string]struct {
 		status int

@@ -4,11 +4,11 @@ import { ApiProblem } from "../api/client";
 import { answerQuery } from "../api/queries";
 import { Marks } from "../parts/marks/RoadMark";
 import { Sentence } from "../parts/Sentence";
-import { isAsked, questionOf, useAddress } from "./address";
+import { isAsked, questionOf, useUrlState } from "./urlState";
 
 /** The answer in one sentence, under the question. */
 export function AnswerLine() {
-  const { params, change } = useAddress();
+  const { params, change } = useUrlState();
   const onLanes = useLocation().pathname === "/lanes";
   const asked = questionOf(params);
   const answer = useQuery(answerQuery(asked));

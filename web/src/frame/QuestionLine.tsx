@@ -5,7 +5,7 @@ import { ApiProblem } from "../api/client";
 import { answerQuery, completionQuery } from "../api/queries";
 import type { Question } from "../api/queries";
 import { Combobox } from "../parts/Combobox";
-import { isAsked, questionOf, useAddress } from "./address";
+import { isAsked, questionOf, useUrlState } from "./urlState";
 import { askedBefore, remember } from "./history";
 
 const fields = ["from", "to", "on"] as const;
@@ -18,7 +18,7 @@ const prompts: Record<Field, string> = {
 
 /** The question line: from where, to where, on what. Enter asks. */
 export function QuestionLine() {
-  const { params, change } = useAddress();
+  const { params, change } = useUrlState();
   const asked = questionOf(params);
   // Typing is kept beside the address, and follows it when it changes.
   const address = JSON.stringify(asked);

@@ -1,7 +1,7 @@
 import { ArrowRight } from "lucide-react";
 import type { ReactNode } from "react";
 import type { Schemas } from "../api/client";
-import { useAddress } from "../frame/address";
+import { useUrlState } from "../frame/urlState";
 import { RoadMark } from "./marks/RoadMark";
 import { counted, serviceWords } from "./wording";
 
@@ -84,7 +84,7 @@ function Expectations({ list, asks }: { list: Schemas["ExpectationEffect"][]; as
 
 /** Asks about a flow where it is clicked, if there is one to ask about. */
 function Asking({ witness, children }: { witness: Schemas["Witness"] | null; children: ReactNode }) {
-  const { change } = useAddress();
+  const { change } = useUrlState();
   if (!witness) return <div className="py-1">{children}</div>;
   return (
     <button

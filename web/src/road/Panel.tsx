@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { X } from "lucide-react";
 import type { Schemas } from "../api/client";
 import { answerQuery, cellQuery, roadQuery } from "../api/queries";
-import { isAsked, questionOf, useAddress } from "../frame/address";
+import { isAsked, questionOf, useUrlState } from "../frame/urlState";
 import { RoadMark } from "../parts/marks/RoadMark";
 import { Sentence } from "../parts/Sentence";
 import { counted, nodeName, serviceWords } from "../parts/wording";
@@ -10,7 +10,7 @@ import { Road } from "./Road";
 
 /** What opens beside a place: a cell or an answer, service by service, and the road of one flow. */
 export function Panel() {
-  const { params } = useAddress();
+  const { params } = useUrlState();
   const row = params.get("row");
   const col = params.get("col");
   if (row && col) return <CellPanel row={row} col={col} />;
@@ -27,7 +27,7 @@ function Shell({ children }: { children: React.ReactNode }) {
 }
 
 function CellPanel({ row, col }: { row: string; col: string }) {
-  const { change } = useAddress();
+  const { change } = useUrlState();
   const cell = useQuery(cellQuery(row, col));
   return (
     <Shell>
@@ -54,7 +54,7 @@ function NoFlow() {
 }
 
 function AnswerPanel() {
-  const { params } = useAddress();
+  const { params } = useUrlState();
   const answer = useQuery(answerQuery(questionOf(params)));
   if (!answer.data) return null;
   const [line] = answer.data.lines;
@@ -74,7 +74,7 @@ function AnswerPanel() {
 
 /** Services that fare alike, one by one; the selected one shows its road. */
 function Lines({ lines }: { lines: Schemas["Line"][] }) {
-  const { params, change } = useAddress();
+  const { params, change } = useUrlState();
   const at = params.get("at") ?? "0.0";
   const [l, p] = at.split(".").map(Number);
   const selected = lines[l ?? 0]?.parts[p ?? 0] ?? lines[0]?.parts[0];

@@ -5,7 +5,7 @@ import { memo, useEffect, useMemo, useRef, useState } from "react";
 import type { KeyboardEvent, MouseEvent, RefObject } from "react";
 import type { Schemas } from "../../api/client";
 import { boardQuery, pieceSize } from "../../api/queries";
-import { useAddress } from "../../frame/address";
+import { useUrlState } from "../../frame/urlState";
 import { grouped, nodeName } from "../../parts/wording";
 import { Panel } from "../../road/Panel";
 import { bringIntoView, cellUnder, label, measuresFor, moved } from "./layout";
@@ -18,7 +18,7 @@ type Node = Schemas["BoardNode"];
 
 /** The board: sources down, destinations across, every outcome between. */
 export function BoardPlace() {
-  const { params, change } = useAddress();
+  const { params, change } = useUrlState();
   const open = useMemo(() => (params.get("open") ?? "").split(",").filter(Boolean), [params]);
   const board = useQuery(boardQuery(open));
   const segments = board.data?.nodes.filter((n) => n.kind === "segment").map((n) => n.segment) ?? [];
@@ -54,7 +54,7 @@ export function BoardPlace() {
 type GridProps = { board: Schemas["Board"]; open: string[]; onToggle: (segment: string) => void };
 
 function Grid({ board, open, onToggle }: GridProps) {
-  const { params, change } = useAddress();
+  const { params, change } = useUrlState();
   const { nodes } = board;
   const size = nodes.length;
   const m = useMemo(() => measuresFor(size), [size]);

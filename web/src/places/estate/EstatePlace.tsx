@@ -4,7 +4,7 @@ import { useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { accountsQuery, disconnect, estateQuery, everything } from "../../api/queries";
-import { useAddress } from "../../frame/address";
+import { useUrlState } from "../../frame/urlState";
 import { Button } from "../../parts/fields";
 import { useDebounced } from "../../parts/useDebounced";
 import { ConnectOverlay } from "./ConnectOverlay";
@@ -18,7 +18,7 @@ const rest = 120;
 
 /** What is there: accounts down to workloads, and everything that touches each. */
 export function EstatePlace() {
-  const { params, change } = useAddress();
+  const { params, change } = useUrlState();
   const estate = useQuery(estateQuery);
   const accounts = useQuery(accountsQuery);
   useEndOfReadings(

@@ -1,5 +1,5 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useAddress } from "../../frame/address";
+import { useUrlState } from "../../frame/urlState";
 import type { Schemas } from "../../api/client";
 import { everything, startReading, stopReading } from "../../api/queries";
 import { Button } from "../../parts/fields";
@@ -8,7 +8,7 @@ import { counted, grouped } from "../../parts/wording";
 /** How an account's inventory stands, in one line, and what can be done about it. */
 export function ReadingLine({ account }: { account: Schemas["Account"] }) {
   const queries = useQueryClient();
-  const { change } = useAddress();
+  const { change } = useUrlState();
   const stale = () => queries.invalidateQueries({ queryKey: everything });
   const start = useMutation({
     mutationFn: (goOn: boolean) => startReading(account.name, goOn),

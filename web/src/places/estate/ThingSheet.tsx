@@ -11,7 +11,7 @@ import {
   putLabels,
   sheetQuery,
 } from "../../api/queries";
-import { useAddress } from "../../frame/address";
+import { useUrlState } from "../../frame/urlState";
 import { Button, Label } from "../../parts/fields";
 import { ThingLink } from "../../parts/ThingLink";
 import { counted, grouped } from "../../parts/wording";
@@ -29,7 +29,7 @@ interface Props {
 export function ThingSheet({ kind, name, accounts, onClose }: Props) {
   const sheet = useQuery(sheetQuery(kind, name));
   const account = kind === "account" ? accounts.find((a) => a.name === name) : undefined;
-  const { change } = useAddress();
+  const { change } = useUrlState();
   return (
     <aside
       aria-label={`${kind} ${name}`}
@@ -259,7 +259,7 @@ function Labels({ sheet }: { sheet: Schemas["Sheet"] }) {
 
 function AccountParts({ account }: { account: Schemas["Account"] }) {
   const health = useQuery(healthQuery(account.name, account.endpoint !== ""));
-  const { change } = useAddress();
+  const { change } = useUrlState();
   const queries = useQueryClient();
   const leave = useMutation({
     mutationFn: () => disconnect(account.name),

@@ -5,7 +5,7 @@ import { useMemo, useRef, useState } from "react";
 import type { KeyboardEvent } from "react";
 import type { Schemas } from "../../api/client";
 import { rowsQuery, treePage } from "../../api/queries";
-import { useAddress } from "../../frame/address";
+import { useUrlState } from "../../frame/urlState";
 import { useNarrow } from "../../parts/useNarrow";
 import { counted, grouped } from "../../parts/wording";
 import { ReadingLine } from "./ReadingLine";
@@ -27,7 +27,7 @@ const shape = {
 
 /** The tree of everything there is; only the rows on screen are fetched and drawn. */
 export function Tree({ find, unplaced, selected, accounts, onSelect }: Props) {
-  const { params, change } = useAddress();
+  const { params, change } = useUrlState();
   const open = useMemo(() => (params.get("rows") ?? "").split(",").filter(Boolean), [params]);
   const scroller = useRef<HTMLDivElement>(null);
   const [cursor, setCursor] = useState(0);

@@ -2,7 +2,7 @@ import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import type { Schemas } from "../../api/client";
 import { moreTroublesQuery, roadQuery, troublesQuery } from "../../api/queries";
-import { useAddress } from "../../frame/address";
+import { useUrlState } from "../../frame/urlState";
 import { Consequence } from "../../parts/Consequence";
 import { ThingLink } from "../../parts/ThingLink";
 import { capital, counted, serviceWords } from "../../parts/wording";
@@ -12,7 +12,7 @@ import { Repair } from "./Repair";
 
 /** What wants to be looked at: faults, and what is legal and probably wrong. */
 export function FindingsPlace() {
-  const { params, change } = useAddress();
+  const { params, change } = useUrlState();
   const asked = params.get("finding");
   const [named, setNamed] = useState(asked); // by the address, when the place was opened
   const troubles = useQuery(troublesQuery(named));

@@ -1,6 +1,6 @@
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
-import { useAddress } from "../../frame/address";
+import { useUrlState } from "../../frame/urlState";
 import { ThingLink } from "../../parts/ThingLink";
 import { counted } from "../../parts/wording";
 import { attachState, segmentsOf } from "./estate";
@@ -101,7 +101,7 @@ type Props = {
 export function HealthBar({ estate, told, sessions, plan, detail, onDetail, onJump }: Props) {
   const troubles = troublesOf(estate, told, plan, sessions);
   const [open, setOpen] = useState(false);
-  const { change } = useAddress();
+  const { change } = useUrlState();
   return (
     <>
       <div className="flex items-center gap-4 px-5 py-2 text-[13px]">

@@ -9,7 +9,7 @@ import {
   sessionsQuery,
   statesQuery,
 } from "../../api/queries";
-import { isAsked, questionOf, useAddress } from "../../frame/address";
+import { isAsked, questionOf, useUrlState } from "../../frame/urlState";
 import { Panel } from "../../road/Panel";
 import { courseOf } from "./plane/course";
 import { details, fitting, layout } from "./plane/layout";
@@ -62,7 +62,7 @@ export function LanesPlace() {
 
 /** What is beside the plane: what was picked there, or the road of the question. */
 function Side({ estate, told }: { estate: Estate | undefined; told: Told }) {
-  const { params } = useAddress();
+  const { params } = useUrlState();
   const [net, lane, hub] = [params.get("net"), params.get("lane"), params.get("hub")];
   const network = estate?.networks.find((n) => n.name === net);
   if (estate && network) {
@@ -84,7 +84,7 @@ function Side({ estate, told }: { estate: Estate | undefined; told: Told }) {
 }
 
 function Whole({ estate, told, sessions }: { estate: Estate; told: Told; sessions: Session[] }) {
-  const { params, change } = useAddress();
+  const { params, change } = useUrlState();
   const jumper = useRef<Jumper>(null);
   const [width, setWidth] = useState(0);
   const wanted = params.get("detail") as Detail | null;

@@ -2,14 +2,14 @@ import { counted } from "../../parts/wording";
 import { KindGlyph } from "./Glyphs";
 import { dragged } from "./plane/CellView";
 import type { Network } from "./estate";
-import { useAddress } from "../../frame/address";
+import { useUrlState } from "../../frame/urlState";
 
 /** How many networks the tray shows before it counts the rest. */
 const most = 12;
 
 /** Networks that no segment holds, waiting for a place. */
 export function Tray({ networks }: { networks: Network[] }) {
-  const { change } = useAddress();
+  const { change } = useUrlState();
   if (networks.length === 0) return null;
   return (
     <div className="flex flex-wrap items-center gap-2 border-y border-line bg-wash px-5 py-1.5 text-[13px]">

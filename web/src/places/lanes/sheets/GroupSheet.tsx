@@ -1,6 +1,6 @@
 import { useMemo, useState } from "react";
 import type { WiringEdit } from "../../../api/queries";
-import { useAddress } from "../../../frame/address";
+import { useUrlState } from "../../../frame/urlState";
 import { counted } from "../../../parts/wording";
 import { Consequence } from "../../../parts/Consequence";
 import { Choice } from "../../../parts/fields";
@@ -10,7 +10,7 @@ import { Part, Sheet } from "./Sheet";
 
 /** Networks chosen by their labels, or those that wait for a place, to be placed alike. */
 export function GroupSheet({ estate }: { estate: Estate }) {
-  const { change } = useAddress();
+  const { change } = useUrlState();
   const [labels, setLabels] = useState("");
   const [waiting, setWaiting] = useState(true);
   const [segment, setSegment] = useState("");

@@ -2,7 +2,7 @@ import { useState } from "react";
 import type { WiringEdit } from "../../../api/queries";
 import { Choice } from "../../../parts/fields";
 import { ThingLink } from "../../../parts/ThingLink";
-import { useAddress } from "../../../frame/address";
+import { useUrlState } from "../../../frame/urlState";
 import { Attachments } from "./Attachments";
 import { Announced, Filter } from "./Carried";
 import { Consequence } from "../../../parts/Consequence";
@@ -15,7 +15,7 @@ import { Part, Sheet } from "./Sheet";
 
 /** A network: where it lives, where it is attached and how that is, and its routes; all of it can be changed here. */
 export function NetworkSheet({ estate, told, network }: { estate: Estate; told: Told; network: Network }) {
-  const { params, change } = useAddress();
+  const { params, change } = useUrlState();
   const into = params.get("into");
   const onto = params.get("onto");
   const start =
@@ -118,7 +118,7 @@ export function NetworkSheet({ estate, told, network }: { estate: Estate; told: 
 
 /** A peering, and whether either lets the other use its hub. */
 function PeeringLine({ peering, network }: { peering: Estate["peerings"][number]; network: Network }) {
-  const { change } = useAddress();
+  const { change } = useUrlState();
   const [edits, setEdits] = useState<WiringEdit[]>([]);
   const other = peering.between.find((b) => b !== network.name) ?? "";
   const offers = peering.offersHub === network.name;

@@ -1,6 +1,6 @@
 import { X } from "lucide-react";
 import type { ReactNode } from "react";
-import { useAddress } from "../../../frame/address";
+import { useUrlState } from "../../../frame/urlState";
 
 /** What stands beside the plane: one thing that was picked there. */
 export function Sheet({
@@ -12,7 +12,7 @@ export function Sheet({
   under?: ReactNode;
   children: ReactNode;
 }) {
-  const { change } = useAddress();
+  const { change } = useUrlState();
   const close = () =>
     change({
       fresh: null,

@@ -6,7 +6,7 @@ import type { Question } from "../api/queries";
  * What the page is about lives in its address: the question, the opened rows,
  * the selected cell. These hooks read and write it.
  */
-export function useAddress() {
+export function useUrlState() {
   const [params, setParams] = useSearchParams();
   const change = useCallback(
     (changes: Record<string, string | null>, replace = false) =>

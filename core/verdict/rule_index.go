@@ -7,18 +7,18 @@ import (
 	"bivium/core/space"
 )
 
-// Sieve tells which sets of services hold each atom, and which rule of each list
+// RuleIndex tells which sets of services hold each atom, and which rule of each list
 // is the first to, for a judge.
-type Sieve struct {
+type RuleIndex struct {
 	Atoms *space.Atoms
 	holds [][]bool // by atom, and set of services
 	first [3][][]uint16
 }
 
-// NewSieve returns the sieve of atoms that are at least as fine as the judge's
+// NewRuleIndex returns the ruleIndex of atoms that are at least as fine as the judge's
 // sets of services. Cost: the atoms times the sets and the rules.
-func (j *Judge) NewSieve(atoms *space.Atoms) *Sieve {
-	v := &Sieve{Atoms: atoms, holds: make([][]bool, atoms.Len())}
+func (j *Judge) NewRuleIndex(atoms *space.Atoms) *RuleIndex {
+	v := &RuleIndex{Atoms: atoms, holds: make([][]bool, atoms.Len())}
 	for i := range v.holds {
 		v.holds[i] = make([]bool, len(j.sets))
 		protocol, sport, dport, _ := atoms.Set(i).Witness()
@@ -34,7 +34,7 @@ func (j *Judge) NewSieve(atoms *space.Atoms) *Sieve {
 
 // firsts returns, for each of some lists of rules, the first rule that holds
 // each atom, plus one.
-func (v *Sieve) firsts(n int, rules func(int) []rule) [][]uint16 {
+func (v *RuleIndex) firsts(n int, rules func(int) []rule) [][]uint16 {
 	out := make([][]uint16, n)
 	for i := range out {
 		list := rules(i)
@@ -46,10 +46,10 @@ func (v *Sieve) firsts(n int, rules func(int) []rule) [][]uint16 {
 	return out
 }
 
-// Revise returns the sieve of a revised judge, or false if some of its sets of
+// Revise returns the ruleIndex of a revised judge, or false if some of its sets of
 // services are not whole atoms.
-func (v *Sieve) Revise(j *Judge, r *Revision) (*Sieve, bool) {
-	next := &Sieve{Atoms: v.Atoms, holds: v.holds, first: v.first}
+func (v *RuleIndex) Revise(j *Judge, r *Revision) (*RuleIndex, bool) {
+	next := &RuleIndex{Atoms: v.Atoms, holds: v.holds, first: v.first}
 	if known := len(v.holds[0]); known < len(j.sets) {
 		next.holds = make([][]bool, len(v.holds))
 		for i := range next.holds {

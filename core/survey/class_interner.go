@@ -8,9 +8,9 @@ import (
 	"bivium/core/verdict"
 )
 
-// registrar takes the classes of builders into a partition: a new one, or one that
+// classInterner takes the classes of builders into a partition: a new one, or one that
 // came of another, of which it changes nothing that it does not own.
-type registrar struct {
+type classInterner struct {
 	*partition
 	judge  *verdict.Judge
 	from   *partition // the one that it came of, or nil
@@ -41,7 +41,7 @@ const (
 )
 
 // shown returns how good the example of a class is.
-func (r *registrar) shown(i int) exemplar {
+func (r *classInterner) shown(i int) exemplar {
 	if r.shows[i] == unasked {
 		if r.shows[i] = anybody; len(r.classes[i].Workloads) > 0 {
 			r.shows[i] = workload
@@ -56,10 +56,10 @@ type taken struct {
 	class  []int32
 }
 
-// newRegistrar returns a registrar for a partition that comes of another, or of none: its
+// newClassInterner returns a classInterner for a partition that comes of another, or of none: its
 // sets, spots and classes keep their numbers.
-func newRegistrar(p *partition, j *verdict.Judge, from *partition) *registrar {
-	r := &registrar{
+func newClassInterner(p *partition, j *verdict.Judge, from *partition) *classInterner {
+	r := &classInterner{
 		partition: p, judge: j, from: from, first: len(p.classes), before: &numbers{}, setOf: map[string]int{}, spotOf: map[spotKey]int{},
 		seenAt: map[string]int{}, known: map[classKey]int{}, shows: make([]exemplar, len(p.classes)), mine: make([]bool, len(p.classes)), owned: make([]bool, len(p.inside)+1),
 	}
@@ -92,7 +92,7 @@ func (n *numbers) of(p *partition) *numbers {
 }
 
 // edit returns a class that may be changed.
-func (r *registrar) edit(i int) *Class {
+func (r *classInterner) edit(i int) *Class {
 	if !r.mine[i] {
 		r.mine[i] = true
 		c := *r.classes[i]
@@ -102,7 +102,7 @@ func (r *registrar) edit(i int) *Class {
 }
 
 // empty takes all endpoints out of a class.
-func (r *registrar) empty(i int) {
+func (r *classInterner) empty(i int) {
 	c := r.edit(i)
 	r.left = append(r.left, c.spot)
 	r.own(r.domain(c))
@@ -110,8 +110,8 @@ func (r *registrar) empty(i int) {
 	r.shows[i] = nobody
 }
 
-// own makes a domain's lists the registrar's own, so that it may change them.
-func (r *registrar) own(domain int) {
+// own makes a domain's lists the classInterner's own, so that it may change them.
+func (r *classInterner) own(domain int) {
 	if r.owned[domain] {
 		return
 	}
@@ -126,7 +126,7 @@ func (r *registrar) own(domain int) {
 
 // know notes the classes of the networks of some builders, so that endpoints come
 // into those that are there already. External classes are never found again.
-func (r *registrar) know(made []*builder) {
+func (r *classInterner) know(made []*builder) {
 	if r.first == 0 {
 		return
 	}
@@ -149,7 +149,7 @@ func (r *registrar) know(made []*builder) {
 }
 
 // enter notes some classes, of some networks.
-func (r *registrar) enter(classes []int, networks []bool, numbers map[*see]int) {
+func (r *classInterner) enter(classes []int, networks []bool, numbers map[*see]int) {
 	for _, i := range classes {
 		c := r.classes[i]
 		if !networks[c.network] {
@@ -169,7 +169,7 @@ func (r *registrar) enter(classes []int, networks []bool, numbers map[*see]int) 
 }
 
 // take takes what a builder has made.
-func (r *registrar) take(b *builder) {
+func (r *classInterner) take(b *builder) {
 	sets, spots, seen := make([]int, len(b.sets)), make([]int, len(b.spots)), make([]int, len(b.seen))
 	for i, set := range b.sets {
 		sets[i] = r.set(set)
@@ -193,7 +193,7 @@ func (r *registrar) take(b *builder) {
 	r.taken = append(r.taken, t)
 }
 
-func (r *registrar) set(groups []int) int {
+func (r *classInterner) set(groups []int) int {
 	key := keyOf(groups)
 	if i, known := r.before.setOf[key]; known {
 		return i
@@ -205,7 +205,7 @@ func (r *registrar) set(groups []int) int {
 	return i
 }
 
-func (r *registrar) spot(key spotKey) int {
+func (r *classInterner) spot(key spotKey) int {
 	if i, known := r.before.spotOf[key]; known {
 		return i
 	}
@@ -217,7 +217,7 @@ func (r *registrar) spot(key spotKey) int {
 }
 
 // sight returns the number of what each segment sees: classes share the lists.
-func (r *registrar) sight(bytes string) int {
+func (r *classInterner) sight(bytes string) int {
 	i, fresh := numbered(r.seenAt, bytes, len(r.seen))
 	if fresh {
 		seen := make([]see, len(bytes))
@@ -230,7 +230,7 @@ func (r *registrar) sight(bytes string) int {
 }
 
 // class returns the class of the partition that a builder's is.
-func (r *registrar) class(x *proto, key classKey) int {
+func (r *classInterner) class(x *proto, key classKey) int {
 	r.own(int(key.domain))
 	i, ok := r.known[key]
 	if !ok {
@@ -259,7 +259,7 @@ func (r *registrar) class(x *proto, key classKey) int {
 }
 
 // fresh returns memory for a class: many at once are made side by side.
-func (r *registrar) fresh() *Class {
+func (r *classInterner) fresh() *Class {
 	if len(r.room) == 0 {
 		r.room = make([]Class, max(64, r.wanted))
 		r.wanted = 0
@@ -271,9 +271,9 @@ func (r *registrar) fresh() *Class {
 
 // finish gives classes the ranges and workloads that were taken into them, and puts
 // the lists of the domains that changed in order.
-func (r *registrar) finish() {
+func (r *classInterner) finish() {
 	r.fill()
-	if r.spotIn == nil { // a new partition, of which everything is the registrar's
+	if r.spotIn == nil { // a new partition, of which everything is the classInterner's
 		r.spotIn = make([][]int, len(r.inside)+1)
 		for d := range r.owned {
 			r.owned[d] = true
@@ -291,7 +291,7 @@ func (r *registrar) finish() {
 }
 
 // fill gives classes what was taken into them.
-func (r *registrar) fill() {
+func (r *classInterner) fill() {
 	ranges, workloads := make([]int, len(r.classes)), make([]int, len(r.classes))
 	pieces, held := 0, 0
 	for _, t := range r.taken {
@@ -342,7 +342,7 @@ func (r *registrar) fill() {
 
 // order takes the classes out of a domain in which nobody is left, and tells the
 // new ones their places. The others keep theirs, but for some that fill a gap.
-func (r *registrar) order(domain int) {
+func (r *classInterner) order(domain int) {
 	left := r.of(domain)
 	for at := 0; at < len(left); at++ {
 		fills := false
@@ -371,7 +371,7 @@ func (r *registrar) order(domain int) {
 
 // ticketAt returns the ticket of the class at a place of a domain: of one that is as it
 // was, at hand in the roll of before. Its spotAt is that of before.
-func (r *registrar) ticketAt(domain, at int) *ticket {
+func (r *classInterner) ticketAt(domain, at int) *ticket {
 	if n := r.of(domain)[at]; r.mine[n] {
 		return &r.classes[n].ticket
 	}
@@ -380,7 +380,7 @@ func (r *registrar) ticketAt(domain, at int) *ticket {
 
 // findSpots finds the spots of a domain: those of its classes, which show them. Those that
 // were there keep their places, but for some that fill a gap.
-func (r *registrar) findSpots(domain int) {
+func (r *classInterner) findSpots(domain int) {
 	known := slices.Clone(r.spotIn[domain])
 	was := make([]bool, len(r.spots))
 	for _, s := range known {
@@ -422,7 +422,7 @@ func (r *registrar) findSpots(domain int) {
 }
 
 // classSpot returns the spot of the class at a place of a domain.
-func (r *registrar) classSpot(domain, at int) int {
+func (r *classInterner) classSpot(domain, at int) int {
 	if n := r.of(domain)[at]; r.mine[n] {
 		return r.classes[n].spot
 	}
@@ -431,7 +431,7 @@ func (r *registrar) classSpot(domain, at int) int {
 
 // showSpots finds who shows some spots: the first of their classes, and the first of
 // another network.
-func (r *registrar) showSpots(classes []int, spots []int32, which []bool) {
+func (r *classInterner) showSpots(classes []int, spots []int32, which []bool) {
 	shown := make([]bool, len(r.spots))
 	for at, n := range classes {
 		switch s := spots[at]; {

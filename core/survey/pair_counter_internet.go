@@ -2,12 +2,12 @@ package survey
 
 import "bivium/core/paths"
 
-func (c *celler) addDoors(from Set, src *side, to Set, dst *side) {
+func (c *pairCounter) addDoors(from Set, src *side, to Set, dst *side) {
 	for _, i := range src.members {
 		for _, k := range dst.members {
 			if c.selfless(from[i], to[k]) {
 				c.eachStrand(from[i].Class, to[k].Class, func(t strand) {
-					c.out = append(c.out, weighed{t.combination, c.shades(c.vectors[t.vector], t.mask), 1, c.weight(from[i]) * c.weight(to[k])})
+					c.out = append(c.out, weighed{t.combination, c.weightedOutcomes(c.vectors[t.vector], t.mask), 1, c.weight(from[i]) * c.weight(to[k])})
 				})
 			}
 		}
@@ -16,7 +16,7 @@ func (c *celler) addDoors(from Set, src *side, to Set, dst *side) {
 
 // addAllDoors adds all flows from the internet to a segment, those to endpoints of
 // one kind behind the same publications at once.
-func (c *celler) addAllDoors(segment int) {
+func (c *pairCounter) addAllDoors(segment int) {
 	b := c.blocks.at(len(c.inside), segment)
 	type behind struct {
 		line int32
@@ -46,22 +46,22 @@ func (c *celler) addAllDoors(segment int) {
 		}
 		bulks[n].add(bulk{1, x.weight})
 	}
-	type shaded struct {
+	type weightedKey struct {
 		vector int32
 		mask   string
 	}
-	shades := map[shaded][]shade{}
+	weightedOutcomes := map[weightedKey][]weightedOutcome{}
 	for _, o := range c.outside {
 		for n, i := range which {
 			c.eachStrand(o, i, func(t strand) {
-				key := shaded{vector: t.vector}
+				key := weightedKey{vector: t.vector}
 				if t.mask != nil {
 					key.mask = bitsKey(t.mask)
 				}
-				known, ok := shades[key]
+				known, ok := weightedOutcomes[key]
 				if !ok {
-					known = c.shades(c.vectors[t.vector], t.mask)
-					shades[key] = known
+					known = c.weightedOutcomes(c.vectors[t.vector], t.mask)
+					weightedOutcomes[key] = known
 				}
 				c.out = append(c.out, weighed{t.combination, known, 1, c.classes[o].weight * bulks[n].weight})
 			})

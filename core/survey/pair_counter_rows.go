@@ -39,7 +39,7 @@ const shareOf = 1 << 20
 
 // addRows adds the flows from some rows to endpoints of a segment, by place.
 // One segment may have most of the rows, so they are shared out.
-func (c *celler) addRows(b *block, rows, places map[int32][]heap) {
+func (c *pairCounter) addRows(b *block, rows, places map[int32][]heap) {
 	lines, lots := sortedKeys(rows), 0
 	for _, list := range places {
 		lots += len(list)
@@ -49,22 +49,22 @@ func (c *celler) addRows(b *block, rows, places map[int32][]heap) {
 		c.addLines(b, lines, rows, places)
 		return
 	}
-	cellers, jobs := make([]*celler, shares), make([]func(), shares)
+	pairCounters, jobs := make([]*pairCounter, shares), make([]func(), shares)
 	for i := range jobs {
-		cellers[i] = newCeller(c.Survey)
+		pairCounters[i] = newPairCounter(c.Survey)
 		jobs[i] = func() {
-			cellers[i].addLines(b, lines[i*len(lines)/shares:(i+1)*len(lines)/shares], rows, places)
+			pairCounters[i].addLines(b, lines[i*len(lines)/shares:(i+1)*len(lines)/shares], rows, places)
 		}
 	}
 	parallel.Run(jobs)
-	for _, part := range cellers {
+	for _, part := range pairCounters {
 		part.handOver(c)
 		part.free()
 	}
 }
 
-// handOver gives what was counted to another celler.
-func (c *celler) handOver(to *celler) {
+// handOver gives what was counted to another pairCounter.
+func (c *pairCounter) handOver(to *pairCounter) {
 	for _, x := range c.used {
 		a := &c.amounts[int(x.effect)*c.stances+int(x.stance)]
 		to.count(x, a.pairs, a.flows)
@@ -75,7 +75,7 @@ func (c *celler) handOver(to *celler) {
 
 // addLines adds the flows from some lines of rows. The columns of a place are
 // added up once for a row, wherever its lots are.
-func (c *celler) addLines(b *block, lines []int32, rows, places map[int32][]heap) {
+func (c *pairCounter) addLines(b *block, lines []int32, rows, places map[int32][]heap) {
 	a := newAdder(b)
 	order := sortedKeys(places)
 	for _, line := range lines {

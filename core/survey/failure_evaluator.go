@@ -11,34 +11,34 @@ import (
 	"bivium/core/verdict"
 )
 
-// faller finds the impacts of failures, one after the other, and keeps what they
+// failureEvaluator finds the impacts of failures, one after the other, and keeps what they
 // have in common.
-type faller struct {
+type failureEvaluator struct {
 	*Survey
-	steads  [][]*stead
-	bySpot  []map[int]*spotLines // by segment and spot
-	byPlace map[placeKey]*spotLines
-	epoch   int // of marks of steads
-	settler *settler
-	extra   map[combination][]int32 // of results of the settler, for combinations that the survey has not
-	fates   *outcomes
-	shifts  map[[2]int32][]int32 // by effects before and after
-	shiftOf map[[2]int32]int32   // by outcomes before and after
-	turnsAt [][]turning          // those of a shift, from 1
-	slots   []int32              // by stance: zeros, for whoever needs them
-	sumAt   []int32              // by shift: the place of its sum in the exchange at hand, from 1
-	shares  []share              // memory for those of a mix
-	sums    []sum                // and for those of an exchange
-	cells   []cellSum
-	used    []uint32
-	turns   map[[2]int32][]turning
-	mixed   map[mixKey]*[][]share
-	wholes  map[totalKey][]total
-	strikes map[string]int  // what makes groups alike that are struck
-	struck  map[spotKey]int // with that for the likeness
-	met     map[metKey]int32
-	watched []*watch
-	seenBy  map[*block]*filter
+	pathBuckets [][]*pathBucket
+	bySpot      []map[int]*spotLines // by segment and spot
+	byPlace     map[placeKey]*spotLines
+	epoch       int // of marks of pathBuckets
+	settler     *settler
+	extra       map[combination][]int32 // of results of the settler, for combinations that the survey has not
+	fates       *outcomes
+	shifts      map[[2]int32][]int32 // by effects before and after
+	shiftOf     map[[2]int32]int32   // by outcomes before and after
+	turnsAt     [][]turning          // those of a shift, from 1
+	slots       []int32              // by stance: zeros, for whoever needs them
+	sumAt       []int32              // by shift: the place of its sum in the exchange at hand, from 1
+	shares      []share              // memory for those of a mix
+	sums        []sum                // and for those of an exchange
+	cells       []cellSum
+	used        []uint32
+	turns       map[[2]int32][]turning
+	mixed       map[mixKey]*[][]share
+	wholes      map[totalKey][]total
+	strikes     map[string]int  // what makes groups alike that are struck
+	struck      map[spotKey]int // with that for the likeness
+	met         map[metKey]int32
+	watched     []*watch
+	seenBy      map[*block]*filter
 
 	// Of the failure at hand.
 	judge  *verdict.Judge
@@ -95,23 +95,23 @@ func kindOf(before, after verdict.Outcome) int {
 	return 5*at(before) + at(after)
 }
 
-func newFaller(s *Survey) *faller {
-	f := &faller{
-		Survey: s, steads: s.steadsOf(), settler: newSettler(s), extra: map[combination][]int32{}, fates: newOutcomes(s),
+func newFailureEvaluator(s *Survey) *failureEvaluator {
+	f := &failureEvaluator{
+		Survey: s, pathBuckets: s.pathBucketsOf(), settler: newSettler(s), extra: map[combination][]int32{}, fates: newOutcomes(s),
 		byPlace: map[placeKey]*spotLines{}, shifts: map[[2]int32][]int32{}, shiftOf: map[[2]int32]int32{}, turnsAt: make([][]turning, 1),
 		turns: map[[2]int32][]turning{}, mixed: map[mixKey]*[][]share{}, wholes: map[totalKey][]total{}, seenBy: map[*block]*filter{},
 		strikes: map[string]int{}, struck: map[spotKey]int{}, met: map[metKey]int32{},
 	}
 	stances, _ := s.ledger.len()
 	f.slots = make([]int32, stances)
-	f.bySpot = make([]map[int]*spotLines, len(f.steads))
-	for segment, list := range f.steads {
+	f.bySpot = make([]map[int]*spotLines, len(f.pathBuckets))
+	for segment, list := range f.pathBuckets {
 		f.bySpot[segment] = map[int]*spotLines{}
 		for _, h := range list {
 			if f.bySpot[segment][h.spot] == nil {
-				f.bySpot[segment][h.spot] = &spotLines{lines: map[sieveKey][]lineSize{}}
+				f.bySpot[segment][h.spot] = &spotLines{lines: map[ruleIndexKey][]lineSize{}}
 			}
-			f.bySpot[segment][h.spot].steads = append(f.bySpot[segment][h.spot].steads, h)
+			f.bySpot[segment][h.spot].pathBuckets = append(f.bySpot[segment][h.spot].pathBuckets, h)
 		}
 	}
 	for i, h := range s.Expectations() {
@@ -148,7 +148,7 @@ func (s *Survey) endDomain(e estate.End) int {
 }
 
 // fall returns what changes if one thing fails.
-func (f *faller) fall(x *Outage) Impact {
+func (f *failureEvaluator) fall(x *Outage) Impact {
 	f.impact = &Impact{Outage: *x}
 	f.cut, f.at, f.counted = x, map[turnKey]*Turn{}, map[turnedPair]bool{}
 	f.falls++
@@ -175,7 +175,7 @@ func (f *faller) fall(x *Outage) Impact {
 
 // findMoved finds the networks whose ways may change because attachments fail:
 // their own, or those of a peer, whose hub they may use.
-func (f *faller) findMoved() {
+func (f *failureEvaluator) findMoved() {
 	net := f.judge.Net()
 	struck := func(network int) bool {
 		return len(f.net.Networks[network].Attachments) != len(net.Networks[network].Attachments)
@@ -186,14 +186,14 @@ func (f *faller) findMoved() {
 	}
 }
 
-func (f *faller) moves(network int) bool { return f.moved[network] }
+func (f *failureEvaluator) moves(network int) bool { return f.moved[network] }
 
-// strike puts the steads of each segment into groups that the failure strikes
+// strike puts the pathBuckets of each segment into groups that the failure strikes
 // alike: those of a spot, as far as their networks are alike afterwards.
-func (f *faller) strike() {
+func (f *failureEvaluator) strike() {
 	net := f.judge.Net()
-	f.groups = make([][]*group, len(f.steads))
-	for segment, list := range f.steads {
+	f.groups = make([][]*group, len(f.pathBuckets))
+	for segment, list := range f.pathBuckets {
 		type key struct {
 			spot  int
 			moved bool
@@ -218,14 +218,14 @@ func (f *faller) strike() {
 				at[k] = g
 				f.groups[segment] = append(f.groups[segment], g)
 			}
-			g.steads = append(g.steads, h)
+			g.pathBuckets = append(g.pathBuckets, h)
 		}
 		for _, g := range f.groups[segment] {
-			if g.moved || len(g.steads) < stay[g.steads[0].spot] {
+			if g.moved || len(g.pathBuckets) < stay[g.pathBuckets[0].spot] {
 				continue
 			}
-			g.spot = f.bySpot[segment][g.steads[0].spot]
-			for _, h := range g.spot.steads {
+			g.spot = f.bySpot[segment][g.pathBuckets[0].spot]
+			for _, h := range g.spot.pathBuckets {
 				if f.moves(h.network) {
 					g.minus = append(g.minus, h)
 				}
@@ -235,9 +235,9 @@ func (f *faller) strike() {
 }
 
 // between finds the flows of a block between segments whose effect changes.
-func (f *faller) between(b *block) {
+func (f *failureEvaluator) between(b *block) {
 	near := b.from == b.to
-	o := &oblongs{faller: f, block: b, at: map[oblongKey]int{}, ids: map[string]int{}}
+	o := &rectangles{failureEvaluator: f, block: b, at: map[rectangleKey]int{}, ids: map[string]int{}}
 	for i, p := range f.groups[b.from] {
 		for k, q := range f.groups[b.to] {
 			if !p.moved && !q.moved && !f.meshed && !f.pooled {
@@ -271,7 +271,7 @@ type metKey struct {
 
 // effect returns the effect that ways between two groups have. It is known where one of
 // them alone is struck, by nothing but its attachments, and is alike then to one that was.
-func (f *faller) effect(p, q *group, src, dst *verdict.Endpoint) int32 {
+func (f *failureEvaluator) effect(p, q *group, src, dst *verdict.Endpoint) int32 {
 	key := metKey{-1, 0, q.moved}
 	switch {
 	case p.moved == q.moved:
@@ -295,7 +295,7 @@ func (f *faller) effect(p, q *group, src, dst *verdict.Endpoint) int32 {
 
 // struckAs returns the number of what a group is whose attachments fail: the same for
 // groups to and from which ways have the same effects, -1 if there may be no other such.
-func (f *faller) struckAs(spot int, alike string) int {
+func (f *failureEvaluator) struckAs(spot int, alike string) int {
 	if f.meshed || f.pooled || !paths.Shared(alike) {
 		return -1
 	}
@@ -304,11 +304,11 @@ func (f *faller) struckAs(spot int, alike string) int {
 	return number(f.struck, key)
 }
 
-func (f *faller) classOf(g *group) *Class { return f.classes[g.steads[0].classes[0]] }
+func (f *failureEvaluator) classOf(g *group) *Class { return f.classes[g.pathBuckets[0].classes[0]] }
 
 // turn adds up what a change of effect turns between two groups.
-func (f *faller) turn(b *block, p, q *group, was, is int32, near bool) {
-	e := &exchange{faller: f, block: b, p: p, q: q, from: &filter{}, to: f.seenFilter(b), was: was, is: is, shifts: f.shiftsOf(was, is), sums: f.sums[:0]}
+func (f *failureEvaluator) turn(b *block, p, q *group, was, is int32, near bool) {
+	e := &exchange{failureEvaluator: f, block: b, p: p, q: q, from: &filter{}, to: f.seenFilter(b), was: was, is: is, shifts: f.shiftsOf(was, is), sums: f.sums[:0]}
 	switch {
 	case q.spot != nil && p.spot == nil:
 		e.rows()
@@ -320,7 +320,7 @@ func (f *faller) turn(b *block, p, q *group, was, is int32, near bool) {
 		e.direct(p.on(f.Survey, &b.src, e.from), q.on(f.Survey, &b.dst, e.to), 1)
 	}
 	if near {
-		f.eachShared(p, q, func(g, h *stead) {
+		f.eachShared(p, q, func(g, h *pathBucket) {
 			e.direct(g.on(f.Survey, &b.src, e.from), h.on(f.Survey, &b.dst, e.to), -1)
 		})
 	}
@@ -332,14 +332,14 @@ func (f *faller) turn(b *block, p, q *group, was, is int32, near bool) {
 	}
 }
 
-// eachShared calls f for the steads of one network in two groups: the ways
+// eachShared calls f for the pathBuckets of one network in two groups: the ways
 // between those are local, and no failure strikes them.
-func (f *faller) eachShared(p, q *group, visit func(g, h *stead)) {
-	byNetwork := make(map[int][]*stead, len(q.steads))
-	for _, h := range q.steads {
+func (f *failureEvaluator) eachShared(p, q *group, visit func(g, h *pathBucket)) {
+	byNetwork := make(map[int][]*pathBucket, len(q.pathBuckets))
+	for _, h := range q.pathBuckets {
 		byNetwork[h.network] = append(byNetwork[h.network], h)
 	}
-	for _, g := range p.steads {
+	for _, g := range p.pathBuckets {
 		for _, h := range byNetwork[g.network] {
 			visit(g, h)
 		}
@@ -347,7 +347,7 @@ func (f *faller) eachShared(p, q *group, visit func(g, h *stead)) {
 }
 
 // seenFilter lets those destinations of a block through that its sources see.
-func (f *faller) seenFilter(b *block) *filter {
+func (f *failureEvaluator) seenFilter(b *block) *filter {
 	if b.from == b.to {
 		return &filter{}
 	}
@@ -362,13 +362,13 @@ func (f *faller) seenFilter(b *block) *filter {
 	return known
 }
 
-func (f *faller) network(class int) int { return f.classes[class].End.Home.Network }
+func (f *failureEvaluator) network(class int) int { return f.classes[class].End.Home.Network }
 
 // otherNetwork returns two classes on a row and a column that are of different
 // networks, or -1.
-func (f *faller) otherNetwork(b *block, p, q *group, from, to *filter, row, col *lineSize) (src, dst int) {
+func (f *failureEvaluator) otherNetwork(b *block, p, q *group, from, to *filter, row, col *lineSize) (src, dst int) {
 	on := func(g *group, x *axis, fl *filter, line int32) (out []int) {
-		for _, h := range g.steads {
+		for _, h := range g.pathBuckets {
 			for _, l := range h.on(f.Survey, x, fl) {
 				if l.line == line {
 					out = append(out, l.class)
@@ -388,11 +388,11 @@ func (f *faller) otherNetwork(b *block, p, q *group, from, to *filter, row, col 
 	return -1, -1
 }
 
-func (f *faller) flowBetween(src, dst int, atoms *bitset.BitSet) verdict.Flow {
+func (f *failureEvaluator) flowBetween(src, dst int, atoms *bitset.BitSet) verdict.Flow {
 	return f.witness(&column{strand: strand{publication: paths.None}, src: Member{Class: src}, dst: Member{Class: dst}}, f.unions.of(atoms))
 }
 
-func (f *faller) turnAt(from, to int, t *turning) *Turn {
+func (f *failureEvaluator) turnAt(from, to int, t *turning) *Turn {
 	if last := [3]int{from, to, f.falls}; f.last != last {
 		f.last, f.kinds = last, [kinds]*Turn{}
 	}
@@ -418,7 +418,7 @@ func (s *Survey) nodeOf(domain int) Node {
 }
 
 // finish returns the impact, in order.
-func (f *faller) finish() Impact {
+func (f *failureEvaluator) finish() Impact {
 	for _, x := range f.at {
 		x.Pairs = new(big.Int)
 		x.tally.sum(x.Pairs)

@@ -1,24 +1,24 @@
 package survey
 
-// oblongs puts pairs of groups, flows between which get another effect, into oblongs:
+// rectangles puts pairs of groups, flows between which get another effect, into rectangles:
 // all of some groups with all of others, of one place each, which change alike. What
 // there is between them is added up at once then.
-type oblongs struct {
-	*faller
+type rectangles struct {
+	*failureEvaluator
 	*block
-	row  []oblongKey // of the row at hand, by first appearance
-	cols [][]int     // likewise: groups of destinations
-	list []oblong
-	at   map[oblongKey]int
+	row  []rectangleKey // of the row at hand, by first appearance
+	cols [][]int        // likewise: groups of destinations
+	list []rectangle
+	at   map[rectangleKey]int
 	ids  map[string]int // of lists of groups
 }
 
-type oblong struct {
-	oblongKey
+type rectangle struct {
+	rectangleKey
 	ps, qs []*group
 }
 
-type oblongKey struct {
+type rectangleKey struct {
 	from, to     int32 // places
 	is           int32
 	pMove, qMove bool
@@ -26,8 +26,8 @@ type oblongKey struct {
 }
 
 // note notes the group of destinations of that number in the row at hand.
-func (o *oblongs) note(col int, from, to, is int32) {
-	key := oblongKey{from: from, to: to, is: is, qMove: o.groups[o.block.to][col].moved}
+func (o *rectangles) note(col int, from, to, is int32) {
+	key := rectangleKey{from: from, to: to, is: is, qMove: o.groups[o.block.to][col].moved}
 	i := len(o.row) - 1
 	for i >= 0 && o.row[i] != key {
 		i--
@@ -44,13 +44,13 @@ func (o *oblongs) note(col int, from, to, is int32) {
 }
 
 // endRow ends a row: the group of sources of that number.
-func (o *oblongs) endRow(row int) {
+func (o *rectangles) endRow(row int) {
 	p := o.groups[o.block.from][row]
 	for i, key := range o.row {
 		key.id, key.pMove = number(o.ids, keyOf(o.cols[i])), p.moved
 		n, fresh := numbered(o.at, key, len(o.list))
 		if fresh {
-			x := oblong{oblongKey: key}
+			x := rectangle{rectangleKey: key}
 			for _, col := range o.cols[i] {
 				x.qs = append(x.qs, o.groups[o.block.to][col])
 			}
@@ -68,27 +68,27 @@ type placeKey struct {
 
 // joined returns groups of one place of an axis as one. If they are most of what is
 // there, it is all of that, without some: what is known of the place is used again.
-func (f *faller) joined(x *axis, domain int, place int32, groups []*group) *group {
+func (f *failureEvaluator) joined(x *axis, domain int, place int32, groups []*group) *group {
 	if len(groups) == 1 {
 		return groups[0]
 	}
 	out := &group{moved: groups[0].moved}
 	for _, g := range groups {
-		out.steads = append(out.steads, g.steads...)
+		out.pathBuckets = append(out.pathBuckets, g.pathBuckets...)
 	}
 	if out.moved {
 		return out
 	}
 	all := f.placeLines(x, domain, place)
-	if 2*len(out.steads) < len(all.steads) {
+	if 2*len(out.pathBuckets) < len(all.pathBuckets) {
 		return out
 	}
 	f.epoch++
-	for _, h := range out.steads {
+	for _, h := range out.pathBuckets {
 		h.mark = f.epoch
 	}
 	out.spot = all
-	for _, h := range all.steads {
+	for _, h := range all.pathBuckets {
 		if h.mark != f.epoch {
 			out.minus = append(out.minus, h)
 		}
@@ -96,15 +96,15 @@ func (f *faller) joined(x *axis, domain int, place int32, groups []*group) *grou
 	return out
 }
 
-// placeLines returns all steads of a place of an axis.
-func (f *faller) placeLines(x *axis, domain int, place int32) *spotLines {
+// placeLines returns all pathBuckets of a place of an axis.
+func (f *failureEvaluator) placeLines(x *axis, domain int, place int32) *spotLines {
 	key := placeKey{x, place}
 	known := f.byPlace[key]
 	if known == nil {
-		known = &spotLines{lines: map[sieveKey][]lineSize{}}
-		for _, h := range f.steads[domain] {
+		known = &spotLines{lines: map[ruleIndexKey][]lineSize{}}
+		for _, h := range f.pathBuckets[domain] {
 			if x.place(&f.classes[h.classes[0]].ticket) == place {
-				known.steads = append(known.steads, h)
+				known.pathBuckets = append(known.pathBuckets, h)
 			}
 		}
 		f.byPlace[key] = known

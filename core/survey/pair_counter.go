@@ -2,8 +2,8 @@ package survey
 
 import "slices"
 
-// celler adds up the combinations of a cell.
-type celler struct {
+// pairCounter adds up the combinations of a cell.
+type pairCounter struct {
 	*Survey
 	stances int
 	amounts []amount // by effect and stance
@@ -18,28 +18,28 @@ type amount struct {
 	used  bool
 }
 
-// newCeller returns an empty celler. Its table is as large as there are stances and
+// newPairCounter returns an empty pairCounter. Its table is as large as there are stances and
 // effects, so it is used again.
-func newCeller(s *Survey) *celler {
+func newPairCounter(s *Survey) *pairCounter {
 	stances, effects := s.ledger.len()
-	c, ok := s.cellers.Get().(*celler)
+	c, ok := s.pairCounters.Get().(*pairCounter)
 	if !ok || c.stances < stances || len(c.amounts) < c.stances*effects {
-		c = &celler{stances: stances, amounts: make([]amount, stances*effects)}
+		c = &pairCounter{stances: stances, amounts: make([]amount, stances*effects)}
 	}
 	c.Survey = s
 	return c
 }
 
-// free gives the celler back.
-func (c *celler) free() {
+// free gives the pairCounter back.
+func (c *pairCounter) free() {
 	s := c.Survey
 	c.Survey, c.out = nil, nil
-	s.cellers.Put(c)
+	s.pairCounters.Put(c)
 }
 
 // count adds pairs of members, and about how many pairs of addresses they are,
 // to a combination.
-func (c *celler) count(x combination, pairs int64, flows float64) {
+func (c *pairCounter) count(x combination, pairs int64, flows float64) {
 	a := &c.amounts[int(x.effect)*c.stances+int(x.stance)]
 	if !a.used {
 		a.used = true
@@ -49,13 +49,13 @@ func (c *celler) count(x combination, pairs int64, flows float64) {
 	a.flows += flows
 }
 
-// take returns what was added up and is more than nothing, and empties the celler.
-func (c *celler) take() []weighed {
+// take returns what was added up and is more than nothing, and empties the pairCounter.
+func (c *pairCounter) take() []weighed {
 	return slices.DeleteFunc(c.takeAll(), func(w weighed) bool { return w.pairs <= 0 })
 }
 
 // takeAll is take, for sums that are parts of others and may be less than nothing.
-func (c *celler) takeAll() []weighed {
+func (c *pairCounter) takeAll() []weighed {
 	for _, x := range c.used {
 		a := &c.amounts[int(x.effect)*c.stances+int(x.stance)]
 		if a.pairs != 0 {
@@ -67,7 +67,7 @@ func (c *celler) takeAll() []weighed {
 	return c.out
 }
 
-func (c *celler) add(from Set, src *side, to Set, dst *side) {
+func (c *pairCounter) add(from Set, src *side, to Set, dst *side) {
 	if src.domain == len(c.inside) {
 		c.addDoors(from, src, to, dst)
 		return
@@ -79,7 +79,7 @@ func (c *celler) add(from Set, src *side, to Set, dst *side) {
 }
 
 // addFound adds the flows to endpoints that the source's segment finds.
-func (c *celler) addFound(from Set, src *side, to Set, dst *side) {
+func (c *pairCounter) addFound(from Set, src *side, to Set, dst *side) {
 	b := c.blocks.at(src.domain, dst.domain)
 	if b == nil {
 		return
@@ -92,7 +92,7 @@ func (c *celler) addFound(from Set, src *side, to Set, dst *side) {
 }
 
 // addBlock adds all flows of a block.
-func (c *celler) addBlock(b *block) {
+func (c *pairCounter) addBlock(b *block) {
 	c.addLots(b, b.src.allLots(), b.dst.allLots())
 	if b.from == b.to {
 		c.addNear(b, c.allResidents(&b.src, b.from), c.allResidents(&b.dst, b.from))
@@ -104,7 +104,7 @@ func (c *celler) addBlock(b *block) {
 	}
 }
 
-func (c *celler) addLots(b *block, sources, targets []lot) {
+func (c *pairCounter) addLots(b *block, sources, targets []lot) {
 	if b.to == len(c.inside) {
 		c.addOut(b, sources, targets)
 		return
@@ -114,7 +114,7 @@ func (c *celler) addLots(b *block, sources, targets []lot) {
 
 // addUnfound adds the flows to addresses that the source's segment finds nothing
 // under.
-func (c *celler) addUnfound(from Set, src *side, to Set, dst *side) {
+func (c *pairCounter) addUnfound(from Set, src *side, to Set, dst *side) {
 	for _, four := range []bool{false, true} {
 		out, in := 0.0, 0.0
 		for _, i := range src.members {
@@ -135,7 +135,7 @@ func (c *celler) addUnfound(from Set, src *side, to Set, dst *side) {
 
 // addOut adds the flows to external endpoints: their groups, and so their
 // columns, depend on the exit that a way leads to.
-func (c *celler) addOut(b *block, sources, targets []lot) {
+func (c *pairCounter) addOut(b *block, sources, targets []lot) {
 	for i := range sources {
 		l := &sources[i]
 		c.eachBatch(b, l, targets, &c.buckets, func(x combination, dsts []int32) {

@@ -57,7 +57,7 @@ func housed(out []resident) []resident {
 
 // addNear moves the pairs of one network and family from the combinations of hub
 // paths to those of local ones, an address and itself among them.
-func (c *celler) addNear(b *block, from, to []resident) {
+func (c *pairCounter) addNear(b *block, from, to []resident) {
 	a := newAdder(b)
 	next := 0
 	for first := 0; first < len(from); {
@@ -99,7 +99,7 @@ func eachPart(all []resident, f func([]resident)) {
 
 // addNeighbours is addNear for one network, family and part of either side, with the effect
 // of the local paths between them.
-func (c *celler) addNeighbours(b *block, a *adder, from, to []resident, near int32) {
+func (c *pairCounter) addNeighbours(b *block, a *adder, from, to []resident, near int32) {
 	places := map[int32][]heap{}
 	for i := range to {
 		places[to[i].place] = append(places[to[i].place], heap{to[i].line, to[i].bulk})
@@ -122,7 +122,7 @@ func (c *celler) addNeighbours(b *block, a *adder, from, to []resident, near int
 }
 
 // takeSelves takes away the flows from an address to itself: there are none.
-func (c *celler) takeSelves(b *block, from Set, src []int32, to Set, dst []int32) {
+func (c *pairCounter) takeSelves(b *block, from Set, src []int32, to Set, dst []int32) {
 	singles := map[netip.Addr]bool{}
 	for _, k := range dst {
 		if a := c.single(to[k]); a.IsValid() {
@@ -138,7 +138,7 @@ func (c *celler) takeSelves(b *block, from Set, src []int32, to Set, dst []int32
 }
 
 // takeSelf takes away the flows from an address of a class to itself.
-func (c *celler) takeSelf(b *block, x *Class) {
+func (c *pairCounter) takeSelf(b *block, x *Class) {
 	near, _ := c.nearCombination(b, x, x)
 	c.count(near, -1, -1)
 }

@@ -6,13 +6,13 @@ import (
 	"bivium/core/verdict"
 )
 
-// stead is the classes of one network at one spot: endpoints that a failure
+// pathBucket is the classes of one network at one spot: endpoints that a failure
 // strikes alike, as far as ways go.
-type stead struct {
+type pathBucket struct {
 	network, spot int
 	classes       []int
-	lines         map[sieveKey][]lineSize
-	mark          int // of a faller
+	lines         map[ruleIndexKey][]lineSize
+	mark          int // of a failureEvaluator
 }
 
 // lineSize is how much of a line of an axis there is.
@@ -31,33 +31,33 @@ type filter struct {
 
 func (f *filter) passes(class int) bool { return f.id == 0 || f.in[class] }
 
-type sieveKey struct {
+type ruleIndexKey struct {
 	axis *axis
 	id   int
 }
 
-// steadsOf returns the steads of each segment, those of one spot together.
-func (s *Survey) steadsOf() [][]*stead {
-	out := make([][]*stead, len(s.inside))
+// pathBucketsOf returns the pathBuckets of each segment, those of one spot together.
+func (s *Survey) pathBucketsOf() [][]*pathBucket {
+	out := make([][]*pathBucket, len(s.inside))
 	for segment, classes := range s.inside {
-		at := map[[2]int]*stead{}
+		at := map[[2]int]*pathBucket{}
 		for _, n := range classes {
 			c := s.classes[n]
 			key := [2]int{c.End.Home.Network, c.spot}
 			if at[key] == nil {
-				at[key] = &stead{network: key[0], spot: c.spot, lines: map[sieveKey][]lineSize{}}
+				at[key] = &pathBucket{network: key[0], spot: c.spot, lines: map[ruleIndexKey][]lineSize{}}
 				out[segment] = append(out[segment], at[key])
 			}
 			at[key].classes = append(at[key].classes, n)
 		}
-		slices.SortStableFunc(out[segment], func(a, b *stead) int { return a.spot - b.spot })
+		slices.SortStableFunc(out[segment], func(a, b *pathBucket) int { return a.spot - b.spot })
 	}
 	return out
 }
 
-// on returns the lines of the stead on an axis, sorted.
-func (h *stead) on(s *Survey, x *axis, f *filter) []lineSize {
-	key := sieveKey{x, f.id}
+// on returns the lines of the pathBucket on an axis, sorted.
+func (h *pathBucket) on(s *Survey, x *axis, f *filter) []lineSize {
+	key := ruleIndexKey{x, f.id}
 	if known, ok := h.lines[key]; ok {
 		return known
 	}
@@ -86,30 +86,30 @@ func (h *stead) on(s *Survey, x *axis, f *filter) []lineSize {
 	return out
 }
 
-// group is steads that a failure strikes alike: those of a spot, perhaps without
+// group is pathBuckets that a failure strikes alike: those of a spot, perhaps without
 // some whose own attachments fail.
 type group struct {
-	steads []*stead
-	moved  bool // their own attachments fail
-	struck int  // see faller.struckAs
-	spot   *spotLines
-	minus  []*stead // of the spot, that are not in the group; used if spot is not nil
+	pathBuckets []*pathBucket
+	moved       bool // their own attachments fail
+	struck      int  // see failureEvaluator.struckAs
+	spot        *spotLines
+	minus       []*pathBucket // of the spot, that are not in the group; used if spot is not nil
 }
 
-// spotLines keeps the lines of all steads of a spot.
+// spotLines keeps the lines of all pathBuckets of a spot.
 type spotLines struct {
-	steads []*stead
-	lines  map[sieveKey][]lineSize
+	pathBuckets []*pathBucket
+	lines       map[ruleIndexKey][]lineSize
 }
 
-// merge adds up the lines of some steads.
-func merge(s *Survey, steads []*stead, x *axis, f *filter) []lineSize {
-	if len(steads) == 1 {
-		return steads[0].on(s, x, f)
+// merge adds up the lines of some pathBuckets.
+func merge(s *Survey, pathBuckets []*pathBucket, x *axis, f *filter) []lineSize {
+	if len(pathBuckets) == 1 {
+		return pathBuckets[0].on(s, x, f)
 	}
 	at := map[int32]int{}
 	var out []lineSize
-	for _, h := range steads {
+	for _, h := range pathBuckets {
 		for _, l := range h.on(s, x, f) {
 			i, ok := at[l.line]
 			if !ok {
@@ -131,12 +131,12 @@ func merge(s *Survey, steads []*stead, x *axis, f *filter) []lineSize {
 // on returns the lines of a group on an axis, sorted.
 func (g *group) on(s *Survey, x *axis, f *filter) []lineSize {
 	if g.spot == nil {
-		return merge(s, g.steads, x, f)
+		return merge(s, g.pathBuckets, x, f)
 	}
-	key := sieveKey{x, f.id}
+	key := ruleIndexKey{x, f.id}
 	all, ok := g.spot.lines[key]
 	if !ok {
-		all = merge(s, g.spot.steads, x, f)
+		all = merge(s, g.spot.pathBuckets, x, f)
 		g.spot.lines[key] = all
 	}
 	if len(g.minus) == 0 {
@@ -166,7 +166,7 @@ func (g *group) classOn(s *Survey, x *axis, f *filter, l *lineSize) int {
 		return l.class
 	}
 	found := -1
-	for _, h := range g.steads {
+	for _, h := range g.pathBuckets {
 		for _, o := range h.on(s, x, f) {
 			switch {
 			case o.line != l.line:
@@ -183,8 +183,8 @@ func (g *group) classOn(s *Survey, x *axis, f *filter, l *lineSize) int {
 // apart returns an endpoint of either group, of two networks if near; false if
 // there are none.
 func apart(s *Survey, a, b *group, near bool) (src, dst *verdict.Endpoint, ok bool) {
-	for _, g := range a.steads[:min(2, len(a.steads))] {
-		for _, h := range b.steads[:min(2, len(b.steads))] {
+	for _, g := range a.pathBuckets[:min(2, len(a.pathBuckets))] {
+		for _, h := range b.pathBuckets[:min(2, len(b.pathBuckets))] {
 			if !near || g.network != h.network {
 				return &s.classes[g.classes[0]].End, &s.classes[h.classes[0]].End, true
 			}
