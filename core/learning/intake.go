@@ -86,7 +86,7 @@ func (i *Intake) Announce(p netip.Prefix, now time.Time) bool {
 	h := i.heard[p]
 	if h == nil {
 		if len(i.heard) >= i.limit {
-			i.sweep(now)
+			i.sweep(now, reuse/2)
 		}
 		if len(i.heard) >= i.limit {
 			if len(i.over) < 4*i.limit {
@@ -175,11 +175,15 @@ func (i *Intake) Each(now time.Time, f func(netip.Prefix)) {
 	}
 }
 
-// sweep forgets prefixes that are gone and have no penalty that counts, and fills
-// the room.
-func (i *Intake) sweep(now time.Time) {
+// negligible is a penalty that changes nothing any more. Where there is no lack of room,
+// others are kept, so that asking for figures does not change what counts.
+const negligible = 1e-6
+
+// sweep forgets prefixes that are gone and have a penalty of less than some, and fills the
+// room.
+func (i *Intake) sweep(now time.Time, least float64) {
 	for p, h := range i.heard {
-		if !h.announced && !h.present(now) && h.costs(now) < reuse/2 {
+		if !h.announced && !h.present(now) && h.costs(now) < least {
 			delete(i.heard, p)
 		}
 	}
@@ -211,7 +215,11 @@ type Figures struct {
 
 // Figures returns what the intake says of itself. Cost: its prefixes.
 func (i *Intake) Figures(now time.Time) Figures {
-	i.sweep(now)
+	least := negligible
+	if len(i.over) > 0 { // others wait for the room
+		least = reuse / 2
+	}
+	i.sweep(now, least)
 	f := Figures{Up: i.up, Since: i.since, Flaps: i.flaps, Over: len(i.over), Unfit: len(i.unfit), Limit: i.limit}
 	for _, h := range i.heard {
 		if h.isDamped(now) {

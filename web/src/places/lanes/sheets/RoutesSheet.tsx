@@ -33,7 +33,7 @@ export function RoutesSheet({ segment, hub, shares }: { segment: string; hub: st
               {counted(shares, "share")}
             </button>
           )}{" "}
-          import from
+          make reachable
         </>
       }
     >
