@@ -18,9 +18,6 @@ func serveLarge(t *testing.T) string {
 	if testing.Short() {
 		t.Skip("takes a quarter of a minute")
 	}
-	if _, err := os.Stat(binary); err != nil {
-		t.Skip("no binary; make build")
-	}
 	dir := t.TempDir()
 	text, err := exec.CommandContext(t.Context(), binary, "generate", "--size", "L", "--json").Output()
 	require.NoError(t, err)

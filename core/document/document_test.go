@@ -22,7 +22,7 @@ import (
 // estates that lie beside the checkout.
 func samples(t testing.TB) map[string][]byte {
 	t.Helper()
-	files, err := filepath.Glob("../../../shared/conformance/*/estate.json")
+	files, err := filepath.Glob("../conformance/testdata/*/*/estate.json")
 	require.NoError(t, err)
 	out := map[string][]byte{}
 	for _, f := range append(files, "../../demo/grayshoal.yaml") {

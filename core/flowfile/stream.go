@@ -141,8 +141,9 @@ type splitter struct {
 	line int // how many lines were cut off
 }
 
-// next adds whole rows to a text, of at least so many bytes where there are so many, and how many
-// lines come before them; io.EOF comes with the last.
+// next appends whole rows to a text, at least so many bytes where there are so many. It
+// returns the text, and how many lines of the file come before the rows; io.EOF comes with
+// the last.
 func (s *splitter) next(text []byte, least int) (_ []byte, before int, err error) {
 	quotes := 0
 	for whole := false; !whole; {

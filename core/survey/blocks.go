@@ -155,13 +155,13 @@ type unit struct {
 	size    size
 }
 
-// units are what may describe endpoints of a alignedDomain.
+// units are what may describe endpoints of an aligned domain.
 type units struct {
 	*alignedDomain
 	all []unit
 }
 
-// unitsOf returns the groups and networks of a alignedDomain that have the same endpoints in
+// unitsOf returns the groups and networks of an aligned domain that have the same endpoints in
 // both surveys: those of the most endpoints first, groups before networks.
 func (c *comparer) unitsOf(land int) *units {
 	if c.units == nil {
@@ -211,7 +211,7 @@ func (c *comparer) unitsOf(land int) *units {
 	return u
 }
 
-// selection describes joints of one family of a alignedDomain: all of it, or all but some, else
+// selection describes joints of one family of an aligned domain: all of it, or all but some, else
 // groups and networks that lie wholly inside, the largest first, and prefixes for the rest.
 func (u *units) selection(joints *bitset.BitSet, four bool) Selection {
 	counts := u.family(four)

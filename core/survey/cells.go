@@ -20,7 +20,7 @@ type CellChange struct {
 // segments have, and each cell's outcomes twice.
 func (d *Difference) Cells(nodes []Node) []CellChange {
 	c := d.comparer
-	byLand := make([][]nodeBits, len(c.lands)) // by alignedDomain: its nodes
+	byLand := make([][]nodeBits, len(c.lands)) // by aligned domain: its nodes
 	touched := make([]bool, len(c.lands))
 	for i := range d.Changes {
 		touched[d.Changes[i].at[0]], touched[d.Changes[i].at[1]] = true, true
@@ -72,8 +72,8 @@ func (d *Difference) Cells(nodes []Node) []CellChange {
 	return out
 }
 
-// nodeBits is the joints of a node, by its place among some nodes; of one that is all of a
-// alignedDomain, nil.
+// nodeBits is the joints of a node, by its place among some nodes; of one that is all of an
+// aligned domain, nil.
 type nodeBits struct {
 	node int
 	bits *bitset.BitSet
@@ -83,7 +83,7 @@ func (n *nodeBits) meets(joints *bitset.BitSet) bool {
 	return n.bits == nil && joints.Any() || n.bits != nil && n.bits.IntersectionCardinality(joints) > 0
 }
 
-// bitsOf returns the joints of a alignedDomain that are in a node in either survey.
+// bitsOf returns the joints of an aligned domain that are in a node in either survey.
 func (c *comparer) bitsOf(t *alignedDomain, n Node) *bitset.BitSet {
 	inOld, inNew := map[int]bool{}, map[int]bool{}
 	for _, class := range c.old.ClassesOf(n) {

@@ -134,7 +134,7 @@ func (c *change) subtract(n *big.Int) {
 	}
 }
 
-// neighbours reports whether two joints of a alignedDomain have a network in common, before
+// neighbours reports whether two joints of an aligned domain have a network in common, before
 // or afterwards.
 func (c *comparer) neighbours(land int, i, k int32) bool {
 	t := c.land(land)

@@ -102,7 +102,7 @@ type comparer struct {
 	vectors              [][]int32 // of results of both
 	results              []*verdict.Verdict
 	unions               *unions  // of their own, if the surveys are of two books
-	units                []*units // by alignedDomain, made when needed
+	units                []*units // by aligned domain, made when needed
 	altered              []bool   // by stance, where the surveys share theirs: its verdicts differ
 	some                 bool     // some do
 	graft                *graft   // how the endpoints of one of them came of the other's; nil if that is not known, or they are the same
@@ -269,13 +269,13 @@ func (c *comparer) alter() {
 // sameList reports whether two lists are one and the same.
 func sameList[T any](a, b []T) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
 
-// touched reports whether a alignedDomain has other endpoints in the surveys, or endpoints
+// touched reports whether an aligned domain has other endpoints in the surveys, or endpoints
 // whose ways may be others.
 func (c *comparer) touched(t *alignedDomain) bool {
 	return c.old.id != c.new.id && (c.graft == nil || c.graft.domains[t.new])
 }
 
-// alters reports whether a alignedDomain has other endpoints in the surveys, or such that
+// alters reports whether an aligned domain has other endpoints in the surveys, or such that
 // enforce verdicts in one of them alone.
 func (c *comparer) alters(t *alignedDomain) bool {
 	return c.old.id != c.new.id && (c.graft == nil || c.graft.altered[t.new] || c.graft.domains[t.new] && slices.Contains(c.graft.turned, true))

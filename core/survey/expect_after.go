@@ -132,7 +132,7 @@ func (c *comparer) landOf(e estate.End) int {
 	return slices.IndexFunc(c.lands, func(t alignedDomain) bool { return about(t.node, e) })
 }
 
-// about reports whether one end of an expectation is in a alignedDomain.
+// about reports whether one end of an expectation is in an aligned domain.
 func about(n Node, e estate.End) bool {
 	if e.Internet {
 		return n.Kind == NodeInternet
@@ -181,7 +181,7 @@ func (c *change) mayReach(from, to *grip, known *reaching) bool {
 	return false
 }
 
-// grip is the joints of a alignedDomain that one end of an expectation has in either survey.
+// grip is the joints of an aligned domain that one end of an expectation has in either survey.
 type grip struct {
 	land         *alignedDomain
 	inOld, inNew func(*end) bool

@@ -41,7 +41,7 @@ func alignedDomains(old, new *Survey) []alignedDomain {
 	return out
 }
 
-// land returns a alignedDomain with its joints.
+// land returns an aligned domain with its joints.
 func (c *comparer) land(i int) *alignedDomain {
 	t := &c.lands[i]
 	t.once.Do(func() {
@@ -64,7 +64,7 @@ func (c *comparer) land(i int) *alignedDomain {
 	return t
 }
 
-// follow finds the joints of a alignedDomain whose endpoints came of those of the other
+// follow finds the joints of an aligned domain whose endpoints came of those of the other
 // survey: classes that have the same endpoints are as they were, but for their places.
 func (c *comparer) follow(t *alignedDomain) {
 	s := c.old.selves(t.old)
@@ -87,7 +87,7 @@ func (c *comparer) follow(t *alignedDomain) {
 // mostJoined is for how many joints more than there were room is made at once.
 const mostJoined = 1 << 10
 
-// join adds the joints of some classes of a alignedDomain.
+// join adds the joints of some classes of an aligned domain.
 func (c *comparer) join(t *alignedDomain, some func(class int) bool) {
 	for _, j := range join(c.old, c.new, t, some) {
 		t.joints, t.was, t.is = append(t.joints, j), append(t.was, c.old.endOf(j.old)), append(t.is, c.new.endOf(j.new))
@@ -150,7 +150,7 @@ func (s *Survey) piecesOf(domain int, some func(class int) bool) []piece {
 	return out
 }
 
-// join returns the joints of some classes of a alignedDomain.
+// join returns the joints of some classes of an aligned domain.
 func join(old, new *Survey, t *alignedDomain, some func(class int) bool) []joint {
 	at := map[[2]int]int{}
 	var out []joint

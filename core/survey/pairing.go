@@ -51,7 +51,7 @@ func (p *pairing) match() {
 	p.kept = p.samePlan || p.graft != nil && !p.graft.ways
 }
 
-// flank is the endpoints of a alignedDomain as sources or as destinations of a pairing.
+// flank is the endpoints of an aligned domain as sources or as destinations of a pairing.
 type flank struct {
 	*pairing
 	number   int
@@ -112,7 +112,7 @@ func (f *flank) movers() []int32 {
 	return out
 }
 
-// bundle is the joints of a alignedDomain that neither survey tells apart in a pair
+// bundle is the joints of an aligned domain that neither survey tells apart in a pair
 // of alignedDomains.
 type bundle struct {
 	at       int   // its place among those of its side

@@ -27,7 +27,7 @@ func (b *rebuilder) recounted(from, to int) ([]weighed, bool) {
 	defer come.free()
 	old.count(gone, was)
 	now.count(come, is)
-	less, more := gone.takeAll(), come.takeAll() // both, or a pairCounter would be given back that is not empty
+	less, more := gone.takeAll(), come.takeAll() // both, or a pair counter would be given back that is not empty
 	left := map[combination]weighed{}
 	for _, w := range before.amounts {
 		left[w.combination] = w

@@ -70,7 +70,7 @@ func (q *query) first(rules []rule) int {
 	return paths.None
 }
 
-// firstOf is first for the rules of a policy, share or guardrail, of which a ruleIndex
+// firstOf is first for the rules of a policy, share or guardrail, of which a rule index
 // knows it beforehand.
 func (q *query) firstOf(kind VoiceKind, which int, rules []rule) int {
 	if q.ruleIndex != nil {

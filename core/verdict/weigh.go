@@ -55,7 +55,7 @@ type opinion struct {
 	books []int32 // by place among the pools of the intent: a rule, or None
 }
 
-// NewWeigher returns a weigher of stances on the atoms of a ruleIndex.
+// NewWeigher returns a weigher of stances on the atoms of a rule index.
 func (j *Judge) NewWeigher(v *RuleIndex) *Weigher {
 	return &Weigher{
 		judge: j, ruleIndex: v, numbers: map[Voice]uint32{}, chapters: map[string]int32{}, heard: map[string]int32{}, read: map[string]int32{},

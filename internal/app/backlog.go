@@ -19,6 +19,7 @@ type later struct {
 	troubles *Troubles
 	counts   map[Thing]int // of the troubles that name each thing
 	found    [2]atomic.Bool
+	failed   atomic.Pointer[error] // why it cannot be worked out
 }
 
 // The parts of later, by their places in found.
@@ -56,7 +57,7 @@ type backlog struct {
 	changed chan struct{} // closed when one of these changes
 }
 
-// patience is how long one waits for what follows from the last edit before one is shown
+// backlogPatience is how long one waits for what follows from the last edit before one is shown
 // what followed from those before.
 const backlogPatience = 120 * time.Millisecond
 
@@ -65,6 +66,9 @@ func (a *App) want(s *Snapshot) {
 	b := &a.backlog
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	if s.later.failed.Load() != nil { // it would again
+		return
+	}
 	b.wanted = s
 	if !b.works {
 		b.works = true
@@ -85,13 +89,16 @@ func (a *App) work() {
 			return
 		}
 		b.mu.Unlock()
-		_ = a.guarded("checking the estate", func() error {
+		err := a.guarded("checking the estate", func() error {
 			s.passages(a.pace)
 			a.found(s, partPassages)
 			s.troubles(a.pace)
 			a.found(s, partTroubles)
 			return nil
 		})
+		if err != nil {
+			a.fail(s, err)
+		}
 	}
 }
 
@@ -102,6 +109,20 @@ func (a *App) found(s *Snapshot, part int) {
 	defer b.mu.Unlock()
 	s.later.found[part].Store(true)
 	b.last[part] = s
+	b.tell()
+}
+
+// fail notes that what takes longer cannot be worked out of a snapshot.
+func (a *App) fail(s *Snapshot, err error) {
+	b := &a.backlog
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	s.later.failed.Store(&err)
+	b.tell()
+}
+
+// tell wakes whoever waits. The lock is held.
+func (b *backlog) tell() {
 	close(b.changed)
 	b.changed = make(chan struct{})
 }
@@ -125,10 +146,11 @@ func (a *App) Urgent() (done func()) {
 }
 
 // known returns a snapshot of which a part of what takes longer is known: the one given, if
-// that does not take long, or the last before it.
-func (a *App) known(now *Snapshot, part int) *Snapshot {
+// that does not take long, or the last before it. It fails if it cannot be worked out of the
+// one given.
+func (a *App) known(now *Snapshot, part int) (*Snapshot, error) {
 	if now.later.found[part].Load() {
-		return now
+		return now, nil
 	}
 	a.want(now)
 	timer := time.NewTimer(backlogPatience)
@@ -139,13 +161,16 @@ func (a *App) known(now *Snapshot, part int) *Snapshot {
 		last, changed := a.backlog.last[part], a.backlog.changed
 		a.backlog.mu.Unlock()
 		if now.later.found[part].Load() {
-			return now
+			return now, nil
+		}
+		if err := now.later.failed.Load(); err != nil {
+			return nil, *err
 		}
 		select {
 		case <-changed:
 		case <-late:
 			if late = nil; last != nil {
-				return last
+				return last, nil
 			}
 		}
 		if late == nil && last == nil { // nothing is known yet of any
@@ -156,18 +181,24 @@ func (a *App) known(now *Snapshot, part int) *Snapshot {
 
 // TroublePage returns a page of the troubles, of the snapshot or, where it takes longer to
 // look at what its last edit touched, of one before; see Snapshot.troublePage.
-func (a *App) TroublePage(now *Snapshot, code string, from int, key string) *TroublePage {
-	s := a.known(now, partTroubles)
+func (a *App) TroublePage(now *Snapshot, code string, from int, key string) (*TroublePage, error) {
+	s, err := a.known(now, partTroubles)
+	if err != nil {
+		return nil, err
+	}
 	page := s.troublePage(code, from, key)
 	page.Counting = s != now
-	return page
+	return page, nil
 }
 
 // Lanes returns how a snapshot hangs together; see Snapshot.Lanes. Where it takes longer to
 // find what pools see since its last edit, that is what they saw before.
-func (a *App) Lanes(now *Snapshot) *Lanes {
-	s := a.known(now, partPassages)
-	return now.lanesOf(s.passages(noPace), s != now)
+func (a *App) Lanes(now *Snapshot) (*Lanes, error) {
+	s, err := a.known(now, partPassages)
+	if err != nil {
+		return nil, err
+	}
+	return now.lanesOf(s.passages(noPace), s != now), nil
 }
 
 // Rows returns a window of the tree of a snapshot; see Snapshot.Rows.

@@ -39,7 +39,7 @@ const (
 	moreTroubles  = 200
 )
 
-// TroublePage returns the first troubles of each kind; or of one kind, by its code, those
+// troublePage returns the first troubles of each kind; or of one kind, by its code, those
 // from a place on. With them comes the trouble of a key, if there is one.
 func (s *Snapshot) troublePage(code string, from int, key string) *TroublePage {
 	t := s.Troubles()

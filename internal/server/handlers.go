@@ -80,7 +80,7 @@ func (h *handlers) getTroubles(now *app.Snapshot, c echo.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return h.app.TroublePage(now, c.QueryParam("code"), from, c.QueryParam("key")), nil
+	return h.app.TroublePage(now, c.QueryParam("code"), from, c.QueryParam("key"))
 }
 
 func getCell(now *app.Snapshot, c echo.Context) (any, error) {

@@ -10,7 +10,7 @@ import (
 )
 
 func (h *handlers) getLanes(now *app.Snapshot, _ echo.Context) (any, error) {
-	return h.app.Lanes(now), nil
+	return h.app.Lanes(now)
 }
 
 func (h *handlers) askStates(c echo.Context) error {

@@ -1,0 +1,31 @@
+package app
+
+import (
+	"log/slog"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"bivium/core/document"
+	"bivium/demo"
+)
+
+// TestWhatCannotBeWorkedOutFails breaks what takes longer than an edit: whoever asks is told,
+// and does not wait for it, and another snapshot is worked out all the same.
+func TestWhatCannotBeWorkedOutFails(t *testing.T) {
+	e, err := document.Read(demo.Grayshoal)
+	require.NoError(t, err)
+	a := &App{Config: Config{Log: slog.New(slog.DiscardHandler)}, backlog: backlog{changed: make(chan struct{})}}
+	broken := NewSnapshot(e, 1)
+	broken.Survey = nil
+	var panicked *Panicked
+	for range 2 {
+		_, err = a.Lanes(broken)
+		require.ErrorAs(t, err, &panicked)
+		_, err = a.TroublePage(broken, "", 0, "")
+		require.ErrorAs(t, err, &panicked)
+	}
+	page, err := a.TroublePage(NewSnapshot(e, 2), "", 0, "")
+	require.NoError(t, err)
+	require.NotZero(t, page.Findings)
+}
