@@ -19,7 +19,7 @@ import (
 )
 
 // samples are documents that must be read: the demo, and the conformance
-// estates that lie beside the checkout.
+// estates.
 func samples(t testing.TB) map[string][]byte {
 	t.Helper()
 	files, err := filepath.Glob("../conformance/testdata/*/*/estate.json")
