@@ -102,13 +102,13 @@ func check(e *estate.Estate, text []byte, p *progress) (*checked, error) {
 		return nil, err
 	}
 	p.at("surveying")
-	s := survey.New(judge)
+	s := survey.NewAnalysis(judge)
 	p.at("checking for findings")
 	r := &checked{Estate: e.Name, Faults: faults, Findings: []foundWords{}, Expectations: []expectedWords{}}
-	for _, f := range s.Findings() {
+	for _, f := range s.Findings.All(func() {}) {
 		r.Findings = append(r.Findings, foundWords{f.Code, f.Message, append([]estate.Ref{}, f.Refs...), words(f.Services), flowOf(judge, f.Witness)})
 	}
-	for _, h := range s.Expectations() {
+	for _, h := range s.Expectations.All() {
 		x := expectedWords{h.Expectation.Name, h.Holds, h.Holds && h.ByRouting, h.Vacuous, []failureWords{}}
 		for _, f := range h.Failures() {
 			x.Failures = append(x.Failures, failureWords{words(f.Services), f.Verdict, flowOf(judge, &f.Witness)})

@@ -51,7 +51,7 @@ func whatIfCommand() *cobra.Command {
 				return err
 			}
 			p.at("computing failures")
-			impacts := s.WhatIf(s.Outages())
+			impacts := s.WhatIf(survey.NewExpectationBook(s).All(), s.Outages())
 			p.at("printing")
 			if asJSON {
 				err = printJSON(c, impactsOf(s.Judge(), impacts))

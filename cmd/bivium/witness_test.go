@@ -43,19 +43,19 @@ func TestEveryWitnessIsAskedAgainAsItIsPrinted(t *testing.T) {
 			met.If((f.Protocol == estate.TCP || f.Protocol == estate.UDP) && f.SourcePort != 50000, "another source port")
 			return s.Judge.Judge(got)
 		}
-		for _, f := range was.Survey.Findings() {
+		for _, f := range was.Analysis.Findings.All(func() {}) {
 			if f.Witness != nil {
 				again(was, f.Witness, flowOf(was.Judge, f.Witness))
 				met["a finding"]++
 			}
 		}
-		for _, h := range was.Survey.Expectations() {
+		for _, h := range was.Analysis.Expectations.All() {
 			for _, f := range h.Failures() {
 				require.Equal(t, f.Verdict, again(was, &f.Witness, flowOf(was.Judge, &f.Witness)), h.Expectation.Name)
 				met["a failure"]++
 			}
 		}
-		for _, x := range was.Survey.WhatIf(was.Survey.Outages()) {
+		for _, x := range was.Survey.WhatIf(was.Analysis.Expectations.All(), was.Survey.Outages()) {
 			for _, turn := range x.Turns {
 				require.Equal(t, turn.Before, again(was, &turn.Witness, flowOf(was.Judge, &turn.Witness)).Outcome, "%v", x.Outage)
 				met["a turn"]++

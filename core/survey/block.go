@@ -4,6 +4,7 @@ import (
 	"slices"
 	"sync/atomic"
 
+	"bivium/core/lists"
 	"bivium/core/paths"
 	"bivium/core/verdict"
 )
@@ -24,7 +25,6 @@ type block struct {
 	effects  [][]int32 // by places: the effect of the ways between them, or -1 for no flow
 	near     [2]int32  // within a segment: the effect of local ways, not enforced and enforced
 	src, dst axis
-	sighted  *sighted
 	found    [2]*lineFinder // by side: how its lines are found
 }
 
@@ -100,7 +100,6 @@ type surveyor struct {
 	ledger *ledger
 	// crossings is how many pairs of lines were looked at.
 	crossings atomic.Int64
-	known     func(b *block, from, to int) (effect int32, ok bool) // the ways between two spots, where that is known already; or nil
 	// sideBefore tells of one side of a block what it was, where its endpoints are those
 	// of before; or nil.
 	sideBefore func(b *block, side int) *axis
@@ -118,7 +117,7 @@ func (v *surveyor) newBlock(from, to int) *block {
 		}
 		return domain
 	}
-	b := &block{from: from, to: to, context: v.judge.ContextOf(d(from), d(to)), voices: v.judge.VoicesBetween(d(from), d(to)), threads: &threads{}, sighted: &sighted{}, found: [2]*lineFinder{{}, {}}}
+	b := &block{from: from, to: to, context: v.judge.ContextOf(d(from), d(to)), voices: v.judge.VoicesBetween(d(from), d(to)), threads: &threads{}, found: [2]*lineFinder{{}, {}}}
 	f := &former{surveyor: v, block: b}
 	f.listen(d(from))
 	f.draw(0)
@@ -134,7 +133,7 @@ func (v *surveyor) newBlock(from, to int) *block {
 func (v *surveyor) reline(was *block, kept [2]bool) *block {
 	b := &block{
 		from: was.from, to: was.to, context: was.context, voices: was.voices, threads: was.threads, held: was.held, rows: was.rows, stances: was.stances,
-		src: axis{lines: was.src.lines}, dst: axis{lines: was.dst.lines}, sighted: &sighted{}, found: was.found,
+		src: axis{lines: was.src.lines}, dst: axis{lines: was.dst.lines}, found: was.found,
 	}
 	if kept[0] && kept[1] {
 		return b
@@ -158,7 +157,7 @@ func (v *surveyor) reline(was *block, kept [2]bool) *block {
 	}
 	begins := func(side int) bool {
 		n := len(was.held[side])
-		return len(b.held[side]) >= n && (sameList(b.held[side][:n], was.held[side]) || slices.EqualFunc(b.held[side][:n], was.held[side], slices.Equal))
+		return len(b.held[side]) >= n && (lists.Same(b.held[side][:n], was.held[side]) || slices.EqualFunc(b.held[side][:n], was.held[side], slices.Equal))
 	}
 	same := begins(0) && begins(1)
 	if !same {

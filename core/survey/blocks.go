@@ -6,6 +6,8 @@ import (
 	"net/netip"
 	"slices"
 
+	"bivium/core/lists"
+
 	"github.com/bits-and-blooms/bitset"
 	"go4.org/netipx"
 )
@@ -205,7 +207,7 @@ func (c *comparer) unitsOf(land int) *units {
 		}
 	}
 	slices.SortFunc(u.all, func(a, b unit) int {
-		return cmp.Or(b.size.compare(a.size), oneIf(a.network)-oneIf(b.network), cmp.Compare(a.name, b.name))
+		return cmp.Or(b.size.compare(a.size), lists.OneIf(a.network)-lists.OneIf(b.network), cmp.Compare(a.name, b.name))
 	})
 	c.units[land] = u
 	return u

@@ -8,6 +8,7 @@ import (
 
 	"go4.org/netipx"
 
+	"bivium/core/lists"
 	"bivium/core/verdict"
 )
 
@@ -50,14 +51,14 @@ func (s *Survey) Brought(segment int, way func(*verdict.Endpoint) string) []Brou
 			told = way(&c.End)
 			ways[place{c.spot, c.network}] = told
 		}
-		key := strings.Join(shares, " ") + " " + keyOf([]int{c.End.Segment, c.End.Home.Network, oneIf(c.four)}) + told
+		key := strings.Join(shares, " ") + " " + lists.Key([]int{c.End.Segment, c.End.Home.Network, lists.OneIf(c.four)}) + told
 		f := at[key]
 		if f == nil {
 			f = &found{Brought: Brought{Shares: shares, Segment: s.net.Segments[c.End.Segment], End: c.End}}
 			at[key] = f
 		}
 		for _, r := range c.Ranges {
-			f.ranges.AddRange(netipx.IPRangeFrom(s.asSeen(c, r.From, segment), s.asSeen(c, r.To, segment)))
+			f.ranges.AddRange(netipx.IPRangeFrom(asSeen(s.judge, c, r.From, segment), asSeen(s.judge, c, r.To, segment)))
 		}
 	}
 	out := make([]Brought, 0, len(at))

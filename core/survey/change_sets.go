@@ -3,6 +3,8 @@ package survey
 import (
 	"slices"
 
+	"bivium/core/lists"
+
 	"github.com/bits-and-blooms/bitset"
 )
 
@@ -17,7 +19,7 @@ func (c *change) patch() {
 	at := map[string]int{}
 	sources, targets := uint(len(c.comparer.land(c.at[0]).joints)), uint(len(c.comparer.land(c.at[1]).joints))
 	put := func(from *bitset.BitSet) int {
-		key := bitsKey(from)
+		key := lists.BitsKey(from)
 		i, ok := at[key]
 		if !ok {
 			i = len(c.patches)
@@ -66,7 +68,7 @@ func (c *change) patch() {
 			numbers = append(numbers, int32(src.at))
 		}
 		slices.Sort(numbers)
-		key := unitsKey(numbers)
+		key := lists.Key32(numbers)
 		p, ok := alike[key]
 		if !ok {
 			p = put(said(list))
@@ -87,13 +89,4 @@ func (c *change) patch() {
 		y, _ := b.to.NextSet(0)
 		return int(x) - int(y)
 	})
-}
-
-func bitsKey(b *bitset.BitSet) string {
-	words := b.Words()
-	out := make([]byte, 0, 8*len(words))
-	for _, w := range words {
-		out = append(out, byte(w), byte(w>>8), byte(w>>16), byte(w>>24), byte(w>>32), byte(w>>40), byte(w>>48), byte(w>>56))
-	}
-	return string(out)
 }

@@ -3,6 +3,7 @@ package survey
 import (
 	"github.com/bits-and-blooms/bitset"
 
+	"bivium/core/lists"
 	"bivium/core/space"
 	"bivium/core/verdict"
 )
@@ -117,7 +118,7 @@ func (c *change) between(i, k int32) (verdict.Flow, int) {
 	if c.From.Kind == NodeInternet && c.Publication == "" && !c.unpublished(&f) {
 		return f, 1
 	}
-	return f, 1 + oneIf(x.workload) + oneIf(y.workload)
+	return f, 1 + lists.OneIf(x.workload) + lists.OneIf(y.workload)
 }
 
 // unpublished gives a flow from the internet that is meant to come in by no publication a

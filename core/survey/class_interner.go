@@ -3,6 +3,7 @@ package survey
 import (
 	"slices"
 
+	"bivium/core/lists"
 	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/verdict"
@@ -82,7 +83,7 @@ func (n *numbers) of(p *partition) *numbers {
 	n.once.Do(func() {
 		n.setOf, n.spotOf = make(map[string]int, len(p.sets)), make(map[spotKey]int, len(p.spots))
 		for i, set := range p.sets {
-			n.setOf[keyOf(set)] = i
+			n.setOf[lists.Key(set)] = i
 		}
 		for i := range p.spots {
 			n.spotOf[p.spots[i].spotKey] = i
@@ -194,7 +195,7 @@ func (r *classInterner) take(b *builder) {
 }
 
 func (r *classInterner) set(groups []int) int {
-	key := keyOf(groups)
+	key := lists.Key(groups)
 	if i, known := r.before.setOf[key]; known {
 		return i
 	}
@@ -442,5 +443,12 @@ func (r *classInterner) showSpots(classes []int, spots []int32, which []bool) {
 		default:
 			r.spots[s].meet(&r.classes[n].End)
 		}
+	}
+}
+
+// meet notes an endpoint at a spot, if it is the first of another network.
+func (s *spot) meet(end *verdict.Endpoint) {
+	if !s.other.Addr.IsValid() && s.one.Home.Network != end.Home.Network {
+		s.other = *end
 	}
 }

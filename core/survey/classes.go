@@ -1,7 +1,6 @@
 package survey
 
 import (
-	"encoding/binary"
 	"maps"
 	"math/big"
 	"net/netip"
@@ -216,13 +215,4 @@ func numbered[K comparable](of map[K]int, key K, next int) (i int, fresh bool) {
 		of[key] = i
 	}
 	return i, !known
-}
-
-// keyOf returns a string that is equal for equal lists.
-func keyOf(numbers []int) string {
-	b := make([]byte, 0, 2*len(numbers))
-	for _, n := range numbers {
-		b = binary.AppendUvarint(b, uint64(n))
-	}
-	return string(b)
 }

@@ -3,7 +3,6 @@ package survey
 import (
 	"math/big"
 	"slices"
-	"strings"
 
 	"github.com/bits-and-blooms/bitset"
 
@@ -108,12 +107,6 @@ type comparer struct {
 	graft                *graft   // how the endpoints of one of them came of the other's; nil if that is not known, or they are the same
 }
 
-// delta is the services for which one vector has another result than another.
-type delta struct {
-	before, after int32 // results, or -1
-	services      *union
-}
-
 // meet numbers the results and vectors of both surveys alike.
 func (c *comparer) meet() {
 	if c.old.book == c.new.book {
@@ -214,29 +207,11 @@ func (c *comparer) apart(was, is []int32) []delta {
 	return out
 }
 
-func verdictKey(v *verdict.Verdict) string {
-	if v == nil {
-		return "none"
-	}
-	key := strings.Join([]string{string(v.Outcome), string(v.Intended), string(v.Reason), strings.Join(v.Pools, ";"), strings.Join(v.By, ";")}, "|")
-	if v.Contested {
-		key += "|contested"
-	}
-	return key
-}
-
 func sameVerdict(a, b *verdict.Verdict) bool {
 	if a == nil || b == nil {
 		return a == b
 	}
 	return verdictKey(a) == verdictKey(b)
-}
-
-func oneIf(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
 }
 
 // alter finds the stances whose verdicts differ, if the surveys share their ledger;
@@ -266,9 +241,6 @@ func (c *comparer) alter() {
 	}
 }
 
-// sameList reports whether two lists are one and the same.
-func sameList[T any](a, b []T) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
-
 // touched reports whether an aligned domain has other endpoints in the surveys, or endpoints
 // whose ways may be others.
 func (c *comparer) touched(t *alignedDomain) bool {
@@ -286,4 +258,17 @@ func (s *Survey) blockOf(from, to int) *block {
 		return nil
 	}
 	return s.blocks.at(from, to)
+}
+
+// grafted returns how the partition of one of two surveys came of the other's, or nil
+// if it did not.
+func grafted(old, new *Survey) *graft {
+	switch {
+	case old.ledger != new.ledger:
+	case new.graft != nil && new.graft.from == old.id:
+		return new.graft
+	case old.graft != nil && old.graft.from == new.id:
+		return old.graft
+	}
+	return nil
 }

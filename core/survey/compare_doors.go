@@ -6,13 +6,14 @@ import (
 
 	"github.com/bits-and-blooms/bitset"
 
+	"bivium/core/lists"
 	"bivium/core/paths"
 )
 
 // doors compares flows from the internet: they can differ where a gate is open
 // in one survey, or an end is there in one only.
 func (p *pairing) doors() {
-	if p.blockless || p.kept && p.old.block == p.new.block && sameList(p.old.gates[p.old.to], p.new.gates[p.new.to]) && !p.new.block.holdsAny(p.altered) {
+	if p.blockless || p.kept && p.old.block == p.new.block && lists.Same(p.old.gates[p.old.to], p.new.gates[p.new.to]) && !p.new.block.holdsAny(p.altered) {
 		return
 	}
 	a, b := p.land(p.from), p.land(p.to)
@@ -20,7 +21,7 @@ func (p *pairing) doors() {
 	known := map[[2]string][][]door{} // by doorways before and afterwards, and by source
 	inside := b.moved
 	if len(a.moved) > 0 || !p.calm() || p.graft == nil || p.graft.gates || p.graft.ways { // an exit may be elsewhere, and the block as it was
-		inside = everyPlace(len(b.joints))
+		inside = lists.Below(len(b.joints))
 	}
 	for _, k := range inside {
 		y := &b.joints[k]
@@ -69,7 +70,7 @@ func (v *view) doorway(class int) string {
 	}
 	key := fmt.Append(nil, v.block.dst.line(&c.ticket), " ", c.spot)
 	for i := range v.gates[v.to] {
-		key = append(key, byte(oneIf(v.gates[v.to][i].open[c.at])))
+		key = append(key, byte(lists.OneIf(v.gates[v.to][i].open[c.at])))
 	}
 	return string(key)
 }

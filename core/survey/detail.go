@@ -11,6 +11,7 @@ import (
 
 	"github.com/bits-and-blooms/bitset"
 
+	"bivium/core/lists"
 	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/space"
@@ -224,7 +225,7 @@ func (s *Survey) headsOf(set Set) heads {
 
 // of returns how many workloads on either side have flows in some columns.
 func (h *headcount) of(columns []column, which []int) (from, to int) {
-	key := keyOf(which)
+	key := lists.Key(which)
 	h.mu.Lock()
 	n, known := h.known[key]
 	h.mu.Unlock()
@@ -281,7 +282,7 @@ func (s *Survey) witness(c *column, services space.Services) verdict.Flow {
 	}
 	f.Source, f.Destination = s.apart(c.src, c.dst)
 	if src.Internal() {
-		f.Destination = s.asSeen(s.classes[c.dst.Class], f.Destination, src.End.Segment)
+		f.Destination = asSeen(s.judge, s.classes[c.dst.Class], f.Destination, src.End.Segment)
 	}
 	return f
 }

@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"slices"
 
+	"bivium/core/lists"
 	"bivium/core/parallel"
 )
 
@@ -92,7 +93,7 @@ func (d *directory) fill(p *partition) {
 		if d := a.at.Compare(b.at); d != 0 {
 			return d
 		}
-		return oneIf(b.ends) - oneIf(a.ends)
+		return lists.OneIf(b.ends) - lists.OneIf(a.ends)
 	})
 	d.enter(p)
 	d.lists = [][]int32{nil}
@@ -115,7 +116,7 @@ func (d *directory) fill(p *partition) {
 			hold = heldBy(now[0])
 		} else {
 			slices.Sort(now)
-			key := unitsKey(now)
+			key := lists.Key32(now)
 			list, ok := known[key]
 			if !ok {
 				list = int32(len(d.lists))

@@ -5,6 +5,7 @@ import (
 	"runtime"
 	"slices"
 
+	"bivium/core/lists"
 	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/verdict"
@@ -225,7 +226,7 @@ func (b *builder) lone(x *stretch) {
 		return
 	}
 	place := b.judge.PlaceOf(x.homes[0], home, x.From)
-	base := number(b.bases, keyOf(place.Base()))
+	base := number(b.bases, lists.Key(place.Base()))
 	rest, _ := b.member(&place, base, x.From, paths.None)
 	spot := b.spotAt(&rest)
 	b.stretch++
@@ -280,7 +281,7 @@ func (b *builder) member(p *verdict.Place, base int, a netip.Addr, workload int)
 
 // set returns the number of a set of groups.
 func (b *builder) set(groups []int) int {
-	i, fresh := numbered(b.setOf, keyOf(groups), len(b.sets))
+	i, fresh := numbered(b.setOf, lists.Key(groups), len(b.sets))
 	if fresh {
 		b.sets = append(b.sets, groups)
 	}

@@ -37,7 +37,7 @@ publications: [{name: site, exit: out, address: 203.0.113.10, services: [tcp/443
 	}
 	e := read(text)
 	next := document.Shared(e, read(strings.NewReplacer("name: out, hub: east", "name: out, hub: west", "  - {network: shed, hub: east}\n", "").Replace(text)))
-	s := New(verdict.New(e))
+	s := NewAnalysis(verdict.New(e))
 	revised, d := s.Revise(next)
 	require.Same(t, s.ledger, revised.ledger, "in place")
 	want := Compare(New(verdict.New(e)), New(verdict.New(next)))

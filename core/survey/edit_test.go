@@ -21,10 +21,10 @@ func faultsOf(e *estate.Estate) []estate.Fault {
 }
 
 // asFromTheGround holds a revised survey, and what it says was changed, to surveys from the ground.
-func asFromTheGround(t *rapid.T, e, next *estate.Estate, revised *Survey, d *Difference) {
+func asFromTheGround(t *rapid.T, e, next *estate.Estate, revised *Analysis, d *Difference) {
 	everything := func(string) bool { return true }
-	anew := New(verdict.New(next))
-	want := Compare(New(verdict.New(e)), anew)
+	anew := NewAnalysis(verdict.New(next))
+	want := Compare(New(verdict.New(e)), anew.Survey)
 	require.Equal(t, changesOf(&want), changesOf(d))
 	nodes := anew.Nodes(everything)
 	require.Equal(t, nodes, revised.Nodes(everything))
@@ -34,15 +34,15 @@ func asFromTheGround(t *rapid.T, e, next *estate.Estate, revised *Survey, d *Dif
 			require.Equal(t, markWords(anew.Between(row, col)), markWords(revised.Between(row, col)), "%v to %v", row, col)
 		}
 	}
-	require.Equal(t, heldWords(anew.Expectations()), heldWords(revised.Expectations()))
-	for _, h := range anew.Expectations()[:min(1, len(e.Expectations))] {
+	require.Equal(t, heldWords(anew.Expectations.All()), heldWords(revised.Expectations.All()))
+	for _, h := range anew.Expectations.All()[:min(1, len(e.Expectations))] {
 		var d details
 		anew.detail(h.Expectation, &d)
 		require.Equal(t, len(d.failures) == 0, h.Holds, h.Expectation.Name)
 		require.Equal(t, h.Holds && len(d.saved) > 0, h.ByRouting, h.Expectation.Name)
 	}
 	require.Equal(t, findingWords(anew), findingWords(revised))
-	require.Equal(t, anew.Passages(), revised.Passages())
+	require.Equal(t, anew.Findings.Passages(unpaced), revised.Findings.Passages(unpaced))
 	require.Equal(t, turnWords(anew), turnWords(revised))
 	ends := draw.Ends(next)
 	for range 20 {
@@ -59,8 +59,8 @@ func asFromTheGround(t *rapid.T, e, next *estate.Estate, revised *Survey, d *Dif
 
 // ofOneFamily reports whether two surveys number stances alike: neither was made from
 // the ground after the other.
-func ofOneFamily(a, b *Survey) bool {
-	some := func(s *Survey) *int32 {
+func ofOneFamily(a, b *Analysis) bool {
+	some := func(s *Analysis) *int32 {
 		for _, x := range s.ledger.stances {
 			if len(x.voices) > 0 {
 				return &x.voices[0]
@@ -85,8 +85,8 @@ func TestAnyEditIsSurveyedInPlace(t *testing.T) {
 	}
 	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {
 		e := expecting(drawValid(t))
-		s := New(verdict.New(e))
-		s.Expectations()
+		s := NewAnalysis(verdict.New(e))
+		s.Expectations.All()
 		for range 4 {
 			next, what := draw.Edit(t, e)
 			if rapid.IntRange(0, 3).Draw(t, "two") == 0 {
@@ -136,7 +136,7 @@ func TestRulebooksAreEditedInPlace(t *testing.T) {
 	meet.Check(t, meet.Wants{"an edit that changes flows": 10, "one that comes or goes": 1}, func(t *rapid.T, met meet.Met) {
 		e := rapid.Custom(draw.Estate).Filter(func(e *estate.Estate) bool { return sound(e) && len(e.Rulebooks) > 0 }).Draw(t, "estate")
 		e = inspecting(e)
-		s := New(verdict.New(e))
+		s := NewAnalysis(verdict.New(e))
 		for range 2 {
 			what := rapid.SampledFrom([]string{"a rulebook", "a rulebook", "a rulebook", "a rulebook comes", "a rulebook goes", "a pool comes"}).Draw(t, "what")
 			next := draw.EditOf(t, e, what)

@@ -3,6 +3,7 @@ package survey
 import (
 	"slices"
 
+	"bivium/core/lists"
 	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/verdict"
@@ -78,20 +79,6 @@ func (v *surveyor) fillLine(x *effects, i int) {
 		first = i
 	}
 	for k := first; k < len(x.to); k++ {
-		if v.known != nil {
-			there, ok := v.known(x.block, x.from[i], x.to[k])
-			back, both := int32(0), true
-			if within {
-				back, both = v.known(x.block, x.to[k], x.from[i])
-			}
-			if ok && both {
-				x.matrix[i][k] = there
-				if within {
-					x.matrix[k][i] = back
-				}
-				continue
-			}
-		}
 		there, back := v.between(x.block, &v.spots[x.from[i]], &v.spots[x.to[k]])
 		x.matrix[i][k] = there
 		if within {
@@ -198,7 +185,7 @@ func reduce(matrix [][]int32, width int) (rowKind, colKind []int32, effects [][]
 func alike(n int, list func(int) []int32) (numbers []int32, firsts []int) {
 	known := map[string]int32{}
 	for i := range n {
-		key := unitsKey(list(i))
+		key := lists.Key32(list(i))
 		k, ok := known[key]
 		if !ok {
 			k = int32(len(firsts))
@@ -255,11 +242,4 @@ func (v *surveyor) outward(b *block) {
 		places[i] = rowKind[places[i]]
 	}
 	b.effects, b.src.byClass, b.dst.bySpot = found, places, colKind
-}
-
-// meet notes an endpoint at a spot, if it is the first of another network.
-func (s *spot) meet(end *verdict.Endpoint) {
-	if !s.other.Addr.IsValid() && s.one.Home.Network != end.Home.Network {
-		s.other = *end
-	}
 }

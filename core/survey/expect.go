@@ -2,7 +2,6 @@ package survey
 
 import (
 	"slices"
-	"sync"
 
 	"github.com/bits-and-blooms/bitset"
 
@@ -53,84 +52,6 @@ type Failure struct {
 	Services space.Services
 	Verdict  verdict.Verdict
 	Witness  verdict.Flow
-}
-
-// Expectations returns how the expectations of the estate fare, in its order.
-func (s *Survey) Expectations() []Held {
-	s.held.mu.Lock()
-	defer s.held.mu.Unlock()
-	if !s.held.known {
-		s.held.list, s.held.known = s.expectAll(s.held.before, s.held.since), true
-		s.held.before, s.held.since = nil, nil
-	}
-	return slices.Clone(s.held.list)
-}
-
-// held keeps how the expectations of a survey fare, once that has been asked for.
-type held struct {
-	mu     sync.Mutex
-	known  bool
-	list   []Held
-	before []Held      // how they fared before the edit that the survey came of
-	since  *Difference // and what that has changed; nil if it is not known
-}
-
-// after returns what is held after an edit that a difference tells of: if it is known
-// how the expectations fared before, only those are looked at again that it touches.
-func (h *held) after(d *Difference) *held {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if !h.known {
-		return &held{}
-	}
-	return &held{before: h.list, since: d}
-}
-
-func (s *Survey) expectAll(before []Held, d *Difference) []Held {
-	list := s.judge.Estate().Expectations
-	out := make([]Held, len(list))
-	jobs := make([]func(), len(list))
-	for i := range list {
-		x := &list[i]
-		jobs[i] = func() {
-			k := i
-			if k >= len(before) || before[k].Expectation != x { // it was elsewhere, or is new
-				k = slices.IndexFunc(before, func(h Held) bool { return h.Expectation == x })
-			}
-			if k >= 0 {
-				if h, known := d.after(&before[k]); known {
-					h.details = &details{survey: s}
-					out[i] = h
-					return
-				}
-			}
-			out[i] = s.Expect(x)
-		}
-	}
-	parallel.Run(jobs)
-	return out
-}
-
-// holds returns what tells whether one end of an expectation has the endpoints of a
-// class, of its domain.
-func (s *Survey) holds(e estate.End) func(*end) bool {
-	if e.Internet || e.Party.Groups.Any {
-		return func(x *end) bool { return x.is }
-	}
-	segment := s.net.Segment(e.Party.Segment)
-	if segment < 0 {
-		return func(*end) bool { return false }
-	}
-	list := &s.local[segment]
-	in := make([]bool, len(list.sets))
-	for _, name := range e.Party.Groups.Groups {
-		if group := s.judge.Group(name); group != paths.None {
-			for _, set := range list.of(group) {
-				in[set] = true
-			}
-		}
-	}
-	return func(x *end) bool { return x.is && in[x.set] }
 }
 
 // Expect returns how an expectation fares, exactly, for every flow that it is
@@ -266,42 +187,4 @@ func meets(x *estate.Expectation, v *verdict.Verdict) (holds, routing bool) {
 		return noPath || v.Reason == verdict.ReasonUnknown, noPath && v.Intended != estate.Deny
 	}
 	panic("survey: unknown expectation " + x.Expect)
-}
-
-func (s *Survey) termsOf(refs []estate.ServiceRef) []estate.Term {
-	var out []estate.Term
-	for _, r := range refs {
-		if r.Name == "" {
-			out = append(out, r.Term)
-		}
-		for _, v := range s.judge.Estate().Services {
-			if v.Name == r.Name {
-				out = append(out, v.Terms...)
-			}
-		}
-	}
-	return out
-}
-
-// end returns the endpoints of one end of an expectation.
-func (s *Survey) end(e estate.End) Set {
-	if e.Internet {
-		return s.Of(Node{Kind: NodeInternet})
-	}
-	return s.party(e.Party)
-}
-
-func (s *Survey) party(p estate.Party) Set {
-	if p.Groups.Any {
-		return s.Of(Node{Kind: NodeSegment, Segment: p.Segment})
-	}
-	if len(p.Groups.Groups) == 1 {
-		return s.Of(Node{Kind: NodeGroup, Segment: p.Segment, Group: p.Groups.Groups[0]})
-	}
-	var out []int
-	for _, g := range p.Groups.Groups {
-		out = append(out, s.ClassesOf(Node{Kind: NodeGroup, Segment: p.Segment, Group: g})...)
-	}
-	slices.Sort(out)
-	return whole(slices.Compact(out))
 }

@@ -20,7 +20,7 @@ func TestExpectationsOfTheDemo(t *testing.T) {
 	e := readEstate(t, "../../demo/grayshoal.yaml")
 	j := verdict.New(e)
 	got := map[string]string{}
-	for _, h := range New(j).Expectations() {
+	for _, h := range NewAnalysis(j).Expectations.All() {
 		state := "fails"
 		switch {
 		case h.Holds && h.ByRouting:
@@ -79,7 +79,7 @@ func TestExpectationsFareAsTheOracleSays(t *testing.T) {
 	meet.Check(t, meet.Often(100, "meets", "fails", "a failure that is shown"), func(t *rapid.T, met meet.Met) {
 		e := expecting(drawValid(t))
 		j := verdict.New(e)
-		s := New(j)
+		s := NewAnalysis(j)
 		judge := func(f verdict.Flow) verdict.Verdict {
 			v := oracle.Judge(e, oracle.Flow{Segment: f.Segment, Source: f.Source, Destination: f.Destination, Protocol: f.Protocol, SourcePort: f.SourcePort, Port: f.Port, Publication: f.Publication})
 			return verdict.Verdict{Outcome: verdict.Outcome(v.Outcome), Intended: estate.Action(v.Intended), Reason: verdict.Reason(v.Reason)}
@@ -87,7 +87,7 @@ func TestExpectationsFareAsTheOracleSays(t *testing.T) {
 		ends := draw.Ends(e)
 		holds := map[string]bool{}
 		var inside []*estate.Expectation
-		for _, h := range s.Expectations() {
+		for _, h := range s.Expectations.All() {
 			holds[h.Expectation.Name] = h.Holds
 			if !h.Expectation.From.Internet && !h.Expectation.To.Internet {
 				inside = append(inside, h.Expectation)

@@ -95,7 +95,7 @@ func kindOf(before, after verdict.Outcome) int {
 	return 5*at(before) + at(after)
 }
 
-func newFailureEvaluator(s *Survey) *failureEvaluator {
+func newFailureEvaluator(s *Survey, held []Held) *failureEvaluator {
 	f := &failureEvaluator{
 		Survey: s, pathBuckets: s.pathBucketsOf(), settler: newSettler(s), extra: map[combination][]int32{}, fates: newOutcomes(s),
 		byPlace: map[placeKey]*spotLines{}, shifts: map[[2]int32][]int32{}, shiftOf: map[[2]int32]int32{}, turnsAt: make([][]turning, 1),
@@ -114,7 +114,7 @@ func newFailureEvaluator(s *Survey) *failureEvaluator {
 			f.bySpot[segment][h.spot].pathBuckets = append(f.bySpot[segment][h.spot].pathBuckets, h)
 		}
 	}
-	for i, h := range s.Expectations() {
+	for i, h := range held {
 		if !h.Holds || h.Vacuous {
 			continue
 		}

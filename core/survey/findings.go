@@ -1,7 +1,6 @@
 package survey
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -54,42 +53,12 @@ type Finding struct {
 	Witness  *verdict.Flow
 }
 
-// Findings returns everything legal and probably wrong, in a fixed order. Cost:
-// the combinations times the atoms, and the pairs of classes.
-func (s *Survey) Findings() []Finding { return s.FindingsPaced(func() {}) }
-
-// FindingsPaced is Findings for work that others may have to wait for: it calls pace now and
-// then, which may wait until they are through.
-func (s *Survey) FindingsPaced(pace func()) []Finding {
-	f := &finder{
-		Survey: s, pace: pace, at: map[string]int{}, named: map[named]bool{}, spoke: map[verdict.Rulepoint]bool{}, reasons: s.reasonsOf(), members: map[string][]int{}, names: map[[2]int]string{},
-	}
-	f.flows()
-	f.rules()
-	f.things()
-	for i := range f.found {
-		f.found[i].complete()
-		if f.atoms[i] != nil {
-			f.found[i].Services = s.atoms.Union(f.atoms[i])
-			example := f.examples[i]
-			w := s.witness(&column{strand: strand{publication: example.publication}, src: Member{Class: example.from}, dst: Member{Class: example.to}}, f.found[i].Services)
-			f.found[i].Witness = &w
-		}
-	}
-	slices.SortStableFunc(f.found, func(a, b Finding) int {
-		if d := slices.Index(findingOrder, a.Code) - slices.Index(findingOrder, b.Code); d != 0 {
-			return d
-		}
-		return cmp.Compare(a.Message, b.Message)
-	})
-	return f.found
-}
-
 // example is a pair of classes whose flows are of one combination.
 type example struct{ from, to, publication int }
 
 type finder struct {
 	*Survey
+	book     *Book
 	pace     func()
 	found    []Finding
 	atoms    []*bitset.BitSet // by finding; nil for those that are not about flows

@@ -60,20 +60,22 @@ type sighted struct {
 // eachSighted finds the combinations of flows that no publication lets in, of all blocks
 // side by side. Of local flows, it takes those by network of which something is to be said.
 func (f *finder) eachSighted(take func(circumstance, example)) {
-	var all []*block
+	var all []*sighted
 	var jobs []func()
-	for from := range f.inside {
-		for _, b := range f.blocks[from].is {
-			all = append(all, b)
-			jobs = append(jobs, func() {
-				f.pace()
-				b.sighted.once.Do(func() { f.sight(b) })
-			})
+	for p, b := range f.blocks.all() {
+		if p.from == len(f.inside) {
+			continue
 		}
+		x := f.book.sighted.at(p.from, p.to)
+		all = append(all, x)
+		jobs = append(jobs, func() {
+			f.pace()
+			x.once.Do(func() { f.sight(x, b) })
+		})
 	}
 	parallel.Run(jobs)
 	for _, b := range all {
-		for _, x := range b.sighted.hubs {
+		for _, x := range b.hubs {
 			take(x.circumstance, x.example)
 		}
 	}
@@ -83,7 +85,7 @@ func (f *finder) eachSighted(take func(circumstance, example)) {
 	}
 	known := map[concern]bool{}
 	for _, b := range all {
-		for _, x := range b.sighted.local {
+		for _, x := range b.local {
 			if x.network == paths.None {
 				take(x.circumstance, x.example)
 				continue
@@ -98,10 +100,10 @@ func (f *finder) eachSighted(take func(circumstance, example)) {
 }
 
 // sight finds the combinations of a block.
-func (f *finder) sight(b *block) {
-	b.sighted.hubs = f.combinationsIn(b)
+func (f *finder) sight(x *sighted, b *block) {
+	x.hubs = f.combinationsIn(b)
 	if b.from == b.to {
-		b.sighted.local = f.localIn(b)
+		x.local = f.localIn(b)
 	}
 }
 
@@ -302,7 +304,7 @@ func (f *prober) note(k noteKey) *note {
 // circumstances weighs circumstances side by side, those of which there is no note yet, and
 // says what is remarkable of them in their order.
 func (f *finder) circumstances(order []circumstance, examples map[circumstance]example) {
-	known := f.notes.all()
+	known := f.book.notes.all()
 	missing := map[noteKey]bool{}
 	var wanted []noteKey
 	for _, c := range order {
@@ -312,7 +314,7 @@ func (f *finder) circumstances(order []circumstance, examples map[circumstance]e
 		}
 	}
 	fresh := f.weigh(wanted)
-	f.notes.take(fresh)
+	f.book.notes.take(fresh)
 	for _, c := range order {
 		n := known[c.key()]
 		if n == nil {

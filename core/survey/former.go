@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"bivium/core/limits"
+	"bivium/core/lists"
 	"bivium/core/parallel"
 	"bivium/core/paths"
 )
@@ -54,7 +55,7 @@ func (n *lineFinder) of(held [][]int32, always []int32) map[string]int32 {
 		n.known = make(map[string]int32, len(held))
 		for line, units := range held {
 			some := slices.DeleteFunc(slices.Clone(units), func(u int32) bool { return slices.Contains(always, u) })
-			n.known[unitsKey(some)] = int32(line)
+			n.known[lists.Key32(some)] = int32(line)
 		}
 	})
 	return n.known
@@ -91,7 +92,7 @@ func (f *former) listen(from int) {
 		for side, list := range [2][]int{src, dst} {
 			key := unitKey("any")
 			if list != nil {
-				key = unitKey("in" + keyOf(list))
+				key = unitKey("in" + lists.Key(list))
 			}
 			unit, ok := known[side][key]
 			if !ok {
@@ -211,10 +212,6 @@ func (l *lineSet) line(named, always []int32) int32 {
 	return i
 }
 
-func unitsKey(units []int32) string {
-	return string(appendUnits(make([]byte, 0, 4*len(units)), units))
-}
-
 func appendUnits(b []byte, units []int32) []byte {
 	for _, u := range units {
 		b = append(b, byte(u), byte(u>>8), byte(u>>16), byte(u>>24))
@@ -327,7 +324,7 @@ type weaver struct {
 
 // list returns the number of a sorted list of voices.
 func (w *weaver) list(voices []int32) int32 {
-	key := unitsKey(voices)
+	key := lists.Key32(voices)
 	i, ok := w.known[key]
 	if !ok {
 		i = int32(len(w.lists))

@@ -38,7 +38,7 @@ func TestGeneratedEstatesAreRevisedInPlace(t *testing.T) {
 		size.Segments, size.Networks = rapid.IntRange(2, 5).Draw(t, "segments"), rapid.IntRange(6, 14).Draw(t, "networks")
 		size.Workloads = rapid.IntRange(20, 80).Draw(t, "workloads")
 		e := synth.New("generated", size, rapid.Uint64Range(0, 1<<20).Draw(t, "seed"))
-		s := New(verdict.New(e))
+		s := NewAnalysis(verdict.New(e))
 		last := ""
 		for range 3 {
 			next, what := e, ""
@@ -54,8 +54,8 @@ func TestGeneratedEstatesAreRevisedInPlace(t *testing.T) {
 				continue
 			}
 			revised, d := s.Revise(next)
-			anew := New(verdict.New(next))
-			want := Compare(New(verdict.New(e)), anew)
+			anew := NewAnalysis(verdict.New(next))
+			want := Compare(New(verdict.New(e)), anew.Survey)
 			require.Equal(t, changesOf(&want), changesOf(&d), what)
 			for _, row := range anew.Nodes(func(string) bool { return false }) {
 				for _, col := range anew.Nodes(func(string) bool { return false }) {

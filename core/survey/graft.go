@@ -44,27 +44,28 @@ func (g *graft) moves(network int32) bool { return network != paths.None && g.mo
 // each that has some: then it is worth while to begin anew.
 const mostDead = 1
 
-// regraft returns the partition of a revised judge: the survey's own, if endpoints are
-// the same, or one that comes of it, in which those are put into classes anew that
+// revise returns the partition of a revised judge: this one, if endpoints are the same, or
+// one that comes of it, in which those are put into classes anew that
 // may be others. It is nil if it is better to begin anew.
-func (s *Survey) regraft(j *verdict.Judge, r *verdict.Revision) *partition {
-	g := &grafter{Survey: s, to: j, revision: r}
+func (p *partition) revise(from, to *verdict.Judge, r *verdict.Revision) *partition {
+	g := &grafter{partition: p, judge: from, to: to, revision: r}
 	g.lay()
 	g.reach()
 	if len(g.touched) == 0 && len(r.Networks) == 0 && r.Subnets == nil && r.Workloads == nil {
-		if j.Net() == s.net {
-			return s.partition
+		if to.Net() == p.net {
+			return p
 		}
-		p := *s.partition // the same endpoints, on other ways
-		p.net, p.alike, p.roads, p.split = j.Net(), g.alike, g.roads, nil
-		return &p
+		next := *p // the same endpoints, on other ways
+		next.net, next.alike, next.roads, next.split = to.Net(), g.alike, g.roads, nil
+		return &next
 	}
 	return g.graft()
 }
 
-// grafter makes a partition out of that of a survey.
+// grafter makes a partition out of another.
 type grafter struct {
-	*Survey
+	*partition
+	judge    *verdict.Judge // of that
 	to       *verdict.Judge
 	revision *verdict.Revision
 	alike    map[string]int
@@ -196,7 +197,7 @@ func (g *grafter) meeting(fresh stretches) [][]int {
 	if len(fresh) == 0 {
 		return out
 	}
-	spans, all := g.partition.spans.of(g.partition), Range{fresh[0].From, fresh[len(fresh)-1].To}
+	spans, all := g.spans.of(g.partition), Range{fresh[0].From, fresh[len(fresh)-1].To}
 	parallel.Shares(len(g.classes), len(out), func(share, first, last int) {
 		for i := first; i < last; i++ {
 			if spans[i].meets(all) && !g.affected[i] && slices.ContainsFunc(g.classes[i].Ranges, fresh.meets) {
@@ -372,16 +373,3 @@ func sameSubnet(was, is *paths.Net, subnet, network int) (int, bool) {
 
 // goneKey is the key of a number that nothing has any more.
 func goneKey(number int) string { return "was " + strconv.Itoa(number) }
-
-// grafted returns how the partition of one of two surveys came of the other's, or nil
-// if it did not.
-func grafted(old, new *Survey) *graft {
-	switch {
-	case old.ledger != new.ledger:
-	case new.graft != nil && new.graft.from == old.id:
-		return new.graft
-	case old.graft != nil && old.graft.from == new.id:
-		return old.graft
-	}
-	return nil
-}

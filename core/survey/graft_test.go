@@ -9,6 +9,7 @@ import (
 	"pgregory.net/rapid"
 
 	"bivium/core/estate"
+	"bivium/core/lists"
 	"bivium/core/testing/meet"
 	"bivium/core/verdict"
 )
@@ -73,7 +74,7 @@ func borne(e *estate.Estate) (n int) {
 	for i := range e.Attachments {
 		n += len(e.Attachments[i].Static)
 		for _, l := range e.Attachments[i].Learned {
-			n += oneIf(l.Status == "accepted")
+			n += lists.OneIf(l.Status == "accepted")
 		}
 	}
 	return n
@@ -107,8 +108,8 @@ func TestPlacingIsSurveyingAnew(t *testing.T) {
 	t.Parallel()
 	meet.Check(t, meet.Wants{"an edit in place": 50, "an edit in place that changes flows": 30, "links": 30, "links that change flows": 10, "prefixes": 20}, func(t *rapid.T, met meet.Met) {
 		e := expecting(drawValid(t))
-		s := New(verdict.New(e))
-		s.Expectations()
+		s := NewAnalysis(verdict.New(e))
+		s.Expectations.All()
 		for range 4 {
 			next := editPlace(t, e)
 			if rapid.IntRange(0, 3).Draw(t, "rules") == 0 {
@@ -147,9 +148,9 @@ func cellWords(d *Difference, nodes []Node) []string {
 	return out
 }
 
-func findingWords(s *Survey) []string {
+func findingWords(s *Analysis) []string {
 	var out []string
-	for _, f := range s.Findings() {
+	for _, f := range s.Findings.All(unpaced) {
 		word := string(f.Code) // which networks show it, and how many do, may differ
 		switch f.Code {
 		case EmptySide, SameMembers, Contested, RailNotEnforced:
@@ -163,9 +164,9 @@ func findingWords(s *Survey) []string {
 	return slices.Compact(out)
 }
 
-func turnWords(s *Survey) []string {
+func turnWords(s *Analysis) []string {
 	var out []string
-	for _, o := range s.WhatIf(s.Outages()) {
+	for _, o := range s.WhatIf(s.Expectations.All(), s.Outages()) {
 		for _, t := range o.Turns {
 			out = append(out, fmt.Sprint(o.Outage, t.From, t.To, t.Before, t.After, t.Services.Words(), t.Pairs))
 		}

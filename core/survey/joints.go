@@ -97,22 +97,20 @@ func (c *comparer) join(t *alignedDomain, some func(class int) bool) {
 // selves are the classes of a domain as joints with themselves, with their ends. They
 // are made when they are first asked for.
 type selves struct {
-	once   parallel.Once
 	joints []joint
 	ends   []end
 }
 
 // selves returns those of a domain.
 func (p *partition) selves(domain int) *selves {
-	s := p.roll(domain).selves
-	s.once.Do(func() {
+	return p.roll(domain).derived.get(func() any {
 		classes := p.of(domain)
-		s.joints, s.ends = make([]joint, len(classes)), make([]end, len(classes))
+		s := &selves{make([]joint, len(classes)), make([]end, len(classes))}
 		for i, n := range classes {
 			s.joints[i], s.ends[i] = p.jointOf(n), p.endOf(n)
 		}
-	})
-	return s
+		return s
+	}).(*selves)
 }
 
 // jointOf returns the joint of a class with itself.
@@ -246,7 +244,7 @@ func (c *comparer) asSeen(j *joint, a netip.Addr, from Node, gone bool) netip.Ad
 		s, class = c.old, j.old
 	}
 	if segment := s.net.Segment(from.Segment); class >= 0 && from.Kind != NodeInternet && segment >= 0 {
-		return s.asSeen(s.classes[class], a, segment)
+		return asSeen(s.judge, s.classes[class], a, segment)
 	}
 	return a
 }

@@ -200,3 +200,11 @@ func (s *Survey) single(m Member) (a netip.Addr) {
 	}
 	return a
 }
+
+// amount returns the number of addresses of a member.
+func (s *Survey) amount(m Member) size {
+	if m.Only.IsValid() {
+		return size{0, 1}
+	}
+	return s.classes[m.Class].size
+}

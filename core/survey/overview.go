@@ -3,6 +3,7 @@ package survey
 import (
 	"slices"
 
+	"bivium/core/lists"
 	"bivium/core/parallel"
 	"bivium/core/paths"
 )
@@ -60,7 +61,7 @@ type looking struct {
 // of their flows has another as well, or is none.
 func (l *looking) count() (occur [][]combination) {
 	s, before := l.Survey, l.before
-	l.out = &matrix{of: s.id, crowds: s.crowds(before)}
+	l.out = &matrix{of: s.id, crowds: crowdsOf(s.partition, before)}
 	l.pairs = s.blocks.pairs()
 	l.anew, l.sums, occur = make([]bool, len(l.pairs)), make([]sums, len(l.pairs)), make([][]combination, len(l.pairs))
 	var jobs []func()
@@ -160,7 +161,7 @@ func (c *crowd) blind(segment int) (out [2]float64) {
 
 // crowds returns those of all domains; of those whose classes are the same as before, the
 // same.
-func (p *partition) crowds(before *matrix) []crowd {
+func crowdsOf(p *partition, before *matrix) []crowd {
 	if before != nil && before.of == p.id {
 		return before.crowds
 	}
@@ -171,18 +172,18 @@ func (p *partition) crowds(before *matrix) []crowd {
 			out[domain] = before.crowds[domain]
 			continue
 		}
-		jobs = append(jobs, func() { out[domain] = p.crowd(domain) })
+		jobs = append(jobs, func() { out[domain] = crowdOf(p, domain) })
 	}
 	parallel.Run(jobs)
 	return out
 }
 
-func (p *partition) crowd(domain int) crowd {
+func crowdOf(p *partition, domain int) crowd {
 	var out crowd
 	at := map[*see]int{} // what is seen of classes, which share it
 	for _, i := range p.of(domain) {
 		c := p.classes[i]
-		family := oneIf(c.four)
+		family := lists.OneIf(c.four)
 		out.here[family] += c.weight
 		if len(c.seen) == 0 {
 			continue

@@ -1,6 +1,9 @@
 package survey
 
-import "bivium/core/paths"
+import (
+	"bivium/core/lists"
+	"bivium/core/paths"
+)
 
 func (c *pairCounter) addDoors(from Set, src *side, to Set, dst *side) {
 	for _, i := range src.members {
@@ -32,7 +35,7 @@ func (c *pairCounter) addAllDoors(segment int) {
 	for k, i := range c.inside[segment] {
 		x := c.classes[i]
 		for g := range gates {
-			open[g] = byte(oneIf(gates[g].open[k]))
+			open[g] = byte(lists.OneIf(gates[g].open[k]))
 		}
 		key := behind{b.dst.line(&x.ticket), x.spot, string(open), -1}
 		if x.size.one() && !paths.Private(x.End.Addr) {
@@ -56,7 +59,7 @@ func (c *pairCounter) addAllDoors(segment int) {
 			c.eachStrand(o, i, func(t strand) {
 				key := weightedKey{vector: t.vector}
 				if t.mask != nil {
-					key.mask = bitsKey(t.mask)
+					key.mask = lists.BitsKey(t.mask)
 				}
 				known, ok := weightedOutcomes[key]
 				if !ok {

@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"net/netip"
 	"slices"
+
+	"bivium/core/lists"
 )
 
 // resident is the members of a network, or of one of its parts, that a block does not
@@ -41,7 +43,7 @@ func (s *Survey) allResidents(x *axis, segment int) []resident {
 // alike together.
 func housed(out []resident) []resident {
 	slices.SortFunc(out, func(a, b resident) int {
-		return cmp.Or(a.network-b.network, oneIf(a.four)-oneIf(b.four), int(a.part-b.part), int(a.line-b.line), int(a.place-b.place))
+		return cmp.Or(a.network-b.network, lists.OneIf(a.four)-lists.OneIf(b.four), int(a.part-b.part), int(a.line-b.line), int(a.place-b.place))
 	})
 	n := 0
 	for i := range out {
@@ -78,7 +80,7 @@ func (c *pairCounter) addNear(b *block, from, to []resident) {
 		}
 		eachPart(from[first:last], func(src []resident) {
 			eachPart(to[next:end], func(dst []resident) {
-				c.addNeighbours(b, a, src, dst, b.near[oneIf(c.net.EnforcesLocally(x.network, src[0].part == dst[0].part))])
+				c.addNeighbours(b, a, src, dst, b.near[lists.OneIf(c.net.EnforcesLocally(x.network, src[0].part == dst[0].part))])
 			})
 		})
 		first, next = last, end

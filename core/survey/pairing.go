@@ -4,6 +4,7 @@ import (
 	"maps"
 	"slices"
 
+	"bivium/core/lists"
 	"bivium/core/parallel"
 )
 
@@ -47,7 +48,7 @@ func (p *pairing) match() {
 	if x == nil || y == nil || p.altered == nil || x.threads != y.threads {
 		return
 	}
-	p.samePlan = x == y || p.from != len(p.lands)-1 && sameList(x.effects, y.effects) && sameList(x.src.bySpot, y.src.bySpot) && sameList(x.dst.bySpot, y.dst.bySpot)
+	p.samePlan = x == y || p.from != len(p.lands)-1 && lists.Same(x.effects, y.effects) && lists.Same(x.src.bySpot, y.src.bySpot) && lists.Same(x.dst.bySpot, y.dst.bySpot)
 	p.kept = p.samePlan || p.graft != nil && !p.graft.ways
 }
 
@@ -128,7 +129,7 @@ type bundle struct {
 // kinds after, so bundles are found by the kind before, and then one by one.
 func (f *flank) bundles(all bool, some []int32) []bundle {
 	if all {
-		some = everyPlace(len(f.land.joints))
+		some = lists.Below(len(f.land.joints))
 	}
 	var out []bundle
 	var first, next []int32 // by kind before, and by bundle
@@ -190,15 +191,6 @@ func (f *flank) exemplify(b *bundle) {
 			return
 		}
 	}
-}
-
-// everyPlace returns the numbers from 0 to below n.
-func everyPlace(n int) []int32 {
-	out := make([]int32, n)
-	for i := range out {
-		out[i] = int32(i)
-	}
-	return out
 }
 
 // calm reports whether flows between endpoints that stay fare as they did.

@@ -1,11 +1,11 @@
 package survey
 
 import (
-	"cmp"
 	"slices"
 
 	"github.com/bits-and-blooms/bitset"
 
+	"bivium/core/lists"
 	"bivium/core/parallel"
 	"bivium/core/verdict"
 )
@@ -17,60 +17,10 @@ type Passage struct {
 	From, To  string // segments, or ""
 }
 
-// Passages returns where the pools of the estate see flows: exactly those that
-// some flow passes or is blocked by, in order. Cost: for each pair of spots and ways to be attached, the
-// lines of the one times those of the other, until one flow of each pool is found.
-func (s *Survey) Passages() []Passage { return s.PassagesPaced(func() {}) }
-
-// PassagesPaced is Passages for work that others may have to wait for; see FindingsPaced.
-func (s *Survey) PassagesPaced(pace func()) []Passage {
-	w := &passer{Survey: s, pools: s.judge.PoolNames()}
-	var jobs []func()
-	for p, x := range s.passed.all() {
-		jobs = append(jobs, func() {
-			pace()
-			x.once.Do(func() {
-				if p.from == len(s.inside) {
-					x.list = w.throughGates(p.to)
-				} else {
-					x.list = w.between(s.blocks.at(p.from, p.to))
-				}
-			})
-		})
-	}
-	parallel.Run(jobs)
-	var out []Passage
-	for _, x := range s.passed.all() {
-		out = append(out, x.list...)
-	}
-	slices.SortFunc(out, func(a, b Passage) int {
-		return cmp.Or(cmp.Compare(a.Pool, b.Pool), cmp.Compare(a.Hub, b.Hub), cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To))
-	})
-	return slices.Compact(out)
-}
-
 // passed is the passages of one domain to another, found when they are first asked for.
 type passed struct {
 	once parallel.Once
 	list []Passage
-}
-
-// passedAfter returns what was passed before an edit, or will be found, by the pairs that
-// have blocks: that of pairs that are kept stays. Pairs that have a block for the first
-// time, or from the ground all, have nothing to keep.
-func (s *Survey) passedAfter(before *Survey, kept func(pair, *block) bool) table[*passed] {
-	var pairs []pair
-	var list []*passed
-	for p, b := range s.blocks.all() {
-		x := &passed{}
-		if before != nil && kept(p, b) {
-			if was := before.passed.at(p.from, p.to); was != nil {
-				x = was
-			}
-		}
-		pairs, list = append(pairs, p), append(list, x)
-	}
-	return tableOf(len(s.blocks), pairs, list)
 }
 
 type passer struct {
@@ -120,9 +70,9 @@ func (w *passer) quarters(x *axis, domain, seenFrom int, key func(*Class) string
 
 // between returns the passages of a block that begins inside.
 func (w *passer) between(b *block) []Passage {
-	bySpot := func(c *Class) string { return keyOf([]int{c.spot}) }
+	bySpot := func(c *Class) string { return lists.Key([]int{c.spot}) }
 	byAnchors := func(c *Class) string {
-		return keyOf([]int{oneIf(c.four)}) + w.net.Anchors(c.End.Home)
+		return lists.Key([]int{lists.OneIf(c.four)}) + w.net.Anchors(c.End.Home)
 	}
 	byBoth := func(c *Class) string { return bySpot(c) + w.net.Anchors(c.End.Home) } // ways of one spot have one effect, and may pass other hubs
 	var from, to []*quarter

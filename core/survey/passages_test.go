@@ -14,7 +14,7 @@ import (
 )
 
 // passagesOneByOne looks at each pair of classes, and at each service.
-func passagesOneByOne(s *Survey) []Passage {
+func passagesOneByOne(s *Analysis) []Passage {
 	found := map[Passage]bool{}
 	name := func(c *Class) string {
 		if c.Internal() {
@@ -59,12 +59,12 @@ func passagesOneByOne(s *Survey) []Passage {
 func TestPassagesAreWherePoolsSeeFlows(t *testing.T) {
 	t.Parallel()
 	meet.Check(t, meet.Often(1, "a pool that sees flows"), func(t *rapid.T, met meet.Met) {
-		s := New(verdict.New(drawValid(t)))
-		got := s.Passages()
+		s := NewAnalysis(verdict.New(drawValid(t)))
+		got := s.Findings.Passages(unpaced)
 		require.ElementsMatch(t, passagesOneByOne(s), got)
 		met["a pool that sees flows"] += len(got)
 	})
-	demo := New(verdict.New(readEstate(t, "../../demo/grayshoal.yaml")))
-	assert.Equal(t, passagesOneByOne(demo), demo.Passages())
-	assert.Contains(t, demo.Passages(), Passage{"breakwater", "fjord", "contractor", "turbine"}, "what enters turbine passes breakwater")
+	demo := NewAnalysis(verdict.New(readEstate(t, "../../demo/grayshoal.yaml")))
+	assert.Equal(t, passagesOneByOne(demo), demo.Findings.Passages(unpaced))
+	assert.Contains(t, demo.Findings.Passages(unpaced), Passage{"breakwater", "fjord", "contractor", "turbine"}, "what enters turbine passes breakwater")
 }

@@ -3,6 +3,7 @@ package survey
 import (
 	"slices"
 
+	"bivium/core/lists"
 	"bivium/core/parallel"
 	"bivium/core/verdict"
 )
@@ -45,9 +46,6 @@ func (s *Survey) rebuilder(next *Survey, r *verdict.Revision) *rebuilder {
 		}
 	}
 	b.mendKinds = b.mendedKinds
-	if !r.Ways {
-		b.known = b.knownWays()
-	}
 	return b
 }
 
@@ -62,42 +60,6 @@ func (b *rebuilder) movedOf(s *Survey, domain int) []int32 {
 		}
 	}
 	return out
-}
-
-// knownWays returns what is known of ways from before: those between spots at which no
-// network is whose ways may be others.
-func (b *rebuilder) knownWays() func(b *block, from, to int) (int32, bool) {
-	s, p := b.before, b.partition
-	at := make([]int32, len(p.spots)) // by spot: its place in its domain before, or -1
-	for i := range at {
-		at[i] = -1
-	}
-	for _, list := range s.spotIn {
-		for place, n := range list {
-			at[n] = int32(place)
-		}
-	}
-	for k, of := range []*partition{s.partition, p} {
-		for domain, moved := range b.moved[k] {
-			tickets := of.roll(domain).tickets
-			for _, i := range moved {
-				if x := &tickets[i]; p.graft.moves(x.network) {
-					at[of.spotIn[domain][x.spotAt]] = -1
-				}
-			}
-		}
-	}
-	return func(b *block, from, to int) (int32, bool) {
-		was := s.blocks.at(b.from, b.to)
-		if was == nil || at[from] < 0 || at[to] < 0 {
-			return 0, false
-		}
-		src, dst := was.src.bySpot[at[from]], was.dst.bySpot[at[to]]
-		if dst == unseen {
-			return 0, false
-		}
-		return was.effects[src][dst], true
-	}
 }
 
 // touches reports whether endpoints of a domain, or places at which they are, may be
@@ -236,7 +198,7 @@ func (b *rebuilder) respoken(was *block) bool {
 // network.
 func (b *rebuilder) sameAmounts(from, to int) bool {
 	was, is := b.before.blocks.at(from, to), b.next.blocks.at(from, to)
-	if was == nil || is == nil || from == len(b.inside) || to == len(b.inside) || was.threads != is.threads || !sameList(was.effects, is.effects) {
+	if was == nil || is == nil || from == len(b.inside) || to == len(b.inside) || was.threads != is.threads || !lists.Same(was.effects, is.effects) {
 		return false
 	}
 	if !sameBulks(&was.src, &is.src) || !sameBulks(&was.dst, &is.dst) {
@@ -336,4 +298,79 @@ func (s *Survey) outer(domain int) int {
 		return verdict.Outside
 	}
 	return domain
+}
+
+// mendedKinds gives one side of a block the kinds that it had before an edit, without the
+// classes that have changed and with those that there are now: if its lines are what they
+// were, and its places too, under whatever numbers.
+func (b *rebuilder) mendedKinds(x *block, side, places int) bool {
+	was, domain, is := b.before.blocks.at(x.from, x.to), x.from, &x.src
+	if side == 1 {
+		domain, is = x.to, &x.dst
+	}
+	if was == nil || domain == len(b.inside) || !b.touches(domain) || is.byClass != nil {
+		return false
+	}
+	old := &was.src
+	if side == 1 {
+		old = &was.dst
+	}
+	if old.byClass != nil || len(old.lines) > len(is.lines) || !slices.Equal(old.lines, is.lines[:len(old.lines)]) {
+		return false
+	}
+	now, ok := b.placesNow(domain, old, is, places)
+	if !ok {
+		return false
+	}
+	left := slices.Clone(old.bulks)
+	b.eachMoved(b.before, 0, x.from, domain, func(t *ticket, m bulk) {
+		k := &left[old.kind(t)]
+		k.members, k.weight = k.members-m.members, k.weight-m.weight
+	})
+	is.empty(places)
+	for i, k := range old.kinds {
+		if left[i].members > 0 {
+			is.put(kind{k.line, now[k.place]}, left[i])
+		}
+	}
+	b.eachMoved(b.next, 1, x.from, domain, func(t *ticket, m bulk) { is.put(kind{is.line(t), is.place(t)}, m) })
+	return true
+}
+
+// placesNow returns, by place of one side of a block before an edit, the number that it
+// has now. It is false where one was parted, or several are one now.
+func (b *rebuilder) placesNow(domain int, was, is *axis, places int) (now []int32, ok bool) {
+	stays := make([]int32, len(b.spots)) // by spot: its place now
+	for i := range stays {
+		stays[i] = unseen
+	}
+	for i, s := range b.spotIn[domain] {
+		stays[s] = is.bySpot[i]
+	}
+	now, taken := make([]int32, was.places), make([]bool, places)
+	for i := range now {
+		now[i] = unseen
+	}
+	for i, s := range b.before.spotIn[domain] {
+		before, place := was.bySpot[i], stays[s]
+		switch {
+		case before == unseen || place == unseen || now[before] == place:
+		case now[before] != unseen || taken[place]:
+			return nil, false
+		default:
+			now[before], taken[place] = place, true
+		}
+	}
+	return now, true
+}
+
+// eachMoved calls f for the classes of a domain in one of two surveys that have changed
+// and that another domain sees.
+func (b *rebuilder) eachMoved(s *Survey, which, from, domain int, f func(*ticket, bulk)) {
+	roll := s.roll(domain)
+	for _, at := range b.moved[which][domain] {
+		if s.classes[s.of(domain)[at]].seen[from] == seesIt {
+			f(&roll.tickets[at], roll.members[at])
+		}
+	}
 }

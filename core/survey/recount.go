@@ -1,5 +1,7 @@
 package survey
 
+import "bivium/core/lists"
+
 // mostRecounted is the share of the classes of a domain, one in so many, up to which
 // it pays to take away what has gone and add what has come.
 const mostRecounted = 4
@@ -72,7 +74,7 @@ type portions struct {
 // portions parts the ends of a block of one of the two surveys.
 func (b *rebuilder) portions(s *Survey, x *block) portions {
 	var out portions
-	moved := b.moved[oneIf(s == b.next)]
+	moved := b.moved[lists.OneIf(s == b.next)]
 	for k, domain := range [2]int{x.from, x.to} {
 		axis := &x.src
 		if k == 1 {

@@ -1,5 +1,7 @@
 package survey
 
+import "bivium/core/lists"
+
 // rectangles puts pairs of groups, flows between which get another effect, into rectangles:
 // all of some groups with all of others, of one place each, which change alike. What
 // there is between them is added up at once then.
@@ -47,7 +49,7 @@ func (o *rectangles) note(col int, from, to, is int32) {
 func (o *rectangles) endRow(row int) {
 	p := o.groups[o.block.from][row]
 	for i, key := range o.row {
-		key.id, key.pMove = number(o.ids, keyOf(o.cols[i])), p.moved
+		key.id, key.pMove = number(o.ids, lists.Key(o.cols[i])), p.moved
 		n, fresh := numbered(o.at, key, len(o.list))
 		if fresh {
 			x := rectangle{rectangleKey: key}

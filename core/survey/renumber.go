@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync"
 
+	"bivium/core/lists"
 	"bivium/core/paths"
 	"bivium/core/verdict"
 )
@@ -18,14 +19,11 @@ import (
 func (s *Survey) renumbered(j *verdict.Judge) *Survey {
 	n := &renumberer{Renumbering: s.judge.Renumbering(j), Survey: s, to: j}
 	next := *s
-	next.judge, next.pairCounters, next.notes = j, &sync.Pool{}, &notes{}
+	next.judge, next.pairCounters = j, &sync.Pool{}
 	next.partition = n.partition()
-	if next.ledger = n.ledger(); next.ledger != s.ledger {
-		next.aside = &aside{} // either ledger goes on by itself
-	}
+	next.ledger = n.ledger()
 	next.blocks, next.gates = n.blocks(), n.gates()
-	next.passed = next.passedAfter(nil, nil)
-	if !sameList(s.judge.Settings(), j.Settings()) {
+	if !lists.Same(s.judge.Settings(), j.Settings()) {
 		next.ruleIndex = j.NewRuleIndex(s.atoms)
 	}
 	next.overview = &overview{find: func() *matrix { return n.matrix(next.partition) }}
@@ -173,7 +171,7 @@ func (n *renumberer) marks(key string) (string, bool) {
 		}
 		numbers = append(numbers, int(x))
 	}
-	return keyOf(numbers), true
+	return lists.Key(numbers), true
 }
 
 // ledger returns the ledger under the numbers of now: stances and effects keep theirs,
@@ -224,7 +222,7 @@ func (n *renumberer) blocks() table[*block] {
 // block returns a block, of two domains as they are numbered now.
 func (n *renumberer) block(was *block, p pair, outside int) *block {
 	b := *was
-	b.from, b.to, b.sighted = p.from, p.to, &sighted{}
+	b.from, b.to = p.from, p.to
 	if p.from == outside {
 		b.src.lines = n.byExit(was.src.lines)
 	}
@@ -279,7 +277,7 @@ func (n *renumberer) matrix(of *partition) *matrix {
 	m := *n.Survey.overview.found()
 	m.of = of.id
 	if !n.Segments.Same() {
-		m.sums, m.inbound, m.crowds = movedTable(&n.Segments, m.sums), moved(&n.Segments, m.inbound), of.crowds(nil)
+		m.sums, m.inbound, m.crowds = movedTable(&n.Segments, m.sums), moved(&n.Segments, m.inbound), crowdsOf(of, nil)
 	}
 	return &m
 }

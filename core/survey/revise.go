@@ -4,64 +4,79 @@ import (
 	"slices"
 
 	"bivium/core/estate"
+	"bivium/core/lists"
 	"bivium/core/parallel"
-	"bivium/core/paths"
 	"bivium/core/space"
 	"bivium/core/verdict"
 )
 
-// Revise returns the survey of e, an edit of the estate of s, and what fares
-// differently. It works out anew what the edit touches and shares the rest with
+// Edit is a survey before and after an edit of its estate.
+type Edit struct {
+	// Before and After are what to compare: services are cut alike in both, and they number
+	// things alike, which may not be as the estates before and after the edit do.
+	Before, After *Survey
+	Survey        *Survey // of the estate after the edit
+
+	revision *verdict.Revision
+	rebuilt  map[pair]bool // pairs of domains whose block is another
+	touched  []bool        // by stance: something was settled anew
+	gone     []int32       // stances that no flow has any more, of which something else would be known
+}
+
+// Revise returns the survey of a revised judge, as r tells how it came of that of s; nil if
+// nothing can be shared, and it is better to begin anew. It works out anew what the edit touches and shares the rest with
 // s, which stays as it is: an edit of rules costs the stances that they have a say
 // in; one of sides, and of policies that come or go, the blocks of their segments;
 // one of groups, workloads, shares and places, the endpoints that they are about,
 // with the blocks of their segments; one of links, exits and firewalls, the ways; where
 // hubs, segments, networks, exits, pools or rulebooks come or go, classes and blocks are
 // copied once or twice besides.
-func (s *Survey) Revise(e *estate.Estate) (*Survey, Difference) {
-	j, r := s.judge.Revise(e)
-	return s.Follow(j, &r)
+func (s *Survey) Revise(j *verdict.Judge, r *verdict.Revision) *Edit {
+	e := s.across(j, r)
+	if e == nil {
+		return nil
+	}
+	if e.Survey = e.After; e.After.judge != j {
+		e.Survey = e.After.renumbered(j)
+	}
+	return e
 }
 
-// Follow is Revise where the judge of s has been revised already, as r tells.
-func (s *Survey) Follow(j *verdict.Judge, r *verdict.Revision) (*Survey, Difference) {
-	before, next := s.across(j, r)
-	if next == nil {
-		// Who is in a group may differ too: what is expected of its flows is another
-		// question then, though none of them fares differently.
-		next = New(j)
-		return next, Compare(before, next)
-	}
-	d := Compare(before, next)
-	if next.judge != j {
-		next = next.renumbered(j)
-	}
-	next.held = s.held.after(&d)
-	return next, d
-}
-
-// across returns the survey of a revised judge, or that of the far end of its bridge, and
-// the survey to compare it with. It is nil if nothing can be shared.
-func (s *Survey) across(j *verdict.Judge, r *verdict.Revision) (before, after *Survey) {
+// across returns the edit up to the survey of a revised judge, or up to that of the far end
+// of its bridge.
+func (s *Survey) across(j *verdict.Judge, r *verdict.Revision) *Edit {
 	if r.Bridge == nil {
 		return s.revised(j, r)
 	}
-	before = s
+	before := s
 	if r.Bridge.Before != s.judge {
 		before = s.renumbered(r.Bridge.Before)
 	}
 	return before.revised(r.Bridge.After, r)
 }
 
-// revised returns the survey of a revised judge, or nil if nothing can be shared,
-// and s itself, with services cut as finely as the revised rules want it.
-func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *Survey) {
+// Keeps reports whether flows of a block after the edit fare as they did.
+func (e *Edit) Keeps(p pair, b *block) bool {
+	return !e.revision.Ways && !e.rebuilt[p] && !b.holdsAny(e.touched)
+}
+
+// Regates reports whether the edit may have changed what is published.
+func (e *Edit) Regates() bool { return e.revision.Gates }
+
+// Unsettles reports whether what was settled of a stance before the edit holds no more.
+func (e *Edit) Unsettles(stance int32) bool {
+	return e.touched[stance] || slices.Contains(e.gone, stance)
+}
+
+// revised returns the edit from s, with services cut as finely as the revised rules want it,
+// to the survey of a revised judge.
+func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) *Edit {
 	if r.Whole {
-		return s, nil
+		return nil
 	}
-	p := s.regraft(j, r)
+	p := s.partition.revise(s.judge, j, r)
 	if p == nil {
-		return s, nil
+		return nil
 	}
 	s, ruleIndex := s.cutFor(j, r)
 	next := *s
@@ -85,10 +100,6 @@ func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *
 	for i := range wanted {
 		touched[i] = len(wanted[i]) > 0
 	}
-	next.passed = next.passedAfter(s, func(p pair, x *block) bool { return !r.Ways && !b.rebuilt[p] && !x.holdsAny(touched) })
-	next.notes = s.notes.after(func(k noteKey) bool {
-		return touched[k.stance] || slices.Contains(gone, k.stance) || r.Gates && k.publication != paths.None
-	})
 	next.overview = &overview{find: func() *matrix {
 		l := &looking{Survey: &next, before: s.overview.found(), sooner: b.recounted}
 		l.fresh = func(from, to int) bool { return b.fresh(from, to) && !b.sameAmounts(from, to) }
@@ -99,7 +110,7 @@ func (s *Survey) revised(j *verdict.Judge, r *verdict.Revision) (before, after *
 		l.mark()
 		return l.out
 	}}
-	return s, &next
+	return &Edit{Before: s, After: &next, revision: r, rebuilt: b.rebuilt, touched: touched, gone: gone}
 }
 
 // cutFor returns the survey with services cut as finely as a revised judge wants it,
@@ -110,7 +121,7 @@ func (s *Survey) cutFor(j *verdict.Judge, r *verdict.Revision) (*Survey, *verdic
 			return s, ruleIndex
 		}
 	}
-	if sameList(s.judge.Settings(), j.Settings()) && len(r.Policies)+len(r.Rails)+len(r.Shares)+len(r.Books) == 0 {
+	if lists.Same(s.judge.Settings(), j.Settings()) && len(r.Policies)+len(r.Rails)+len(r.Shares)+len(r.Books) == 0 {
 		return s, s.ruleIndex
 	}
 	exact := !slices.ContainsFunc(j.Settings(), func(terms []estate.Term) bool {
@@ -118,9 +129,7 @@ func (s *Survey) cutFor(j *verdict.Judge, r *verdict.Revision) (*Survey, *verdic
 		return !whole
 	})
 	if !exact {
-		known := s.held
 		s = s.recut(space.Cut(slices.Concat(s.judge.Settings(), j.Settings())))
-		s.held = known
 	}
 	return s, j.NewRuleIndex(s.atoms)
 }
@@ -147,10 +156,7 @@ func (s *Survey) regate(before *Survey, r *verdict.Revision) {
 // before, in tables of its own where they differ. It returns, by stance, the effects, and
 // the stances that nobody has any more of which something else would be known now.
 func (s *Survey) resettle(before *Survey, r *verdict.Revision, b *rebuilder) (wanted wants, gone []int32) {
-	wanted, gone, concerned := s.stale(before, r)
-	if concerned || s.ruleIndex != before.ruleIndex || s.book != before.book {
-		s.aside = &aside{}
-	}
+	wanted, gone = s.stale(before, r)
 	add := func(stance, effect int32) {
 		if _, known := before.settled(combination{stance, effect}); !known {
 			wanted.want(stance, effect)
@@ -190,15 +196,13 @@ func (s *Survey) resettle(before *Survey, r *verdict.Revision, b *rebuilder) (wa
 			}
 		}
 	}
-	s.settleAll(s.aside.take(s, wanted))
-	s.aside.keep(s, wanted)
+	s.settleAll(wanted)
 	return wanted, gone
 }
 
 // stale returns, by stance, the effects for which it must be settled anew, and the
-// stances of which no block is left: what was known of them does not hold any more. It
-// reports whether there are any at all, of blocks or not.
-func (s *Survey) stale(before *Survey, r *verdict.Revision) (wanted wants, gone []int32, concerned bool) {
+// stances of which no block is left: what was known of them does not hold any more.
+func (s *Survey) stale(before *Survey, r *verdict.Revision) (wanted wants, gone []int32) {
 	l := s.ledger
 	l.mu.RLock()
 	defer l.mu.RUnlock()
@@ -209,7 +213,7 @@ func (s *Survey) stale(before *Survey, r *verdict.Revision) (wanted wants, gone 
 		some = some || concerns[i]
 	}
 	if !some {
-		return wanted, nil, false
+		return wanted, nil
 	}
 	live := make([]bool, len(l.stances))
 	for _, b := range s.blocks.all() {
@@ -230,7 +234,7 @@ func (s *Survey) stale(before *Survey, r *verdict.Revision) (wanted wants, gone 
 			}
 		}
 	}
-	return wanted, gone, true
+	return wanted, gone
 }
 
 // holdsAny reports whether some stance of the block is among some.

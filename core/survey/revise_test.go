@@ -145,13 +145,13 @@ func TestRevisingIsSurveyingAnew(t *testing.T) {
 	everything := func(string) bool { return true }
 	meet.Check(t, meet.Wants{"an edit that changes flows": 100, "an edit in place": 300, "an edit of a share that changes flows": 5}, func(t *rapid.T, met meet.Met) {
 		e := expecting(drawValid(t))
-		s := New(verdict.New(e))
-		s.Expectations()
+		s := NewAnalysis(verdict.New(e))
+		s.Expectations.All()
 		for range 3 {
 			next := editPolicy(t, e)
 			revised, d := s.Revise(next)
-			anew := New(verdict.New(next))
-			want := Compare(New(verdict.New(e)), anew)
+			anew := NewAnalysis(verdict.New(next))
+			want := Compare(New(verdict.New(e)), anew.Survey)
 			require.Equal(t, changesOf(&want), changesOf(&d))
 			nodes := anew.Nodes(everything)
 			require.Equal(t, nodes, revised.Nodes(everything))
@@ -161,7 +161,7 @@ func TestRevisingIsSurveyingAnew(t *testing.T) {
 					require.Equal(t, anew.Between(row, col), revised.Between(row, col), "%v to %v", row, col)
 				}
 			}
-			require.Equal(t, heldWords(anew.Expectations()), heldWords(revised.Expectations()))
+			require.Equal(t, heldWords(anew.Expectations.All()), heldWords(revised.Expectations.All()))
 			met.If(len(d.Changes) > 0 && revised.id == s.id && len(next.Shares) > 0 && &next.Shares[0] != &e.Shares[0], "an edit of a share that changes flows")
 			met.If(len(d.Changes) > 0, "an edit that changes flows")
 			met.If(revised.id == s.id, "an edit in place")
@@ -202,11 +202,11 @@ policies:
 		return e
 	}
 	e := read("icmpv6/128", "any")
-	s := New(verdict.New(e))
+	s := NewAnalysis(verdict.New(e))
 	for _, step := range [][2]string{{"tcp, tcp/443", "any"}, {"icmp/8", "any"}, {"icmp/8", "[one]"}} {
 		next := document.Shared(e, read(step[0], step[1]))
 		revised, _ := s.Revise(next)
-		anew := New(verdict.New(next))
+		anew := NewAnalysis(verdict.New(next))
 		nodes := anew.Nodes(func(string) bool { return true })
 		for _, row := range nodes {
 			for _, col := range nodes {

@@ -21,7 +21,7 @@ type roll struct {
 	tickets []ticket
 	members []bulk // how much of each class there is
 	four    []bool
-	selves  *selves
+	derived *derived
 	seenBy  tableRow[[]int32] // by the domains that find some: which, by their places in it
 }
 
@@ -73,7 +73,7 @@ func (r *rolls) fill(p *partition) {
 func (p *partition) enrol(domain int) roll {
 	classes := p.of(domain)
 	n := len(classes)
-	x := roll{tickets: make([]ticket, n), members: make([]bulk, n), four: make([]bool, n), selves: &selves{}}
+	x := roll{tickets: make([]ticket, n), members: make([]bulk, n), four: make([]bool, n), derived: &derived{}}
 	seen := map[int32][]int32{} // by the domain that sees
 	seers := map[*see][]int32{} // classes share what says who sees them
 	for at, i := range classes {
@@ -108,4 +108,17 @@ func seersOf(seen []see) []int32 {
 		}
 	}
 	return out
+}
+
+// derived is what a package above has worked out of the classes of one domain. It stays
+// for as long as they do, in every partition that has them.
+type derived struct {
+	once  parallel.Once
+	value any
+}
+
+// get returns it, from f when it is first asked for.
+func (d *derived) get(f func() any) any {
+	d.once.Do(func() { d.value = f() })
+	return d.value
 }

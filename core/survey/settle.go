@@ -5,6 +5,7 @@ import (
 	"math/bits"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 
@@ -389,4 +390,15 @@ func (b *vectorBook) hash(v []int32) uint64 {
 		h = bits.RotateLeft64((h^uint64(uint32(r)))*0x9e3779b97f4a7c15, 29)
 	}
 	return h
+}
+
+func verdictKey(v *verdict.Verdict) string {
+	if v == nil {
+		return "none"
+	}
+	key := strings.Join([]string{string(v.Outcome), string(v.Intended), string(v.Reason), strings.Join(v.Pools, ";"), strings.Join(v.By, ";")}, "|")
+	if v.Contested {
+		key += "|contested"
+	}
+	return key
 }

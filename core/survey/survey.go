@@ -34,6 +34,7 @@ import (
 	"github.com/bits-and-blooms/bitset"
 
 	"bivium/core/estate"
+	"bivium/core/lists"
 	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/space"
@@ -52,22 +53,16 @@ type Survey struct {
 	verdicts     [][]int32        // by effect and stance: the vector, or -1
 	admits       []*bitset.BitSet // by publication: the atoms that it lets in
 	overview     *overview
-	passed       table[*passed] // by the pairs of blocks
-	notes        *notes
-	aside        *aside
-	held         *held
 	pairCounters *sync.Pool
 }
 
 // New returns the survey of an estate. Cost: see the package.
 func New(j *verdict.Judge) *Survey {
 	p := divide(j)
-	s := &Survey{judge: j, partition: p, ledger: newLedger(), pairCounters: &sync.Pool{}, aside: &aside{}}
-	s.held = &held{}
+	s := &Survey{judge: j, partition: p, ledger: newLedger(), pairCounters: &sync.Pool{}}
 	v := &surveyor{partition: p, judge: j, ledger: s.ledger}
 	s.blocks = v.blocks()
 	s.gates = v.gates()
-	s.passed, s.notes = s.passedAfter(nil, nil), &notes{}
 	s.cutBy(space.Cut(j.Settings()))
 	l := &looking{Survey: s}
 	s.settleAll(s.wanted(l.count()))
@@ -133,7 +128,7 @@ func (s *Survey) recut(atoms *space.Atoms) *Survey {
 		return s
 	}
 	other := *s
-	other.held, other.pairCounters, other.aside, other.notes = &held{}, &sync.Pool{}, &aside{}, &notes{}
+	other.pairCounters = &sync.Pool{}
 	other.scale = scale{atoms: atoms, ruleIndex: s.judge.NewRuleIndex(atoms), unions: newUnions(atoms), counts: countsOf(atoms), results: s.results, shut: s.shut}
 	parent := make([]int, atoms.Len())
 	for i := range parent {
@@ -238,7 +233,7 @@ func (s *Survey) combine(src, dst *ticket) (combination, bool) {
 // enforced returns 1 if verdicts are enforced on local paths between two classes of one
 // network, and 0 if not.
 func (s *Survey) enforced(src, dst *ticket) int {
-	return oneIf(s.net.EnforcesLocally(int(src.network), src.part == dst.part))
+	return lists.OneIf(s.net.EnforcesLocally(int(src.network), src.part == dst.part))
 }
 
 // pairs returns how many pairs of addresses there are from one member to

@@ -76,7 +76,7 @@ func (s *Survey) named(class int, f verdict.Flow) bool {
 			own = append(own, estate.Rebase(f.Destination, w.inside))
 		}
 	}
-	return slices.ContainsFunc(own, func(a netip.Addr) bool { return c.holds(a) && s.asSeen(c, a, from) == f.Destination })
+	return slices.ContainsFunc(own, func(a netip.Addr) bool { return c.holds(a) && asSeen(s.judge, c, a, from) == f.Destination })
 }
 
 func TestSurveySaysWhatTheJudgeSays(t *testing.T) {

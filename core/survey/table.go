@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"iter"
 	"slices"
+
+	"bivium/core/lists"
 )
 
 // table is what there is of pairs of domains, by the first of them. Pairs of which there is
@@ -22,7 +24,7 @@ type pair struct{ from, to int }
 // tableOf returns the table of so many domains, in any order of the pairs; each is there
 // once.
 func tableOf[T any](domains int, pairs []pair, is []T) table[T] {
-	order := everyPlace(len(pairs))
+	order := lists.Below(len(pairs))
 	slices.SortFunc(order, func(a, b int32) int {
 		return cmp.Or(cmp.Compare(pairs[a].from, pairs[b].from), cmp.Compare(pairs[a].to, pairs[b].to))
 	})

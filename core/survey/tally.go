@@ -51,14 +51,6 @@ func (t *tally) total() *big.Int {
 	return n
 }
 
-// amount returns the number of addresses of a member.
-func (s *Survey) amount(m Member) size {
-	if m.Only.IsValid() {
-		return size{0, 1}
-	}
-	return s.classes[m.Class].size
-}
-
 // product adds the product of two sizes, or takes it away.
 func (t *tally) product(a, b size, sign int) {
 	var p [5]uint64

@@ -47,7 +47,7 @@ func (s *Survey) findShown(segment int, a netip.Addr) int32 {
 		more = []int32{one}
 	}
 	for _, c := range more {
-		if x := s.classes[c]; x.seen[segment] == seesIt && s.asSeen(x, a, segment) == a {
+		if x := s.classes[c]; x.seen[segment] == seesIt && asSeen(s.judge, x, a, segment) == a {
 			return c
 		}
 	}

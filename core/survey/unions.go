@@ -108,3 +108,9 @@ func (u *unions) union(words []uint64, atoms uint) *union {
 	})
 	return x
 }
+
+// delta is the services for which one vector has another result than another.
+type delta struct {
+	before, after int32 // results, or -1
+	services      *union
+}

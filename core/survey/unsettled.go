@@ -3,6 +3,7 @@ package survey
 import (
 	"slices"
 
+	"bivium/core/lists"
 	"bivium/core/parallel"
 )
 
@@ -186,23 +187,17 @@ func (u *unsettling) meet(c combination) {
 }
 
 // missing returns the cells of a row that were never settled for an effect, and are not
-// found yet. What is known aside is found at once: it costs nothing to know too much.
+// found yet.
 func (u *unsettling) missing(line, effect int32) *missing {
 	key := [2]int32{line, effect}
 	m, known := u.cells[key]
 	if !known {
 		m = &missing{}
 		u.cells[key] = m
-		palette, aside := u.block.rows[line].palette, u.next.aside
-		aside.mu.RLock()
-		defer aside.mu.RUnlock()
+		palette := u.block.rows[line].palette
 		for i, stance := range palette {
 			c := combination{stance, effect}
 			if _, settled := u.before.settled(c); settled {
-				continue
-			}
-			if _, known := aside.of(c); known {
-				u.found = append(u.found, c)
 				continue
 			}
 			if m.is == nil {
@@ -260,9 +255,9 @@ func (u *unsettling) lookNear(networks map[int32]*neighbours) {
 		}
 		within, between := u.net.EnforcesLocally(int(network), true), u.net.EnforcesLocally(int(network), false)
 		for _, line := range n.rows {
-			u.meetAll(line, u.block.near[oneIf(within)], n.columns)
+			u.meetAll(line, u.block.near[lists.OneIf(within)], n.columns)
 			if between != within { // some of these flows are between two subnets
-				u.meetAll(line, u.block.near[oneIf(between)], n.columns)
+				u.meetAll(line, u.block.near[lists.OneIf(between)], n.columns)
 			}
 		}
 	}

@@ -83,8 +83,7 @@ func (s *Survey) Outages() []Outage {
 // WhatIf returns what changes if each of some things fails by itself. Cost: for
 // each, the places that it strikes times the others, and the rows and columns
 // of those between which the effect of the ways changes.
-func (s *Survey) WhatIf(outages []Outage) []Impact {
-	s.Expectations()
+func (s *Survey) WhatIf(held []Held, outages []Outage) []Impact {
 	s = s.forOtherWays()
 	out := make([]Impact, len(outages))
 	jobs := make([]func(), 0, len(outages))
@@ -95,7 +94,7 @@ func (s *Survey) WhatIf(outages []Outage) []Impact {
 			select {
 			case f = <-pool:
 			default:
-				f = newFailureEvaluator(s)
+				f = newFailureEvaluator(s, held)
 			}
 			out[i] = f.fall(&outages[i])
 			pool <- f

@@ -59,11 +59,11 @@ func TestWhatIfIsWhatComparingFinds(t *testing.T) {
 	wants["flows from the internet"], wants["flows through two publications"] = 20, 3
 	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {
 		e := expecting(drawValid(t))
-		s := New(verdict.New(e))
-		before := s.Expectations()
-		for _, impact := range s.WhatIf(s.Outages()) {
-			after := New(verdict.New(without(e, &impact.Outage)))
-			d := Compare(s, after)
+		s := NewAnalysis(verdict.New(e))
+		before := s.Expectations.All()
+		for _, impact := range s.WhatIf(s.Expectations.All(), s.Outages()) {
+			after := NewAnalysis(verdict.New(without(e, &impact.Outage)))
+			d := Compare(s.Survey, after.Survey)
 			turned := map[string][]*Change{}
 			for i := range d.Changes {
 				c := &d.Changes[i]
@@ -99,7 +99,7 @@ func TestWhatIfIsWhatComparingFinds(t *testing.T) {
 				require.True(t, found[key], "%s misses %s", impact.Outage.Ref, key)
 			}
 			var want, got []string
-			for i, h := range after.Expectations() {
+			for i, h := range after.Expectations.All() {
 				if before[i].Holds && !before[i].Vacuous && !h.Holds {
 					want = append(want, h.Expectation.Name)
 				}

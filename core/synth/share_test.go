@@ -18,9 +18,9 @@ func TestAnswersDoNotDependOnHowManyWork(t *testing.T) {
 	e := synth.New("m", synth.Sizes["M"], 3)
 	answers := func(processors int) []string {
 		defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(processors))
-		s := survey.New(verdict.New(e))
+		s := survey.NewAnalysis(verdict.New(e))
 		var out []string
-		for _, h := range s.Expectations() {
+		for _, h := range s.Expectations.All() {
 			out = append(out, fmt.Sprint(h.Expectation.Name, h.Holds, h.ByRouting, h.Failures()))
 		}
 		for _, edit := range editsOf(e) {
@@ -29,7 +29,7 @@ func TestAnswersDoNotDependOnHowManyWork(t *testing.T) {
 				c := &d.Changes[i]
 				out = append(out, fmt.Sprint(edit.name, c.From, c.To, c.Services.Words(), c.Before, c.After, c.Pairs, c.Witness(), blockWords(d.Blocks(c))))
 			}
-			for _, h := range next.Expectations() {
+			for _, h := range next.Expectations.All() {
 				out = append(out, fmt.Sprint(edit.name, h.Expectation.Name, h.Holds))
 			}
 		}

@@ -130,14 +130,14 @@ func benchmarkSize(b *testing.B, name string) {
 			survey.New(j)
 		}
 	})
-	s := survey.New(j)
-	s.Expectations()
+	s := survey.NewAnalysis(j)
+	s.Expectations.All()
 	for _, edit := range editsOf(e) {
 		b.Run("edit/"+edit.name, func(b *testing.B) {
 			for b.Loop() {
 				next, d := s.Revise(edit.next)
 				next.Complete()
-				next.Expectations()
+				next.Expectations.All()
 				if len(d.Changes) == 0 && edit.changes {
 					b.Fatal("the edit changes nothing")
 				}
@@ -163,12 +163,12 @@ func benchmarkSize(b *testing.B, name string) {
 	}
 	b.Run("findings", func(b *testing.B) {
 		for b.Loop() {
-			s.Findings()
+			s.Findings.All(func() {})
 		}
 	})
 	b.Run("what-if", func(b *testing.B) {
 		for b.Loop() {
-			s.WhatIf(s.Outages())
+			s.WhatIf(s.Expectations.All(), s.Outages())
 		}
 	})
 }

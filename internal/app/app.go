@@ -58,7 +58,8 @@ type Snapshot struct {
 	Shown    int64 // its number among those that were shown: one revision may be shown twice, with other things beside the estate
 	Faults   []estate.Fault
 	Judge    *verdict.Judge
-	Survey   *survey.Survey
+	Analysis *survey.Analysis
+	Survey   *survey.Survey      // of the analysis
 	Known    []inventory.Known   // what accounts have, as it was last read
 	Mapping  []inventory.Mapping // of their tags to labels
 	Aside    []store.Aside       // things that could not be read when the database was opened
@@ -71,24 +72,25 @@ type Snapshot struct {
 // NewSnapshot returns an estate with everything that follows from it.
 func NewSnapshot(e *estate.Estate, revision int64) *Snapshot {
 	judge := verdict.New(e)
-	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Survey: survey.New(judge), later: &later{}, tree: &tree{}, members: &members{}}
+	a := survey.NewAnalysis(judge)
+	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Analysis: a, Survey: a.Survey, later: &later{}, tree: &tree{}, members: &members{}}
 	s.index = newNameIndex(s)
-	s.Survey.Expectations() // an edit then looks only at those that it touches
+	s.Analysis.Expectations.All() // an edit then looks only at those that it touches
 	return s
 }
 
 // following returns the snapshot of any estate that comes after that of s, and
 // what fares differently. It shares with s what the estates share.
 func (s *Snapshot) following(next *estate.Estate, revision int64, known []inventory.Known, mapping []inventory.Mapping) (*Snapshot, survey.Difference) {
-	sv, d := s.Survey.Revise(next)
-	after := &Snapshot{Estate: next, Revision: revision, Judge: sv.Judge(), Survey: sv, Known: known, Mapping: mapping, Aside: s.Aside, later: &later{}}
+	a, d := s.Analysis.Revise(next)
+	after := &Snapshot{Estate: next, Revision: revision, Judge: a.Judge(), Analysis: a, Survey: a.Survey, Known: known, Mapping: mapping, Aside: s.Aside, later: &later{}}
 	s.lend(after)
 	if document.DifferInAlone(s.Estate, next, "policies") {
 		after.Faults = s.revisedFaults(next)
 		return after, d
 	}
-	after.Faults = append(asideFaults(s.Aside), Faults(sv.Judge())...)
-	sv.Expectations()
+	after.Faults = append(asideFaults(s.Aside), Faults(after.Judge)...)
+	a.Expectations.All()
 	return after, d
 }
 

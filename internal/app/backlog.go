@@ -32,7 +32,7 @@ func noPace() {}
 
 // passages returns where the pools of the estate see flows.
 func (s *Snapshot) passages(pace func()) []survey.Passage {
-	s.later.passed.Do(func() { s.later.passages = s.Survey.PassagesPaced(pace) })
+	s.later.passed.Do(func() { s.later.passages = s.Analysis.Findings.Passages(pace) })
 	return s.later.passages
 }
 

@@ -17,7 +17,7 @@ func TestWhatCannotBeWorkedOutFails(t *testing.T) {
 	require.NoError(t, err)
 	a := &App{Config: Config{Log: slog.New(slog.DiscardHandler)}, backlog: backlog{changed: make(chan struct{})}}
 	broken := NewSnapshot(e, 1)
-	broken.Survey = nil
+	broken.Analysis = nil
 	var panicked *Panicked
 	for range 2 {
 		_, err = a.Lanes(broken)

@@ -135,10 +135,10 @@ func (s *Snapshot) effectOnFlows(after *Snapshot, d *survey.Difference, most int
 func (s *Snapshot) faringOtherwise(after *Snapshot) []Expectation {
 	out := []Expectation{}
 	was := map[string]Fare{}
-	for _, h := range s.Survey.Expectations() {
+	for _, h := range s.Analysis.Expectations.All() {
 		was[h.Expectation.Name] = fareOf(&h)
 	}
-	for _, h := range after.Survey.Expectations() {
+	for _, h := range after.Analysis.Expectations.All() {
 		before, known := was[h.Expectation.Name]
 		x := Expectation{Name: h.Expectation.Name, Before: before, After: fareOf(&h)}
 		if !known || x.Before == x.After {

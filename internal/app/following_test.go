@@ -69,12 +69,12 @@ func shown(t require.TestingT, s *app.Snapshot) map[string]string {
 		put(what, unordered(told))
 	}
 	var codes []string
-	for _, f := range s.Survey.Findings() {
+	for _, f := range s.Analysis.Findings.All(func() {}) {
 		codes = append(codes, string(f.Code))
 	}
 	slices.Sort(codes)
 	put("findings", slices.Compact(codes))
-	for _, h := range s.Survey.Expectations() {
+	for _, h := range s.Analysis.Expectations.All() {
 		put("expects "+h.Expectation.Name, []any{h.Holds, h.ByRouting, h.Vacuous})
 	}
 	return out

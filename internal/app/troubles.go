@@ -116,7 +116,7 @@ func (s *Snapshot) troubles(pace func()) *Troubles {
 			}
 			t.Faults = append(t.Faults, x)
 		}
-		for _, f := range s.Survey.FindingsPaced(pace) {
+		for _, f := range s.Analysis.Findings.All(pace) {
 			x := Trouble{Code: string(f.Code), Message: f.Message, Refs: things(f.Refs), Remedies: []Remedy{}}
 			if f.Witness != nil {
 				words, witness := s.words(f.Services), s.witnessOf(*f.Witness)

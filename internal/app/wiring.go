@@ -72,13 +72,13 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 	routed.Go(func() {
 		out.Routes, out.More = routeChanges(s.Judge.Net(), j.Net(), segments, movedNetworks(s.Judge.Net(), j.Net(), &moved))
 	})
-	sv, d := s.Survey.Follow(j, &moved)
+	a, d := s.Analysis.Follow(j, &moved)
 	checked.Wait()
 	if len(unfit) > 0 {
 		routed.Wait()
 		return nil, problemsOf(unfit)
 	}
-	if refused := s.refusals(append(wired, sv.ShareFaults()...)); len(refused) > 0 {
+	if refused := s.refusals(append(wired, a.ShareFaults()...)); len(refused) > 0 {
 		r := remedies{e: next, net: j.Net()}
 		for i := range refused {
 			refused[i].Remedies = r.remediesFor(edits, &refused[i])
@@ -87,7 +87,7 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 		return &Rewired{Revision: s.Revision, Refused: refused, Routes: []RouteChange{}}, nil
 	}
 	after := &Snapshot{
-		Estate: next, Revision: s.Revision, Judge: sv.Judge(), Survey: sv, Known: s.Known, Mapping: s.Mapping,
+		Estate: next, Revision: s.Revision, Judge: a.Judge(), Analysis: a, Survey: a.Survey, Known: s.Known, Mapping: s.Mapping,
 		index: s.index, tree: &tree{}, members: &members{}, later: &later{},
 	}
 	out.Effect = s.effectOnFlows(after, &d, maxFlows)

@@ -179,11 +179,11 @@ func routesOf(changes []app.RouteChange) []string {
 // hold in one of them alone.
 func faresThatDiffer(before, after *app.Snapshot) map[string]bool {
 	was := map[string]bool{}
-	for _, h := range survey.New(verdict.New(before.Estate)).Expectations() {
+	for _, h := range survey.NewAnalysis(verdict.New(before.Estate)).Expectations.All() {
 		was[h.Expectation.Name] = h.Holds
 	}
 	out := map[string]bool{}
-	for _, h := range survey.New(verdict.New(after.Estate)).Expectations() {
+	for _, h := range survey.NewAnalysis(verdict.New(after.Estate)).Expectations.All() {
 		if was[h.Expectation.Name] != h.Holds {
 			out[h.Expectation.Name] = h.Holds
 		}

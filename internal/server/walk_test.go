@@ -244,7 +244,7 @@ func (w *walker) holdsTogether() {
 			require.Equal(t, sortedMarks(ground.Between(row, col)), sortedMarks(now.Survey.Between(row, col)), "%v to %v", row, col)
 		}
 	}
-	want, got := ground.Expectations(), now.Survey.Expectations()
+	want, got := survey.NewExpectationBook(ground).All(), now.Analysis.Expectations.All()
 	require.Len(t, got, len(want))
 	for i := range want {
 		require.Equal(t, want[i].Holds, got[i].Holds, want[i].Expectation.Name)

@@ -4,84 +4,9 @@ import (
 	"slices"
 
 	"bivium/core/estate"
-	"bivium/core/verdict"
+	"bivium/core/lists"
+	"bivium/core/paths"
 )
-
-// after returns how an expectation fares after an edit, if the flows that the edit
-// changes tell that: where none of those it is about could make it fare otherwise. It
-// looks at flows, and at endpoints that come and go; where its groups take in others that
-// were there already, it must be asked anew.
-func (d *Difference) after(before *Held) (h Held, known bool) {
-	c, x := d.comparer, before.Expectation
-	calm := false
-	if c.old.id != c.new.id {
-		if c.graft == nil {
-			return h, false
-		}
-		regrouped, movesFrom := c.moved(x.From)
-		again, movesTo := c.moved(x.To)
-		if regrouped || again {
-			return h, false
-		}
-		calm = !movesFrom && !movesTo && c.onlyMoved(c.landOf(x.From), c.landOf(x.To))
-	}
-	if !sameList(c.old.judge.Estate().Services, c.new.judge.Estate().Services) {
-		return h, false
-	}
-	if calm {
-		return *before, true
-	}
-	atoms, _ := c.new.atoms.Covered(c.new.termsOf(x.Services))
-	var from, to *grip
-	var reaching reaching
-	turns := map[[2]int32]bool{} // by results before and after: see mayTurn
-	changes := d.between(x.From, x.To)
-	for i := range changes {
-		change := &changes[i]
-		turn, told := turns[change.gathered.results]
-		if !told {
-			turn = before.mayTurn(change)
-			turns[change.gathered.results] = turn
-		}
-		if !turn || change.atoms.IntersectionCardinality(atoms) == 0 {
-			continue
-		}
-		if from == nil {
-			from, to = c.gripOf(change.at[0], x.From), c.gripOf(change.at[1], x.To)
-		}
-		if change.gathered.mayReach(from, to, &reaching) {
-			return h, false
-		}
-	}
-	return *before, true
-}
-
-// mayTurn reports whether an expectation may fare otherwise if flows that it is about
-// fare as a change says.
-func (h *Held) mayTurn(c *Change) bool {
-	is := func(v *verdict.Verdict) (flow, holds, routing bool) {
-		if v == nil {
-			return false, false, false
-		}
-		holds, routing = meets(h.Expectation, v)
-		return true, holds, routing
-	}
-	was, held, saved := is(c.Before)
-	stays, holds, routing := is(c.After)
-	switch {
-	case h.Expectation.From.Internet:
-		return true // of some of its flows it is nothing to it how they fare
-	case !h.Holds:
-		return was && !held // one less that fails
-	case h.Vacuous:
-		return !was
-	case stays && !holds, !stays:
-		return true // it fails, or this was its last flow
-	case h.ByRouting:
-		return saved && !routing
-	}
-	return routing
-}
 
 // moved reports whether an end takes in endpoints that were there already, or leaves
 // some out that still are, and whether it has any that come, go, or have other ways.
@@ -205,3 +130,77 @@ func (g *grip) meets(b *bundle) bool {
 
 // has reports whether a joint is one of them.
 func (g *grip) has(i int32) bool { return g.inOld(&g.land.was[i]) || g.inNew(&g.land.is[i]) }
+
+// holds returns what tells whether one end of an expectation has the endpoints of a
+// class, of its domain.
+func (s *Survey) holds(e estate.End) func(*end) bool {
+	if e.Internet || e.Party.Groups.Any {
+		return func(x *end) bool { return x.is }
+	}
+	segment := s.net.Segment(e.Party.Segment)
+	if segment < 0 {
+		return func(*end) bool { return false }
+	}
+	list := &s.local[segment]
+	in := make([]bool, len(list.sets))
+	for _, name := range e.Party.Groups.Groups {
+		if group := s.judge.Group(name); group != paths.None {
+			for _, set := range list.of(group) {
+				in[set] = true
+			}
+		}
+	}
+	return func(x *end) bool { return x.is && in[x.set] }
+}
+
+// Touches reports whether flows from one end to another, of some services, may fare
+// otherwise in a way that counts: turns tells which changes do. It looks at the flows that
+// the difference changes, and at endpoints that come and go; where the groups of an end
+// take in others that were there already, it is touched.
+func (d *Difference) Touches(from, to estate.End, services []estate.ServiceRef, turns func(*Change) bool) bool {
+	c := d.comparer
+	calm := false
+	if c.old.id != c.new.id {
+		if c.graft == nil {
+			return true
+		}
+		regrouped, movesFrom := c.moved(from)
+		again, movesTo := c.moved(to)
+		if regrouped || again {
+			return true
+		}
+		calm = !movesFrom && !movesTo && c.onlyMoved(c.landOf(from), c.landOf(to))
+	}
+	if !lists.Same(c.old.judge.Estate().Services, c.new.judge.Estate().Services) {
+		return true
+	}
+	return !calm && d.changes(from, to, services, turns)
+}
+
+// changes reports whether some change that counts is of flows from one end to another.
+func (d *Difference) changes(from, to estate.End, services []estate.ServiceRef, turns func(*Change) bool) bool {
+	c := d.comparer
+	atoms, _ := c.new.atoms.Covered(c.new.termsOf(services))
+	var src, dst *grip
+	var reaching reaching
+	known := map[[2]int32]bool{} // by results before and after: whether they count
+	changes := d.between(from, to)
+	for i := range changes {
+		change := &changes[i]
+		turn, told := known[change.gathered.results]
+		if !told {
+			turn = turns(change)
+			known[change.gathered.results] = turn
+		}
+		if !turn || change.atoms.IntersectionCardinality(atoms) == 0 {
+			continue
+		}
+		if src == nil {
+			src, dst = c.gripOf(change.at[0], from), c.gripOf(change.at[1], to)
+		}
+		if change.gathered.mayReach(src, dst, &reaching) {
+			return true
+		}
+	}
+	return false
+}
