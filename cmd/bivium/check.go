@@ -8,10 +8,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"bivium/core/analysis"
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/core/findings"
 	"bivium/core/space"
-	"bivium/core/survey"
 	"bivium/core/verdict"
 	"bivium/internal/app"
 )
@@ -32,11 +33,11 @@ type locatedFault struct {
 
 // foundWords is a finding.
 type foundWords struct {
-	Code     survey.FindingCode `json:"code"`
-	Message  string             `json:"message"`
-	Refs     []estate.Ref       `json:"refs"`
-	Services []string           `json:"services"`
-	Witness  *app.FlowWords     `json:"witness"`
+	Code     findings.FindingCode `json:"code"`
+	Message  string               `json:"message"`
+	Refs     []estate.Ref         `json:"refs"`
+	Services []string             `json:"services"`
+	Witness  *app.FlowWords       `json:"witness"`
 }
 
 // expectedWords is how an expectation fares.
@@ -102,7 +103,7 @@ func check(e *estate.Estate, text []byte, p *progress) (*checked, error) {
 		return nil, err
 	}
 	p.at("surveying")
-	s := survey.NewAnalysis(judge)
+	s := analysis.New(judge)
 	p.at("checking for findings")
 	r := &checked{Estate: e.Name, Faults: faults, Findings: []foundWords{}, Expectations: []expectedWords{}}
 	for _, f := range s.Findings.All(func() {}) {

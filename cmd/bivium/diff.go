@@ -7,25 +7,26 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"bivium/core/difference"
+	"bivium/core/matrix"
 	"bivium/core/space"
-	"bivium/core/survey"
 	"bivium/core/verdict"
 	"bivium/internal/app"
 )
 
 // changeWords is one block of a difference, as --json writes it.
 type changeWords struct {
-	Kind        string           `json:"kind"`   // opened, closed, hands or other
-	Family      survey.Family    `json:"family"` // ipv4, ipv6 or both
-	From        []string         `json:"from"`
-	To          []string         `json:"to"`
-	Sources     selectionWords   `json:"sources"`
-	Targets     selectionWords   `json:"destinations"`
-	Publication string           `json:"publication,omitempty"` // by which flows from the internet come in
-	Services    []string         `json:"services"`
-	Before      *verdict.Verdict `json:"before"` // null where there was no such flow
-	After       *verdict.Verdict `json:"after"`
-	Witness     *app.FlowWords   `json:"witness"`
+	Kind        string            `json:"kind"`   // opened, closed, hands or other
+	Family      difference.Family `json:"family"` // ipv4, ipv6 or both
+	From        []string          `json:"from"`
+	To          []string          `json:"to"`
+	Sources     selectionWords    `json:"sources"`
+	Targets     selectionWords    `json:"destinations"`
+	Publication string            `json:"publication,omitempty"` // by which flows from the internet come in
+	Services    []string          `json:"services"`
+	Before      *verdict.Verdict  `json:"before"` // null where there was no such flow
+	After       *verdict.Verdict  `json:"after"`
+	Witness     *app.FlowWords    `json:"witness"`
 }
 
 // selectionWords is a set of endpoints for programs: all of its parts together, or
@@ -38,7 +39,7 @@ type selectionWords struct {
 	Prefixes []string `json:"prefixes"`
 }
 
-func selectionOf(s *survey.Selection) selectionWords {
+func selectionOf(s *difference.Selection) selectionWords {
 	out := selectionWords{In: nodeWords(s.Node), But: s.All || s.AllBut, Groups: append([]string{}, s.Groups...), Networks: append([]string{}, s.Networks...), Prefixes: []string{}}
 	for _, p := range s.Prefixes {
 		out.Prefixes = append(out.Prefixes, p.String())
@@ -73,9 +74,9 @@ func diffCommand() *cobra.Command {
 				return err
 			}
 			p.at("surveying both")
-			before, after := survey.New(verdict.New(old)), survey.New(verdict.New(next))
+			before, after := matrix.New(verdict.New(old)), matrix.New(verdict.New(next))
 			p.at("comparing every flow")
-			d := survey.Compare(before, after)
+			d := difference.Compare(before, after)
 			if asJSON {
 				err = printJSON(c, changesOf(before, after, &d))
 			} else {
@@ -96,7 +97,7 @@ func passes(v *verdict.Verdict) bool {
 	return v != nil && (v.Outcome == verdict.Allowed || v.Outcome == verdict.Inspected)
 }
 
-func kindOf(c *survey.Change) string {
+func kindOf(c *difference.Change) string {
 	switch before, after := passes(c.Before), passes(c.After); {
 	case after && !before:
 		return "opened"
@@ -109,15 +110,15 @@ func kindOf(c *survey.Change) string {
 }
 
 // witnessOf writes the witness of a block, in the later estate if it is there.
-func witnessOf(before, after *survey.Survey, c *survey.Change, b *survey.Block) *app.FlowWords {
+func witnessOf(before, after *matrix.Matrix, c *difference.Change, b *difference.Block) *app.FlowWords {
 	flow := b.Witness()
 	if c.After == nil {
-		return flowOf(before.Judge(), &flow)
+		return flowOf(before.Judge, &flow)
 	}
-	return flowOf(after.Judge(), &flow)
+	return flowOf(after.Judge, &flow)
 }
 
-func changesOf(before, after *survey.Survey, d *survey.Difference) []changeWords {
+func changesOf(before, after *matrix.Matrix, d *difference.Difference) []changeWords {
 	out := []changeWords{}
 	for i := range d.Changes {
 		c := &d.Changes[i]
@@ -131,7 +132,7 @@ func changesOf(before, after *survey.Survey, d *survey.Difference) []changeWords
 	return out
 }
 
-func printDiff(w io.Writer, before, after *survey.Survey, d *survey.Difference) {
+func printDiff(w io.Writer, before, after *matrix.Matrix, d *difference.Difference) {
 	if len(d.Changes) == 0 {
 		fmt.Fprintln(w, "No flows change.")
 		return
@@ -157,8 +158,8 @@ func printDiff(w io.Writer, before, after *survey.Survey, d *survey.Difference) 
 }
 
 // familyWords names the family of a block, where it is one alone.
-func familyWords(f survey.Family) string {
-	return map[survey.Family]string{survey.IPv4: "IPv4 ", survey.IPv6: "IPv6 "}[f]
+func familyWords(f difference.Family) string {
+	return map[difference.Family]string{difference.IPv4: "IPv4 ", difference.IPv6: "IPv6 "}[f]
 }
 
 // shortly writes a set of services for people.

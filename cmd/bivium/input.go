@@ -11,7 +11,7 @@ import (
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/limits"
-	"bivium/core/survey"
+	"bivium/core/matrix"
 	"bivium/core/verdict"
 )
 
@@ -44,12 +44,12 @@ func printJSON(c *cobra.Command, v any) error {
 }
 
 // surveyOf returns the survey of a document's estate, and tells how far it is.
-func surveyOf(c *cobra.Command, p *progress, file string) (*survey.Survey, error) {
+func surveyOf(c *cobra.Command, p *progress, file string) (*matrix.Matrix, error) {
 	p.at("reading")
 	e, _, err := readEstate(c, file)
 	if err != nil {
 		return nil, err
 	}
 	p.at("surveying")
-	return survey.New(verdict.New(e)), nil
+	return matrix.New(verdict.New(e)), nil
 }

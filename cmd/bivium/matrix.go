@@ -9,8 +9,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"bivium/core/classes"
+	"bivium/core/matrix"
 	"bivium/core/parallel"
-	"bivium/core/survey"
+	"bivium/core/query"
 	"bivium/core/verdict"
 )
 
@@ -64,12 +66,12 @@ func matrixCommand() *cobra.Command {
 // namedSet is a row and column of the matrix.
 type namedSet struct {
 	name string
-	set  survey.Set
-	node *survey.Node // that it is, or nil
+	set  matrix.Set
+	node *matrix.Node // that it is, or nil
 }
 
 // cell returns the outcomes between two rows.
-func (n *namedSet) cell(s *survey.Survey, to *namedSet) []survey.Mark {
+func (n *namedSet) cell(s *matrix.Matrix, to *namedSet) []matrix.Mark {
 	if n.node != nil && to.node != nil {
 		return s.Between(*n.node, *to.node)
 	}
@@ -77,19 +79,19 @@ func (n *namedSet) cell(s *survey.Survey, to *namedSet) []survey.Mark {
 }
 
 // lines returns what happens between two rows, by service.
-func (n *namedSet) lines(s *survey.Survey, to *namedSet) []survey.Line {
+func (n *namedSet) lines(s *matrix.Matrix, to *namedSet) []query.Line {
 	if n.node != nil && to.node != nil {
-		return s.Outcomes(*n.node, *to.node)
+		return query.Outcomes(s, *n.node, *to.node)
 	}
-	return s.OutcomesOf(n.set, to.set)
+	return query.OutcomesOf(s, n.set, to.set)
 }
 
 // maxWorkloads is how many workloads a matrix has rows for.
 const maxWorkloads = 2000
 
 // workloadRows returns a row for each workload.
-func workloadRows(s *survey.Survey) ([]namedSet, error) {
-	j := s.Judge()
+func workloadRows(s *matrix.Matrix) ([]namedSet, error) {
+	j := s.Judge
 	list := j.Estate().Workloads
 	if len(list) > maxWorkloads {
 		return nil, fmt.Errorf("--by workload: the estate has %d workloads, more than the limit of %d; use --by group or --by network", len(list), maxWorkloads)
@@ -98,8 +100,8 @@ func workloadRows(s *survey.Survey) ([]namedSet, error) {
 	for i := range list {
 		row := namedSet{name: list[i].Name}
 		for _, end := range j.EndsOf(i) {
-			if class, ok := s.ClassAt(end.Segment, end.Addr); ok {
-				row.set = append(row.set, survey.Member{Class: class, Only: end.Addr})
+			if class, ok := query.ClassAt(s, end.Segment, end.Addr); ok {
+				row.set = append(row.set, matrix.Member{Class: class, Only: end.Addr})
 			}
 		}
 		rows = append(rows, row)
@@ -107,26 +109,26 @@ func workloadRows(s *survey.Survey) ([]namedSet, error) {
 	return rows, nil
 }
 
-func matrixRows(s *survey.Survey, by string) ([]namedSet, error) {
+func matrixRows(s *matrix.Matrix, by string) ([]namedSet, error) {
 	var rows []namedSet
-	net := s.Judge().Net()
+	net := s.Judge.Net()
 	switch by {
 	case "segment", "group":
-		for _, n := range s.Nodes(func(string) bool { return by == "group" }) {
-			if by == "group" && n.Kind == survey.NodeSegment {
+		for _, n := range query.Nodes(s, func(string) bool { return by == "group" }) {
+			if by == "group" && n.Kind == matrix.NodeSegment {
 				continue
 			}
-			name := map[survey.NodeKind]string{survey.NodeInternet: "internet", survey.NodeSegment: n.Segment, survey.NodeGroup: n.Segment + ":" + n.Group, survey.NodeRest: n.Segment + ":-"}[n.Kind]
+			name := map[matrix.NodeKind]string{matrix.NodeInternet: "internet", matrix.NodeSegment: n.Segment, matrix.NodeGroup: n.Segment + ":" + n.Group, matrix.NodeRest: n.Segment + ":-"}[n.Kind]
 			rows = append(rows, namedSet{name, s.Of(n), &n})
 		}
 	case "network":
 		for i := range net.Networks {
-			set := s.Where(func(c *survey.Class) bool { return c.End.Home.Network == i })
+			set := query.Where(s, func(c *classes.Class) bool { return c.End.Home.Network == i })
 			if len(set) > 0 {
 				rows = append(rows, namedSet{net.Networks[i].Name, set, nil})
 			}
 		}
-		rows = append(rows, namedSet{"internet", s.Of(survey.Node{Kind: survey.NodeInternet}), nil})
+		rows = append(rows, namedSet{"internet", s.Of(matrix.Node{Kind: matrix.NodeInternet}), nil})
 	case "workload":
 		return workloadRows(s)
 	default:
@@ -137,9 +139,9 @@ func matrixRows(s *survey.Survey, by string) ([]namedSet, error) {
 
 // eachCell calls f for each service class of each pair that has flows, in order. Pairs are
 // looked at on all processors, one row after the other.
-func eachCell(s *survey.Survey, rows []namedSet, f func(cellWords)) {
+func eachCell(s *matrix.Matrix, rows []namedSet, f func(cellWords)) {
 	for _, from := range rows {
-		lines := make([][]survey.Line, len(rows))
+		lines := make([][]query.Line, len(rows))
 		jobs := make([]func(), len(rows))
 		for i, to := range rows {
 			jobs[i] = func() { lines[i] = from.lines(s, &to) }
@@ -159,7 +161,7 @@ func eachCell(s *survey.Survey, rows []namedSet, f func(cellWords)) {
 	}
 }
 
-func writeMatrixCSV(w io.Writer, s *survey.Survey, rows []namedSet) error {
+func writeMatrixCSV(w io.Writer, s *matrix.Matrix, rows []namedSet) error {
 	out := csv.NewWriter(w)
 	err := out.Write([]string{"from", "to", "services", "outcomes", "reasons", "by", "pools"})
 	eachCell(s, rows, func(c cellWords) {
@@ -188,7 +190,7 @@ func joined[S ~string](list []S) string {
 
 // printMatrix prints a table of the outcomes of all services, and under it what
 // the letters mean.
-func printMatrix(w io.Writer, s *survey.Survey, rows []namedSet) error {
+func printMatrix(w io.Writer, s *matrix.Matrix, rows []namedSet) error {
 	t := tabwriter.NewWriter(w, 2, 0, 2, ' ', 0)
 	fmt.Fprint(t, "from \\ to")
 	for _, to := range rows {
@@ -209,7 +211,7 @@ func printMatrix(w io.Writer, s *survey.Survey, rows []namedSet) error {
 	return err
 }
 
-func letters(marks []survey.Mark) string {
+func letters(marks []matrix.Mark) string {
 	if len(marks) == 0 {
 		return "."
 	}

@@ -12,7 +12,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"bivium/core/flowfile"
-	"bivium/core/survey"
+	"bivium/core/matrix"
+	"bivium/core/query"
 	"bivium/core/verdict"
 )
 
@@ -80,16 +81,17 @@ func opened(c *cobra.Command, file string) (io.ReadCloser, error) {
 // teller returns what tells the verdict on a flow: the judge, until there are many, and what
 // the survey of its estate knows from then on.
 func teller(judge *verdict.Judge, in io.Reader) func(*verdict.Flow) verdict.Verdict {
-	many := sync.OnceValue(func() *survey.Survey { return survey.New(judge) })
+	many := sync.OnceValue(func() *matrix.Matrix { return matrix.New(judge) })
 	var told atomic.Int64
 	if f, ok := in.(*os.File); ok {
 		if info, err := f.Stat(); err == nil && info.Size() > manyFlows*flowBytes {
-			return many().Tell
+			s := many()
+			return func(f *verdict.Flow) verdict.Verdict { return query.Tell(s, f) }
 		}
 	}
 	return func(f *verdict.Flow) verdict.Verdict {
 		if told.Load() > manyFlows || told.Add(1) > manyFlows {
-			return many().Tell(f)
+			return query.Tell(many(), f)
 		}
 		return judge.Judge(*f)
 	}

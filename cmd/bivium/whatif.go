@@ -8,7 +8,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"bivium/core/estate"
-	"bivium/core/survey"
+	"bivium/core/expectation"
+	"bivium/core/failure"
+	"bivium/core/matrix"
 	"bivium/core/verdict"
 	"bivium/internal/app"
 )
@@ -51,12 +53,12 @@ func whatIfCommand() *cobra.Command {
 				return err
 			}
 			p.at("computing failures")
-			impacts := s.WhatIf(survey.NewExpectationBook(s).All(), s.Outages())
+			impacts := failure.WhatIf(s, expectation.NewBook(s).All(), failure.Outages(s))
 			p.at("printing")
 			if asJSON {
-				err = printJSON(c, impactsOf(s.Judge(), impacts))
+				err = printJSON(c, impactsOf(s.Judge, impacts))
 			} else {
-				printImpacts(c.OutOrStdout(), s.Judge(), impacts)
+				printImpacts(c.OutOrStdout(), s.Judge, impacts)
 			}
 			breaks := false
 			for i := range impacts {
@@ -73,7 +75,7 @@ func whatIfCommand() *cobra.Command {
 	return c
 }
 
-func impactsOf(j *verdict.Judge, impacts []survey.Impact) []impactWords {
+func impactsOf(j *verdict.Judge, impacts []failure.Impact) []impactWords {
 	out := []impactWords{}
 	for i := range impacts {
 		x := &impacts[i]
@@ -90,18 +92,18 @@ func impactsOf(j *verdict.Judge, impacts []survey.Impact) []impactWords {
 	return out
 }
 
-func nodeWords(n survey.Node) string {
-	if n.Kind == survey.NodeInternet {
+func nodeWords(n matrix.Node) string {
+	if n.Kind == matrix.NodeInternet {
 		return verdict.Internet
 	}
 	return n.Segment
 }
 
-func printImpacts(w io.Writer, j *verdict.Judge, impacts []survey.Impact) {
+func printImpacts(w io.Writer, j *verdict.Judge, impacts []failure.Impact) {
 	quiet := 0
 	for i := range impacts {
 		x := &impacts[i]
-		turns := slices.DeleteFunc(slices.Clone(x.Turns), func(t survey.Turn) bool { return !delivered(t.Before) && !delivered(t.After) })
+		turns := slices.DeleteFunc(slices.Clone(x.Turns), func(t failure.Turn) bool { return !delivered(t.Before) && !delivered(t.After) })
 		if len(turns) == 0 && len(x.Broken) == 0 {
 			quiet++
 			continue

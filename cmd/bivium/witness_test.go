@@ -6,8 +6,9 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"bivium/core/difference"
 	"bivium/core/estate"
-	"bivium/core/survey"
+	"bivium/core/failure"
 	"bivium/core/testing/draw"
 	"bivium/core/testing/meet"
 	"bivium/core/verdict"
@@ -55,13 +56,13 @@ func TestEveryWitnessIsAskedAgainAsItIsPrinted(t *testing.T) {
 				met["a failure"]++
 			}
 		}
-		for _, x := range was.Survey.WhatIf(was.Analysis.Expectations.All(), was.Survey.Outages()) {
+		for _, x := range failure.WhatIf(was.Survey, was.Analysis.Expectations.All(), failure.Outages(was.Survey)) {
 			for _, turn := range x.Turns {
 				require.Equal(t, turn.Before, again(was, &turn.Witness, flowOf(was.Judge, &turn.Witness)).Outcome, "%v", x.Outage)
 				met["a turn"]++
 			}
 		}
-		d := survey.Compare(was.Survey, is.Survey)
+		d := difference.Compare(was.Survey, is.Survey)
 		for i := range d.Changes {
 			c := &d.Changes[i]
 			for _, b := range d.Blocks(c) {

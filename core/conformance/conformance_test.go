@@ -15,8 +15,8 @@ import (
 
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/core/findings"
 	"bivium/core/flowfile"
-	"bivium/core/survey"
 	"bivium/core/testing/oracle"
 	"bivium/core/verdict"
 )
@@ -99,6 +99,6 @@ func TestSlowEvaluatorMatchesToTheByte(t *testing.T) {
 func TestEstatesHaveNoFaults(t *testing.T) {
 	eachGiven(t, func(t *testing.T, g given) {
 		assert.Empty(t, estate.Check(g.estate))
-		assert.Empty(t, survey.ShareFaults(g.judge))
+		assert.Empty(t, findings.ShareFaults(g.judge))
 	})
 }

@@ -15,7 +15,7 @@ import (
 
 	"bivium/core/document"
 	"bivium/core/estate"
-	"bivium/core/survey"
+	"bivium/core/findings"
 	"bivium/core/testing/draw"
 	"bivium/core/testing/meet"
 	"bivium/core/verdict"
@@ -26,7 +26,7 @@ import (
 func faultless(e *estate.Estate) bool { return len(faults(e)) == 0 }
 
 func faults(e *estate.Estate) []estate.Fault {
-	return append(estate.Check(e), survey.ShareFaults(verdict.New(e))...)
+	return append(estate.Check(e), findings.ShareFaults(verdict.New(e))...)
 }
 
 // readable reports whether an estate can be a document: an edit may have drawn a name twice.

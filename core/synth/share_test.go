@@ -7,7 +7,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"bivium/core/survey"
+	"bivium/core/analysis"
+	"bivium/core/difference"
 	"bivium/core/synth"
 	"bivium/core/verdict"
 )
@@ -18,7 +19,7 @@ func TestAnswersDoNotDependOnHowManyWork(t *testing.T) {
 	e := synth.New("m", synth.Sizes["M"], 3)
 	answers := func(processors int) []string {
 		defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(processors))
-		s := survey.NewAnalysis(verdict.New(e))
+		s := analysis.New(verdict.New(e))
 		var out []string
 		for _, h := range s.Expectations.All() {
 			out = append(out, fmt.Sprint(h.Expectation.Name, h.Holds, h.ByRouting, h.Failures()))
@@ -41,7 +42,7 @@ func TestAnswersDoNotDependOnHowManyWork(t *testing.T) {
 }
 
 // blockWords writes blocks as they are printed.
-func blockWords(blocks []survey.Block) (out [][2][]string) {
+func blockWords(blocks []difference.Block) (out [][2][]string) {
 	for _, b := range blocks {
 		out = append(out, [2][]string{b.From.Words(), b.To.Words()})
 	}

@@ -11,10 +11,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bivium/core/analysis"
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/core/failure"
+	"bivium/core/findings"
+	"bivium/core/matrix"
 	"bivium/core/paths"
-	"bivium/core/survey"
+	"bivium/core/query"
 	"bivium/core/synth"
 	"bivium/core/verdict"
 )
@@ -24,7 +28,7 @@ func TestEstatesAreAsLargeAsTheySayAndWithoutFaults(t *testing.T) {
 		size := synth.Sizes[name]
 		e := synth.New(name, size, 1)
 		assert.Empty(t, estate.Check(e), name)
-		assert.Empty(t, survey.ShareFaults(verdict.New(e)), name)
+		assert.Empty(t, findings.ShareFaults(verdict.New(e)), name)
 		rules := 0
 		for _, p := range e.Policies {
 			rules += len(p.Rules)
@@ -127,10 +131,10 @@ func benchmarkSize(b *testing.B, name string) {
 	})
 	b.Run("survey", func(b *testing.B) {
 		for b.Loop() {
-			survey.New(j)
+			matrix.New(j)
 		}
 	})
-	s := survey.NewAnalysis(j)
+	s := analysis.New(j)
 	s.Expectations.All()
 	for _, edit := range editsOf(e) {
 		b.Run("edit/"+edit.name, func(b *testing.B) {
@@ -146,16 +150,16 @@ func benchmarkSize(b *testing.B, name string) {
 	}
 	flows := flowsOf(e)
 	b.Run("batch", func(b *testing.B) {
-		s.Tell(&flows[0])
+		query.Tell(s.Matrix, &flows[0])
 		for i := 0; b.Loop(); i++ {
-			s.Tell(&flows[i%len(flows)])
+			query.Tell(s.Matrix, &flows[i%len(flows)])
 		}
 	})
 	b.Run("whole", func(b *testing.B) {
 		for b.Loop() {
 			e, err := document.Read(text)
 			require.NoError(b, err)
-			survey.New(verdict.New(e))
+			matrix.New(verdict.New(e))
 		}
 	})
 	if name == "XL" {
@@ -168,7 +172,7 @@ func benchmarkSize(b *testing.B, name string) {
 	})
 	b.Run("what-if", func(b *testing.B) {
 		for b.Loop() {
-			s.WhatIf(s.Expectations.All(), s.Outages())
+			failure.WhatIf(s.Matrix, s.Expectations.All(), failure.Outages(s.Matrix))
 		}
 	})
 }
@@ -196,7 +200,7 @@ func BenchmarkTenfold(b *testing.B) {
 	}{{"once", one}, {"tenfold", ten}} {
 		b.Run(x.name, func(b *testing.B) {
 			for b.Loop() {
-				survey.New(verdict.New(x.e))
+				matrix.New(verdict.New(x.e))
 			}
 		})
 	}

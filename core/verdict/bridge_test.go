@@ -9,7 +9,7 @@ import (
 	"pgregory.net/rapid"
 
 	"bivium/core/estate"
-	"bivium/core/survey"
+	"bivium/core/findings"
 	"bivium/core/testing/draw"
 	"bivium/core/testing/meet"
 	"bivium/core/testing/oracle"
@@ -26,7 +26,7 @@ func TestWhatStandsIdleChangesNothing(t *testing.T) {
 		what := rapid.SampledFrom(edits).Draw(t, "edit")
 		next := draw.EditOf(t, e, what)
 		j, r := verdict.New(e).Revise(next)
-		if len(estate.Check(next)) > 0 || len(survey.ShareFaults(j)) > 0 || r.Bridge == nil {
+		if len(estate.Check(next)) > 0 || len(findings.ShareFaults(j)) > 0 || r.Bridge == nil {
 			return // a fault, or there was nothing to go
 		}
 		require.False(t, r.Whole)

@@ -14,7 +14,7 @@ import (
 
 	"bivium/core/document"
 	"bivium/core/estate"
-	"bivium/core/survey"
+	"bivium/core/findings"
 	"bivium/core/testing/draw"
 	"bivium/core/testing/meet"
 	"bivium/core/testing/oracle"
@@ -24,7 +24,7 @@ import (
 // drawValid draws an estate without faults.
 func drawValid(t *rapid.T) *estate.Estate {
 	return draw.Faultless(t, func(e *estate.Estate) []estate.Fault {
-		return append(estate.Check(e), survey.ShareFaults(verdict.New(e))...)
+		return append(estate.Check(e), findings.ShareFaults(verdict.New(e))...)
 	})
 }
 

@@ -9,7 +9,7 @@ import (
 
 	"bivium/core/document"
 	"bivium/core/estate"
-	"bivium/core/survey"
+	"bivium/core/findings"
 	"bivium/core/verdict"
 )
 
@@ -59,7 +59,7 @@ func clocks(t *testing.T, left, right string) *estate.Estate {
 func TestAClockForSegmentsThatReuseAddresses(t *testing.T) {
 	shown := "{inside: 10.9.1.0/24, outside: 100.72.1.0/24, segment: base}, "
 	j := verdict.New(clocks(t, shown, "100.72.1.0/24"))
-	require.Empty(t, survey.ShareFaults(j))
+	require.Empty(t, findings.ShareFaults(j))
 	ntp := func(segment, src, dst string) verdict.Flow {
 		f := flow(segment, src, dst, 123)
 		f.Protocol = 17
@@ -88,7 +88,7 @@ func TestAClockForSegmentsThatReuseAddresses(t *testing.T) {
 
 	// What is not shown collides, and what is shown onto others does too.
 	for _, left := range []string{"", strings.Replace(shown, "100.72.1.0", "10.9.7.0", 1)} {
-		faults := survey.ShareFaults(verdict.New(clocks(t, left, "100.72.1.0/24")))
+		faults := findings.ShareFaults(verdict.New(clocks(t, left, "100.72.1.0/24")))
 		require.NotEmpty(t, faults)
 		assert.Equal(t, estate.ForbiddenShare, faults[0].Code)
 		assert.Contains(t, faults[0].Message, "in segment left, where the same address is already in use")
@@ -134,13 +134,13 @@ func TestAnOwnAddressAmongThoseThatOthersAreShownUnder(t *testing.T) {
 		return say(j.Judge(f))
 	}
 	j := read("200")
-	assert.Empty(t, survey.ShareFaults(j))
+	assert.Empty(t, findings.ShareFaults(j))
 	assert.Equal(t, "denied share by clocks", ask(j, "198.51.100.123"), "clock-1, shown under it")
 	assert.Equal(t, "denied share by clocks", ask(j, "198.51.100.200"), "clock-2 keeps its own address, and is not taken for the internet's")
 	assert.Equal(t, "allowed policy by out", ask(j, "198.51.100.7"), "nobody is reachable by it: it is the internet's")
 
 	both := read("123")
-	faults := survey.ShareFaults(both)
+	faults := findings.ShareFaults(both)
 	require.Len(t, faults, 1)
 	assert.Equal(t, "share clocks makes 10.9.1.123 of segment base reachable as 198.51.100.123 in segment left, where share clocks already makes 198.51.100.123 of segment base reachable under the same address", faults[0].Message)
 	assert.NotContains(t, ask(both, "198.51.100.123"), "share")

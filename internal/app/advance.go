@@ -6,11 +6,11 @@ import (
 	"fmt"
 	"runtime/debug"
 
+	"bivium/core/difference"
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/core/limits"
-	"bivium/core/survey"
 	"bivium/internal/store"
 )
 
@@ -27,7 +27,7 @@ type step struct {
 	// nothing to do.
 	change func(now *Snapshot) (*estate.Estate, error)
 	// then, if given, works out what is told of the step. Nothing is stored before it is done.
-	then func(before, after *Snapshot, d *survey.Difference) error
+	then func(before, after *Snapshot, d *difference.Difference) error
 	// idle, if given, is done instead where there is nothing to do, and returns what is
 	// shown from then on.
 	idle func(now *Snapshot) (*Snapshot, error)

@@ -11,10 +11,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bivium/core/difference"
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/parallel"
-	"bivium/core/survey"
 	"bivium/demo"
 	"bivium/internal/store"
 )
@@ -42,7 +42,7 @@ func TestAPanicFailsOneStepAlone(t *testing.T) {
 	for what, x := range map[string]*step{
 		"while it is made": {change: func(*Snapshot) (*estate.Estate, error) { panic("it broke") }},
 		"in a worker":      {change: func(*Snapshot) (*estate.Estate, error) { broken(); return nil, nil }},
-		"while it is told": {change: renamed, then: func(*Snapshot, *Snapshot, *survey.Difference) error { broken(); return nil }},
+		"while it is told": {change: renamed, then: func(*Snapshot, *Snapshot, *difference.Difference) error { broken(); return nil }},
 	} {
 		log.Reset()
 		x.what, x.actor, x.based = store.Edit, "somebody", before.Revision

@@ -12,10 +12,13 @@ import (
 	"sync/atomic"
 	"time"
 
+	"bivium/core/analysis"
+	"bivium/core/difference"
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/core/findings"
 	"bivium/core/inventory"
-	"bivium/core/survey"
+	"bivium/core/matrix"
 	"bivium/core/verdict"
 	"bivium/internal/drivers"
 	"bivium/internal/store"
@@ -58,8 +61,8 @@ type Snapshot struct {
 	Shown    int64 // its number among those that were shown: one revision may be shown twice, with other things beside the estate
 	Faults   []estate.Fault
 	Judge    *verdict.Judge
-	Analysis *survey.Analysis
-	Survey   *survey.Survey      // of the analysis
+	Analysis *analysis.Analysis
+	Survey   *matrix.Matrix      // of the analysis
 	Known    []inventory.Known   // what accounts have, as it was last read
 	Mapping  []inventory.Mapping // of their tags to labels
 	Aside    []store.Aside       // things that could not be read when the database was opened
@@ -72,8 +75,8 @@ type Snapshot struct {
 // NewSnapshot returns an estate with everything that follows from it.
 func NewSnapshot(e *estate.Estate, revision int64) *Snapshot {
 	judge := verdict.New(e)
-	a := survey.NewAnalysis(judge)
-	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Analysis: a, Survey: a.Survey, later: &later{}, tree: &tree{}, members: &members{}}
+	a := analysis.New(judge)
+	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Analysis: a, Survey: a.Matrix, later: &later{}, tree: &tree{}, members: &members{}}
 	s.index = newNameIndex(s)
 	s.Analysis.Expectations.All() // an edit then looks only at those that it touches
 	return s
@@ -81,9 +84,9 @@ func NewSnapshot(e *estate.Estate, revision int64) *Snapshot {
 
 // following returns the snapshot of any estate that comes after that of s, and
 // what fares differently. It shares with s what the estates share.
-func (s *Snapshot) following(next *estate.Estate, revision int64, known []inventory.Known, mapping []inventory.Mapping) (*Snapshot, survey.Difference) {
+func (s *Snapshot) following(next *estate.Estate, revision int64, known []inventory.Known, mapping []inventory.Mapping) (*Snapshot, difference.Difference) {
 	a, d := s.Analysis.Revise(next)
-	after := &Snapshot{Estate: next, Revision: revision, Judge: a.Judge(), Analysis: a, Survey: a.Survey, Known: known, Mapping: mapping, Aside: s.Aside, later: &later{}}
+	after := &Snapshot{Estate: next, Revision: revision, Judge: a.Judge, Analysis: a, Survey: a.Matrix, Known: known, Mapping: mapping, Aside: s.Aside, later: &later{}}
 	s.lend(after)
 	if document.DifferInAlone(s.Estate, next, "policies") {
 		after.Faults = s.revisedFaults(next)
@@ -132,7 +135,7 @@ func faultKeys(faults []estate.Fault) map[string]bool {
 
 // Faults returns every fault of the estate (M9).
 func Faults(j *verdict.Judge) []estate.Fault {
-	return append(estate.Check(j.Estate()), survey.ShareFaults(j)...)
+	return append(estate.Check(j.Estate()), findings.ShareFaults(j)...)
 }
 
 // Open returns the app on a store. What the store holds is kept.

@@ -7,9 +7,10 @@ import (
 	"strings"
 
 	"bivium/core/estate"
+	"bivium/core/matrix"
 	"bivium/core/paths"
+	"bivium/core/query"
 	"bivium/core/space"
-	"bivium/core/survey"
 	"bivium/core/verdict"
 )
 
@@ -24,7 +25,7 @@ type Question struct {
 type Answer struct {
 	Question Question      `json:"question"`
 	Revision int64         `json:"revision"`
-	Marks    []survey.Mark `json:"marks"` // those of the most flows first
+	Marks    []matrix.Mark `json:"marks"` // those of the most flows first
 	Lines    []Line        `json:"lines"` // services that fare alike, with who settles them
 	Sentence []Token       `json:"sentence"`
 	Trace    verdict.Trace `json:"trace"` // the road of the first flow of the first line
@@ -89,12 +90,12 @@ func (s *Snapshot) Ask(q Question) (*Answer, error) {
 		return nil, err
 	}
 	a := &Answer{Question: q, Revision: s.Revision}
-	for _, l := range sv.Detail(from.set, set, atoms, maxParts) {
+	for _, l := range query.Detail(sv, from.set, set, atoms, maxParts) {
 		a.Lines = append(a.Lines, s.line(&l))
 	}
 	if len(a.Lines) > 0 {
 		a.Marks = sv.Cell(from.set, set)
-		if atoms.Count() < uint(sv.Atoms().Len()) {
+		if atoms.Count() < uint(sv.Atoms.Len()) {
 			a.Marks = marksOf(a.Lines)
 		}
 		first := &a.Lines[0].Parts[0]
@@ -108,7 +109,7 @@ func (s *Snapshot) Ask(q Question) (*Answer, error) {
 
 // narrow returns what a destination is for the segments that the source is in
 // (M6.4): one address may live in several.
-func (s *Snapshot) narrow(from, to *end) (survey.Set, error) {
+func (s *Snapshot) narrow(from, to *end) (matrix.Set, error) {
 	if from.internet && to.internet {
 		return nil, &Problem{"to", "source and destination are both on the internet", "choose one endpoint inside the estate"}
 	}
@@ -123,8 +124,8 @@ func (s *Snapshot) narrow(from, to *end) (survey.Set, error) {
 				return nil, nil
 			}
 			if found.Internal() {
-				if class, ok := s.Survey.ClassAt(found.Segment, found.Addr); ok {
-					return survey.Set{{Class: class, Only: found.Addr}}, nil
+				if class, ok := query.ClassAt(s.Survey, found.Segment, found.Addr); ok {
+					return matrix.Set{{Class: class, Only: found.Addr}}, nil
 				}
 			}
 		}
@@ -151,16 +152,16 @@ func (s *Snapshot) askDirectly(a *Answer, from, to *end, terms []estate.Term) er
 	f.Service = verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}
 	a.Trace = s.Judge.Trace(f)
 	part := Part{Verdict: a.Trace.Verdict, Pairs: "1", Witness: s.witnessOf(f), Sentence: sentence(&a.Trace)}
-	a.Marks = []survey.Mark{{Outcome: part.Verdict.Outcome, Contested: part.Verdict.Contested}}
+	a.Marks = []matrix.Mark{{Outcome: part.Verdict.Outcome, Contested: part.Verdict.Contested}}
 	a.Lines = []Line{{Services: s.words(space.OfTerms(terms)), Parts: []Part{part}}}
 	return nil
 }
 
-func marksOf(lines []Line) []survey.Mark {
-	var marks []survey.Mark
+func marksOf(lines []Line) []matrix.Mark {
+	var marks []matrix.Mark
 	for i := len(lines) - 1; i >= 0; i-- {
 		for _, p := range lines[i].Parts {
-			m := survey.Mark{Outcome: p.Verdict.Outcome, Contested: p.Verdict.Contested}
+			m := matrix.Mark{Outcome: p.Verdict.Outcome, Contested: p.Verdict.Contested}
 			if !slices.Contains(marks, m) {
 				marks = append(marks, m)
 			}
@@ -214,10 +215,10 @@ func (s *Snapshot) nearService(word string) string {
 	return "enter a service, or a term like tcp/443"
 }
 
-func (s *Snapshot) line(l *survey.Line) Line {
+func (s *Snapshot) line(l *query.Line) Line {
 	out := Line{Services: s.words(l.Services), More: l.More}
 	parts := slices.Clone(l.Parts)
-	slices.SortStableFunc(parts, func(a, b survey.Part) int { return nowhere(a) - nowhere(b) })
+	slices.SortStableFunc(parts, func(a, b query.Part) int { return nowhere(a) - nowhere(b) })
 	for _, p := range parts {
 		trace := s.Judge.Trace(p.Witness)
 		out.Parts = append(out.Parts, Part{Verdict: p.Verdict, Pairs: grouped(p.Pairs), From: p.From, To: p.To, Sentence: sentence(&trace), Witness: s.witnessOf(p.Witness)})
@@ -226,7 +227,7 @@ func (s *Snapshot) line(l *survey.Line) Line {
 }
 
 // nowhere orders what nothing answers to behind what somebody decided.
-func nowhere(p survey.Part) int {
+func nowhere(p query.Part) int {
 	if p.Verdict.Reason == verdict.ReasonUnknown {
 		return 1
 	}

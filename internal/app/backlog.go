@@ -6,15 +6,15 @@ import (
 	"sync/atomic"
 	"time"
 
+	"bivium/core/findings"
 	"bivium/core/parallel"
-	"bivium/core/survey"
 )
 
 // later is what of a snapshot takes longer than an edit: where pools see flows, and the
 // troubles. It is worked out when somebody asks for it.
 type later struct {
 	passed   parallel.Once
-	passages []survey.Passage
+	passages []findings.Passage
 	looked   parallel.Once
 	troubles *Troubles
 	counts   map[Thing]int // of the troubles that name each thing
@@ -31,7 +31,7 @@ const (
 func noPace() {}
 
 // passages returns where the pools of the estate see flows.
-func (s *Snapshot) passages(pace func()) []survey.Passage {
+func (s *Snapshot) passages(pace func()) []findings.Passage {
 	s.later.passed.Do(func() { s.later.passages = s.Analysis.Findings.Passages(pace) })
 	return s.later.passages
 }

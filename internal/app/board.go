@@ -6,8 +6,9 @@ import (
 	"slices"
 	"strings"
 
+	"bivium/core/matrix"
 	"bivium/core/parallel"
-	"bivium/core/survey"
+	"bivium/core/query"
 )
 
 // Board is the rows, and the columns, of the board. Its cells are fetched a
@@ -20,7 +21,7 @@ type Board struct {
 // BoardNode is a row, and a column, of the board.
 type BoardNode struct {
 	ID        string          `json:"id"` // segment, segment/group, segment/- or internet
-	Kind      survey.NodeKind `json:"kind"`
+	Kind      matrix.NodeKind `json:"kind"`
 	Segment   string          `json:"segment"`
 	Group     string          `json:"group"`
 	Open      bool            `json:"open"`
@@ -33,7 +34,7 @@ type Cells struct {
 	Revision int64           `json:"revision"`
 	Row      int             `json:"row"` // of the first cell
 	Col      int             `json:"col"`
-	Looks    [][]survey.Mark `json:"looks"` // the different cells; outcomes of the most flows first
+	Looks    [][]matrix.Mark `json:"looks"` // the different cells; outcomes of the most flows first
 	Cells    [][]int         `json:"cells"` // row by row: numbers of looks
 }
 
@@ -41,41 +42,41 @@ type Cells struct {
 const PieceSize = 16
 
 // NodeID returns how a node is written in an address.
-func NodeID(n survey.Node) string {
+func NodeID(n matrix.Node) string {
 	switch n.Kind {
-	case survey.NodeInternet:
+	case matrix.NodeInternet:
 		return "internet"
-	case survey.NodeGroup:
+	case matrix.NodeGroup:
 		return n.Segment + "/" + n.Group
-	case survey.NodeRest:
+	case matrix.NodeRest:
 		return n.Segment + "/-"
 	}
 	return n.Segment
 }
 
 // ParseNode returns the node that an ID is written for.
-func ParseNode(id string) survey.Node {
+func ParseNode(id string) matrix.Node {
 	if id == "internet" {
-		return survey.Node{Kind: survey.NodeInternet}
+		return matrix.Node{Kind: matrix.NodeInternet}
 	}
 	segment, group, sub := strings.Cut(id, "/")
 	switch {
 	case !sub:
-		return survey.Node{Kind: survey.NodeSegment, Segment: segment}
+		return matrix.Node{Kind: matrix.NodeSegment, Segment: segment}
 	case group == "-":
-		return survey.Node{Kind: survey.NodeRest, Segment: segment}
+		return matrix.Node{Kind: matrix.NodeRest, Segment: segment}
 	}
-	return survey.Node{Kind: survey.NodeGroup, Segment: segment, Group: group}
+	return matrix.Node{Kind: matrix.NodeGroup, Segment: segment, Group: group}
 }
 
 // nodesOf returns the rows of the board with some segments opened to their
 // groups.
-func (s *Snapshot) nodesOf(open []string) []survey.Node {
+func (s *Snapshot) nodesOf(open []string) []matrix.Node {
 	isOpen := make(map[string]bool, len(open))
 	for _, o := range open {
 		isOpen[o] = true
 	}
-	return s.Survey.Nodes(func(segment string) bool { return isOpen[segment] })
+	return query.Nodes(s.Survey, func(segment string) bool { return isOpen[segment] })
 }
 
 // Board returns the rows and columns of the board with some segments opened.
@@ -92,7 +93,7 @@ func (s *Snapshot) Board(open []string) *Board {
 				}
 			}
 		}
-		b.Nodes = append(b.Nodes, BoardNode{NodeID(n), n.Kind, n.Segment, n.Group, n.Kind == survey.NodeSegment && slices.Contains(open, n.Segment), workloads})
+		b.Nodes = append(b.Nodes, BoardNode{NodeID(n), n.Kind, n.Segment, n.Group, n.Kind == matrix.NodeSegment && slices.Contains(open, n.Segment), workloads})
 	}
 	return b
 }
@@ -107,11 +108,11 @@ func (s *Snapshot) Cells(open []string, row, col int) (*Cells, error) {
 		}
 	}
 	rows, cols := nodes[row:min(row+PieceSize, len(nodes))], nodes[col:min(col+PieceSize, len(nodes))]
-	marks := make([][][]survey.Mark, len(rows))
+	marks := make([][][]matrix.Mark, len(rows))
 	var wait parallel.Group
 	slots := make(chan struct{}, runtime.GOMAXPROCS(0))
 	for i := range rows {
-		marks[i] = make([][]survey.Mark, len(cols))
+		marks[i] = make([][]matrix.Mark, len(cols))
 		wait.Go(func() {
 			slots <- struct{}{}
 			defer func() { <-slots }()
@@ -121,7 +122,7 @@ func (s *Snapshot) Cells(open []string, row, col int) (*Cells, error) {
 		})
 	}
 	wait.Wait()
-	out := &Cells{Revision: s.Revision, Row: row, Col: col, Looks: [][]survey.Mark{}}
+	out := &Cells{Revision: s.Revision, Row: row, Col: col, Looks: [][]matrix.Mark{}}
 	known := map[string]int{}
 	for _, line := range marks {
 		numbers := make([]int, len(line))
@@ -131,7 +132,7 @@ func (s *Snapshot) Cells(open []string, row, col int) (*Cells, error) {
 			if !ok {
 				at = len(out.Looks)
 				known[key] = at
-				out.Looks = append(out.Looks, append([]survey.Mark{}, m...))
+				out.Looks = append(out.Looks, append([]matrix.Mark{}, m...))
 			}
 			numbers[k] = at
 		}
@@ -145,20 +146,20 @@ type Cell struct {
 	Revision int64         `json:"revision"`
 	Row      string        `json:"row"`
 	Col      string        `json:"col"`
-	Marks    []survey.Mark `json:"marks"`
+	Marks    []matrix.Mark `json:"marks"`
 	Lines    []Line        `json:"lines"`
 }
 
 // Cell returns a cell of the board service by service.
 func (s *Snapshot) Cell(row, col string) (*Cell, error) {
 	from, to := s.Survey.Of(ParseNode(row)), s.Survey.Of(ParseNode(col))
-	for at, set := range map[string]survey.Set{"row": from, "col": to} {
+	for at, set := range map[string]matrix.Set{"row": from, "col": to} {
 		if len(set) == 0 {
 			return nil, &Problem{at, fmt.Sprintf("the board has no %s %q", at, map[string]string{"row": row, "col": col}[at]), ""}
 		}
 	}
 	c := &Cell{Revision: s.Revision, Row: row, Col: col, Marks: s.Survey.Between(ParseNode(row), ParseNode(col)), Lines: []Line{}}
-	for _, l := range s.Survey.Detail(from, to, nil, maxParts) {
+	for _, l := range query.Detail(s.Survey, from, to, nil, maxParts) {
 		c.Lines = append(c.Lines, s.line(&l))
 	}
 	return c, nil

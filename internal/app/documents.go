@@ -8,10 +8,10 @@ import (
 	"slices"
 	"strings"
 
+	"bivium/core/difference"
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/inventory"
-	"bivium/core/survey"
 	"bivium/internal/store"
 )
 
@@ -142,7 +142,7 @@ func (a *App) Import(ctx context.Context, text []byte, based int64, actor string
 	err = a.advance(ctx, &step{
 		what: store.Edit, actor: actor, based: based,
 		change: func(*Snapshot) (*estate.Estate, error) { return e, nil },
-		then: func(before, after *Snapshot, d *survey.Difference) error {
+		then: func(before, after *Snapshot, d *difference.Difference) error {
 			out = before.imported(after, before.effect(after, d, maxFlows))
 			return nil
 		},

@@ -7,10 +7,12 @@ import (
 	"slices"
 	"strings"
 
+	"bivium/core/difference"
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/core/expectation"
+	"bivium/core/matrix"
 	"bivium/core/parallel"
-	"bivium/core/survey"
 	"bivium/core/verdict"
 	"bivium/internal/store"
 )
@@ -54,7 +56,7 @@ const (
 	Breaks         Fare = "breaks"
 )
 
-func fareOf(h *survey.Held) Fare {
+func fareOf(h *expectation.Result) Fare {
 	switch {
 	case !h.Holds:
 		return Breaks
@@ -78,8 +80,8 @@ type Expectation struct {
 type CellEffect struct {
 	Row     string        `json:"row"`
 	Col     string        `json:"col"`
-	Before  []survey.Mark `json:"before"`
-	After   []survey.Mark `json:"after"`
+	Before  []matrix.Mark `json:"before"`
+	After   []matrix.Mark `json:"after"`
 	Outcome bool          `json:"outcome"` // an outcome changes, and not only who settles it
 }
 
@@ -88,8 +90,8 @@ type FlowEffect struct {
 	From     string       `json:"from"`
 	To       string       `json:"to"`
 	Services ServiceWords `json:"services"`
-	Before   *survey.Mark `json:"before"` // null where there was no such flow
-	After    *survey.Mark `json:"after"`
+	Before   *matrix.Mark `json:"before"` // null where there was no such flow
+	After    *matrix.Mark `json:"after"`
 	Pairs    string       `json:"pairs"`
 	Outcome  bool         `json:"outcome"`
 	Witness  Witness      `json:"witness"`
@@ -110,18 +112,18 @@ func (s *Snapshot) Try(name string, body []byte) (*Effect, error) {
 
 // effect puts what fares differently into words; of flows, those of most at most,
 // those that change outcome first.
-func (s *Snapshot) effect(after *Snapshot, d *survey.Difference, most int) *Effect {
+func (s *Snapshot) effect(after *Snapshot, d *difference.Difference, most int) *Effect {
 	e := s.effectOnFlows(after, d, most)
 	for _, c := range d.Cells(shownNodes(d)) {
 		e.Cells = append(e.Cells, CellEffect{
-			NodeID(c.Row), NodeID(c.Col), append([]survey.Mark{}, c.Before...), append([]survey.Mark{}, c.After...), c.Outcome, // nobody may have been there
+			NodeID(c.Row), NodeID(c.Col), append([]matrix.Mark{}, c.Before...), append([]matrix.Mark{}, c.After...), c.Outcome, // nobody may have been there
 		})
 	}
 	return e
 }
 
 // effectOnFlows is effect without the cells of the board.
-func (s *Snapshot) effectOnFlows(after *Snapshot, d *survey.Difference, most int) *Effect {
+func (s *Snapshot) effectOnFlows(after *Snapshot, d *difference.Difference, most int) *Effect {
 	e := &Effect{Revision: s.Revision, Cells: []CellEffect{}}
 	var told parallel.Group
 	told.Go(func() { e.Flows, e.More = s.flowEffects(after, d, most) })
@@ -164,15 +166,15 @@ func (s *Snapshot) faringOtherwise(after *Snapshot) []Expectation {
 
 // flowEffects returns the flows that fare differently, most at most, those that
 // change outcome first; and how many more there are.
-func (s *Snapshot) flowEffects(after *Snapshot, d *survey.Difference, most int) (flows []FlowEffect, more int) {
+func (s *Snapshot) flowEffects(after *Snapshot, d *difference.Difference, most int) (flows []FlowEffect, more int) {
 	flows = []FlowEffect{}
-	var changes []*survey.Change
+	var changes []*difference.Change
 	for i := range d.Changes {
 		if c := &d.Changes[i]; !nobodys(c.Before, c.After) && !nobodys(c.After, c.Before) {
 			changes = append(changes, c)
 		}
 	}
-	slices.SortStableFunc(changes, func(a, b *survey.Change) int {
+	slices.SortStableFunc(changes, func(a, b *difference.Change) int {
 		switch {
 		case a.Outcome() == b.Outcome():
 			return 0
@@ -198,7 +200,7 @@ const maxShown = 250
 
 // shownNodes returns the rows of the board that an effect tells of: down to
 // groups if they are few enough to be looked at, else the segments.
-func shownNodes(d *survey.Difference) []survey.Node {
+func shownNodes(d *difference.Difference) []matrix.Node {
 	for _, open := range []bool{true, false} {
 		if nodes := d.Nodes(func(string) bool { return open }); !open || len(nodes) <= maxShown {
 			return nodes
@@ -207,18 +209,18 @@ func shownNodes(d *survey.Difference) []survey.Node {
 	return nil
 }
 
-func (s *Snapshot) flowEffect(c *survey.Change, after *Snapshot) FlowEffect {
+func (s *Snapshot) flowEffect(c *difference.Change, after *Snapshot) FlowEffect {
 	f := FlowEffect{
 		From: NodeID(c.From), To: NodeID(c.To), Services: after.words(c.Services),
 		Pairs: grouped(c.Pairs), Outcome: c.Outcome(), Witness: s.witnessOf(c.Witness()),
 	}
 	if c.Before != nil {
 		trace := s.Judge.Trace(c.Witness())
-		f.Before, f.Was = &survey.Mark{Outcome: c.Before.Outcome, Contested: c.Before.Contested}, sentence(&trace)
+		f.Before, f.Was = &matrix.Mark{Outcome: c.Before.Outcome, Contested: c.Before.Contested}, sentence(&trace)
 	}
 	if c.After != nil {
 		trace := after.Judge.Trace(c.Witness())
-		f.After, f.Will = &survey.Mark{Outcome: c.After.Outcome, Contested: c.After.Contested}, sentence(&trace)
+		f.After, f.Will = &matrix.Mark{Outcome: c.After.Outcome, Contested: c.After.Contested}, sentence(&trace)
 	}
 	return f
 }
@@ -274,7 +276,7 @@ func (a *App) Save(ctx context.Context, name string, body []byte, based int64, a
 	err := a.advance(ctx, &step{
 		what: store.Edit, actor: actor, based: based,
 		change: func(now *Snapshot) (*estate.Estate, error) { return now.withPolicy(name, body) },
-		then: func(_, after *Snapshot, _ *survey.Difference) error {
+		then: func(_, after *Snapshot, _ *difference.Difference) error {
 			saved = after
 			return nil
 		},

@@ -6,9 +6,11 @@ import (
 	"slices"
 	"strings"
 
+	"bivium/core/classes"
 	"bivium/core/estate"
+	"bivium/core/matrix"
 	"bivium/core/paths"
-	"bivium/core/survey"
+	"bivium/core/query"
 	"bivium/core/verdict"
 )
 
@@ -21,7 +23,7 @@ type end struct {
 	addresses   []netip.Addr
 	literal     bool   // an address that no segment was named with: what has it, the other end's segment says
 	publication string // of a published address
-	set         survey.Set
+	set         matrix.Set
 }
 
 // single reports whether the end is one address.
@@ -41,7 +43,7 @@ func (s *Snapshot) findEnd(field, text string) (*end, error) {
 	}
 	if text == "internet" {
 		e.internet = true
-		e.set = s.Survey.Of(survey.Node{Kind: survey.NodeInternet})
+		e.set = s.Survey.Of(matrix.Node{Kind: matrix.NodeInternet})
 		return e, nil
 	}
 	if a, err := netip.ParseAddr(text); err == nil {
@@ -71,11 +73,11 @@ func (s *Snapshot) findExternal(e *end, field, text string) error {
 	}
 	a = a.Unmap()
 	e.internet, e.external, e.addresses = true, true, []netip.Addr{a}
-	c, ok := s.Survey.OutsideAt(a)
+	c, ok := query.OutsideAt(s.Survey, a)
 	if !ok {
 		return &Problem{field, fmt.Sprintf("%s is a private address and cannot be on the internet", a), "write a public address"}
 	}
-	e.set = survey.Set{{Class: c, Only: a}}
+	e.set = matrix.Set{{Class: c, Only: a}}
 	return nil
 }
 
@@ -92,16 +94,16 @@ func (s *Snapshot) findAddress(e *end, field string, a netip.Addr) error {
 		if e.segment != paths.None && e.segment != i {
 			continue
 		}
-		if c, ok := s.Survey.ClassAt(i, a); ok {
+		if c, ok := query.ClassAt(s.Survey, i, a); ok {
 			homes = append(homes, i)
-			e.set = append(e.set, survey.Member{Class: c, Only: a})
+			e.set = append(e.set, matrix.Member{Class: c, Only: a})
 		}
 	}
 	if len(homes) == 0 && field == "to" {
 		// Which segment asks decides what this is; see narrow.
-		if c, ok := s.Survey.OutsideAt(a); ok {
+		if c, ok := query.OutsideAt(s.Survey, a); ok {
 			e.external = true
-			e.set = survey.Set{{Class: c, Only: a}}
+			e.set = matrix.Set{{Class: c, Only: a}}
 		}
 		return nil
 	}
@@ -138,14 +140,14 @@ func (s *Snapshot) findPublished(e *end, field string, p *estate.Publication) er
 	e.publication, e.addresses = p.Name, nil
 	e.segment = s.Judge.Net().Segment(p.To.Segment)
 	for _, g := range p.To.Groups.Groups {
-		for _, m := range s.Survey.Of(survey.Node{Kind: survey.NodeGroup, Segment: p.To.Segment, Group: g}) {
+		for _, m := range s.Survey.Of(matrix.Node{Kind: matrix.NodeGroup, Segment: p.To.Segment, Group: g}) {
 			if !slices.Contains(e.set, m) {
 				e.set = append(e.set, m)
 			}
 		}
 	}
 	if p.To.Groups.Any {
-		e.set = s.Survey.Of(survey.Node{Kind: survey.NodeSegment, Segment: p.To.Segment})
+		e.set = s.Survey.Of(matrix.Node{Kind: matrix.NodeSegment, Segment: p.To.Segment})
 	}
 	if len(e.set) == 0 {
 		return &Problem{field, fmt.Sprintf("publication %s has no destinations", p.Name), "its groups have no members in " + p.To.Segment}
@@ -161,22 +163,22 @@ func (s *Snapshot) findName(e *end, field, kind, name string) error {
 		return s.findWorkload(e, field, w)
 	}
 	if g := s.Judge.Group(name); g != paths.None && is("group") {
-		e.set = s.Survey.Where(func(c *survey.Class) bool {
+		e.set = query.Where(s.Survey, func(c *classes.Class) bool {
 			_, in := slices.BinarySearch(c.End.Groups(), g)
 			return in && (e.segment == paths.None || c.End.Segment == e.segment)
 		})
 		if e.segment == paths.None {
-			e.set = append(e.set, s.Survey.OutsideGroup(g)...)
+			e.set = append(e.set, query.OutsideGroup(s.Survey, g)...)
 		}
 		return s.notEmpty(e, field, "group "+name+" has no members")
 	}
 	if i := s.Judge.Net().Segment(name); i != paths.None && is("segment") && e.segment == paths.None {
 		e.segment = i
-		e.set = s.Survey.Of(survey.Node{Kind: survey.NodeSegment, Segment: name})
+		e.set = s.Survey.Of(matrix.Node{Kind: matrix.NodeSegment, Segment: name})
 		return s.notEmpty(e, field, "segment "+name+" has no addresses")
 	}
 	if n := s.Judge.Net().Network(name); n != paths.None && is("network") {
-		e.set = s.Survey.Where(func(c *survey.Class) bool {
+		e.set = query.Where(s.Survey, func(c *classes.Class) bool {
 			return c.End.Home.Network == n && (e.segment == paths.None || c.End.Segment == e.segment)
 		})
 		return s.notEmpty(e, field, "no segment contains a subnet of network "+name)
@@ -194,10 +196,10 @@ func (s *Snapshot) notEmpty(e *end, field, message string) error {
 func (s *Snapshot) findWorkload(e *end, field string, w int) error {
 	work := &s.Estate.Workloads[w]
 	for _, p := range s.Judge.EndsOf(w) {
-		if c, ok := s.Survey.ClassAt(p.Segment, p.Addr); ok {
+		if c, ok := query.ClassAt(s.Survey, p.Segment, p.Addr); ok {
 			e.segment = p.Segment
 			e.addresses = append(e.addresses, p.Addr)
-			e.set = append(e.set, survey.Member{Class: c, Only: p.Addr})
+			e.set = append(e.set, matrix.Member{Class: c, Only: p.Addr})
 		}
 	}
 	if len(e.set) == 0 {

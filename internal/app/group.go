@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"bivium/core/difference"
 	"bivium/core/estate"
-	"bivium/core/survey"
 	"bivium/internal/store"
 )
 
@@ -55,7 +55,7 @@ func (a *App) PutGroup(ctx context.Context, g estate.Group, based int64, actor s
 // edited takes a step, and returns what it changed.
 func (a *App) edited(ctx context.Context, s *step) (*Effect, error) {
 	var effect *Effect
-	s.then = func(before, after *Snapshot, d *survey.Difference) error {
+	s.then = func(before, after *Snapshot, d *difference.Difference) error {
 		effect = before.effect(after, d, maxFlows)
 		effect.Revision = after.Revision
 		return nil

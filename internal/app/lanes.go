@@ -5,8 +5,8 @@ import (
 	"slices"
 
 	"bivium/core/estate"
+	"bivium/core/findings"
 	"bivium/core/inventory"
-	"bivium/core/survey"
 )
 
 // Lanes is how the estate hangs together: hubs, segments, what is attached
@@ -142,7 +142,7 @@ type GateFirewall struct {
 func (s *Snapshot) Lanes() *Lanes { return s.lanesOf(s.passages(noPace), false) }
 
 // lanesOf returns the same with passages of this snapshot, or of one before.
-func (s *Snapshot) lanesOf(passages []survey.Passage, before bool) *Lanes {
+func (s *Snapshot) lanesOf(passages []findings.Passage, before bool) *Lanes {
 	e := s.Estate
 	out := &Lanes{
 		Revision: s.Revision, Counting: before, Hubs: []LaneHub{}, Segments: []Lane{}, Links: []LaneLink{}, Networks: []LaneNetwork{},
@@ -226,7 +226,7 @@ func (s *Snapshot) laneNetworks() []LaneNetwork {
 }
 
 // gates returns each pool at each hub where it has firewalls.
-func (s *Snapshot) gates(passages []survey.Passage) []Gate {
+func (s *Snapshot) gates(passages []findings.Passage) []Gate {
 	out := []Gate{}
 	for i := range s.Estate.Pools {
 		p := &s.Estate.Pools[i]

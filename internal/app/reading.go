@@ -8,10 +8,10 @@ import (
 	"sync"
 	"time"
 
+	"bivium/core/difference"
 	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/core/limits"
-	"bivium/core/survey"
 	"bivium/internal/drivers"
 	"bivium/internal/store"
 )
@@ -216,7 +216,7 @@ func (a *App) takeIn(ctx context.Context, provider string, reading *store.Readin
 		s.known = taken.Known
 		return taken.Estate, nil
 	}
-	s.then = func(before, after *Snapshot, d *survey.Difference) error {
+	s.then = func(before, after *Snapshot, d *difference.Difference) error {
 		report.tell(before, after, taken.Changes)
 		e := before.effect(after, d, maxFlows)
 		report.Flows, report.More, report.Expectations = e.Flows, e.More, e.Expectations

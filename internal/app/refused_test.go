@@ -9,7 +9,7 @@ import (
 	"pgregory.net/rapid"
 
 	"bivium/core/estate"
-	"bivium/core/survey"
+	"bivium/core/findings"
 	"bivium/core/testing/draw"
 	"bivium/core/testing/meet"
 	"bivium/core/verdict"
@@ -42,7 +42,7 @@ func TestTrialsAreRefusedForEveryFaultThatTheyBring(t *testing.T) {
 				continue
 			}
 			var want []string
-			for _, f := range append(estate.Check(next), survey.ShareFaults(verdict.New(next))...) {
+			for _, f := range append(estate.Check(next), findings.ShareFaults(verdict.New(next))...) {
 				if slices.ContainsFunc(whatever(f), func(x string) bool { return !had[x] }) {
 					want = append(want, f.Message)
 					met[string(f.Code)]++

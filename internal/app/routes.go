@@ -9,6 +9,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/core/paths"
+	"bivium/core/query"
 	"bivium/core/verdict"
 	"bivium/core/wiring"
 )
@@ -72,7 +73,7 @@ func (s *Snapshot) HubRoutes(segment, hub, find string) (*Routes, error) {
 		s.describe(&row, &path)
 		return fmt.Sprint(path.Kind, path.Absence, " ", row.Next, " ", row.Cost)
 	}
-	for _, x := range s.Survey.Brought(seg, way) {
+	for _, x := range query.BroughtInto(s.Survey, seg, way) {
 		path := net.FromHub(at, s.Judge.Target(&x.End, seg))
 		for _, p := range x.Prefixes {
 			row := RouteRow{Prefix: p.String(), Origin: "shared", Of: Thing{"share", strings.Join(x.Shares, ", ")}, State: "ok"}

@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"bivium/core/estate"
-	"bivium/core/survey"
+	"bivium/core/matrix"
 	"bivium/core/verdict"
 )
 
@@ -280,10 +280,10 @@ func (s *Snapshot) summary(a *Answer) []Token {
 	if len(a.Lines) == 1 && len(a.Lines[0].Parts) == 1 {
 		return a.Lines[0].Parts[0].Sentence
 	}
-	outcomes := map[survey.Mark]bool{}
+	outcomes := map[matrix.Mark]bool{}
 	for _, l := range a.Lines {
 		for _, p := range l.Parts {
-			outcomes[survey.Mark{Outcome: p.Verdict.Outcome}] = true
+			outcomes[matrix.Mark{Outcome: p.Verdict.Outcome}] = true
 		}
 	}
 	if len(outcomes) == 1 {

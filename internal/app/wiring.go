@@ -8,11 +8,12 @@ import (
 	"slices"
 	"strings"
 
+	"bivium/core/difference"
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/core/findings"
 	"bivium/core/parallel"
 	"bivium/core/paths"
-	"bivium/core/survey"
 	"bivium/core/verdict"
 	"bivium/core/wiring"
 	"bivium/internal/store"
@@ -78,7 +79,7 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 		routed.Wait()
 		return nil, problemsOf(unfit)
 	}
-	if refused := s.refusals(append(wired, a.ShareFaults()...)); len(refused) > 0 {
+	if refused := s.refusals(append(wired, findings.ShareFaultsAfter(a.Matrix)...)); len(refused) > 0 {
 		r := remedies{e: next, net: j.Net()}
 		for i := range refused {
 			refused[i].Remedies = r.remediesFor(edits, &refused[i])
@@ -87,7 +88,7 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 		return &Rewired{Revision: s.Revision, Refused: refused, Routes: []RouteChange{}}, nil
 	}
 	after := &Snapshot{
-		Estate: next, Revision: s.Revision, Judge: a.Judge(), Analysis: a, Survey: a.Survey, Known: s.Known, Mapping: s.Mapping,
+		Estate: next, Revision: s.Revision, Judge: a.Judge, Analysis: a, Survey: a.Matrix, Known: s.Known, Mapping: s.Mapping,
 		index: s.index, tree: &tree{}, members: &members{}, later: &later{},
 	}
 	out.Effect = s.effectOnFlows(after, &d, maxFlows)
@@ -252,7 +253,7 @@ func (a *App) Rewire(ctx context.Context, edits []wiring.Edit, based int64, acto
 			return nil, err
 		}
 		j, _ := now.Judge.Revise(next)
-		if refused := now.refusals(append(checkWired(next, segmentsOfEdits(now.Estate, next, edits)), survey.ShareFaults(j)...)); len(refused) > 0 {
+		if refused := now.refusals(append(checkWired(next, segmentsOfEdits(now.Estate, next, edits)), findings.ShareFaults(j)...)); len(refused) > 0 {
 			var problems Problems
 			for _, r := range refused {
 				problems = append(problems, Problem{"edits", r.Message, r.Fix})
@@ -267,7 +268,7 @@ func (a *App) Rewire(ctx context.Context, edits []wiring.Edit, based int64, acto
 // routes may differ, nil for all.
 func (a *App) rewired(ctx context.Context, s *step, segments func(before, after *estate.Estate) map[string]bool) (*Rewired, error) {
 	out := &Rewired{Refused: []Refusal{}, Routes: []RouteChange{}}
-	s.then = func(before, after *Snapshot, d *survey.Difference) error {
+	s.then = func(before, after *Snapshot, d *difference.Difference) error {
 		out.Effect = before.effect(after, d, maxFlows)
 		out.Revision, out.Effect.Revision = after.Revision, after.Revision
 		out.Routes, out.More = routeChanges(before.Judge.Net(), after.Judge.Net(), segments(before.Estate, after.Estate), nil)

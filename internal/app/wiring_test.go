@@ -10,10 +10,10 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"bivium/core/analysis"
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/paths"
-	"bivium/core/survey"
 	"bivium/core/testing/meet"
 	"bivium/core/verdict"
 	"bivium/core/wiring"
@@ -179,11 +179,11 @@ func routesOf(changes []app.RouteChange) []string {
 // hold in one of them alone.
 func faresThatDiffer(before, after *app.Snapshot) map[string]bool {
 	was := map[string]bool{}
-	for _, h := range survey.NewAnalysis(verdict.New(before.Estate)).Expectations.All() {
+	for _, h := range analysis.New(verdict.New(before.Estate)).Expectations.All() {
 		was[h.Expectation.Name] = h.Holds
 	}
 	out := map[string]bool{}
-	for _, h := range survey.NewAnalysis(verdict.New(after.Estate)).Expectations.All() {
+	for _, h := range analysis.New(verdict.New(after.Estate)).Expectations.All() {
 		if was[h.Expectation.Name] != h.Holds {
 			out[h.Expectation.Name] = h.Holds
 		}

@@ -27,7 +27,7 @@ import (
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/limits"
-	"bivium/core/survey"
+	"bivium/core/matrix"
 	"bivium/core/verdict"
 	"bivium/demo"
 	"bivium/internal/app"
@@ -213,7 +213,7 @@ func TestBoardAndItsCellsAgree(t *testing.T) {
 	const open = "open=turbine,office,market,contractor"
 	w.get("/api/board?"+open, "Board", &b)
 	require.Greater(t, len(b.Nodes), app.PieceSize, "the board takes more than one piece")
-	cells := map[[2]int][]survey.Mark{}
+	cells := map[[2]int][]matrix.Mark{}
 	for row := 0; row < len(b.Nodes); row += app.PieceSize {
 		for col := 0; col < len(b.Nodes); col += app.PieceSize {
 			var piece app.Cells

@@ -16,7 +16,10 @@ import (
 
 	"bivium/core/document"
 	"bivium/core/estate"
-	"bivium/core/survey"
+	"bivium/core/expectation"
+	"bivium/core/findings"
+	"bivium/core/matrix"
+	"bivium/core/query"
 	"bivium/core/synth"
 	"bivium/core/testing/draw"
 	"bivium/core/testing/meet"
@@ -69,7 +72,7 @@ func drawFirst(t *rapid.T) *estate.Estate {
 		return synth.New("generated", synth.Sizes["S"], rapid.Uint64Range(0, 1<<20).Draw(t, "seed"))
 	}
 	return draw.Faultless(t, func(e *estate.Estate) []estate.Fault {
-		return append(estate.Check(e), survey.ShareFaults(verdict.New(e))...)
+		return append(estate.Check(e), findings.ShareFaults(verdict.New(e))...)
 	})
 }
 
@@ -236,15 +239,15 @@ func (w *walker) holdsTogether() {
 	require.NoError(t, err)
 	require.Equal(t, string(exported), string(text))
 
-	ground := survey.New(verdict.New(now.Estate))
-	nodes := ground.Nodes(func(string) bool { return false })
-	require.Equal(t, nodes, now.Survey.Nodes(func(string) bool { return false }))
+	ground := matrix.New(verdict.New(now.Estate))
+	nodes := query.Nodes(ground, func(string) bool { return false })
+	require.Equal(t, nodes, query.Nodes(now.Survey, func(string) bool { return false }))
 	for _, row := range nodes {
 		for _, col := range nodes {
 			require.Equal(t, sortedMarks(ground.Between(row, col)), sortedMarks(now.Survey.Between(row, col)), "%v to %v", row, col)
 		}
 	}
-	want, got := survey.NewExpectationBook(ground).All(), now.Analysis.Expectations.All()
+	want, got := expectation.NewBook(ground).All(), now.Analysis.Expectations.All()
 	require.Len(t, got, len(want))
 	for i := range want {
 		require.Equal(t, want[i].Holds, got[i].Holds, want[i].Expectation.Name)
@@ -252,7 +255,7 @@ func (w *walker) holdsTogether() {
 }
 
 // sortedMarks returns marks in an order of their own.
-func sortedMarks(marks []survey.Mark) string {
+func sortedMarks(marks []matrix.Mark) string {
 	seen := map[string]bool{}
 	for _, m := range marks {
 		seen[fmt.Sprint(m)] = true

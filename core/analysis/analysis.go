@@ -1,0 +1,47 @@
+package analysis
+
+import (
+	"bivium/core/difference"
+	"bivium/core/estate"
+	"bivium/core/expectation"
+	"bivium/core/findings"
+	"bivium/core/matrix"
+	"bivium/core/revise"
+	"bivium/core/verdict"
+)
+
+// Analysis is everything that is worked out of one estate: what happens to all of its flows,
+// how its expectations fare, and what is probably wrong. It never changes, and is safe for
+// concurrent use; expectations and findings are worked out when they are first asked for.
+type Analysis struct {
+	*matrix.Matrix
+	Expectations *expectation.Book
+	Findings     *findings.Book
+}
+
+// New returns the analysis of the estate of a judge. Cost: that of its survey.
+func New(j *verdict.Judge) *Analysis { return ofSurvey(matrix.New(j)) }
+
+func ofSurvey(s *matrix.Matrix) *Analysis {
+	return &Analysis{Matrix: s, Expectations: expectation.NewBook(s), Findings: findings.NewBook(s)}
+}
+
+// Revise returns the analysis of e, an edit of the estate of a, and which flows have another
+// verdict. It shares with a what the edit does not touch. Cost: see Survey.Revise.
+func (a *Analysis) Revise(e *estate.Estate) (*Analysis, difference.Difference) {
+	j, r := a.Matrix.Judge.Revise(e)
+	return a.Follow(j, &r)
+}
+
+// Follow is Revise where the judge of a has been revised already, as r tells.
+func (a *Analysis) Follow(j *verdict.Judge, r *verdict.Revision) (*Analysis, difference.Difference) {
+	e := revise.Revise(a.Matrix, j, r)
+	if e == nil {
+		// Who is in a group may differ too: what is expected of its flows is another
+		// question then, though none of them fares differently.
+		next := New(j)
+		return next, difference.Compare(a.Matrix, next.Matrix)
+	}
+	d := difference.Compare(e.Before, e.After)
+	return &Analysis{Matrix: e.Survey, Expectations: a.Expectations.After(e.Survey, &d), Findings: a.Findings.After(e)}, d
+}

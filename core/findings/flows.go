@@ -1,0 +1,457 @@
+package findings
+
+import (
+	"fmt"
+	"maps"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"bivium/core/estate"
+	"bivium/core/matrix"
+	"bivium/core/parallel"
+	"bivium/core/paths"
+	"bivium/core/query"
+	"bivium/core/verdict"
+)
+
+// findingCase is flows that a finding may be about: of one combination, through one
+// publication or none, and, where the networks themselves enforce or let out,
+// from one network.
+type findingCase struct {
+	matrix.Combination
+	publication, network int
+}
+
+// flows looks at each circumstance once, with a pair of classes that has it: two
+// workloads, if any pair is.
+func (f *finder) flows() {
+	examples := map[findingCase]example{}
+	told := map[findingCase]int{}
+	var order []findingCase
+	take := func(k findingCase, x example) {
+		t := 1 + f.WitnessRank(matrix.Member{Class: x.from}, matrix.Member{Class: x.to})
+		if told[k] == 0 {
+			order = append(order, k)
+		}
+		if t > told[k] {
+			told[k], examples[k] = t, x
+		}
+	}
+	f.eachSighted(take)
+	f.eachDoorCombination(take)
+	f.report(order, examples)
+}
+
+// exampleCase is a circumstance with an example of it.
+type exampleCase struct {
+	findingCase
+	example
+}
+
+// blockExamples is the combinations of a block, each with an example, and again with better
+// ones. They are found when they are first asked for, and serve every survey that has the
+// block: which there are, no verdict tells.
+type blockExamples struct {
+	once  parallel.Once
+	hubs  []exampleCase // of flows that are not local
+	local []exampleCase // of local ones, by network, and without
+}
+
+// eachSighted finds the combinations of flows that no publication lets in, of all blocks
+// side by side. Of local flows, it takes those by network of which something is to be said.
+func (f *finder) eachSighted(take func(findingCase, example)) {
+	var all []*blockExamples
+	var jobs []func()
+	for p, b := range f.Blocks.All() {
+		if p.From == len(f.Inside) {
+			continue
+		}
+		x := f.book.sighted.At(p.From, p.To)
+		all = append(all, x)
+		jobs = append(jobs, func() {
+			f.pace()
+			x.once.Do(func() { f.findExamples(x, b) })
+		})
+	}
+	parallel.Run(jobs)
+	for _, b := range all {
+		for _, x := range b.hubs {
+			take(x.findingCase, x.example)
+		}
+	}
+	type concern struct {
+		network, effect int
+		reasons         uint8
+	}
+	known := map[concern]bool{}
+	for _, b := range all {
+		for _, x := range b.local {
+			if x.network == paths.None {
+				take(x.findingCase, x.example)
+				continue
+			}
+			reasons := f.reasons[f.Verdicts[x.Effect][x.RuleSet]]
+			if c := (concern{x.network, int(x.Effect), reasons}); reasons != 0 && !known[c] {
+				known[c] = true
+				take(x.findingCase, x.example)
+			}
+		}
+	}
+}
+
+// findExamples finds the combinations of a block.
+func (f *finder) findExamples(x *blockExamples, b *matrix.Block) {
+	x.hubs = f.combinationsIn(b)
+	if b.From == b.To {
+		x.local = f.localIn(b)
+	}
+}
+
+// combinationsIn finds the combinations of flows of a block that are not local, each
+// with an example, and again with better ones.
+func (f *finder) combinationsIn(b *matrix.Block) []exampleCase {
+	g := &query.Gatherer{Matrix: f.Matrix, FromSet: matrix.Whole(f.ClassesIn(b.From)), ToSet: matrix.Whole(f.ClassesIn(b.To))}
+	src, dst := f.SidesOf(g.FromSet), f.SidesOf(g.ToSet)
+	sources, targets := f.SourceBuckets(b, g.FromSet, src[0].Members), f.TargetBuckets(b, g.ToSet, dst[0].Members)
+	told := map[findingCase]int{}
+	var out []exampleCase
+	for i := range sources {
+		l := &sources[i]
+		srcTells := g.RankOf(g.FromSet, l.Which)
+		f.EachBatch(b, l, targets, &g.Buckets, func(x matrix.Combination, dsts []int32) {
+			k := findingCase{x, paths.None, paths.None}
+			if effect := f.Ledger.EffectAt(x.Effect); effect.Kind == paths.Peered || effect.Kind == paths.Bypass {
+				k.network = l.SoleNetwork
+			}
+			if was, seen := told[k]; seen && was >= 2+srcTells {
+				return
+			}
+			c := query.Column{}
+			g.Exemplify(&c, x, l.Which, targets, dsts, b.From == b.To)
+			if c.Rank > 0 {
+				told[k] = max(told[k], c.Rank)
+				out = append(out, exampleCase{k, example{c.Src.Class, c.Dst.Class, paths.None}})
+			}
+		})
+	}
+	return out
+}
+
+// localIn finds the combinations of local flows of a segment's block, each with an
+// example, and again with better ones; and, once, those of each network.
+func (f *finder) localIn(b *matrix.Block) []exampleCase {
+	var out []exampleCase
+	told := map[matrix.Combination]int{}
+	known := map[findingCase]bool{}
+	classes := f.Inside[b.From]
+	set := matrix.Whole(classes)
+	all := f.SidesOf(set)[0].Members
+	f.EachNear(set, all, set, all, func(i, k int32) {
+		if !f.Distinct(set[i], set[k]) {
+			return
+		}
+		src, dst := f.Classes[classes[i]], f.Classes[classes[k]]
+		near, _ := f.NearCombination(b, src, dst)
+		x := example{classes[i], classes[k], paths.None}
+		if t := 1 + f.WitnessRank(set[i], set[k]); t > told[near] {
+			told[near] = t
+			out = append(out, exampleCase{findingCase{near, paths.None, paths.None}, x})
+		}
+		if c := (findingCase{near, paths.None, src.End.Home.Network}); !known[c] {
+			known[c] = true
+			out = append(out, exampleCase{c, x})
+		}
+	})
+	return out
+}
+
+// eachDoorCombination finds the combinations of flows that publications let in.
+func (f *finder) eachDoorCombination(take func(findingCase, example)) {
+	for segment, gates := range f.Inbounds {
+		for i := range gates {
+			for at, open := range gates[i].Open {
+				if !open {
+					continue
+				}
+				for _, a := range f.Outside {
+					x := example{a, f.Inside[segment][at], gates[i].Publication}
+					f.EachResult(x.from, x.to, func(t matrix.ClassResult) {
+						if t.Publication == x.publication {
+							take(findingCase{t.Combination, x.publication, paths.None}, x)
+						}
+					})
+				}
+			}
+		}
+	}
+}
+
+// reasonsOf returns, by vector, a mask of those of its reasons that say
+// something about the network on whose way the flows are.
+func reasonsOf(s *matrix.Matrix) []uint8 {
+	out := make([]uint8, len(s.Vectors))
+	for i, v := range s.Vectors {
+		for _, r := range v {
+			switch s.Results[r].Reason {
+			case verdict.ReasonUnenforced:
+				out[i] |= 1
+			case verdict.ReasonUninspectable:
+				out[i] |= 2
+			}
+		}
+	}
+	return out
+}
+
+// prober weighs circumstances, and keeps the probes that many of them come to.
+type prober struct {
+	*matrix.Matrix
+	weigher *verdict.Weigher
+	probes  map[[2]int32]*probed // by opinion and effect
+}
+
+// probed is a probe that is kept.
+type probed struct {
+	verdict.Probe
+	plain bool // there is nothing to say of it but who spoke
+}
+
+// probe returns what became of an opinion on ways of an effect.
+func (f *prober) probe(opinion, effect int32) *probed {
+	key := [2]int32{opinion, effect}
+	p := f.probes[key]
+	if p == nil {
+		p = &probed{Probe: f.weigher.Probe(opinion, f.Ledger.EffectAt(effect))}
+		p.plain = !p.Verdict.Contested && f.Ledger.EffectAt(effect).Kind != paths.Bypass && !remarkable(&p.Verdict)
+		f.probes[key] = p
+	}
+	return p
+}
+
+// remark is a probe of an atom about which there is something to say.
+type remark struct {
+	atom  int
+	probe *probed
+}
+
+// noteStore keeps what there is to say of combinations. It serves the surveys that come of one
+// by edits, but for the stances whose voices say something else.
+type noteStore struct {
+	mu    sync.Mutex
+	known map[noteKey]*note
+}
+
+// noteKey is a combination, through one publication or none.
+type noteKey struct {
+	matrix.Combination
+	publication int
+}
+
+// note is what there is to say of a combination, and all probes that were made of it.
+type note struct {
+	remarks []remark
+	probes  []*probed
+}
+
+// after returns the notes without some.
+func (n *noteStore) after(gone func(noteKey) bool) *noteStore {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	out := &noteStore{known: maps.Clone(n.known)}
+	maps.DeleteFunc(out.known, func(k noteKey, _ *note) bool { return gone(k) })
+	return out
+}
+
+// merge adds notes.
+func (n *noteStore) merge(fresh map[noteKey]*note) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.known == nil {
+		n.known = map[noteKey]*note{}
+	}
+	maps.Copy(n.known, fresh)
+}
+
+// all returns the notes of now.
+func (n *noteStore) all() map[noteKey]*note {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return maps.Clone(n.known)
+}
+
+// note weighs a combination.
+func (f *prober) note(k noteKey) *note {
+	out := &note{}
+	context, voices := f.Ledger.RuleSetAt(k.RuleSet, nil)
+	var p *probed
+	last := int32(-1) // opinion: that of most atoms is that of the one before
+	for atom, o := range f.weigher.Weigh(context, voices) {
+		if k.publication != paths.None && !f.Admits[k.publication].Test(uint(atom)) {
+			continue
+		}
+		if o != last {
+			if p, last = f.probe(o, k.Effect), o; !slices.Contains(out.probes, p) {
+				out.probes = append(out.probes, p)
+			}
+		}
+		if !p.plain {
+			out.remarks = append(out.remarks, remark{atom, p})
+		}
+	}
+	return out
+}
+
+// report weighs circumstances side by side, those of which there is no note yet, and
+// says what is remarkable of them in their order.
+func (f *finder) report(order []findingCase, examples map[findingCase]example) {
+	known := f.book.notes.all()
+	missing := map[noteKey]bool{}
+	var wanted []noteKey
+	for _, c := range order {
+		if k := c.noteKey(); known[k] == nil && !missing[k] {
+			missing[k] = true
+			wanted = append(wanted, k)
+		}
+	}
+	fresh := f.weigh(wanted)
+	f.book.notes.merge(fresh)
+	for _, c := range order {
+		n := known[c.noteKey()]
+		if n == nil {
+			n = fresh[c.noteKey()]
+		}
+		x := examples[c]
+		where := sync.OnceValue(func() string {
+			return f.name(&f.Classes[x.from].End) + " to " + f.name(&f.Classes[x.to].End)
+		})
+		for _, p := range n.probes {
+			for _, r := range p.Spoke {
+				f.spoke[r] = true
+			}
+		}
+		for _, r := range n.remarks {
+			f.reportOne(&r.probe.Probe, f.Ledger.EffectAt(c.Effect), r.atom, x, where)
+		}
+	}
+}
+
+// noteKey returns what the note on a circumstance goes by.
+func (c *findingCase) noteKey() noteKey { return noteKey{c.Combination, c.publication} }
+
+// manyNotes is how many notes are made before others are let by.
+const manyNotes = 64
+
+// weigh makes notes, side by side.
+func (f *finder) weigh(wanted []noteKey) map[noteKey]*note {
+	found := make([]*note, len(wanted))
+	parallel.Shares(len(wanted), min(runtime.GOMAXPROCS(0), max(1, len(wanted)/256)), func(_, first, last int) {
+		p := &prober{Matrix: f.Matrix, weigher: f.Judge.NewWeigher(f.RuleIndex), probes: map[[2]int32]*probed{}}
+		for k := first; k < last; k++ {
+			if k%manyNotes == 0 {
+				f.pace()
+			}
+			found[k] = p.note(wanted[k])
+		}
+	})
+	out := make(map[noteKey]*note, len(wanted))
+	for i, k := range wanted {
+		out[k] = found[i]
+	}
+	return out
+}
+
+// remarkable reports whether the reason of a verdict is a finding.
+func remarkable(v *verdict.Verdict) bool {
+	switch v.Reason {
+	case verdict.ReasonUnenforced, verdict.ReasonUninspectable, verdict.ReasonFailedOpen, verdict.ReasonNoFirewall, verdict.ReasonAsymmetric, verdict.ReasonNoWayBack:
+		return true
+	case verdict.ReasonNoPath:
+		return v.Intended != estate.Deny
+	}
+	return false
+}
+
+// reportOne reports what is remarkable about the flows of an atom.
+func (f *finder) reportOne(p *verdict.Probe, way *verdict.Effect, atom int, x example, where func() string) {
+	src, dst := &f.Classes[x.from].End, &f.Classes[x.to].End
+	say := func(form string, args ...any) func() string {
+		return func() string { return fmt.Sprintf(form, args...) }
+	}
+	if p.Verdict.Contested {
+		key := strings.Join(p.Contest, " ")
+		if _, known := f.at[string(Contested)+" "+key]; !known {
+			f.contests = append(f.contests, p.Contest)
+		}
+		f.add(Contested, key, x, atom, policyRefs(p.Contest), func() string {
+			return fmt.Sprintf("policies %s conflict for flows from %s", strings.Join(p.Contest, " and "), where())
+		})
+	}
+	network := func() estate.Ref {
+		return estate.Ref{Kind: estate.KindNetwork, Name: f.Judge.Net().Networks[src.Home.Network].Name}
+	}
+	if way.Kind == paths.Bypass && (p.Verdict.Outcome == verdict.Allowed || p.Verdict.Outcome == verdict.Inspected) {
+		f.add(Bypass, network().Name, x, atom, []estate.Ref{network()}, say("%s reaches the internet through its own gateway and bypasses every hub and firewall", network()))
+	}
+	switch p.Verdict.Reason {
+	case verdict.ReasonUnenforced:
+		f.addAt(Unenforced, way.Kind.String(), x, atom, network(), say("intended verdicts are not enforced on %s paths in ", way.Kind))
+		for _, rail := range p.Rails {
+			f.add(RailNotEnforced, rail, x, atom, policyRefs([]string{rail}), func() string { return fmt.Sprintf("guardrail %s is not enforced for flows from %s", rail, where()) })
+		}
+	case verdict.ReasonUninspectable:
+		f.addAt(Uninspectable, way.Kind.String(), x, atom, network(), say("flows to be inspected are denied, because no firewall is on %s paths in ", way.Kind))
+	case verdict.ReasonFailedOpen:
+		f.add(FailedOpen, p.Pool, x, atom, []estate.Ref{{Kind: estate.KindPool, Name: p.Pool}}, say("flows pass uninspected: pool %s has no healthy firewall and fails open", p.Pool))
+	case verdict.ReasonNoFirewall:
+		f.add(NoFirewall, p.Pool, x, atom, []estate.Ref{{Kind: estate.KindPool, Name: p.Pool}}, say("flows are denied: pool %s has no reachable healthy firewall", p.Pool))
+	case verdict.ReasonAsymmetric:
+		f.addBetween(Asymmetric, where(), x, atom, say("replies bypass the firewall that inspected the request, for flows from %s", where()), src, dst)
+	case verdict.ReasonNoWayBack:
+		f.addBetween(OneWay, f.name(dst), x, atom, say("no return path from %s: packets arrive, replies do not", f.name(dst)), dst)
+	case verdict.ReasonNoPath:
+		if remarkable(&p.Verdict) {
+			f.addBetween(MeantUnrouted, way.Absence.String()+f.name(dst), x, atom, func() string {
+				return fmt.Sprintf("flows from %s are permitted but unrouted: %s", where(), way.Absence.Words())
+			}, dst, src)
+		}
+	}
+}
+
+// networks returns the networks of endpoints inside.
+func (f *finder) networks(ends ...*verdict.Endpoint) []estate.Ref {
+	var refs []estate.Ref
+	for _, p := range ends {
+		if !p.Internal() {
+			continue
+		}
+		if ref := (estate.Ref{Kind: estate.KindNetwork, Name: f.Judge.Net().Networks[p.Home.Network].Name}); !slices.Contains(refs, ref) {
+			refs = append(refs, ref)
+		}
+	}
+	return refs
+}
+
+// name returns what an endpoint is called in a finding: its network and segment.
+func (f *finder) name(p *verdict.Endpoint) string {
+	if !p.Internal() {
+		return "the internet"
+	}
+	at := [2]int{p.Home.Network, p.Segment}
+	name, known := f.names[at]
+	if !known {
+		net := f.Judge.Net()
+		name = fmt.Sprintf("network %s (%s)", net.Networks[p.Home.Network].Name, net.Segments[p.Segment])
+		f.names[at] = name
+	}
+	return name
+}
+
+func policyRefs(names []string) []estate.Ref {
+	refs := make([]estate.Ref, len(names))
+	for i, n := range names {
+		refs[i] = estate.Ref{Kind: estate.KindPolicy, Name: n}
+	}
+	return refs
+}

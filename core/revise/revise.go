@@ -1,0 +1,245 @@
+package revise
+
+import (
+	"slices"
+
+	"bivium/core/classes"
+	"bivium/core/estate"
+	"bivium/core/lists"
+	"bivium/core/matrix"
+	"bivium/core/parallel"
+	"bivium/core/space"
+	"bivium/core/verdict"
+)
+
+// Edit is a survey before and after an edit of its estate.
+type Edit struct {
+	// Before and After are what to compare: services are cut alike in both, and they number
+	// things alike, which may not be as the estates before and after the edit do.
+	Before, After *matrix.Matrix
+	Survey        *matrix.Matrix // of the estate after the edit
+
+	revision *verdict.Revision
+	rebuilt  map[classes.Pair]bool // pairs of domains whose block is another
+	touched  []bool                // by stance: something was settled anew
+	gone     []int32               // stances that no flow has any more, of which something else would be known
+}
+
+// Revise returns the survey of a revised judge, as r tells how it came of that of s; nil if
+// nothing can be shared, and it is better to begin anew. It works out anew what the edit touches and shares the rest with
+// s, which stays as it is: an edit of rules costs the stances that they have a say
+// in; one of sides, and of policies that come or go, the blocks of their segments;
+// one of groups, workloads, shares and places, the endpoints that they are about,
+// with the blocks of their segments; one of links, exits and firewalls, the ways; where
+// hubs, segments, networks, exits, pools or rulebooks come or go, classes and blocks are
+// copied once or twice besides.
+func Revise(s *matrix.Matrix, j *verdict.Judge, r *verdict.Revision) *Edit {
+	e := across(s, j, r)
+	if e == nil {
+		return nil
+	}
+	if e.Survey = e.After; e.After.Judge != j {
+		e.Survey = renumbered(e.After, j)
+	}
+	return e
+}
+
+// across returns the edit up to the survey of a revised judge, or up to that of the far end
+// of its bridge.
+func across(s *matrix.Matrix, j *verdict.Judge, r *verdict.Revision) *Edit {
+	if r.Bridge == nil {
+		return revised(s, j, r)
+	}
+	before := s
+	if r.Bridge.Before != s.Judge {
+		before = renumbered(s, r.Bridge.Before)
+	}
+	return revised(before, r.Bridge.After, r)
+}
+
+// Keeps reports whether flows of a block after the edit fare as they did.
+func (e *Edit) Keeps(p classes.Pair, b *matrix.Block) bool {
+	return !e.revision.Ways && !e.rebuilt[p] && !HoldsAny(b, e.touched)
+}
+
+// Regates reports whether the edit may have changed what is published.
+func (e *Edit) Regates() bool { return e.revision.Gates }
+
+// Unsettles reports whether what was settled of a stance before the edit holds no more.
+func (e *Edit) Unsettles(stance int32) bool {
+	return e.touched[stance] || slices.Contains(e.gone, stance)
+}
+
+// revised returns the edit from s, with services cut as finely as the revised rules want it,
+// to the survey of a revised judge.
+func revised(s *matrix.Matrix, j *verdict.Judge, r *verdict.Revision) *Edit {
+	if r.Whole {
+		return nil
+	}
+	p := s.Partition.Revise(s.Judge, j, r)
+	if p == nil {
+		return nil
+	}
+	s, ruleIndex := recutFor(s, j, r)
+	next := *s
+	next.Judge, next.Partition = j, p
+	b := newRebuilder(s, &next, r)
+	var gated parallel.Group
+	gated.Go(func() { updateInbounds(&next, s, r) })
+	next.Blocks = b.blocks()
+	for to := range s.Inside {
+		if (r.Ways || r.Gates) && next.Blocks.At(len(s.Inside), to) != nil {
+			b.rebuilt[classes.Pair{From: len(s.Inside), To: to}] = true // other gates lead in
+		}
+	}
+	gated.Wait()
+	next.RuleIndex = ruleIndex
+	wanted, gone := resettle(&next, s, r, b)
+	if r.Gates {
+		next.Admit()
+	}
+	touched := make([]bool, len(wanted))
+	for i := range wanted {
+		touched[i] = len(wanted[i]) > 0
+	}
+	next.Overview = &matrix.LazyTotals{Find: func() *matrix.Totals {
+		l := &matrix.Totaller{Matrix: &next, Before: s.Overview.Found(), Sooner: b.recounted}
+		l.Fresh = func(from, to int) bool { return b.fresh(from, to) && !b.sameAmounts(from, to) }
+		l.Differs = func(from, to int) bool {
+			return HoldsAny(next.Blocks.At(from, to), touched)
+		}
+		l.Count()
+		l.Mark()
+		return l.Out
+	}}
+	return &Edit{Before: s, After: &next, revision: r, rebuilt: b.rebuilt, touched: touched, gone: gone}
+}
+
+// recutFor returns the survey with services cut as finely as a revised judge wants it,
+// and the ruleIndex of that.
+func recutFor(s *matrix.Matrix, j *verdict.Judge, r *verdict.Revision) (*matrix.Matrix, *verdict.RuleIndex) {
+	if !r.Renumbered {
+		if ruleIndex, exact := s.RuleIndex.Revise(j, r); exact {
+			return s, ruleIndex
+		}
+	}
+	if lists.Same(s.Judge.Settings(), j.Settings()) && len(r.Policies)+len(r.Rails)+len(r.Shares)+len(r.Books) == 0 {
+		return s, s.RuleIndex
+	}
+	exact := !slices.ContainsFunc(j.Settings(), func(terms []estate.Term) bool {
+		_, whole := s.Atoms.Covered(terms)
+		return !whole
+	})
+	if !exact {
+		s = s.Recut(space.Cut(slices.Concat(s.Judge.Settings(), j.Settings())))
+	}
+	return s, j.NewRuleIndex(s.Atoms)
+}
+
+// updateInbounds finds the gates anew that a revision touches.
+func updateInbounds(s *matrix.Matrix, before *matrix.Matrix, r *verdict.Revision) {
+	v := &matrix.Builder{Partition: s.Partition, Judge: s.Judge, Ledger: s.Ledger}
+	if r.Gates || r.Ways {
+		s.Inbounds = v.FindInbounds()
+		return
+	}
+	if s.Id == before.Id {
+		return
+	}
+	s.Inbounds = slices.Clone(before.Inbounds)
+	for d := range s.Inbounds {
+		if s.Update.Domains[d] || s.Update.Domains[len(s.Inside)] {
+			s.Inbounds[d] = v.FindInboundsOf(d)
+		}
+	}
+}
+
+// resettle settles what a revision makes of stances, and what occurs that did not
+// before, in tables of its own where they differ. It returns, by stance, the effects, and
+// the stances that nobody has any more of which something else would be known now.
+func resettle(s *matrix.Matrix, before *matrix.Matrix, r *verdict.Revision, b *rebuilder) (wanted matrix.WorkList, gone []int32) {
+	wanted, gone = stale(s, before, r)
+	add := func(stance, effect int32) {
+		if _, known := before.Settled(matrix.Combination{RuleSet: stance, Effect: effect}); !known {
+			wanted.Want(stance, effect)
+		}
+	}
+	for _, x := range b.unsettled() {
+		wanted.Want(x.RuleSet, x.Effect)
+	}
+	for _, x := range s.Blocks[len(s.Inside)].Is {
+		if !b.rebuilt[classes.Pair{From: x.From, To: x.To}] {
+			continue
+		}
+		effects := s.EffectsThrough(x.To)
+		for _, stance := range x.RuleSets {
+			for _, e := range effects {
+				add(stance, e)
+			}
+		}
+	}
+	s.Verdicts = slices.Clone(before.Verdicts)
+	written := make([]bool, len(s.Verdicts))
+	for _, effects := range wanted {
+		for _, e := range effects {
+			if int(e) < len(written) {
+				written[e] = true
+			}
+		}
+	}
+	for e, table := range s.Verdicts {
+		known := func(stance int32) bool { return int(stance) < len(table) && table[stance] >= 0 }
+		if written[e] || slices.ContainsFunc(gone, known) {
+			s.Verdicts[e] = slices.Clone(table)
+			for _, stance := range gone {
+				if known(stance) {
+					s.Verdicts[e][stance] = -1
+				}
+			}
+		}
+	}
+	s.SettleAll(wanted)
+	return wanted, gone
+}
+
+// stale returns, by stance, the effects for which it must be settled anew, and the
+// stances of which no block is left: what was known of them does not hold any more.
+func stale(s *matrix.Matrix, before *matrix.Matrix, r *verdict.Revision) (wanted matrix.WorkList, gone []int32) {
+	l := s.Ledger
+	l.Mu.RLock()
+	defer l.Mu.RUnlock()
+	wanted = make(matrix.WorkList, len(l.RuleSets))
+	concerns, some := make([]bool, len(l.ByTerm)), false
+	for i, v := range l.ByTerm {
+		concerns[i] = r.Concerns(v)
+		some = some || concerns[i]
+	}
+	if !some {
+		return wanted, nil
+	}
+	live := make([]bool, len(l.RuleSets))
+	for _, b := range s.Blocks.All() {
+		for _, stance := range b.RuleSets {
+			live[stance] = true
+		}
+	}
+	for i := range l.RuleSets {
+		switch {
+		case !slices.ContainsFunc(l.RuleSets[i].Terms, func(v int32) bool { return concerns[v] }):
+		case !live[i]:
+			gone = append(gone, int32(i))
+		default:
+			for e, was := range before.Verdicts {
+				if i < len(was) && was[i] >= 0 {
+					wanted[i] = append(wanted[i], int32(e))
+				}
+			}
+		}
+	}
+	return wanted, gone
+}
+
+// HoldsAny reports whether some stance of the block is among some.
+func HoldsAny(b *matrix.Block, stances []bool) bool {
+	return slices.ContainsFunc(b.RuleSets, func(i int32) bool { return int(i) < len(stances) && stances[i] })
+}
