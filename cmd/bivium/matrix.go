@@ -92,7 +92,7 @@ const maxWorkloads = 2000
 // workloadRows returns a row for each workload.
 func workloadRows(s *matrix.Matrix) ([]namedSet, error) {
 	j := s.Judge
-	list := j.Estate().Workloads
+	list := j.Estate.Workloads
 	if len(list) > maxWorkloads {
 		return nil, fmt.Errorf("--by workload: the estate has %d workloads, more than the limit of %d; use --by group or --by network", len(list), maxWorkloads)
 	}
@@ -111,7 +111,7 @@ func workloadRows(s *matrix.Matrix) ([]namedSet, error) {
 
 func matrixRows(s *matrix.Matrix, by string) ([]namedSet, error) {
 	var rows []namedSet
-	net := s.Judge.Net()
+	net := s.Judge.Net
 	switch by {
 	case "segment", "group":
 		for _, n := range query.Nodes(s, func(string) bool { return by == "group" }) {

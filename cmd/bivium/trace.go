@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"bivium/core/verdict"
+	"bivium/core/trace"
 	"bivium/internal/app"
 )
 
@@ -72,7 +72,7 @@ func printRoad(w io.Writer, r *app.Road) {
 	printEnd(w, "to", &t.Destination)
 	fmt.Fprintf(w, "lookup    %s%s%s\n", t.Lookup, listed(" by ", t.SharedBy), listed(" as ", nonEmpty(t.Publication)))
 	printPath(w, "path", &t.Path)
-	for _, v := range t.Voices {
+	for _, v := range t.Rules {
 		printVoice(w, &v)
 	}
 	if t.Decides != "" {
@@ -111,7 +111,7 @@ func listed(before string, names []string) string {
 	return before + strings.Join(names, ", ")
 }
 
-func printEnd(w io.Writer, what string, e *verdict.EndView) {
+func printEnd(w io.Writer, what string, e *trace.EndView) {
 	fmt.Fprintf(w, "%-9s %s", what, e.Address)
 	if e.Inside != "" {
 		fmt.Fprintf(w, ", inside %s", e.Inside)
@@ -130,7 +130,7 @@ func printEnd(w io.Writer, what string, e *verdict.EndView) {
 	}
 }
 
-func printPath(w io.Writer, what string, p *verdict.PathView) {
+func printPath(w io.Writer, what string, p *trace.PathView) {
 	fmt.Fprintf(w, "%-9s %s", what, p.Kind)
 	if p.Absence != "" {
 		fmt.Fprintf(w, " (%s)", p.Absence)
@@ -161,7 +161,7 @@ func printPath(w io.Writer, what string, p *verdict.PathView) {
 	}
 }
 
-func printVoice(w io.Writer, v *verdict.VoiceView) {
+func printVoice(w io.Writer, v *trace.RuleView) {
 	fmt.Fprintf(w, "%-9s %s (%s → %s)", v.Kind, v.Name, v.From, v.To)
 	if v.Standing == "silent" {
 		fmt.Fprintln(w, ": no rule contains the flow")

@@ -14,15 +14,16 @@ import (
 	"bivium/core/flowfile"
 	"bivium/core/matrix"
 	"bivium/core/query"
+	"bivium/core/trace"
 	"bivium/core/verdict"
 )
 
 // flowVerdict is one row of the verdicts as JSON: the fields of the CSV form,
 // and the path.
 type flowVerdict struct {
-	verdict.FlowView
+	trace.FlowView
 	verdict.Verdict
-	Path verdict.PathView `json:"path"`
+	Path trace.PathView `json:"path"`
 }
 
 // manyFlows is the number of flows from which on it pays to survey the estate
@@ -53,7 +54,7 @@ func verdictsCommand() *cobra.Command {
 			if asJSON {
 				err = tracesJSON(in, c.OutOrStdout(), judge)
 			} else {
-				err = flowfile.Judge(in, c.OutOrStdout(), judge.Net().Segments, teller(judge, in))
+				err = flowfile.Judge(in, c.OutOrStdout(), judge.Net.Segments, teller(judge, in))
 			}
 			var row *flowfile.Error
 			if errors.As(err, &row) {
@@ -100,8 +101,8 @@ func teller(judge *verdict.Judge, in io.Reader) func(*verdict.Flow) verdict.Verd
 // tracesJSON prints the verdict and path of each flow of a file.
 func tracesJSON(in io.Reader, out io.Writer, judge *verdict.Judge) error {
 	between := "[\n  "
-	err := flowfile.Each(in, judge.Net().Segments, func(f *verdict.Flow) error {
-		t := judge.Trace(*f)
+	err := flowfile.Each(in, judge.Net.Segments, func(f *verdict.Flow) error {
+		t := trace.Of(judge, *f)
 		text, err := json.MarshalIndent(flowVerdict{t.Flow, t.Verdict, t.Path}, "  ", "  ")
 		if err == nil {
 			_, err = out.Write(append([]byte(between), text...))

@@ -11,6 +11,7 @@ import (
 	"bivium/core/failure"
 	"bivium/core/testing/draw"
 	"bivium/core/testing/meet"
+	"bivium/core/trace"
 	"bivium/core/verdict"
 	"bivium/internal/app"
 )
@@ -87,5 +88,5 @@ func TestEveryWitnessIsAskedAgainAsItIsPrinted(t *testing.T) {
 // that another segment has too, and publishes for all services of a change: such a flow is
 // told of each segment, and can be asked only of the one that publishes it.
 func elsewhere(s *app.Snapshot, f *verdict.Flow, segment string) bool {
-	return f.Segment == verdict.Internet && f.Publication == "" && s.Judge.Trace(*f).Destination.Segment != segment
+	return f.Segment == verdict.Internet && f.Publication == "" && trace.Of(s.Judge, *f).Destination.Segment != segment
 }

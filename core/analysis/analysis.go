@@ -6,6 +6,7 @@ import (
 	"bivium/core/expectation"
 	"bivium/core/findings"
 	"bivium/core/matrix"
+	"bivium/core/recompile"
 	"bivium/core/revise"
 	"bivium/core/verdict"
 )
@@ -29,12 +30,12 @@ func ofSurvey(s *matrix.Matrix) *Analysis {
 // Revise returns the analysis of e, an edit of the estate of a, and which flows have another
 // verdict. It shares with a what the edit does not touch. Cost: see Survey.Revise.
 func (a *Analysis) Revise(e *estate.Estate) (*Analysis, difference.Difference) {
-	j, r := a.Matrix.Judge.Revise(e)
+	j, r := recompile.Revise(a.Matrix.Judge, e)
 	return a.Follow(j, &r)
 }
 
 // Follow is Revise where the judge of a has been revised already, as r tells.
-func (a *Analysis) Follow(j *verdict.Judge, r *verdict.Revision) (*Analysis, difference.Difference) {
+func (a *Analysis) Follow(j *verdict.Judge, r *recompile.Revision) (*Analysis, difference.Difference) {
 	e := revise.Revise(a.Matrix, j, r)
 	if e == nil {
 		// Who is in a group may differ too: what is expected of its flows is another

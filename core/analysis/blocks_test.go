@@ -25,9 +25,9 @@ func has(s *difference.Selection, j *verdict.Judge, segment string, a netip.Addr
 		return true
 	}
 	in := slices.ContainsFunc(s.Prefixes, func(p netip.Prefix) bool { return p.Contains(a) })
-	if p, ok := j.Internal(max(0, j.Net().Segment(segment)), a); ok && segment != verdict.Internet {
-		in = in || slices.Contains(s.Networks, j.Net().Networks[p.Home.Network].Name)
-		for _, g := range p.Groups() {
+	if p, ok := j.Internal(max(0, j.Net.Segment(segment)), a); ok && segment != verdict.Internet {
+		in = in || slices.Contains(s.Networks, j.Net.Networks[p.Home.Network].Name)
+		for _, g := range p.Groups {
 			in = in || slices.Contains(s.Groups, j.GroupNames()[g])
 		}
 	}
@@ -116,7 +116,7 @@ func TestBlocksAreExact(t *testing.T) {
 // internet's if it is outside, and its own address; false if that is not one and the same,
 // or its source is not there in both.
 func leadsTo(before, after *verdict.Judge, f *verdict.Flow) (segment string, own netip.Addr, same bool) {
-	a, b := before.Net().Segment(f.Segment), after.Net().Segment(f.Segment)
+	a, b := before.Net.Segment(f.Segment), after.Net.Segment(f.Segment)
 	if a < 0 || b < 0 {
 		return "", own, false
 	}
@@ -130,8 +130,8 @@ func leadsTo(before, after *verdict.Judge, f *verdict.Flow) (segment string, own
 	if !x.Internal() {
 		return verdict.Internet, y.Addr, true
 	}
-	segment = after.Net().Segments[y.Segment]
-	return segment, y.Addr, before.Net().Segments[x.Segment] == segment
+	segment = after.Net.Segments[y.Segment]
+	return segment, y.Addr, before.Net.Segments[x.Segment] == segment
 }
 
 // destination returns the segment and the own address of the destination of a witness.
@@ -143,9 +143,9 @@ func destination(before, after *verdict.Judge, w *verdict.Flow, c *difference.Ch
 	if c.After == nil {
 		j = before
 	}
-	if from := j.Net().Segment(w.Segment); from >= 0 {
+	if from := j.Net.Segment(w.Segment); from >= 0 {
 		if p, _ := j.Find(from, w.Destination); p.Internal() {
-			return j.Net().Segments[p.Segment], p.Addr
+			return j.Net.Segments[p.Segment], p.Addr
 		}
 	}
 	return c.To.Segment, w.Destination

@@ -32,7 +32,7 @@ func estates(t testing.TB) (all []*estate.Estate, flows [][]verdict.Flow) {
 		e := readEstate(t, file)
 		in, err := os.Open(filepath.Join(filepath.Dir(file), "flows.csv"))
 		require.NoError(t, err)
-		table, err := flowfile.Read(in, verdict.New(e).Net().Segments)
+		table, err := flowfile.Read(in, verdict.New(e).Net.Segments)
 		require.NoError(t, err)
 		require.NoError(t, in.Close())
 		all, flows = append(all, e), append(flows, table.Flows)
@@ -44,15 +44,15 @@ func TestClassesDivideEveryEndpoint(t *testing.T) {
 	all, _ := estates(t)
 	for _, e := range all {
 		s := matrix.New(verdict.New(e))
-		for i := range s.Judge.Net().Segments {
+		for i := range s.Judge.Net.Segments {
 			disjoint(t, s, s.Inside[i])
 			for _, c := range s.Inside[i] {
 				class := s.Class(c)
 				for _, r := range class.Ranges {
 					for _, a := range []intervals.Range{{From: r.From, To: r.From}, {From: r.To, To: r.To}} {
 						end, ok := s.Judge.Internal(i, a.From)
-						require.True(t, ok, "%s holds %s, which has no home", s.Judge.Net().Segments[i], a.From)
-						require.Equal(t, class.End.Groups(), end.Groups(), "%s is told from its class", a.From)
+						require.True(t, ok, "%s holds %s, which has no home", s.Judge.Net.Segments[i], a.From)
+						require.Equal(t, class.End.Groups, end.Groups, "%s is told from its class", a.From)
 						require.Equal(t, class.End.Home.Network, end.Home.Network)
 					}
 				}
@@ -167,12 +167,12 @@ func TestCompareFindsEveryChangeAndNoOther(t *testing.T) {
 // shares may have shown it under another address.
 func namedBefore(before, after *verdict.Judge, c *difference.Change) netip.Addr {
 	own := c.Witness().Destination
-	if p, _ := after.Find(after.Net().Segment(c.From.Segment), own); p.Internal() {
+	if p, _ := after.Find(after.Net.Segment(c.From.Segment), own); p.Internal() {
 		own = p.Addr
 	}
-	if was := before.Net().Segment(c.To.Segment); was >= 0 && c.To.Kind != matrix.NodeInternet {
+	if was := before.Net.Segment(c.To.Segment); was >= 0 && c.To.Kind != matrix.NodeInternet {
 		if p, ok := before.Internal(was, own); ok {
-			return before.SeenAs(&p, before.Net().Segment(c.From.Segment))
+			return before.SeenAs(&p, before.Net.Segment(c.From.Segment))
 		}
 	}
 	return c.Witness().Destination

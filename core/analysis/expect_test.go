@@ -12,6 +12,7 @@ import (
 	"bivium/core/classes"
 	"bivium/core/estate"
 	"bivium/core/expectation"
+	"bivium/core/membership"
 	"bivium/core/query"
 	"bivium/core/testing/draw"
 	"bivium/core/testing/meet"
@@ -102,12 +103,12 @@ func TestExpectationsFareAsTheOracleSays(t *testing.T) {
 				met["a failure that is shown"]++
 			}
 		}
-		member := func(p estate.Party, a netip.Addr) (verdict.Endpoint, bool) {
-			end, ok := j.Internal(j.Net().Segment(p.Segment), a)
+		member := func(p estate.Party, a netip.Addr) (membership.Endpoint, bool) {
+			end, ok := j.Internal(j.Net.Segment(p.Segment), a)
 			if !ok || p.Groups.Any {
 				return end, ok
 			}
-			return end, slices.Contains(end.Groups(), j.Group(p.Groups.Groups[0]))
+			return end, slices.Contains(end.Groups, j.Group(p.Groups.Groups[0]))
 		}
 		for range 60 {
 			x := rapid.SampledFrom(inside).Draw(t, "expectation")
@@ -120,7 +121,7 @@ func TestExpectationsFareAsTheOracleSays(t *testing.T) {
 			if !from || !to || f.Source == f.Destination || f.Source.Is4() != f.Destination.Is4() || j.Shows() {
 				continue
 			}
-			if n, ok := query.ClassAt(s.Matrix, j.Net().Segment(x.To.Party.Segment), f.Destination); !ok || s.Classes[n].Seen[j.Net().Segment(f.Segment)] == classes.SeesOther {
+			if n, ok := query.ClassAt(s.Matrix, j.Net.Segment(x.To.Party.Segment), f.Destination); !ok || s.Classes[n].Seen[j.Net.Segment(f.Segment)] == classes.SeesOther {
 				continue // by that address, the segment knows somebody else
 			}
 			v := judge(f)

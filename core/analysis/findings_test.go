@@ -9,6 +9,7 @@ import (
 
 	"bivium/core/findings"
 	"bivium/core/testing/meet"
+	"bivium/core/trace"
 	"bivium/core/verdict"
 )
 
@@ -59,7 +60,7 @@ func TestFindingsHaveWitnesses(t *testing.T) {
 				require.True(t, v.Contested, "%s: %v", f.Message, f.Witness)
 			}
 			if f.Code == findings.Bypass {
-				require.Equal(t, "bypass", j.Trace(*f.Witness).Path.Kind)
+				require.Equal(t, "bypass", trace.Of(j, *f.Witness).Path.Kind)
 			}
 		}
 	})

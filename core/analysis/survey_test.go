@@ -36,7 +36,7 @@ func readEstate(t testing.TB, file string) *estate.Estate {
 func verdictOf(s *matrix.Matrix, f verdict.Flow) (verdict.Verdict, bool) {
 	a, ok := query.OutsideAt(s, f.Source)
 	if f.Segment != verdict.Internet {
-		a, ok = query.ClassAt(s, s.Judge.Net().Segment(f.Segment), f.Source)
+		a, ok = query.ClassAt(s, s.Judge.Net.Segment(f.Segment), f.Source)
 	}
 	if !ok || f.Source == f.Destination { // an address opens no flow to itself
 		return verdict.Verdict{}, false
@@ -50,7 +50,7 @@ func verdictOf(s *matrix.Matrix, f verdict.Flow) (verdict.Verdict, bool) {
 		}
 		s.EachResult(a, b, func(t matrix.ClassResult) {
 			r := query.Spread(s, &query.Column{ClassResult: t})[atom]
-			named := f.Publication == "" || t.Publication >= 0 && s.Judge.Publications()[t.Publication] == f.Publication
+			named := f.Publication == "" || t.Publication >= 0 && s.Judge.PublicationNames()[t.Publication] == f.Publication
 			rank := t.Publication
 			if rank < 0 {
 				rank = math.MaxInt - 1
@@ -73,7 +73,7 @@ func named(s *matrix.Matrix, class int, f verdict.Flow) bool {
 	if f.Segment == verdict.Internet || !c.Internal() {
 		return c.Holds(f.Destination)
 	}
-	from := s.Judge.Net().Segment(f.Segment)
+	from := s.Judge.Net.Segment(f.Segment)
 	own := []netip.Addr{f.Destination}
 	for _, w := range intervals.ShownIn(s.Judge) {
 		if w.Of == c.End.Segment && w.To == from && w.Outside.Contains(f.Destination) {
@@ -94,7 +94,7 @@ func TestSurveySaysWhatTheJudgeSays(t *testing.T) {
 		s := matrix.New(j)
 		flows, err := os.Open(filepath.Join(filepath.Dir(file), "flows.csv"))
 		require.NoError(t, err)
-		table, err := flowfile.Read(flows, j.Net().Segments)
+		table, err := flowfile.Read(flows, j.Net.Segments)
 		require.NoError(t, err)
 		require.NoError(t, flows.Close())
 		for _, f := range table.Flows {

@@ -5,6 +5,7 @@ import (
 
 	"bivium/core/intervals"
 	"bivium/core/lists"
+	"bivium/core/membership"
 	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/verdict"
@@ -440,7 +441,7 @@ func (r *classInterner) showSpots(classes []int, spots []int32, which []bool) {
 		case !which[s]:
 		case !shown[s]:
 			shown[s] = true
-			r.PathClasses[s].One, r.PathClasses[s].Other = r.Classes[n].End, verdict.Endpoint{}
+			r.PathClasses[s].One, r.PathClasses[s].Other = r.Classes[n].End, membership.Endpoint{}
 		default:
 			r.PathClasses[s].addNetwork(&r.Classes[n].End)
 		}
@@ -448,7 +449,7 @@ func (r *classInterner) showSpots(classes []int, spots []int32, which []bool) {
 }
 
 // addNetwork notes an endpoint at a spot, if it is the first of another network.
-func (s *PathClass) addNetwork(end *verdict.Endpoint) {
+func (s *PathClass) addNetwork(end *membership.Endpoint) {
 	if !s.Other.Addr.IsValid() && s.One.Home.Network != end.Home.Network {
 		s.Other = *end
 	}

@@ -7,17 +7,17 @@ import (
 	"slices"
 
 	"bivium/core/intervals"
+	"bivium/core/membership"
 	"bivium/core/paths"
-	"bivium/core/verdict"
 )
 
 // Class is a set of endpoints of one segment, or of external endpoints, that
 // no rule, no route and no share tells apart. Classes of one side are disjoint,
 // and together they are all endpoints.
 type Class struct {
-	End       verdict.Endpoint  // one of them: a workload, if any is
-	Workloads []int             // of the estate, sorted; each once
-	Ranges    []intervals.Range // sorted, disjoint
+	End       membership.Endpoint // one of them: a workload, if any is
+	Workloads []int               // of the estate, sorted; each once
+	Ranges    []intervals.Range   // sorted, disjoint
 
 	Header
 	Amount    intervals.Size
@@ -170,8 +170,8 @@ func (p *Partition) ClassesIn(domain int) []int {
 // them, and another of a different network if there is one.
 type PathClass struct {
 	PathKey
-	One, Other verdict.Endpoint // other has no address if all are of one network
-	At         int              // its place among the spots of its domain
+	One, Other membership.Endpoint // other has no address if all are of one network
+	At         int                 // its place among the spots of its domain
 }
 
 type PathKey struct {

@@ -7,6 +7,7 @@ import (
 
 	"bivium/core/intervals"
 	"bivium/core/lists"
+	"bivium/core/membership"
 	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/verdict"
@@ -14,7 +15,7 @@ import (
 
 // Divide returns all endpoints of the estate in classes.
 func Divide(j *verdict.Judge) *Partition {
-	net := j.Net()
+	net := j.Net
 	p := &Partition{
 		Net: net, Inside: make([][]int, len(net.Segments)), Local: make([]setList, len(net.Segments)),
 		Alike: map[string]int{}, RouteMarks: net.Marks(), Id: LastPartition.Add(1), Stores: &ColumnStore{}, Addresses: &Directory{}, spans: &spans{}, Numbers: &Numbers{},
@@ -32,15 +33,15 @@ func Divide(j *verdict.Judge) *Partition {
 // segment alone: those are shared out.
 func (r *classInterner) settle(line []intervals.Interval) {
 	j := r.judge
-	likeness := make([]int, len(j.Net().Networks))
+	likeness := make([]int, len(j.Net.Networks))
 	for n := range likeness {
-		likeness[n] = Number(r.Alike, j.Net().Alike(paths.Home{Network: n, Subnet: paths.None}))
+		likeness[n] = Number(r.Alike, j.Net.Alike(paths.Home{Network: n, Subnet: paths.None}))
 	}
 	shown := intervals.ShownIn(j)
 	var plain, others []intervals.Interval
 	for _, x := range line {
 		switch home, _ := x.OnlyHome(j); {
-		case len(x.Homes) == 1 && paths.Private(x.From) && !shown.On(&x) && !j.Net().Translates(home.Network):
+		case len(x.Homes) == 1 && paths.Private(x.From) && !shown.On(&x) && !j.Net.Translates(home.Network):
 			plain = append(plain, x)
 		default:
 			others = append(others, x)
@@ -166,7 +167,7 @@ type classKey struct {
 // classDraft is a class in the making.
 type classDraft struct {
 	key      classKey
-	end      verdict.Endpoint
+	end      membership.Endpoint
 	size     intervals.Size
 	workload bool // end is one
 }
@@ -179,7 +180,7 @@ type draftPiece struct {
 }
 
 // put puts a piece into its class.
-func (b *builder) put(domain, network int, end verdict.Endpoint, r intervals.Range, set, spot, seen int) {
+func (b *builder) put(domain, network int, end membership.Endpoint, r intervals.Range, set, spot, seen int) {
 	i := b.class(domain, network, &end, set, spot, seen)
 	b.piece(i, end.Workload, r)
 	if c := &b.classes[i]; end.Workload != paths.None && !c.workload {
@@ -188,10 +189,10 @@ func (b *builder) put(domain, network int, end verdict.Endpoint, r intervals.Ran
 }
 
 // class returns the class of an endpoint.
-func (b *builder) class(domain, network int, end *verdict.Endpoint, set, spot, seen int) int32 {
+func (b *builder) class(domain, network int, end *membership.Endpoint, set, spot, seen int) int32 {
 	key := classKey{int32(domain), int32(set), int32(network), int32(spot), int32(seen), 0}
 	if end.Internal() {
-		key.part = int32(b.judge.Net().LocalPart(end.Home))
+		key.part = int32(b.judge.Net.LocalPart(end.Home))
 	}
 	i, fresh := Numbered(b.known, key, len(b.classes))
 	if fresh {
@@ -207,10 +208,10 @@ func (b *builder) piece(class int32, workload int, r intervals.Range) {
 }
 
 // spotAt returns the spot of an endpoint.
-func (b *builder) spotAt(end *verdict.Endpoint) int {
+func (b *builder) spotAt(end *membership.Endpoint) int {
 	likeness := b.likeness[end.Home.Network]
-	if b.judge.Net().Translates(end.Home.Network) {
-		likeness = Number(b.alike, b.judge.Net().Alike(end.Home))
+	if b.judge.Net.Translates(end.Home.Network) {
+		likeness = Number(b.alike, b.judge.Net.Alike(end.Home))
 	}
 	key := PathKey{end.Segment, likeness, b.mark(end), end.Addr.Is4(), end.Home.Subnet != paths.None, !paths.Private(end.Addr)}
 	i, fresh := Numbered(b.spotOf, key, len(b.spots))
@@ -234,7 +235,7 @@ func (b *builder) lone(x *intervals.Interval) {
 	add := func(a netip.Addr, workload int, r intervals.Range) {
 		kin := 0 // nobody's; those of workloads follow
 		if workload != paths.None {
-			kin = b.judge.Kin(workload) + 1
+			kin = b.judge.LabelSet(workload) + 1
 		}
 		for kin >= len(b.here) {
 			b.here = append(b.here, known{})
@@ -267,10 +268,10 @@ func (b *builder) lone(x *intervals.Interval) {
 
 // member returns the endpoint of a place with its set of groups, which is found once
 // for each base and kin.
-func (b *builder) member(p *verdict.Place, base int, a netip.Addr, workload int) (verdict.Endpoint, int) {
+func (b *builder) member(p *verdict.Place, base int, a netip.Addr, workload int) (membership.Endpoint, int) {
 	key := [2]int{base, paths.None}
 	if workload != paths.None {
-		key[1] = b.judge.Kin(workload)
+		key[1] = b.judge.LabelSet(workload)
 	}
 	set, known := b.inBase[key]
 	if !known {
@@ -291,7 +292,7 @@ func (b *builder) set(groups []int) int {
 
 // seenAlone returns what the segments see of an endpoint whose private address
 // no other segment has.
-func (b *builder) seenAlone(end *verdict.Endpoint, set int) int {
+func (b *builder) seenAlone(end *membership.Endpoint, set int) int {
 	key := [2]int{end.Segment, set}
 	seen, known := b.seenIn[key]
 	if !known {
@@ -304,7 +305,7 @@ func (b *builder) seenAlone(end *verdict.Endpoint, set int) int {
 		for _, s := range offers[paths.None] {
 			bytes[s] = byte(SeesIt)
 		}
-		for _, g := range end.Groups() {
+		for _, g := range end.Groups {
 			for _, s := range offers[g] {
 				bytes[s] = byte(SeesIt)
 			}
@@ -319,7 +320,7 @@ func (b *builder) seenAlone(end *verdict.Endpoint, set int) int {
 // is not private, piece by piece.
 func (b *builder) crowded(x *intervals.Interval) {
 	for _, r := range x.Pieces(b.judge, x.SubnetsAt(b.judge), nil) {
-		var ends []verdict.Endpoint
+		var ends []membership.Endpoint
 		brought := make([][]int, b.inside) // by segment: the segments from which shares bring the address
 		for _, s := range x.Homes {
 			if end, ok := b.judge.Internal(s, r.From); ok {
@@ -333,7 +334,7 @@ func (b *builder) crowded(x *intervals.Interval) {
 		}
 		for i := range ends {
 			end := &ends[i]
-			set, spot := b.set(end.Groups()), b.spotAt(end)
+			set, spot := b.set(end.Groups), b.spotAt(end)
 			b.put(end.Segment, end.Home.Network, *end, r, set, spot, b.seenAmong(x, ends, brought, end.Segment))
 		}
 		if !paths.Private(r.From) {
@@ -344,10 +345,10 @@ func (b *builder) crowded(x *intervals.Interval) {
 
 // seenAmong returns what the segments see of an endpoint of one of several
 // segments that have its address.
-func (b *builder) seenAmong(x *intervals.Interval, ends []verdict.Endpoint, brought [][]int, of int) int {
+func (b *builder) seenAmong(x *intervals.Interval, ends []membership.Endpoint, brought [][]int, of int) int {
 	bytes := make([]byte, b.inside)
 	for s := range bytes {
-		own := slices.ContainsFunc(ends, func(e verdict.Endpoint) bool { return e.Segment == s })
+		own := slices.ContainsFunc(ends, func(e membership.Endpoint) bool { return e.Segment == s })
 		switch {
 		case s == of, !own && len(brought[s]) == 1 && brought[s][0] == of:
 			bytes[s] = byte(SeesIt)
@@ -371,10 +372,10 @@ func (b *builder) visibility(bytes []byte) int {
 
 // external adds external endpoints: a segment sees them where it has no home
 // for them, and no share brings one.
-func (b *builder) external(r intervals.Range, brought [][]int, ends ...verdict.Endpoint) {
+func (b *builder) external(r intervals.Range, brought [][]int, ends ...membership.Endpoint) {
 	bytes := make([]byte, b.inside)
 	for s := range bytes {
-		own := slices.ContainsFunc(ends, func(e verdict.Endpoint) bool { return e.Segment == s })
+		own := slices.ContainsFunc(ends, func(e membership.Endpoint) bool { return e.Segment == s })
 		if !own && (brought == nil || len(brought[s]) != 1) {
 			bytes[s] = byte(SeesIt)
 		}

@@ -13,8 +13,10 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/intervals"
+	"bivium/core/membership"
 	"bivium/core/parallel"
 	"bivium/core/paths"
+	"bivium/core/recompile"
 	"bivium/core/verdict"
 )
 
@@ -48,16 +50,16 @@ const mostDead = 1
 // Revise returns the partition of a revised judge: this one, if endpoints are the same, or
 // one that comes of it, in which those are put into classes anew that
 // may be others. It is nil if it is better to begin anew.
-func (p *Partition) Revise(from, to *verdict.Judge, r *verdict.Revision) *Partition {
+func (p *Partition) Revise(from, to *verdict.Judge, r *recompile.Revision) *Partition {
 	g := &updater{Partition: p, judge: from, to: to, revision: r}
 	g.findTouched()
 	g.findAffected()
 	if len(g.touched) == 0 && len(r.Networks) == 0 && r.Subnets == nil && r.Workloads == nil {
-		if to.Net() == p.Net {
+		if to.Net == p.Net {
 			return p
 		}
 		next := *p // the same endpoints, on other ways
-		next.Net, next.Alike, next.RouteMarks, next.Split = to.Net(), g.alike, g.roads, nil
+		next.Net, next.Alike, next.RouteMarks, next.Split = to.Net, g.alike, g.roads, nil
 		return &next
 	}
 	return g.update()
@@ -68,7 +70,7 @@ type updater struct {
 	*Partition
 	judge    *verdict.Judge // of that
 	to       *verdict.Judge
-	revision *verdict.Revision
+	revision *recompile.Revision
 	alike    map[string]int
 	roads    *paths.RouteMarks
 	touched  intervals.Ranges // addresses whose endpoints may be others
@@ -82,7 +84,7 @@ func (g *updater) findTouched() {
 		set.AddPrefix(p)
 	}
 	g.roads, g.alike = g.Partition.RouteMarks, maps.Clone(g.Partition.Alike) // builders add to it
-	if net := g.to.Net(); net != g.Net {
+	if net := g.to.Net; net != g.Net {
 		var moved []netipx.IPRange
 		g.roads, moved = g.roads.Aligned(net.Marks())
 		for _, r := range moved {
@@ -107,7 +109,7 @@ func (g *updater) findTouched() {
 			break
 		}
 		c := g.Classes[i]
-		if c.Internal() && g.revision.Offers(c.End.Segment, c.End.Groups()) || !c.Internal() && g.revision.Outside {
+		if c.Internal() && g.revision.Offers(c.End.Segment, c.End.Groups) || !c.Internal() && g.revision.Outside {
 			for _, r := range c.Ranges {
 				set.AddRange(netipx.IPRangeFrom(r.From, r.To))
 			}
@@ -216,7 +218,7 @@ func (g *updater) update() *Partition {
 		return nil
 	}
 	p := &Partition{
-		Net: j.Net(), Classes: slices.Clone(old.Classes), Inside: slices.Clone(old.Inside), Outside: old.Outside, Sets: slices.Clip(old.Sets),
+		Net: j.Net, Classes: slices.Clone(old.Classes), Inside: slices.Clone(old.Inside), Outside: old.Outside, Sets: slices.Clip(old.Sets),
 		Local: slices.Clone(old.Local), PathClasses: slices.Clone(old.PathClasses), PathClassesIn: slices.Clone(old.PathClassesIn), Alike: g.alike, RouteMarks: g.roads,
 		Id: LastPartition.Add(1), Numbering: old.Numbering, Addresses: &Directory{}, spans: &spans{}, Numbers: &Numbers{},
 	}
@@ -269,7 +271,7 @@ func (g *updater) renumber(r *classInterner) {
 	if subnets == nil && workloads == nil {
 		return
 	}
-	at := func(end *verdict.Endpoint) {
+	at := func(end *membership.Endpoint) {
 		if subnets != nil && end.Internal() && end.Home.Subnet != paths.None {
 			end.Home.Subnet = subnets[end.Home.Subnet]
 		}
@@ -308,7 +310,7 @@ func (g *updater) rematched() (out map[string]int, split []int) {
 		}
 		return n
 	}
-	out, used, split := Rematch(g.Net, g.to.Net(), stays, g.Partition.Alike)
+	out, used, split := Rematch(g.Net, g.to.Net, stays, g.Partition.Alike)
 	for key, number := range g.Partition.Alike {
 		if used[number] {
 			continue

@@ -5,6 +5,7 @@ import (
 
 	"bivium/core/intervals"
 	"bivium/core/lists"
+	"bivium/core/membership"
 	"bivium/core/paths"
 	"bivium/core/verdict"
 )
@@ -12,7 +13,7 @@ import (
 // mark returns the mark of an endpoint: what tells the paths to it and from it apart, by its
 // own address and by those that other segments see. Of two endpoints of one prefix, a
 // share may show one alone.
-func (b *builder) mark(end *verdict.Endpoint) int {
+func (b *builder) mark(end *membership.Endpoint) int {
 	mark := b.marks.At(end.Addr)
 	key := []int{mark + 1}
 	for _, w := range b.sights {
@@ -38,7 +39,7 @@ func (b *builder) addShown(x *intervals.Interval) {
 			if !ok {
 				continue
 			}
-			set, spot := b.set(end.Groups()), b.spotAt(&end)
+			set, spot := b.set(end.Groups), b.spotAt(&end)
 			b.put(s, end.Home.Network, end, r, set, spot, b.seenSlowly(&end))
 		}
 		if !paths.Private(r.From) {
@@ -48,7 +49,7 @@ func (b *builder) addShown(x *intervals.Interval) {
 }
 
 // seenSlowly returns what the segments see of an endpoint, by asking each.
-func (b *builder) seenSlowly(end *verdict.Endpoint) int {
+func (b *builder) seenSlowly(end *membership.Endpoint) int {
 	bytes := make([]byte, b.inside)
 	for s := range bytes {
 		if s == end.Segment {

@@ -45,7 +45,7 @@ func eachGiven(t *testing.T, test func(t *testing.T, g given)) {
 			e, err := document.Read(read("estate.json"))
 			require.NoError(t, err)
 			judge := verdict.New(e)
-			table, err := flowfile.Read(bytes.NewReader(read("flows.csv")), judge.Net().Segments)
+			table, err := flowfile.Read(bytes.NewReader(read("flows.csv")), judge.Net.Segments)
 			require.NoError(t, err)
 			test(t, given{e, judge, table, read("verdicts.csv")})
 		})

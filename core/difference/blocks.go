@@ -196,7 +196,7 @@ func (c *comparer) unitsOf(land int) *units {
 			}
 			names := s.Judge.GroupNames()
 			end := &s.Classes[class].End
-			for _, g := range end.Groups() {
+			for _, g := range end.Groups {
 				add(names[g], false, i, k)
 			}
 			add(s.Net.Networks[end.Home.Network].Name, true, i, k)

@@ -128,7 +128,7 @@ func (c *change) between(i, k int32) (verdict.Flow, int) {
 func (c *change) unpublished(f *verdict.Flow) bool {
 	left := c.Services
 	for _, s := range []*matrix.Matrix{c.comparer.old, c.comparer.new} {
-		for i := range s.Judge.Publications() {
+		for i := range s.Judge.PublicationNames() {
 			for segment := range s.Net.Segments {
 				if !s.Judge.PublishesIn(i, segment) {
 					continue

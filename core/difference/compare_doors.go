@@ -137,7 +137,7 @@ func (p *pairing) waysIn(v *view, x, y int) []wayIn {
 	v.EachResult(x, y, func(t matrix.ClassResult) {
 		name := ""
 		if t.Publication != paths.None {
-			name = v.Judge.Publications()[t.Publication]
+			name = v.Judge.PublicationNames()[t.Publication]
 		}
 		out = append(out, wayIn{name, v.vectors[t.Vector], t.Mask})
 	})

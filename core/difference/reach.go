@@ -173,7 +173,7 @@ func (d *Difference) Touches(from, to estate.End, services []estate.ServiceRef, 
 		}
 		calm = !movesFrom && !movesTo && c.onlyMoved(c.domainOf(from), c.domainOf(to))
 	}
-	if !lists.Same(c.old.Judge.Estate().Services, c.new.Judge.Estate().Services) {
+	if !lists.Same(c.old.Judge.Estate.Services, c.new.Judge.Estate.Services) {
 		return true
 	}
 	return !calm && d.changes(from, to, services, turns)

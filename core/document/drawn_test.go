@@ -77,7 +77,7 @@ func TestADocumentSaysWhatTheEstateDoes(t *testing.T) {
 			if f.Source.Is4() != f.Destination.Is4() {
 				continue
 			}
-			if _, internal := j.Internal(j.Net().Segment(f.Segment), f.Source); !internal {
+			if _, internal := j.Internal(j.Net.Segment(f.Segment), f.Source); !internal {
 				continue
 			}
 			want := j.Judge(f)

@@ -48,7 +48,7 @@ func (b *Book) After(next *matrix.Matrix, d *difference.Difference) *Book {
 }
 
 func (b *Book) workOut() []Result {
-	list := b.survey.Judge.Estate().Expectations
+	list := b.survey.Judge.Estate.Expectations
 	out := make([]Result, len(list))
 	jobs := make([]func(), len(list))
 	for i := range list {

@@ -11,6 +11,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/expectation"
 	"bivium/core/matrix"
+	"bivium/core/membership"
 	"bivium/core/paths"
 	"bivium/core/query"
 	"bivium/core/verdict"
@@ -181,7 +182,7 @@ func (f *failureEvaluator) fall(x *Outage) Impact {
 // findMoved finds the networks whose ways may change because attachments fail:
 // their own, or those of a peer, whose hub they may use.
 func (f *failureEvaluator) findMoved() {
-	net := f.judge.Net()
+	net := f.judge.Net
 	struck := func(network int) bool {
 		return len(f.Net.Networks[network].Attachments) != len(net.Networks[network].Attachments)
 	}
@@ -196,7 +197,7 @@ func (f *failureEvaluator) moves(network int) bool { return f.moved[network] }
 // strike puts the pathBuckets of each segment into groups that the failure strikes
 // alike: those of a spot, as far as their networks are alike afterwards.
 func (f *failureEvaluator) strike() {
-	net := f.judge.Net()
+	net := f.judge.Net
 	f.groups = make([][]*group, len(f.pathBuckets))
 	for segment, list := range f.pathBuckets {
 		type key struct {
@@ -276,7 +277,7 @@ type metKey struct {
 
 // effect returns the effect that ways between two groups have. It is known where one of
 // them alone is struck, by nothing but its attachments, and is alike then to one that was.
-func (f *failureEvaluator) effect(p, q *group, src, dst *verdict.Endpoint) int32 {
+func (f *failureEvaluator) effect(p, q *group, src, dst *membership.Endpoint) int32 {
 	key := metKey{-1, 0, q.moved}
 	switch {
 	case p.moved == q.moved:

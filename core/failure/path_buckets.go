@@ -5,7 +5,7 @@ import (
 
 	"bivium/core/intervals"
 	"bivium/core/matrix"
-	"bivium/core/verdict"
+	"bivium/core/membership"
 )
 
 // pathBucket is the classes of one network at one spot: endpoints that a failure
@@ -184,7 +184,7 @@ func (g *group) classOn(s *matrix.Matrix, x *matrix.Side, f *filter, l *lineSize
 
 // apart returns an endpoint of either group, of two networks if near; false if
 // there are none.
-func apart(s *matrix.Matrix, a, b *group, near bool) (src, dst *verdict.Endpoint, ok bool) {
+func apart(s *matrix.Matrix, a, b *group, near bool) (src, dst *membership.Endpoint, ok bool) {
 	for _, g := range a.pathBuckets[:min(2, len(a.pathBuckets))] {
 		for _, h := range b.pathBuckets[:min(2, len(b.pathBuckets))] {
 			if !near || g.network != h.network {

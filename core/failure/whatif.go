@@ -73,7 +73,7 @@ func Outages(s *matrix.Matrix) []Outage {
 			out = append(out, Outage{estate.Ref{Kind: estate.KindAttachment, Name: s.Net.Networks[a.Network].Name + "@" + s.Net.Hubs[a.Hub]}, cut, verdict.Down{}})
 		}
 	}
-	for _, p := range s.Judge.Estate().Pools {
+	for _, p := range s.Judge.Estate.Pools {
 		for _, w := range p.Firewalls {
 			if w.State == "healthy" {
 				out = append(out, Outage{estate.Ref{Kind: estate.KindFirewall, Name: w.Name}, none, verdict.Down{Firewall: w.Name, Pool: p.Name}})

@@ -74,7 +74,7 @@ func (f *failureEvaluator) outbound(b *matrix.Block) {
 			continue
 		}
 		c := f.Classes[h.classes[0]]
-		k := key{b.Src.Place(&c.Header), c.Four, f.judge.Net().Anchors(c.End.Home)}
+		k := key{b.Src.Place(&c.Header), c.Four, f.judge.Net.Anchors(c.End.Home)}
 		if groups[k] == nil {
 			groups[k] = &group{}
 		}
@@ -134,7 +134,7 @@ func (f *failureEvaluator) turnOut(b *matrix.Block, p *group, spot int, was, is 
 func (f *failureEvaluator) inbound(b *matrix.Block) {
 	for i := range f.Inbounds[b.To] {
 		g := &f.Inbounds[b.To][i]
-		shut := !f.judge.Net().Exits[g.Exit].Up
+		shut := !f.judge.Net.Exits[g.Exit].Up
 		for at, open := range g.Open {
 			if !open {
 				continue

@@ -51,7 +51,7 @@ func newBook(s *matrix.Matrix, n *noteStore, known func(classes.Pair, *matrix.Bl
 // wait for.
 func (b *Book) All(pace func()) []Finding {
 	f := &finder{
-		Matrix: b.survey, book: b, pace: pace, at: map[string]int{}, named: map[named]bool{}, spoke: map[verdict.Rulepoint]bool{}, reasons: reasonsOf(b.survey), members: map[string][]int{}, names: map[[2]int]string{},
+		Matrix: b.survey, book: b, pace: pace, at: map[string]int{}, named: map[named]bool{}, spoke: map[verdict.RuleRef]bool{}, reasons: reasonsOf(b.survey), members: map[string][]int{}, names: map[[2]int]string{},
 	}
 	f.flows()
 	f.rules()

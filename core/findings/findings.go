@@ -9,6 +9,7 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/matrix"
+	"bivium/core/membership"
 	"bivium/core/paths"
 	"bivium/core/query"
 	"bivium/core/space"
@@ -67,7 +68,7 @@ type finder struct {
 	examples []example
 	at       map[string]int
 	named    map[named]bool
-	spoke    map[verdict.Rulepoint]bool
+	spoke    map[verdict.RuleRef]bool
 	contests [][]string
 	reasons  []uint8 // see reasonsOf
 	members  map[string][]int
@@ -108,7 +109,7 @@ func (f *finder) addAt(code FindingCode, key string, x example, atom int, networ
 }
 
 // addBetween is add of a finding about flows between endpoints, whose networks it refers to.
-func (f *finder) addBetween(code FindingCode, key string, x example, atom int, say func() string, ends ...*verdict.Endpoint) {
+func (f *finder) addBetween(code FindingCode, key string, x example, atom int, say func() string, ends ...*membership.Endpoint) {
 	f.add(code, key, x, atom, nil, say)
 	if found := &f.found[f.at[string(code)+" "+key]]; found.Refs == nil {
 		found.Refs = f.networks(ends...)
@@ -143,10 +144,10 @@ func (f *finder) note(code FindingCode, refs []estate.Ref, message string, args 
 // rules reports rules that no flow reaches, sides that hold nobody, and groups
 // that make policies contest although they hold the same members.
 func (f *finder) rules() {
-	e := f.Judge.Estate()
+	e := f.Judge.Estate
 	report := func(kind estate.Kind, name string, rules int) {
 		for i := range rules {
-			if !f.spoke[verdict.Rulepoint{Kind: kind, Name: name, Rule: i}] {
+			if !f.spoke[verdict.RuleRef{Kind: kind, Name: name, Rule: i}] {
 				f.note(UnreachedRule, []estate.Ref{{Kind: kind, Name: name}}, "rule %d of %s %s matches no flow", i+1, kind, name)
 			}
 		}
@@ -242,7 +243,7 @@ func (f *finder) sameMembers(names []string) {
 
 // things reports what is down, waits, joins or is open.
 func (f *finder) things() {
-	e := f.Judge.Estate()
+	e := f.Judge.Estate
 	relied := estate.ReliedOn(e)
 	for _, l := range e.Links {
 		if l.State != "up" {
@@ -279,7 +280,7 @@ func (f *finder) things() {
 
 // segmentsOf returns the segments of a network's subnets, sorted.
 func (f *finder) segmentsOf(network string) []string {
-	net := f.Judge.Net()
+	net := f.Judge.Net
 	number := net.Network(network)
 	var out []string
 	if number == paths.None {

@@ -10,6 +10,7 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/matrix"
+	"bivium/core/membership"
 	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/query"
@@ -208,13 +209,13 @@ func reasonsOf(s *matrix.Matrix) []uint8 {
 // prober weighs circumstances, and keeps the probes that many of them come to.
 type prober struct {
 	*matrix.Matrix
-	weigher *verdict.Weigher
+	weigher *verdict.Memo
 	probes  map[[2]int32]*probed // by opinion and effect
 }
 
 // probed is a probe that is kept.
 type probed struct {
-	verdict.Probe
+	verdict.Explanation
 	plain bool // there is nothing to say of it but who spoke
 }
 
@@ -223,7 +224,7 @@ func (f *prober) probe(opinion, effect int32) *probed {
 	key := [2]int32{opinion, effect}
 	p := f.probes[key]
 	if p == nil {
-		p = &probed{Probe: f.weigher.Probe(opinion, f.Ledger.EffectAt(effect))}
+		p = &probed{Explanation: f.weigher.Explain(opinion, f.Ledger.EffectAt(effect))}
 		p.plain = !p.Verdict.Contested && f.Ledger.EffectAt(effect).Kind != paths.Bypass && !remarkable(&p.Verdict)
 		f.probes[key] = p
 	}
@@ -287,7 +288,7 @@ func (f *prober) note(k noteKey) *note {
 	context, voices := f.Ledger.RuleSetAt(k.RuleSet, nil)
 	var p *probed
 	last := int32(-1) // opinion: that of most atoms is that of the one before
-	for atom, o := range f.weigher.Weigh(context, voices) {
+	for atom, o := range f.weigher.Intents(context, voices) {
 		if k.publication != paths.None && !f.Admits[k.publication].Test(uint(atom)) {
 			continue
 		}
@@ -332,7 +333,7 @@ func (f *finder) report(order []findingCase, examples map[findingCase]example) {
 			}
 		}
 		for _, r := range n.remarks {
-			f.reportOne(&r.probe.Probe, f.Ledger.EffectAt(c.Effect), r.atom, x, where)
+			f.reportOne(&r.probe.Explanation, f.Ledger.EffectAt(c.Effect), r.atom, x, where)
 		}
 	}
 }
@@ -347,7 +348,7 @@ const manyNotes = 64
 func (f *finder) weigh(wanted []noteKey) map[noteKey]*note {
 	found := make([]*note, len(wanted))
 	parallel.Shares(len(wanted), min(runtime.GOMAXPROCS(0), max(1, len(wanted)/256)), func(_, first, last int) {
-		p := &prober{Matrix: f.Matrix, weigher: f.Judge.NewWeigher(f.RuleIndex), probes: map[[2]int32]*probed{}}
+		p := &prober{Matrix: f.Matrix, weigher: f.Judge.NewMemo(f.RuleIndex), probes: map[[2]int32]*probed{}}
 		for k := first; k < last; k++ {
 			if k%manyNotes == 0 {
 				f.pace()
@@ -374,7 +375,7 @@ func remarkable(v *verdict.Verdict) bool {
 }
 
 // reportOne reports what is remarkable about the flows of an atom.
-func (f *finder) reportOne(p *verdict.Probe, way *verdict.Effect, atom int, x example, where func() string) {
+func (f *finder) reportOne(p *verdict.Explanation, way *verdict.Effect, atom int, x example, where func() string) {
 	src, dst := &f.Classes[x.from].End, &f.Classes[x.to].End
 	say := func(form string, args ...any) func() string {
 		return func() string { return fmt.Sprintf(form, args...) }
@@ -389,7 +390,7 @@ func (f *finder) reportOne(p *verdict.Probe, way *verdict.Effect, atom int, x ex
 		})
 	}
 	network := func() estate.Ref {
-		return estate.Ref{Kind: estate.KindNetwork, Name: f.Judge.Net().Networks[src.Home.Network].Name}
+		return estate.Ref{Kind: estate.KindNetwork, Name: f.Judge.Net.Networks[src.Home.Network].Name}
 	}
 	if way.Kind == paths.Bypass && (p.Verdict.Outcome == verdict.Allowed || p.Verdict.Outcome == verdict.Inspected) {
 		f.add(Bypass, network().Name, x, atom, []estate.Ref{network()}, say("%s reaches the internet through its own gateway and bypasses every hub and firewall", network()))
@@ -420,13 +421,13 @@ func (f *finder) reportOne(p *verdict.Probe, way *verdict.Effect, atom int, x ex
 }
 
 // networks returns the networks of endpoints inside.
-func (f *finder) networks(ends ...*verdict.Endpoint) []estate.Ref {
+func (f *finder) networks(ends ...*membership.Endpoint) []estate.Ref {
 	var refs []estate.Ref
 	for _, p := range ends {
 		if !p.Internal() {
 			continue
 		}
-		if ref := (estate.Ref{Kind: estate.KindNetwork, Name: f.Judge.Net().Networks[p.Home.Network].Name}); !slices.Contains(refs, ref) {
+		if ref := (estate.Ref{Kind: estate.KindNetwork, Name: f.Judge.Net.Networks[p.Home.Network].Name}); !slices.Contains(refs, ref) {
 			refs = append(refs, ref)
 		}
 	}
@@ -434,14 +435,14 @@ func (f *finder) networks(ends ...*verdict.Endpoint) []estate.Ref {
 }
 
 // name returns what an endpoint is called in a finding: its network and segment.
-func (f *finder) name(p *verdict.Endpoint) string {
+func (f *finder) name(p *membership.Endpoint) string {
 	if !p.Internal() {
 		return "the internet"
 	}
 	at := [2]int{p.Home.Network, p.Segment}
 	name, known := f.names[at]
 	if !known {
-		net := f.Judge.Net()
+		net := f.Judge.Net
 		name = fmt.Sprintf("network %s (%s)", net.Networks[p.Home.Network].Name, net.Segments[p.Segment])
 		f.names[at] = name
 	}

@@ -55,7 +55,7 @@ func reliedBy(refs []estate.Ref) string {
 
 // overlaps says what of other networks a waiting prefix would overlap.
 func (f *finder) overlaps(network string, l estate.Learned) string {
-	net := f.Judge.Net()
+	net := f.Judge.Net
 	segment := net.Segment(l.Segment)
 	for i := range net.Subnets {
 		s := &net.Subnets[i]

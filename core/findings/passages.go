@@ -8,8 +8,8 @@ import (
 	"bivium/core/classes"
 	"bivium/core/lists"
 	"bivium/core/matrix"
+	"bivium/core/membership"
 	"bivium/core/parallel"
-	"bivium/core/verdict"
 )
 
 // Passage says that flows from one segment to another pass, or are blocked by, a
@@ -106,7 +106,7 @@ func (w *transitFinder) between(b *matrix.Block) []Passage {
 
 // addTransits finds the pools that flows from one quarter to another pass where none
 // was found to pass them yet.
-func (w *transitFinder) addTransits(m *poolsUnderEffect, src, dst *pathGroup, x, y *verdict.Endpoint, found map[[2]int]bool) {
+func (w *transitFinder) addTransits(m *poolsUnderEffect, src, dst *pathGroup, x, y *membership.Endpoint, found map[[2]int]bool) {
 	way := w.Judge.WayTo(x, y)
 	hubs := make([]int, len(w.pools))
 	wanted := bitset.New(uint(len(w.pools)))
@@ -124,7 +124,7 @@ func (w *transitFinder) addTransits(m *poolsUnderEffect, src, dst *pathGroup, x,
 
 // apartQuarters returns an endpoint of each of two quarters, with a way between
 // them that is not local; false if they have none.
-func apartQuarters(b *matrix.Block, src, dst *pathGroup) (x, y *verdict.Endpoint, ok bool) {
+func apartQuarters(b *matrix.Block, src, dst *pathGroup) (x, y *membership.Endpoint, ok bool) {
 	x, y = &src.one.End, &dst.one.End
 	if b.From != b.To || x.Home.Network != y.Home.Network {
 		return x, y, true

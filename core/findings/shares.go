@@ -9,6 +9,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/intervals"
 	"bivium/core/matrix"
+	"bivium/core/membership"
 	"bivium/core/verdict"
 )
 
@@ -33,7 +34,7 @@ func ShareFaultsAfter(s *matrix.Matrix) []estate.Fault {
 // shareFaultsAt returns those that some addresses show.
 func shareFaultsAt(j *verdict.Judge, within intervals.Ranges) []estate.Fault {
 	c := &shareChecker{judge: j, seen: map[string]bool{}, index: map[string]int{}}
-	for i, s := range j.Estate().Shares {
+	for i, s := range j.Estate.Shares {
 		c.index[s.Name] = i
 	}
 	sights := intervals.ShownIn(j)
@@ -64,10 +65,10 @@ type brought struct {
 }
 
 func (c *shareChecker) piece(a netip.Addr) {
-	net := c.judge.Net()
+	net := c.judge.Net
 	reach := map[int][]brought{}
 	for s := range net.Segments {
-		c.judge.EachSeenAs(s, a, func(p *verdict.Endpoint, r verdict.Reach) {
+		c.judge.EachSeenAs(s, a, func(p *membership.Endpoint, r verdict.Reach) {
 			reach[r.Segment] = append(reach[r.Segment], brought{r.Share, s, p.Addr})
 		})
 	}
@@ -86,7 +87,7 @@ func (c *shareChecker) piece(a netip.Addr) {
 }
 
 func (c *shareChecker) report(b brought, segment int, a netip.Addr, why string, other estate.Ref) {
-	net := c.judge.Net()
+	net := c.judge.Net
 	key := fmt.Sprintf("%s %d %s %s", b.share, segment, other.Kind, other.Name)
 	if c.seen[key] {
 		return
@@ -94,7 +95,7 @@ func (c *shareChecker) report(b brought, segment int, a netip.Addr, why string, 
 	c.seen[key] = true
 	i := c.index[b.share]
 	side := "owner"
-	if c.judge.Estate().Shares[i].Owner.Segment != net.Segments[b.from] {
+	if c.judge.Estate.Shares[i].Owner.Segment != net.Segments[b.from] {
 		side = "guest"
 	}
 	as := ""

@@ -74,7 +74,7 @@ const mostPrefixes = 256
 // Elementary returns the addresses of some ranges in stretches, in order. Cost: the bounds,
 // and for each segment those within its homes.
 func Elementary(j *verdict.Judge, within Ranges) []Interval {
-	net := j.Net()
+	net := j.Net
 	var starts []netip.Addr
 	for _, r := range within {
 		starts = append(starts, r.From)
@@ -167,14 +167,14 @@ func (x *Interval) OnlyHome(j *verdict.Judge) (paths.Home, bool) {
 	if len(x.Homes) != 1 {
 		return paths.Home{}, false
 	}
-	return j.Net().Home(x.Homes[0], x.From)
+	return j.Net.Home(x.Homes[0], x.From)
 }
 
 // SubnetsAt returns the subnets in which the addresses of a stretch have homes.
 func (x *Interval) SubnetsAt(j *verdict.Judge) []paths.Home {
 	var out []paths.Home
 	for _, s := range x.Homes {
-		if home, ok := j.Net().Home(s, x.From); ok && home.Subnet >= 0 {
+		if home, ok := j.Net.Home(s, x.From); ok && home.Subnet >= 0 {
 			out = append(out, home)
 		}
 	}

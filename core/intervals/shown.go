@@ -45,7 +45,7 @@ func (v ShownPrefixes) workloadsIn(j *verdict.Judge, x *Interval) []netip.Addr {
 			continue
 		}
 		from := estate.Rebase(x.From, w.Inside)
-		home, ok := j.Net().Home(w.Of, from)
+		home, ok := j.Net.Home(w.Of, from)
 		if !ok || home.Subnet == paths.None {
 			continue
 		}

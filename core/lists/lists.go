@@ -3,6 +3,8 @@ package lists
 
 import (
 	"encoding/binary"
+	"slices"
+	"strings"
 
 	"github.com/bits-and-blooms/bitset"
 )
@@ -53,4 +55,17 @@ func OneIf(b bool) int {
 		return 1
 	}
 	return 0
+}
+
+// Sorted sorts a list, and returns it without repetitions.
+func Sorted(s []int) []int {
+	slices.Sort(s)
+	return slices.Compact(s)
+}
+
+// ByName returns things in the order of their names.
+func ByName[T any](things []T, name func(*T) string) []T {
+	sorted := slices.Clone(things)
+	slices.SortFunc(sorted, func(a, b T) int { return strings.Compare(name(&a), name(&b)) })
+	return sorted
 }

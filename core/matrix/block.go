@@ -17,7 +17,7 @@ import (
 type Block struct {
 	From, To int // domains
 	Context  verdict.Context
-	Terms    []verdict.Voice
+	Terms    []verdict.Term
 	Layout   *layout
 
 	Held     [2][][]int32 // by row and by column: the units that hold it
@@ -118,7 +118,7 @@ func (v *Builder) NewBlock(from, to int) *Block {
 		}
 		return domain
 	}
-	b := &Block{From: from, To: to, Context: v.Judge.ContextOf(d(from), d(to)), Terms: v.Judge.VoicesBetween(d(from), d(to)), Layout: &layout{}, found: [2]*lineFinder{{}, {}}}
+	b := &Block{From: from, To: to, Context: v.Judge.ContextOf(d(from), d(to)), Terms: v.Judge.TermsBetween(d(from), d(to)), Layout: &layout{}, found: [2]*lineFinder{{}, {}}}
 	f := &ruleSetBuilder{Builder: v, Block: b}
 	f.collectTerms(d(from))
 	f.drawLines(0)

@@ -182,7 +182,7 @@ func (f *ruleSetBuilder) linesOutside(side int) lineSet {
 			end := f.Judge.External(f.Classes[c].End.Addr, exit)
 			var named []int32
 			for _, x := range f.inGroup[side] {
-				if _, in := slices.BinarySearch(end.Groups(), x.group); in {
+				if _, in := slices.BinarySearch(end.Groups, x.group); in {
 					named = append(named, x.unit)
 				}
 			}

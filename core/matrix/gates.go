@@ -27,7 +27,7 @@ func (v *Builder) FindInbounds() [][]Inbound {
 func (v *Builder) FindInboundsOf(segment int) []Inbound {
 	var out []Inbound
 	classes, tickets := v.Inside[segment], v.Columns(segment).Headers
-	for i := range v.Judge.Publications() {
+	for i := range v.Judge.PublicationNames() {
 		if !v.Judge.PublishesIn(i, segment) {
 			continue
 		}

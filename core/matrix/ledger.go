@@ -12,8 +12,8 @@ import (
 // keeps its number.
 type Interner struct {
 	Mu        sync.RWMutex
-	Terms     map[verdict.Voice]int32
-	ByTerm    []verdict.Voice
+	Terms     map[verdict.Term]int32
+	ByTerm    []verdict.Term
 	RuleSets  []ruleSet
 	RuleSetOf map[string]int32
 	Effects   []verdict.Effect
@@ -30,11 +30,11 @@ type ruleSet struct {
 type Combination struct{ RuleSet, Effect int32 }
 
 func newLedger() *Interner {
-	return &Interner{Terms: map[verdict.Voice]int32{}, RuleSetOf: map[string]int32{}, EffectOf: map[verdict.Effect]int32{}}
+	return &Interner{Terms: map[verdict.Term]int32{}, RuleSetOf: map[string]int32{}, EffectOf: map[verdict.Effect]int32{}}
 }
 
 // term returns the number of a voice. The ledger must be locked.
-func (l *Interner) term(v verdict.Voice) int32 {
+func (l *Interner) term(v verdict.Term) int32 {
 	i, ok := l.Terms[v]
 	if !ok {
 		i = int32(len(l.ByTerm))
@@ -94,7 +94,7 @@ func (l *Interner) EffectAt(i int32) *verdict.Effect {
 }
 
 // RuleSetAt returns the context of a stance, and its voices, appended to a list.
-func (l *Interner) RuleSetAt(i int32, voices []verdict.Voice) (verdict.Context, []verdict.Voice) {
+func (l *Interner) RuleSetAt(i int32, voices []verdict.Term) (verdict.Context, []verdict.Term) {
 	l.Mu.RLock()
 	defer l.Mu.RUnlock()
 	s := &l.RuleSets[i]

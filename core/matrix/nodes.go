@@ -52,7 +52,7 @@ func (s *Matrix) ClassesOf(n Node) []int {
 	if n.Kind == NodeInternet {
 		return s.Outside
 	}
-	segment := s.Judge.Net().Segment(n.Segment)
+	segment := s.Judge.Net.Segment(n.Segment)
 	if segment == paths.None {
 		return nil
 	}

@@ -60,7 +60,7 @@ func (s *Matrix) cutBy(atoms *space.Atoms) {
 // Admit finds the atoms that each publication lets in.
 func (s *Matrix) Admit() {
 	s.Admits = nil
-	for i := range s.Judge.Publications() {
+	for i := range s.Judge.PublicationNames() {
 		in, _ := s.Atoms.Covered(s.Judge.PublicationTerms(i))
 		s.Admits = append(s.Admits, in)
 	}
@@ -138,7 +138,7 @@ func (s *Matrix) Settled(c Combination) (int32, bool) {
 // its own.
 type Settler struct {
 	*Matrix
-	weigher  *verdict.Weigher
+	weigher  *verdict.Memo
 	resultOf map[string]int32
 	Results  []verdict.Verdict
 	fates    [][]int32       // by effect and opinion: the result, or -1
@@ -146,7 +146,7 @@ type Settler struct {
 	settled  []settledRuleSet
 
 	// Of the stance at hand, in memory that is used again.
-	voices   []verdict.Voice
+	voices   []verdict.Term
 	opinions []int32 // the different ones
 	slots    []int32 // by opinion: its place among those, from 1; 0 for the others
 	vector   []int32
@@ -161,7 +161,7 @@ type settledRuleSet struct {
 
 func NewSettler(s *Matrix) *Settler {
 	return &Settler{
-		Matrix: s, weigher: s.Judge.NewWeigher(s.RuleIndex), resultOf: map[string]int32{}, Vectors: NewVectorInterner(), vector: make([]int32, s.Atoms.Len()),
+		Matrix: s, weigher: s.Judge.NewMemo(s.RuleIndex), resultOf: map[string]int32{}, Vectors: NewVectorInterner(), vector: make([]int32, s.Atoms.Len()),
 	}
 }
 
@@ -189,7 +189,7 @@ func (w *Settler) settle(wanted WorkList, next *atomic.Int64) {
 func (w *Settler) RuleSet(number int32, effects []int32) []int32 {
 	var context verdict.Context
 	context, w.voices = w.Ledger.RuleSetAt(number, w.voices[:0])
-	byAtom := w.weigher.Weigh(context, w.voices)
+	byAtom := w.weigher.Intents(context, w.voices)
 	for _, o := range byAtom {
 		for int(o) >= len(w.slots) {
 			w.slots = append(w.slots, 0)
@@ -228,13 +228,13 @@ func (w *Settler) outcome(opinion, effect int32) int32 {
 	}
 	w.fates[effect] = fates
 	if fates[opinion] < 0 {
-		fate := w.weigher.Carry(opinion, w.Ledger.EffectAt(effect))
+		fate := w.weigher.Settle(opinion, w.Ledger.EffectAt(effect))
 		fates[opinion] = w.result(&fate)
 	}
 	return fates[opinion]
 }
 
-func (w *Settler) result(f *verdict.Fate) int32 {
+func (w *Settler) result(f *verdict.Settled) int32 {
 	w.key = w.Judge.AppendKey(w.key[:0], f)
 	i, ok := w.resultOf[string(w.key)]
 	if !ok {
@@ -253,8 +253,8 @@ func (s *Matrix) gather(workers []*Settler, stances int) {
 	all := func(r int32) []int32 { return slices.Repeat([]int32{r}, s.Atoms.Len()) }
 	// Vector 0 is that of flows to what nothing is found under.
 	b.vectors.Number(all(b.result(verdict.Verdict{Outcome: verdict.Unrouted, Reason: verdict.ReasonUnknown, Pools: []string{}, By: []string{}})))
-	shut, effect := s.Judge.NewWeigher(s.RuleIndex), verdict.UnpublishedEffect()
-	fate := shut.Carry(shut.Weigh(verdict.Unpublished(), nil)[0], &effect)
+	shut, effect := s.Judge.NewMemo(s.RuleIndex), verdict.UnpublishedEffect()
+	fate := shut.Settle(shut.Intents(verdict.Unpublished(), nil)[0], &effect)
 	s.Unpublished = b.vectors.Number(all(b.result(s.Judge.Verdict(&fate))))
 	for _, w := range workers {
 		s.merge(w, stances)

@@ -14,7 +14,7 @@ import (
 // open, its groups and the rest, and the internet last.
 func Nodes(s *matrix.Matrix, open func(segment string) bool) []matrix.Node {
 	var nodes []matrix.Node
-	for i, segment := range s.Judge.Net().Segments {
+	for i, segment := range s.Judge.Net.Segments {
 		nodes = append(nodes, matrix.Node{Kind: matrix.NodeSegment, Segment: segment})
 		if !open(segment) {
 			continue
@@ -61,9 +61,9 @@ func OutsideGroup(s *matrix.Matrix, group int) matrix.Set {
 	var out matrix.Set
 	for _, c := range s.Outside {
 		addr := s.Classes[c].End.Addr
-		for exit := paths.None; exit < len(s.Judge.Net().Exits); exit++ {
+		for exit := paths.None; exit < len(s.Judge.Net.Exits); exit++ {
 			end := s.Judge.External(addr, exit)
-			if _, in := slices.BinarySearch(end.Groups(), group); in {
+			if _, in := slices.BinarySearch(end.Groups, group); in {
 				out = append(out, matrix.Member{Class: c})
 				break
 			}

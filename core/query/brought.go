@@ -11,21 +11,22 @@ import (
 	"bivium/core/classes"
 	"bivium/core/lists"
 	"bivium/core/matrix"
+	"bivium/core/membership"
 	"bivium/core/verdict"
 )
 
 // Brought is addresses of another segment that shares make reachable in one (M6.4).
 type Brought struct {
 	Shares   []string
-	Segment  string           // of the addresses
-	End      verdict.Endpoint // one of them
-	Prefixes []netip.Prefix   // all of them, as the segment sees them, in as few prefixes as there can be
+	Segment  string              // of the addresses
+	End      membership.Endpoint // one of them
+	Prefixes []netip.Prefix      // all of them, as the segment sees them, in as few prefixes as there can be
 }
 
 // BroughtInto returns what shares bring into a segment, by home network and shares, and by
 // what way tells of an endpoint, in order: of one network, addresses may be reached
 // otherwise than others. Cost: the classes of the estate, and the shares of each.
-func BroughtInto(s *matrix.Matrix, segment int, way func(*verdict.Endpoint) string) []Brought {
+func BroughtInto(s *matrix.Matrix, segment int, way func(*membership.Endpoint) string) []Brought {
 	type place struct { // where endpoints have one way
 		PathClass int
 		network   int32

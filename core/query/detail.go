@@ -203,7 +203,7 @@ func NewHeadcount(s *matrix.Matrix, from, to matrix.Set) *headcount {
 
 func headsOf(s *matrix.Matrix, set matrix.Set) workloadSet {
 	h := workloadSet{sole: make([]int, len(set)), shared: make([][]int, len(set))}
-	have := make([]int32, len(s.Judge.Estate().Workloads)) // how many members have each
+	have := make([]int32, len(s.Judge.Estate.Workloads)) // how many members have each
 	for _, m := range set {
 		for _, w := range WorkloadsOf(s, m) {
 			have[w]++
@@ -280,10 +280,10 @@ func Witness(s *matrix.Matrix, c *Column, services space.Services) verdict.Flow 
 	protocol, sport, dport, _ := services.Witness()
 	f := verdict.Flow{Segment: verdict.Internet, Service: verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}}
 	if src.Internal() {
-		f.Segment = s.Judge.Net().Segments[src.End.Segment]
+		f.Segment = s.Judge.Net.Segments[src.End.Segment]
 	}
 	if c.Publication != paths.None {
-		f.Publication = s.Judge.Publications()[c.Publication]
+		f.Publication = s.Judge.PublicationNames()[c.Publication]
 	}
 	f.Source, f.Destination = apart(s, c.Src, c.Dst)
 	if src.Internal() {

@@ -13,7 +13,7 @@ func TermsOf(s *matrix.Matrix, refs []estate.ServiceRef) []estate.Term {
 		if r.Name == "" {
 			out = append(out, r.Term)
 		}
-		for _, v := range s.Judge.Estate().Services {
+		for _, v := range s.Judge.Estate.Services {
 			if v.Name == r.Name {
 				out = append(out, v.Terms...)
 			}

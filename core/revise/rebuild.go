@@ -7,6 +7,7 @@ import (
 	"bivium/core/lists"
 	"bivium/core/matrix"
 	"bivium/core/parallel"
+	"bivium/core/recompile"
 	"bivium/core/verdict"
 )
 
@@ -16,12 +17,12 @@ type rebuilder struct {
 	matrix.Builder
 	before   *matrix.Matrix
 	next     *matrix.Matrix
-	revision *verdict.Revision
+	revision *recompile.Revision
 	rebuilt  map[classes.Pair]bool // pairs of domains whose block is another
 	moved    [2][][]int32          // before and now, by domain: the places of the classes that are others, or have other ways
 }
 
-func newRebuilder(s *matrix.Matrix, next *matrix.Matrix, r *verdict.Revision) *rebuilder {
+func newRebuilder(s *matrix.Matrix, next *matrix.Matrix, r *recompile.Revision) *rebuilder {
 	b := &rebuilder{Builder: matrix.Builder{Partition: next.Partition, Judge: next.Judge, Ledger: next.Ledger}, before: s, next: next, revision: r, rebuilt: map[classes.Pair]bool{}}
 	b.SideBefore = func(x *matrix.Block, side int) *matrix.Side {
 		was, domain := s.Blocks.At(x.From, x.To), x.From
@@ -192,7 +193,7 @@ func (b *rebuilder) sameSpots(from, to int) bool {
 // termsChanged reports whether a block has other voices than before, or a context.
 func (b *rebuilder) termsChanged(was *matrix.Block) bool {
 	r := b.revision
-	return (r.Respoken || concerned(b.next, b.before, was, r)) && !sameVoices(b.next, b.before, was)
+	return (r.TermsChanged || concerned(b.next, b.before, was, r)) && !sameVoices(b.next, b.before, was)
 }
 
 // sameAmounts reports whether there is as much of everything between two domains as
@@ -252,7 +253,7 @@ func sameWays(b *matrix.Block, o *matrix.Block) bool {
 }
 
 // concerned reports whether a block may have voices of what a revision lists.
-func concerned(s *matrix.Matrix, before *matrix.Matrix, b *matrix.Block, r *verdict.Revision) bool {
+func concerned(s *matrix.Matrix, before *matrix.Matrix, b *matrix.Block, r *recompile.Revision) bool {
 	if len(r.Rails) > 0 {
 		return true
 	}
@@ -277,12 +278,12 @@ func concerned(s *matrix.Matrix, before *matrix.Matrix, b *matrix.Block, r *verd
 // with the same sides.
 func sameVoices(s *matrix.Matrix, before *matrix.Matrix, b *matrix.Block) bool {
 	from, to := outer(s, b.From), outer(s, b.To)
-	voices := s.Judge.VoicesBetween(from, to)
+	voices := s.Judge.TermsBetween(from, to)
 	if !slices.Equal(voices, b.Terms) || s.Judge.ContextOf(from, to) != b.Context {
 		return false
 	}
 	for _, v := range voices {
-		if v.Kind == verdict.PolicyVoice {
+		if v.Kind == verdict.PolicyTerm {
 			continue // its sides are part of it
 		}
 		src, dst := s.Judge.SidesOf(v, from)

@@ -10,7 +10,9 @@ import (
 	"bivium/core/classes"
 	"bivium/core/lists"
 	"bivium/core/matrix"
+	"bivium/core/membership"
 	"bivium/core/paths"
+	"bivium/core/recompile"
 	"bivium/core/verdict"
 )
 
@@ -19,7 +21,7 @@ import (
 // or lacks some of those (see verdict.Bridge). What the surveys have in common they share.
 // Cost: copying the classes and the blocks, without going through what is in them.
 func renumbered(s *matrix.Matrix, j *verdict.Judge) *matrix.Matrix {
-	n := &renumberer{Renumbering: s.Judge.Renumbering(j), Matrix: s, to: j}
+	n := &renumberer{Renumbering: recompile.NewRenumbering(s.Judge, j), Matrix: s, to: j}
 	next := *s
 	next.Judge, next.PairCounters = j, &sync.Pool{}
 	next.Partition = n.partition()
@@ -34,7 +36,7 @@ func renumbered(s *matrix.Matrix, j *verdict.Judge) *matrix.Matrix {
 
 // renumberer puts a survey under other numbers.
 type renumberer struct {
-	*verdict.Renumbering
+	*recompile.Renumbering
 	*matrix.Matrix
 	to *verdict.Judge
 }
@@ -43,7 +45,7 @@ type renumberer struct {
 func (n *renumberer) partition() *classes.Partition {
 	old := n.Matrix.Partition
 	p := *old
-	p.Net, p.Update = n.to.Net(), nil
+	p.Net, p.Update = n.to.Net, nil
 	p.Alike, p.Split = n.relike()
 	if n.Segments.Same() && n.Networks.Same() {
 		return &p
@@ -127,7 +129,7 @@ func (n *renumberer) visibility(known map[visibilityKey][]classes.Visibility, wa
 }
 
 // end gives an endpoint, if it is one, the numbers that things have now.
-func (n *renumberer) end(e *verdict.Endpoint) {
+func (n *renumberer) end(e *membership.Endpoint) {
 	if !e.Addr.IsValid() {
 		return
 	}
@@ -140,7 +142,7 @@ func (n *renumberer) end(e *verdict.Endpoint) {
 // relike returns the numbers of what makes ways alike, and the networks that are told
 // apart now though they share a number. What is gone leaves its number unused.
 func (n *renumberer) relike() (out map[string]int, split []int) {
-	out, used, split := classes.Rematch(n.Net, n.to.Net(), n.Networks.Of, n.Alike)
+	out, used, split := classes.Rematch(n.Net, n.to.Net, n.Networks.Of, n.Alike)
 	for key, number := range n.Alike {
 		if used[number] {
 			continue
@@ -180,18 +182,18 @@ func (n *renumberer) marks(key string) (string, bool) {
 // and mean the same.
 func (n *renumberer) ledger() *matrix.Interner {
 	was := n.Matrix.Ledger
-	if n.SameEffects() && n.SameVoices() {
+	if n.SameEffects() && n.SameTerms() {
 		return was
 	}
 	was.Mu.RLock()
 	defer was.Mu.RUnlock()
 	l := &matrix.Interner{
-		Terms: make(map[verdict.Voice]int32, len(was.Terms)), ByTerm: make([]verdict.Voice, len(was.ByTerm)),
+		Terms: make(map[verdict.Term]int32, len(was.Terms)), ByTerm: make([]verdict.Term, len(was.ByTerm)),
 		RuleSets: slices.Clip(was.RuleSets), RuleSetOf: maps.Clone(was.RuleSetOf),
 		Effects: make([]verdict.Effect, len(was.Effects)), EffectOf: make(map[verdict.Effect]int32, len(was.Effects)),
 	}
 	for i, v := range was.ByTerm {
-		is, ok := n.Voice(v)
+		is, ok := n.Term(v)
 		if l.ByTerm[i] = is; ok {
 			l.Terms[is] = int32(i)
 		}
@@ -208,7 +210,7 @@ func (n *renumberer) ledger() *matrix.Interner {
 // blocks returns the blocks. What is in them goes by the numbers of stances, effects
 // and classes, but for voices of rulebooks and the exits by which the far end is reached.
 func (n *renumberer) blocks() classes.Table[*matrix.Block] {
-	if n.Segments.Same() && n.Networks.Same() && n.Exits.Same() && n.SameVoices() {
+	if n.Segments.Same() && n.Networks.Same() && n.Exits.Same() && n.SameTerms() {
 		return n.Matrix.Blocks
 	}
 	out := slices.Clone(movedTable(&n.Segments, n.Matrix.Blocks))
@@ -231,10 +233,10 @@ func (n *renumberer) block(was *matrix.Block, p classes.Pair, outside int) *matr
 	if p.To == outside {
 		b.Dst.Lines = n.byExit(was.Dst.Lines)
 	}
-	if !n.SameVoices() {
-		b.Terms = make([]verdict.Voice, len(was.Terms))
+	if !n.SameTerms() {
+		b.Terms = make([]verdict.Term, len(was.Terms))
 		for i, v := range was.Terms {
-			b.Terms[i], _ = n.Voice(v)
+			b.Terms[i], _ = n.Term(v)
 		}
 	}
 	return &b
@@ -246,7 +248,7 @@ func (n *renumberer) byExit(lines []int32) []int32 {
 	if n.Exits.Same() {
 		return lines
 	}
-	was, is := matrix.ExitsOf(n.Net), matrix.ExitsOf(n.to.Net())
+	was, is := matrix.ExitsOf(n.Net), matrix.ExitsOf(n.to.Net)
 	out := make([]int32, len(lines)/was*is)
 	for i := range out {
 		out[i] = lines[i/is*was]
@@ -285,7 +287,7 @@ func (n *renumberer) matrix(of *classes.Partition) *matrix.Totals {
 }
 
 // moved returns a list by number under the numbers of now.
-func moved[T any](n *verdict.Numbers, list []T) []T {
+func moved[T any](n *recompile.Numbers, list []T) []T {
 	if n.Same() {
 		return list
 	}
@@ -300,7 +302,7 @@ func moved[T any](n *verdict.Numbers, list []T) []T {
 
 // movedDomains returns a list by domain, of segments and the internet after them, under
 // the numbers of now.
-func movedDomains[T any](n *verdict.Numbers, list []T) []T {
+func movedDomains[T any](n *recompile.Numbers, list []T) []T {
 	if n.Same() || len(list) == 0 {
 		return slices.Clone(list)
 	}
@@ -308,7 +310,7 @@ func movedDomains[T any](n *verdict.Numbers, list []T) []T {
 }
 
 // movedTable returns a table under the numbers of now.
-func movedTable[T any](n *verdict.Numbers, t classes.Table[T]) classes.Table[T] {
+func movedTable[T any](n *recompile.Numbers, t classes.Table[T]) classes.Table[T] {
 	if n.Same() {
 		return t
 	}

@@ -8,6 +8,7 @@ import (
 	"bivium/core/lists"
 	"bivium/core/matrix"
 	"bivium/core/parallel"
+	"bivium/core/recompile"
 	"bivium/core/space"
 	"bivium/core/verdict"
 )
@@ -19,7 +20,7 @@ type Edit struct {
 	Before, After *matrix.Matrix
 	Survey        *matrix.Matrix // of the estate after the edit
 
-	revision *verdict.Revision
+	revision *recompile.Revision
 	rebuilt  map[classes.Pair]bool // pairs of domains whose block is another
 	touched  []bool                // by stance: something was settled anew
 	gone     []int32               // stances that no flow has any more, of which something else would be known
@@ -33,7 +34,7 @@ type Edit struct {
 // with the blocks of their segments; one of links, exits and firewalls, the ways; where
 // hubs, segments, networks, exits, pools or rulebooks come or go, classes and blocks are
 // copied once or twice besides.
-func Revise(s *matrix.Matrix, j *verdict.Judge, r *verdict.Revision) *Edit {
+func Revise(s *matrix.Matrix, j *verdict.Judge, r *recompile.Revision) *Edit {
 	e := across(s, j, r)
 	if e == nil {
 		return nil
@@ -46,7 +47,7 @@ func Revise(s *matrix.Matrix, j *verdict.Judge, r *verdict.Revision) *Edit {
 
 // across returns the edit up to the survey of a revised judge, or up to that of the far end
 // of its bridge.
-func across(s *matrix.Matrix, j *verdict.Judge, r *verdict.Revision) *Edit {
+func across(s *matrix.Matrix, j *verdict.Judge, r *recompile.Revision) *Edit {
 	if r.Bridge == nil {
 		return revised(s, j, r)
 	}
@@ -72,7 +73,7 @@ func (e *Edit) Unsettles(stance int32) bool {
 
 // revised returns the edit from s, with services cut as finely as the revised rules want it,
 // to the survey of a revised judge.
-func revised(s *matrix.Matrix, j *verdict.Judge, r *verdict.Revision) *Edit {
+func revised(s *matrix.Matrix, j *verdict.Judge, r *recompile.Revision) *Edit {
 	if r.Whole {
 		return nil
 	}
@@ -117,9 +118,9 @@ func revised(s *matrix.Matrix, j *verdict.Judge, r *verdict.Revision) *Edit {
 
 // recutFor returns the survey with services cut as finely as a revised judge wants it,
 // and the ruleIndex of that.
-func recutFor(s *matrix.Matrix, j *verdict.Judge, r *verdict.Revision) (*matrix.Matrix, *verdict.RuleIndex) {
+func recutFor(s *matrix.Matrix, j *verdict.Judge, r *recompile.Revision) (*matrix.Matrix, *verdict.RuleIndex) {
 	if !r.Renumbered {
-		if ruleIndex, exact := s.RuleIndex.Revise(j, r); exact {
+		if ruleIndex, exact := recompile.ReviseIndex(s.RuleIndex, j, r); exact {
 			return s, ruleIndex
 		}
 	}
@@ -137,7 +138,7 @@ func recutFor(s *matrix.Matrix, j *verdict.Judge, r *verdict.Revision) (*matrix.
 }
 
 // updateInbounds finds the gates anew that a revision touches.
-func updateInbounds(s *matrix.Matrix, before *matrix.Matrix, r *verdict.Revision) {
+func updateInbounds(s *matrix.Matrix, before *matrix.Matrix, r *recompile.Revision) {
 	v := &matrix.Builder{Partition: s.Partition, Judge: s.Judge, Ledger: s.Ledger}
 	if r.Gates || r.Ways {
 		s.Inbounds = v.FindInbounds()
@@ -157,7 +158,7 @@ func updateInbounds(s *matrix.Matrix, before *matrix.Matrix, r *verdict.Revision
 // resettle settles what a revision makes of stances, and what occurs that did not
 // before, in tables of its own where they differ. It returns, by stance, the effects, and
 // the stances that nobody has any more of which something else would be known now.
-func resettle(s *matrix.Matrix, before *matrix.Matrix, r *verdict.Revision, b *rebuilder) (wanted matrix.WorkList, gone []int32) {
+func resettle(s *matrix.Matrix, before *matrix.Matrix, r *recompile.Revision, b *rebuilder) (wanted matrix.WorkList, gone []int32) {
 	wanted, gone = stale(s, before, r)
 	add := func(stance, effect int32) {
 		if _, known := before.Settled(matrix.Combination{RuleSet: stance, Effect: effect}); !known {
@@ -204,7 +205,7 @@ func resettle(s *matrix.Matrix, before *matrix.Matrix, r *verdict.Revision, b *r
 
 // stale returns, by stance, the effects for which it must be settled anew, and the
 // stances of which no block is left: what was known of them does not hold any more.
-func stale(s *matrix.Matrix, before *matrix.Matrix, r *verdict.Revision) (wanted matrix.WorkList, gone []int32) {
+func stale(s *matrix.Matrix, before *matrix.Matrix, r *recompile.Revision) (wanted matrix.WorkList, gone []int32) {
 	l := s.Ledger
 	l.Mu.RLock()
 	defer l.Mu.RUnlock()

@@ -20,6 +20,7 @@ import (
 	"bivium/core/paths"
 	"bivium/core/query"
 	"bivium/core/synth"
+	"bivium/core/trace"
 	"bivium/core/verdict"
 )
 
@@ -116,7 +117,7 @@ func benchmarkSize(b *testing.B, name string) {
 	})
 	j := verdict.New(e)
 	f := verdict.Flow{
-		Segment: j.Net().Segments[0], Source: e.Networks[0].Subnets[0].Prefix.Addr().Next(), Destination: e.Workloads[0].Addresses[0],
+		Segment: j.Net.Segments[0], Source: e.Networks[0].Subnets[0].Prefix.Addr().Next(), Destination: e.Workloads[0].Addresses[0],
 		Service: verdict.Service{Protocol: estate.TCP, SourcePort: 50000, Port: 443},
 	}
 	b.Run("verdict", func(b *testing.B) {
@@ -126,7 +127,7 @@ func benchmarkSize(b *testing.B, name string) {
 	})
 	b.Run("trace", func(b *testing.B) {
 		for b.Loop() {
-			j.Trace(f)
+			trace.Of(j, f)
 		}
 	})
 	b.Run("survey", func(b *testing.B) {
@@ -307,8 +308,8 @@ func flowsOf(e *estate.Estate) []verdict.Flow {
 	for len(out) < 100_000 {
 		a, b := &e.Workloads[r.IntN(len(e.Workloads))], &e.Workloads[r.IntN(len(e.Workloads))]
 		f := verdict.Flow{Source: a.Addresses[0], Destination: b.Addresses[0], Service: verdict.Service{Protocol: estate.TCP, SourcePort: 50000, Port: uint16(r.IntN(9000))}}
-		for _, s := range j.Net().Segments {
-			if _, ok := j.Internal(j.Net().Segment(s), f.Source); ok {
+		for _, s := range j.Net.Segments {
+			if _, ok := j.Internal(j.Net.Segment(s), f.Source); ok {
 				f.Segment = s
 			}
 		}

@@ -2,33 +2,34 @@ package verdict
 
 import (
 	"bivium/core/estate"
+	"bivium/core/membership"
 	"bivium/core/paths"
 )
 
-// decision is a verdict with everything that led to it.
-type decision struct {
-	flow        Flow
-	src, dst    Endpoint
-	lookup      Lookup
-	publication int // of a flow from the internet, or None
-	way         Way
-	stance      Stance
-	known       bool // whether M8.2 lets the flow have an intended verdict
-	settled
+// Decision is a verdict with everything that led to it.
+type Decision struct {
+	Flow        Flow
+	Src, Dst    membership.Endpoint
+	Lookup      Lookup
+	Publication int // of a flow from the internet, or None
+	Way         Way
+	Stance      RuleSet
+	Known       bool // whether M8.2 lets the flow have an intended verdict
+	Settlement
 }
 
-// decide finds the ends of a flow and the way between them, and settles it.
-func (j *Judge) decide(f Flow) decision {
-	d := decision{flow: f, publication: paths.None}
-	if d.known = exists(&f) && j.findEnds(&d); !d.known {
+// Decide finds the ends of a flow and the way between them, and settles it.
+func (j *Judge) Decide(f Flow) Decision {
+	d := Decision{Flow: f, Publication: paths.None}
+	if d.Known = exists(&f) && j.findEnds(&d); !d.Known {
 		return d
 	}
-	if d.way.Path.Absence == paths.NoPublication {
-		d.stance = Stance{silence: estate.Deny, unreleased: true}
+	if d.Way.Path.Absence == paths.NoPublication {
+		d.Stance = RuleSet{silence: estate.Deny, unreleased: true}
 	} else {
-		d.stance = j.Stance(&d.src, &d.dst)
+		d.Stance = j.RuleSetOf(&d.Src, &d.Dst)
 	}
-	d.settled = j.settle(&d.stance, j.groundOf(&d.way), &query{service: f.Service})
+	d.Settlement = j.settle(&d.Stance, j.factsOf(&d.Way), &Query{Service: f.Service})
 	return d
 }
 
@@ -43,48 +44,48 @@ func exists(f *Flow) bool {
 
 // findEnds finds both endpoints and the way between them. It returns false for
 // a flow whose source is no endpoint, or whose destination is nothing.
-func (j *Judge) findEnds(d *decision) bool {
-	if d.flow.Segment == Internet {
+func (j *Judge) findEnds(d *Decision) bool {
+	if d.Flow.Segment == Internet {
 		return j.findFromInternet(d)
 	}
-	segment := j.net.Segment(d.flow.Segment)
+	segment := j.Net.Segment(d.Flow.Segment)
 	if segment == paths.None {
 		return false
 	}
 	var ok bool
-	if d.src, ok = j.Internal(segment, d.flow.Source); !ok {
+	if d.Src, ok = j.Internal(segment, d.Flow.Source); !ok {
 		return false
 	}
-	d.dst, d.lookup = j.Find(segment, d.flow.Destination)
-	if d.lookup == LookupUnknown {
+	d.Dst, d.Lookup = j.Find(segment, d.Flow.Destination)
+	if d.Lookup == LookupUnknown {
 		return false
 	}
-	d.way = j.WayTo(&d.src, &d.dst)
-	if d.lookup == LookupInternet {
-		d.dst = j.External(d.dst.Addr, d.way.Path.Exit)
+	d.Way = j.WayTo(&d.Src, &d.Dst)
+	if d.Lookup == LookupInternet {
+		d.Dst = j.External(d.Dst.Addr, d.Way.Path.Exit)
 	}
 	return true
 }
 
 // findFromInternet finds the publication by which a flow from the internet
 // comes in (M7.6).
-func (j *Judge) findFromInternet(d *decision) bool {
-	if paths.Private(d.flow.Source) {
+func (j *Judge) findFromInternet(d *Decision) bool {
+	if paths.Private(d.Flow.Source) {
 		return false
 	}
-	for i := range j.publications {
-		p := &j.publications[i]
-		if d.flow.Publication != "" && d.flow.Publication != p.name || !p.services.contains(d.flow.Service) {
+	for i := range j.Publications {
+		p := &j.Publications[i]
+		if d.Flow.Publication != "" && d.Flow.Publication != p.Name || !p.Services.Contains(d.Flow.Service) {
 			continue
 		}
-		dst, ok := j.Internal(p.segment, d.flow.Destination)
-		if !ok || !p.to.contains(dst.groups, true) {
+		dst, ok := j.Internal(p.Segment, d.Flow.Destination)
+		if !ok || !p.To.Contains(dst.Groups, true) {
 			continue
 		}
-		d.publication, d.dst, d.lookup = i, dst, LookupPublished
+		d.Publication, d.Dst, d.Lookup = i, dst, LookupPublished
 		// The source stands at that exit, whether the path goes on from it or not.
-		d.src = j.External(d.flow.Source, p.exit)
-		d.way = j.WayFrom(i, &d.src, &d.dst)
+		d.Src = j.External(d.Flow.Source, p.Exit)
+		d.Way = j.WayFrom(i, &d.Src, &d.Dst)
 		return true
 	}
 	return j.findUnpublished(d)
@@ -92,14 +93,14 @@ func (j *Judge) findFromInternet(d *decision) bool {
 
 // findUnpublished gives a flow from the internet that no publication lets in
 // the first home by name that its destination has, so that it can be shown.
-func (j *Judge) findUnpublished(d *decision) bool {
-	for s := range j.net.Segments {
-		dst, ok := j.Internal(s, d.flow.Destination)
+func (j *Judge) findUnpublished(d *Decision) bool {
+	for s := range j.Net.Segments {
+		dst, ok := j.Internal(s, d.Flow.Destination)
 		if !ok {
 			continue
 		}
-		d.src, d.dst, d.lookup = j.External(d.flow.Source, paths.None), dst, LookupPublished
-		d.way = unpublished(s)
+		d.Src, d.Dst, d.Lookup = j.External(d.Flow.Source, paths.None), dst, LookupPublished
+		d.Way = unpublished(s)
 		return true
 	}
 	return false

@@ -18,7 +18,7 @@ type Effect struct {
 // EffectOf returns the effect of a way. Cost: the pools times their hubs, once for
 // each segment and hub.
 func (j *Judge) EffectOf(w *Way) Effect {
-	g := j.groundOf(w)
+	g := j.factsOf(w)
 	e := Effect{facts: g.told, Absence: w.Path.Absence, Exit: paths.None}
 	if w.Path.External {
 		e.Exit = w.Path.Exit
@@ -27,8 +27,8 @@ func (j *Judge) EffectOf(w *Way) Effect {
 		return e
 	}
 	e.Reach = j.reach.from(w.Path.Segment, w.Path.Hubs[0], func() string {
-		reach := make([]byte, len(j.pools))
-		for p := range j.pools {
+		reach := make([]byte, len(j.Pools))
+		for p := range j.Pools {
 			reach[p] = '0'
 			if hub, _ := g.pass(p); hub != paths.None {
 				reach[p] = '1'
@@ -72,7 +72,7 @@ func (e *Effect) pass(pool int) (int, bool) {
 	return paths.None, false
 }
 
-// effectGround makes an effect a ground.
-type effectGround struct{ *Effect }
+// effectFacts makes an effect a ground.
+type effectFacts struct{ *Effect }
 
-func (g effectGround) facts() *facts { return &g.Effect.facts }
+func (g effectFacts) facts() *facts { return &g.Effect.facts }

@@ -4,71 +4,73 @@ import (
 	"slices"
 
 	"bivium/core/estate"
+	"bivium/core/lists"
+	"bivium/core/membership"
 	"bivium/core/paths"
 )
 
-// speaker is a policy that speaks on a flow for one pair of its sides (M4.3).
-type speaker struct {
-	policy   int
-	sides    pair
-	rule     int
-	by       int // the speaker that overrides it, by its place in the list, or None
+// matchingPolicy is a policy that speaks on a flow for one pair of its sides (M4.3).
+type matchingPolicy struct {
+	Policy   int
+	Sides    pair
+	Rule     int
+	By       int // the speaker that overrides it, by its place in the list, or None
 	outvoted bool
 }
 
-// voice is a guardrail or share that takes part, with its rule.
-type voice struct{ which, rule int }
+// matchedRule is a guardrail or share that takes part, with its rule.
+type matchedRule struct{ Which, Rule int }
 
-// intent is the intended verdict (M8.1) and everything that made it.
-type intent struct {
-	action    estate.Action
-	reason    Reason
+// Intent is the intended verdict (M8.1) and everything that made it.
+type Intent struct {
+	Action    estate.Action
+	Reason    Reason
 	by        []int // policies, guardrails or shares, as reason says; sorted
 	contested bool
 	pools     []int // in the order in which they are to be passed
-	speakers  []speaker
-	rails     []voice
-	shares    []voice
+	Speakers  []matchingPolicy
+	Rails     []matchedRule
+	shares    []matchedRule
 }
 
 // intend returns the intended verdict on a service (M4–M6).
-func (j *Judge) intend(s *Stance, q *query) intent {
-	in := intent{action: s.silence, reason: ReasonDefault}
+func (j *Judge) intend(s *RuleSet, q *Query) Intent {
+	in := Intent{Action: s.silence, Reason: ReasonDefault}
 	switch {
 	case s.unreleased:
-		in.reason = ReasonNoPath
+		in.Reason = ReasonNoPath
 	case s.byShares:
-		in.reason = ReasonNoShare
-		j.sharesSpeak(&in, s, q)
+		in.Reason = ReasonNoShare
+		j.applyShares(&in, s, q)
 	default:
-		j.policiesSpeak(&in, s, q)
+		j.applyPolicies(&in, s, q)
 	}
-	j.railsSpeak(&in, s, q)
+	j.applyGuardrails(&in, s, q)
 	return in
 }
 
-// policiesSpeak decides by M4.
-func (j *Judge) policiesSpeak(in *intent, s *Stance, q *query) {
-	for i, c := range s.policies {
-		if r := q.firstOf(PolicyVoice, c.policy, j.policies[c.policy].rules); r != paths.None {
-			if in.speakers == nil {
-				in.speakers = make([]speaker, 0, min(len(s.policies)-i, 8))
+// applyPolicies decides by M4.
+func (j *Judge) applyPolicies(in *Intent, s *RuleSet, q *Query) {
+	for i, c := range s.Policies {
+		if r := q.firstOf(PolicyTerm, c.Policy, j.Policies[c.Policy].Rules); r != paths.None {
+			if in.Speakers == nil {
+				in.Speakers = make([]matchingPolicy, 0, min(len(s.Policies)-i, 8))
 			}
-			in.speakers = append(in.speakers, speaker{policy: c.policy, sides: c.sides, rule: r, by: paths.None})
+			in.Speakers = append(in.Speakers, matchingPolicy{Policy: c.Policy, Sides: c.Sides, Rule: r, By: paths.None})
 		}
 	}
-	if len(in.speakers) > 0 {
-		j.override(in.speakers)
-		j.outvote(in)
+	if len(in.Speakers) > 0 {
+		j.dropOverridden(in.Speakers)
+		j.resolve(in)
 	}
 }
 
-// override marks the speakers that another one overrides (M4.4).
-func (j *Judge) override(speakers []speaker) {
+// dropOverridden marks the speakers that another one overrides (M4.4).
+func (j *Judge) dropOverridden(speakers []matchingPolicy) {
 	for i := range speakers {
 		for k := range speakers {
-			if i != k && j.overrides(speakers[k].sides, speakers[i].sides) {
-				speakers[i].by = k
+			if i != k && j.overrides(speakers[k].Sides, speakers[i].Sides) {
+				speakers[i].By = k
 				break
 			}
 		}
@@ -77,138 +79,133 @@ func (j *Judge) override(speakers []speaker) {
 
 // overrides reports whether sides a override sides b.
 func (j *Judge) overrides(a, b pair) bool {
-	from, to := j.narrower(a.from, b.from), j.narrower(a.to, b.to)
-	return (from || a.from == b.from) && (to || a.to == b.to) && (from || to)
+	from, to := j.narrower(a.From, b.From), j.narrower(a.To, b.To)
+	return (from || a.From == b.From) && (to || a.To == b.To) && (from || to)
 }
 
 // narrower reports whether side a is narrower than side b.
 func (j *Judge) narrower(a, b int) bool {
-	if b == anyone {
-		return a != anyone
+	if b == Anyone {
+		return a != Anyone
 	}
-	return a != anyone && j.members.ancestor(b, a)
+	return a != Anyone && j.Members.Ancestor(b, a)
 }
 
-// outvote lets the strictest of the speakers that none overrides win (M4.5).
-func (j *Judge) outvote(in *intent) {
+// resolve lets the strictest of the speakers that none overrides win (M4.5).
+func (j *Judge) resolve(in *Intent) {
 	first := true
-	for i := range in.speakers {
-		s := &in.speakers[i]
-		if s.by != paths.None {
+	for i := range in.Speakers {
+		s := &in.Speakers[i]
+		if s.By != paths.None {
 			continue
 		}
-		action := j.policies[s.policy].rules[s.rule].action
+		action := j.Policies[s.Policy].Rules[s.Rule].Action
 		switch {
 		case first:
-			in.action, first = action, false
-		case action != in.action:
+			in.Action, first = action, false
+		case action != in.Action:
 			in.contested = true
-			if strictness(action) > strictness(in.action) {
-				in.action = action
+			if strictness(action) > strictness(in.Action) {
+				in.Action = action
 			}
 		}
 	}
-	in.reason = ReasonPolicy
-	for i := range in.speakers {
-		s := &in.speakers[i]
-		if s.by != paths.None {
+	in.Reason = ReasonPolicy
+	for i := range in.Speakers {
+		s := &in.Speakers[i]
+		if s.By != paths.None {
 			continue
 		}
-		r := &j.policies[s.policy].rules[s.rule]
-		if r.action != in.action {
+		r := &j.Policies[s.Policy].Rules[s.Rule]
+		if r.Action != in.Action {
 			s.outvoted = true
 			continue
 		}
-		in.by = append(in.by, s.policy)
-		if in.action == estate.Inspect && r.pool != paths.None {
-			in.pools = append(in.pools, r.pool)
+		in.by = append(in.by, s.Policy)
+		if in.Action == estate.Inspect && r.Pool != paths.None {
+			in.pools = append(in.pools, r.Pool)
 		}
 	}
-	in.by, in.pools = sorted(in.by), sorted(in.pools)
+	in.by, in.pools = lists.Sorted(in.by), lists.Sorted(in.pools)
 }
 
-func sorted(s []int) []int {
-	slices.Sort(s)
-	return slices.Compact(s)
-}
-
-// sharesSpeak decides by M6.
-func (j *Judge) sharesSpeak(in *intent, s *Stance, q *query) {
-	for _, i := range s.shares {
-		if r := q.firstOf(ShareVoice, i, j.shares[i].rules); r != paths.None {
-			in.shares = append(in.shares, voice{i, r})
+// applyShares decides by M6.
+func (j *Judge) applyShares(in *Intent, s *RuleSet, q *Query) {
+	for _, i := range s.Shares {
+		if r := q.firstOf(ShareTerm, i, j.Shares[i].Rules); r != paths.None {
+			in.shares = append(in.shares, matchedRule{i, r})
 		}
 	}
 	if len(in.shares) == 0 {
 		return
 	}
-	in.reason = ReasonShare
-	in.action = estate.Allow
+	in.Reason = ReasonShare
+	in.Action = estate.Allow
 	for _, v := range in.shares {
-		if action := j.shares[v.which].rules[v.rule].action; strictness(action) > strictness(in.action) {
-			in.action = action
+		if action := j.Shares[v.Which].Rules[v.Rule].Action; strictness(action) > strictness(in.Action) {
+			in.Action = action
 		}
 	}
 	for _, v := range in.shares {
-		r := &j.shares[v.which].rules[v.rule]
-		if r.action != in.action {
+		r := &j.Shares[v.Which].Rules[v.Rule]
+		if r.Action != in.Action {
 			continue
 		}
-		in.by = append(in.by, v.which)
-		if in.action == estate.Inspect && r.pool != paths.None {
-			in.pools = append(in.pools, r.pool)
+		in.by = append(in.by, v.Which)
+		if in.Action == estate.Inspect && r.Pool != paths.None {
+			in.pools = append(in.pools, r.Pool)
 		}
 	}
-	in.pools = sorted(in.pools)
+	in.pools = lists.Sorted(in.pools)
 }
 
 // decides reports whether the sides of the share hold the endpoints in a
 // direction that it allows (M6.2).
-func (s *share) decides(src, dst *Endpoint) bool {
-	return s.guest.holds(src) && s.owner.holds(dst) || s.both && s.owner.holds(src) && s.guest.holds(dst)
+func (s *Share) decides(src, dst *membership.Endpoint) bool {
+	return s.Guest.Holds(src) && s.Owner.Holds(dst) || s.Both && s.Owner.Holds(src) && s.Guest.Holds(dst)
 }
 
-func (p *sharedPart) holds(e *Endpoint) bool {
-	return e.Segment == p.segment && p.side.contains(e.groups, true)
+func (p *SharedPart) Holds(e *membership.Endpoint) bool {
+	return e.Segment == p.Segment && p.Side.Contains(e.Groups, true)
 }
 
-// railsSpeak combines the verdict with the guardrails (M5).
-func (j *Judge) railsSpeak(in *intent, s *Stance, q *query) {
+// applyGuardrails combines the verdict with the guardrails (M5).
+func (j *Judge) applyGuardrails(in *Intent, s *RuleSet, q *Query) {
 	strictest := estate.Allow
 	for _, i := range s.rails {
-		r := &j.rails[i]
-		k := q.firstOf(RailVoice, i, r.rules)
+		r := &j.Guardrails[i]
+		k := q.firstOf(GuardrailTerm, i, r.Rules)
 		if k == paths.None {
 			continue
 		}
-		in.rails = append(in.rails, voice{i, k})
-		if a := r.rules[k].action; strictness(a) > strictness(strictest) {
+		in.Rails = append(in.Rails, matchedRule{i, k})
+		if a := r.Rules[k].Action; strictness(a) > strictness(strictest) {
 			strictest = a
 		}
 	}
-	if strictness(strictest) > strictness(in.action) {
-		in.action, in.reason, in.by, in.pools = strictest, ReasonGuardrail, nil, nil
-		for _, v := range in.rails {
-			if j.rails[v.which].rules[v.rule].action == strictest {
-				in.by = append(in.by, v.which)
+	if strictness(strictest) > strictness(in.Action) {
+		in.Action, in.Reason, in.by, in.pools = strictest, ReasonGuardrail, nil, nil
+		for _, v := range in.Rails {
+			if j.Guardrails[v.Which].Rules[v.Rule].Action == strictest {
+				in.by = append(in.by, v.Which)
 			}
 		}
 	}
-	if in.action == estate.Inspect {
+	if in.Action == estate.Inspect {
 		in.pools = j.railPools(in)
 	}
 }
 
 // railPools returns the pools of the guardrails in order of name, and after
 // them those that the verdict itself names and that are not yet passed (M5.2).
-func (j *Judge) railPools(in *intent) []int {
+func (j *Judge) railPools(in *Intent) []int {
 	var pools []int
-	for _, v := range in.rails {
-		if r := &j.rails[v.which].rules[v.rule]; r.action == estate.Inspect && r.pool != paths.None {
-			pools = append(pools, r.pool)
+	for _, v := range in.Rails {
+		if r := &j.Guardrails[v.Which].Rules[v.Rule]; r.Action == estate.Inspect && r.Pool != paths.None {
+			pools = append(pools, r.Pool)
 		}
 	}
-	pools = sorted(pools)
+	pools = lists.Sorted(pools)
 	for _, p := range in.pools {
 		if !slices.Contains(pools, p) {
 			pools = append(pools, p)
@@ -217,7 +214,7 @@ func (j *Judge) railPools(in *intent) []int {
 	return pools
 }
 
-func inScope(scope []bool, p *Endpoint) bool {
+func inScope(scope []bool, p *membership.Endpoint) bool {
 	if scope == nil {
 		return true
 	}

@@ -10,6 +10,8 @@ import (
 	"slices"
 
 	"bivium/core/estate"
+	"bivium/core/lists"
+	"bivium/core/membership"
 	"bivium/core/paths"
 )
 
@@ -75,126 +77,107 @@ type Verdict struct {
 	Contested bool          `json:"contested"`
 }
 
-// Endpoint is one end of a flow, found.
-type Endpoint struct {
-	Addr     netip.Addr
-	Segment  int // paths.None for an external endpoint
-	Home     paths.Home
-	Workload int // an index of the estate's workloads, or paths.None
-	Exit     int // that an external endpoint is reached through, or paths.None
-	groups   []int
-}
-
-// Internal reports whether the endpoint has a home.
-func (p *Endpoint) Internal() bool { return p.Segment != paths.None }
-
 // Judge decides flows.
 type Judge struct {
-	estate   *estate.Estate
-	net      *paths.Net
-	members  *membership
-	defaults []estate.Action // by segment
+	Estate   *estate.Estate
+	Net      *paths.Net
+	Members  *membership.Membership
+	Defaults []estate.Action // by segment
 
-	sets         [][]estate.Term // every list of services that a rule may have, by number
+	Sets         [][]estate.Term // every list of services that a rule may have, by number
 	setOf        map[string]int
-	policies     []policy
+	Policies     []Policy
 	policiesOf   [][]int // by segment: those that are enabled and serve it
 	bySides      map[pair][]int
 	pairs        []pair // the keys of bySides, sorted
-	rails        []rail
-	shares       []share
-	sharesOf     [][]int // by segment
-	publications []publication
-	pools        []pool
+	Guardrails   []Guardrail
+	Shares       []Share
+	SharesOf     [][]int // by segment
+	Publications []Publication
+	Pools        []Pool
 	reach        *reachBook        // of these pools and paths
 	shown        map[[2]int]*shown // by the segment that is seen, and the one that sees; nil for nothing
-	books        []book
+	Books        []Book
 
-	policyIndex map[string]int // name to index in the estate
-	numbers     *numbers       // shared by all that come of this judge by edits
+	PolicyIndex map[string]int   // name to index in the estate
+	Numbers     *lists.Numbering // shared by all that come of this judge by edits
 }
 
 // New returns a judge for e. An estate with faults is judged too: what speaks
 // of nothing is left out, so that a faulty estate can be shown.
 func New(e *estate.Estate) *Judge {
-	return compile(e, newNumbers(), nil)
+	return Compile(e, lists.NewNumbering(), nil)
 }
 
-// compile returns a judge for e, under the numbers of a family. What it can, it
+// Compile returns a judge for e, under the numbers of a family. What it can, it
 // shares with another judge of it.
-func compile(e *estate.Estate, family *numbers, was *Judge) *Judge {
-	j := &Judge{estate: e, reach: &reachBook{}, numbers: family}
-	if was != nil && sameNet(was.estate, e) {
-		j.net = was.net
+func Compile(e *estate.Estate, family *lists.Numbering, was *Judge) *Judge {
+	j := &Judge{Estate: e, reach: &reachBook{}, Numbers: family}
+	if was != nil && sameNet(was.Estate, e) {
+		j.Net = was.Net
 	} else {
-		j.net = paths.New(e)
+		j.Net = paths.New(e)
 	}
-	if was != nil && same(was.estate.Groups, e.Groups) && same(was.estate.Workloads, e.Workloads) && samePlaces(was.estate, e) {
-		j.members = was.members
+	if was != nil && lists.Same(was.Estate.Groups, e.Groups) && lists.Same(was.Estate.Workloads, e.Workloads) && samePlaces(was.Estate, e) {
+		j.Members = was.Members
 	} else {
-		var before *membership
+		var before *membership.Membership
 		if was != nil {
-			before = was.members
+			before = was.Members
 		}
-		j.members = newMembership(e, j.net, family, before)
+		j.Members = membership.New(e, j.Net, family, before)
 	}
-	if was != nil && j.members == was.members && sameRuling(was.estate, e) {
+	if was != nil && j.Members == was.Members && sameRuling(was.Estate, e) {
 		shared := *was
-		shared.estate, shared.net, shared.reach = e, j.net, j.reach
+		shared.Estate, shared.Net, shared.reach = e, j.Net, j.reach
 		return &shared
 	}
-	j.defaults = make([]estate.Action, len(j.net.Segments))
+	j.Defaults = make([]estate.Action, len(j.Net.Segments))
 	for _, s := range e.Segments {
-		j.defaults[j.net.Segment(s.Name)] = s.Default
+		j.Defaults[j.Net.Segment(s.Name)] = s.Default
 	}
 	j.compileRules(e)
 	j.compileShown(e)
-	j.indexEstate()
+	j.IndexEstate()
 	return j
 }
 
-func (j *Judge) indexEstate() {
-	j.policyIndex = make(map[string]int, len(j.estate.Policies))
-	for i := range j.estate.Policies {
-		j.policyIndex[j.estate.Policies[i].Name] = i
+func (j *Judge) IndexEstate() {
+	j.PolicyIndex = make(map[string]int, len(j.Estate.Policies))
+	for i := range j.Estate.Policies {
+		j.PolicyIndex[j.Estate.Policies[i].Name] = i
 	}
 }
 
-// Estate returns the estate that the judge was made from. It must not be changed.
-func (j *Judge) Estate() *estate.Estate { return j.estate }
-
-// Net returns the network side of the estate.
-func (j *Judge) Net() *paths.Net { return j.net }
-
 // Judge returns the verdict on a flow.
 func (j *Judge) Judge(f Flow) Verdict {
-	d := j.decide(f)
-	if !d.known {
-		return unknownVerdict()
+	d := j.Decide(f)
+	if !d.Known {
+		return UnknownVerdict()
 	}
-	return j.verdictOf(&d.settled)
+	return j.VerdictOf(&d.Settlement)
 }
 
 // Internal returns the internal endpoint of a segment that has the address, and
 // whether there is one (M2.1).
-func (j *Judge) Internal(segment int, a netip.Addr) (Endpoint, bool) {
-	home, ok := j.net.Home(segment, a)
+func (j *Judge) Internal(segment int, a netip.Addr) (membership.Endpoint, bool) {
+	home, ok := j.Net.Home(segment, a)
 	if !ok {
-		return Endpoint{}, false
+		return membership.Endpoint{}, false
 	}
-	p := Endpoint{Addr: a, Segment: segment, Home: home, Workload: paths.None, Exit: paths.None}
+	p := membership.Endpoint{Addr: a, Segment: segment, Home: home, Workload: paths.None, Exit: paths.None}
 	if home.Subnet != paths.None {
-		p.Workload = j.members.holder(home.Network, j.net.Inside(home, a))
+		p.Workload = j.Members.Holder(home.Network, j.Net.Inside(home, a))
 	}
-	p.groups = j.members.of(&p)
+	p.Groups = j.Members.GroupsOf(&p)
 	return p, true
 }
 
 // External returns the external endpoint with that address, reached through an
 // exit or, if that is paths.None, through none (M3.1).
-func (j *Judge) External(a netip.Addr, exit int) Endpoint {
-	p := Endpoint{Addr: a, Segment: paths.None, Workload: paths.None, Exit: exit}
-	p.groups = j.members.of(&p)
+func (j *Judge) External(a netip.Addr, exit int) membership.Endpoint {
+	p := membership.Endpoint{Addr: a, Segment: paths.None, Workload: paths.None, Exit: exit}
+	p.Groups = j.Members.GroupsOf(&p)
 	return p
 }
 
@@ -218,14 +201,14 @@ func (l Lookup) String() string {
 // Find looks an address up in a segment (M6.4): first its own homes, then what
 // shares make reachable, then the internet. An external endpoint comes without
 // its groups: they depend on the exit, which the path tells.
-func (j *Judge) Find(segment int, a netip.Addr) (Endpoint, Lookup) {
+func (j *Judge) Find(segment int, a netip.Addr) (membership.Endpoint, Lookup) {
 	if p, ok := j.Internal(segment, a); ok {
 		return p, LookupOwn
 	}
 	if p, ok := j.findShared(segment, a); ok {
 		return p, LookupShared
 	}
-	nowhere := Endpoint{Addr: a, Segment: paths.None, Workload: paths.None, Exit: paths.None}
+	nowhere := membership.Endpoint{Addr: a, Segment: paths.None, Workload: paths.None, Exit: paths.None}
 	if paths.Private(a) {
 		return nowhere, LookupUnknown
 	}
@@ -235,35 +218,35 @@ func (j *Judge) Find(segment int, a netip.Addr) (Endpoint, Lookup) {
 // findShared returns the endpoint of another segment that a share makes
 // reachable under the address, if there is exactly one. Two would be F3, and
 // the forbidden part of a share has no effect.
-func (j *Judge) findShared(segment int, a netip.Addr) (Endpoint, bool) {
-	var found Endpoint
+func (j *Judge) findShared(segment int, a netip.Addr) (membership.Endpoint, bool) {
+	var found membership.Endpoint
 	ok := false
-	var memory [8]Endpoint // at most segments that have the address: few
+	var memory [8]membership.Endpoint // at most segments that have the address: few
 	known := memory[:0]
 	var looked [8]int // the segments in which it was looked for
 	seen := looked[:0]
-	for _, i := range j.sharesOf[segment] {
-		s := &j.shares[i]
-		far := &s.owner
-		if far.segment == segment {
-			far = &s.guest
+	for _, i := range j.SharesOf[segment] {
+		s := &j.Shares[i]
+		far := &s.Owner
+		if far.Segment == segment {
+			far = &s.Guest
 		}
-		if !slices.Contains(seen, far.segment) {
-			seen = append(seen, far.segment)
-			own, count := j.ownOf(far.segment, segment, a)
+		if !slices.Contains(seen, far.Segment) {
+			seen = append(seen, far.Segment)
+			own, count := j.ownOf(far.Segment, segment, a)
 			for _, x := range own[:count] {
-				if p, has := j.Internal(far.segment, x); has {
+				if p, has := j.Internal(far.Segment, x); has {
 					known = append(known, p)
 				}
 			}
 		}
 		for k := range known {
 			p := &known[k]
-			if p.Segment != far.segment || ok && p.Segment == found.Segment && p.Addr == found.Addr || !far.holds(p) {
+			if p.Segment != far.Segment || ok && p.Segment == found.Segment && p.Addr == found.Addr || !far.Holds(p) {
 				continue
 			}
 			if ok {
-				return Endpoint{}, false
+				return membership.Endpoint{}, false
 			}
 			found, ok = *p, true
 		}
@@ -281,17 +264,17 @@ func (j *Judge) GroupsOf() [][]int {
 		kin    int
 	}
 	known := map[base][]int{}
-	out := make([][]int, len(j.estate.Workloads))
-	for i := range j.estate.Workloads {
-		w := &j.estate.Workloads[i]
-		network := j.net.Network(w.Network)
+	out := make([][]int, len(j.Estate.Workloads))
+	for i := range j.Estate.Workloads {
+		w := &j.Estate.Workloads[i]
+		network := j.Net.Network(w.Network)
 		if network == paths.None {
 			continue
 		}
 		for k, a := range w.Addresses {
 			home := j.homeIn(network, a)
-			p := j.PlaceOf(0, home, j.net.Outside(home, a))
-			key := base{string(appendNumbers(nil, p.base)), j.Kin(i)}
+			p := j.PlaceOf(0, home, j.Net.Outside(home, a))
+			key := base{string(appendNumbers(nil, p.base)), j.LabelSet(i)}
 			groups, ok := known[key]
 			if !ok {
 				groups = j.In(&p, i)
@@ -300,7 +283,7 @@ func (j *Judge) GroupsOf() [][]int {
 			if k == 0 {
 				out[i] = groups
 			} else if !slices.Equal(groups, out[i]) {
-				out[i] = sorted(append(slices.Clone(out[i]), groups...))
+				out[i] = lists.Sorted(append(slices.Clone(out[i]), groups...))
 			}
 		}
 	}
@@ -309,19 +292,19 @@ func (j *Judge) GroupsOf() [][]int {
 
 // EndsOf returns the endpoints that a workload is, by its addresses as segments
 // see them.
-func (j *Judge) EndsOf(workload int) []Endpoint {
-	w := &j.estate.Workloads[workload]
-	network := j.net.Network(w.Network)
+func (j *Judge) EndsOf(workload int) []membership.Endpoint {
+	w := &j.Estate.Workloads[workload]
+	network := j.Net.Network(w.Network)
 	if network == paths.None {
 		return nil
 	}
-	var out []Endpoint
+	var out []membership.Endpoint
 	for _, a := range w.Addresses {
 		home := j.homeIn(network, a)
-		if home.Subnet == paths.None || j.net.Subnets[home.Subnet].Segment == paths.None {
+		if home.Subnet == paths.None || j.Net.Subnets[home.Subnet].Segment == paths.None {
 			continue
 		}
-		if p, ok := j.Internal(j.net.Subnets[home.Subnet].Segment, j.net.Outside(home, a)); ok && p.Workload == workload {
+		if p, ok := j.Internal(j.Net.Subnets[home.Subnet].Segment, j.Net.Outside(home, a)); ok && p.Workload == workload {
 			out = append(out, p)
 		}
 	}
@@ -332,8 +315,8 @@ func (j *Judge) EndsOf(workload int) []Endpoint {
 // subnet.
 func (j *Judge) homeIn(network int, a netip.Addr) paths.Home {
 	home := paths.Home{Network: network, Subnet: paths.None}
-	for _, s := range j.net.Networks[network].Subnets {
-		if x := &j.net.Subnets[s]; x.Inside.Contains(a) && (home.Subnet == paths.None || x.Inside.Bits() > home.Prefix.Bits()) {
+	for _, s := range j.Net.Networks[network].Subnets {
+		if x := &j.Net.Subnets[s]; x.Inside.Contains(a) && (home.Subnet == paths.None || x.Inside.Bits() > home.Prefix.Bits()) {
 			home.Subnet, home.Prefix = s, x.Prefix
 		}
 	}
@@ -345,4 +328,25 @@ func appendNumbers(key []byte, numbers []int) []byte {
 		key = binary.AppendUvarint(key, uint64(n))
 	}
 	return key
+}
+
+// WithNet returns the judge of an estate that differs from j's in what is up or
+// down alone: links, attachments, exits and firewalls. What it does not differ
+// in is shared.
+func (j *Judge) WithNet(net *paths.Net, down Down) *Judge {
+	next := *j
+	next.Net, next.reach = net, &reachBook{}
+	if down.Firewall != "" || down.Hub != "" {
+		next.Pools = slices.Clone(j.Pools)
+		for i := range next.Pools {
+			next.Pools[i].hubs = j.healthyHubs(i, down)
+		}
+	}
+	return &next
+}
+
+// SamePools reports whether every pool has healthy firewalls at the same hubs in
+// both judges.
+func (j *Judge) SamePools(other *Judge) bool {
+	return slices.EqualFunc(j.Pools, other.Pools, func(a, b Pool) bool { return slices.Equal(a.hubs, b.hubs) })
 }

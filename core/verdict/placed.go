@@ -6,14 +6,15 @@ import (
 	"slices"
 
 	"bivium/core/estate"
+	"bivium/core/lists"
 )
 
-// movedNetworks returns the names of the networks that an edit of the estate puts
+// MovedNetworks returns the names of the networks that an edit of the estate puts
 // into other segments, attaches, joins or leads otherwise, or lets enforce verdicts
 // otherwise. Both estates have networks of the same names.
-func movedNetworks(was, is *estate.Estate) map[string]bool {
+func MovedNetworks(was, is *estate.Estate) map[string]bool {
 	moved := map[string]bool{}
-	if !same(was.Networks, is.Networks) {
+	if !lists.Same(was.Networks, is.Networks) {
 		known := make(map[string]*estate.Network, len(was.Networks))
 		for i := range was.Networks {
 			known[was.Networks[i].Name] = &was.Networks[i]
@@ -24,7 +25,7 @@ func movedNetworks(was, is *estate.Estate) map[string]bool {
 			}
 		}
 	}
-	if !same(was.Attachments, is.Attachments) {
+	if !lists.Same(was.Attachments, is.Attachments) {
 		before, after := attachmentsOf(was), attachmentsOf(is)
 		for i := range is.Networks {
 			if name := is.Networks[i].Name; !sameAttachments(before[name], after[name]) {
@@ -32,7 +33,7 @@ func movedNetworks(was, is *estate.Estate) map[string]bool {
 			}
 		}
 	}
-	if !same(was.Peerings, is.Peerings) {
+	if !lists.Same(was.Peerings, is.Peerings) {
 		joined := map[estate.Peering]int{}
 		for k, list := range [][]estate.Peering{was.Peerings, is.Peerings} {
 			for _, p := range list {
@@ -62,7 +63,7 @@ func samePlace(a, b *estate.Network) bool {
 // estates.
 func samePlaces(a, b *estate.Estate) bool {
 	return slices.EqualFunc(a.Exits, b.Exits, func(x, y estate.Exit) bool { return x.Name == y.Name }) &&
-		(same(a.Networks, b.Networks) || slices.EqualFunc(a.Networks, b.Networks, func(x, y estate.Network) bool {
+		(lists.Same(a.Networks, b.Networks) || slices.EqualFunc(a.Networks, b.Networks, func(x, y estate.Network) bool {
 			return x.Name == y.Name && maps.Equal(x.Labels, y.Labels) &&
 				slices.EqualFunc(x.Subnets, y.Subnets, func(s, t estate.Subnet) bool { return s.Name == t.Name })
 		}))
@@ -70,18 +71,18 @@ func samePlaces(a, b *estate.Estate) bool {
 
 // sameNet reports whether two estates share all that ways depend on.
 func sameNet(a, b *estate.Estate) bool {
-	return same(a.Hubs, b.Hubs) && same(a.Links, b.Links) && same(a.Segments, b.Segments) && same(a.Networks, b.Networks) &&
-		same(a.Attachments, b.Attachments) && same(a.Peerings, b.Peerings) && same(a.Exits, b.Exits)
+	return lists.Same(a.Hubs, b.Hubs) && lists.Same(a.Links, b.Links) && lists.Same(a.Segments, b.Segments) && lists.Same(a.Networks, b.Networks) &&
+		lists.Same(a.Attachments, b.Attachments) && lists.Same(a.Peerings, b.Peerings) && lists.Same(a.Exits, b.Exits)
 }
 
 // sameRuling reports whether two estates share all that rules say, but for groups.
 func sameRuling(a, b *estate.Estate) bool {
-	return same(a.Hubs, b.Hubs) && same(a.Segments, b.Segments) && same(a.Exits, b.Exits) && same(a.Pools, b.Pools) && same(a.Rulebooks, b.Rulebooks) &&
-		same(a.Policies, b.Policies) && same(a.Shares, b.Shares) && same(a.Publications, b.Publications) && same(a.Services, b.Services)
+	return lists.Same(a.Hubs, b.Hubs) && lists.Same(a.Segments, b.Segments) && lists.Same(a.Exits, b.Exits) && lists.Same(a.Pools, b.Pools) && lists.Same(a.Rulebooks, b.Rulebooks) &&
+		lists.Same(a.Policies, b.Policies) && lists.Same(a.Shares, b.Shares) && lists.Same(a.Publications, b.Publications) && lists.Same(a.Services, b.Services)
 }
 
-// numbersOf returns the numbers of some networks, and of their peers, sorted.
-func (j *Judge) numbersOf(names map[string]bool, peerings ...[]estate.Peering) []int {
+// NumbersOf returns the numbers of some networks, and of their peers, sorted.
+func (j *Judge) NumbersOf(names map[string]bool, peerings ...[]estate.Peering) []int {
 	all := maps.Clone(names)
 	for _, p := range slices.Concat(peerings...) {
 		for k, name := range p.Between {
@@ -92,7 +93,7 @@ func (j *Judge) numbersOf(names map[string]bool, peerings ...[]estate.Peering) [
 	}
 	var out []int
 	for name := range all {
-		if n := j.net.Network(name); n >= 0 { // a peering may speak of none (F1)
+		if n := j.Net.Network(name); n >= 0 { // a peering may speak of none (F1)
 			out = append(out, n)
 		}
 	}

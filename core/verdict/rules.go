@@ -4,15 +4,16 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 
 	"bivium/core/estate"
+	"bivium/core/lists"
+	"bivium/core/membership"
 	"bivium/core/paths"
 )
 
-// anyone is the number that stands for the side "any"; groups have numbers
+// Anyone is the number that stands for the side "any"; groups have numbers
 // from 0.
-const anyone = -1
+const Anyone = -1
 
 // strictness orders the actions (M4.5).
 func strictness(a estate.Action) int {
@@ -27,41 +28,41 @@ func strictness(a estate.Action) int {
 	panic("verdict: unknown action " + string(a))
 }
 
-// rule is a compiled rule.
-type rule struct {
+// Rule is a compiled rule.
+type Rule struct {
 	set    int // number of its set of services, among those of the judge
-	terms  []estate.Term
-	action estate.Action
-	pool   int
+	Terms  []estate.Term
+	Action estate.Action
+	Pool   int
 }
 
-func (r *rule) contains(s Service) bool {
-	for i := range r.terms {
-		if r.terms[i].Contains(s.Protocol, s.SourcePort, s.Port) {
+func (r *Rule) Contains(s Service) bool {
+	for i := range r.Terms {
+		if r.Terms[i].Contains(s.Protocol, s.SourcePort, s.Port) {
 			return true
 		}
 	}
 	return false
 }
 
-// query is one service, or one atom of services, that rules are asked about.
-type query struct {
-	service   Service
+// Query is one service, or one atom of services, that rules are asked about.
+type Query struct {
+	Service   Service
 	holds     []bool     // by set of services: whether it holds the atom; nil for one service
 	ruleIndex *RuleIndex // that knows the atom; nil for one service
 	atom      int
 }
 
 // in reports whether the rule contains what is asked about.
-func (r *rule) in(q *query) bool {
+func (r *Rule) in(q *Query) bool {
 	if q.holds != nil {
 		return q.holds[r.set]
 	}
-	return r.contains(q.service)
+	return r.Contains(q.Service)
 }
 
-// first returns the first rule that contains what is asked about, or None (M4.3).
-func (q *query) first(rules []rule) int {
+// First returns the first rule that contains what is asked about, or None (M4.3).
+func (q *Query) First(rules []Rule) int {
 	for i := range rules {
 		if rules[i].in(q) {
 			return i
@@ -72,82 +73,82 @@ func (q *query) first(rules []rule) int {
 
 // firstOf is first for the rules of a policy, share or guardrail, of which a rule index
 // knows it beforehand.
-func (q *query) firstOf(kind VoiceKind, which int, rules []rule) int {
+func (q *Query) firstOf(kind TermKind, which int, rules []Rule) int {
 	if q.ruleIndex != nil {
-		return int(q.ruleIndex.first[kind][which][q.atom]) - 1
+		return int(q.ruleIndex.First[kind][which][q.atom]) - 1
 	}
-	return q.first(rules)
+	return q.First(rules)
 }
 
-// side is a compiled side: groups, or anyone.
-type side []int
+// Side is a compiled side: groups, or anyone.
+type Side []int
 
-// policy is a compiled standard policy.
-type policy struct {
-	name     string
-	enabled  bool   // one that is not keeps its number, and says nothing
-	segments []bool // by segment
-	rules    []rule
-	from, to side
+// Policy is a compiled standard policy.
+type Policy struct {
+	Name     string
+	Enabled  bool   // one that is not keeps its number, and says nothing
+	Segments []bool // by segment
+	Rules    []Rule
+	From, To Side
 }
 
-// rail is a compiled guardrail. Scopes are nil for all.
-type rail struct {
-	name             string
-	enabled          bool
-	fromSegs, toSegs []bool
-	from, to         side
-	rules            []rule
+// Guardrail is a compiled guardrail. Scopes are nil for all.
+type Guardrail struct {
+	Name             string
+	Enabled          bool
+	FromSegs, ToSegs []bool
+	From, To         Side
+	Rules            []Rule
 }
 
-// share is a compiled share.
-type share struct {
-	name         string
-	enabled      bool // and between two segments that are there
-	owner, guest sharedPart
-	both         bool
-	rules        []rule
+// Share is a compiled share.
+type Share struct {
+	Name         string
+	Enabled      bool // and between two segments that are there
+	Owner, Guest SharedPart
+	Both         bool
+	Rules        []Rule
 }
 
-type sharedPart struct {
-	segment int
-	side    side
+type SharedPart struct {
+	Segment int
+	Side    Side
 }
 
-// publication is a compiled publication.
-type publication struct {
-	name     string
-	exit     int
-	segment  int
-	to       side
-	services rule
+// Publication is a compiled publication.
+type Publication struct {
+	Name     string
+	Exit     int
+	Segment  int
+	To       Side
+	Services Rule
 }
 
-// pool is a compiled firewall pool.
-type pool struct {
-	name     string
-	open     bool
-	rulebook int // None for none
+// Pool is a compiled firewall pool.
+type Pool struct {
+	Name     string
+	Open     bool
+	Rulebook int // None for none
 	hubs     []int
 }
 
-// book is a compiled rulebook.
-type book struct {
-	name  string
-	rules []bookRule
+// Book is a compiled rulebook.
+type Book struct {
+	Name  string
+	Rules []BookRule
 }
 
-type bookRule struct {
-	from, to side
-	rule
-	verb string
+type BookRule struct {
+	From, To Side
+	Rule
+	Verb string
 }
 
-// contains reports whether a side holds an endpoint with these sorted groups.
+// Contains reports whether a side holds an endpoint with these sorted groups.
 // coversAny says whether "any" covers the endpoint here.
-func (s side) contains(groups []int, coversAny bool) bool {
+func (s Side) Contains(groups []int, coversAny bool) bool {
 	for _, g := range s {
-		if g == anyone {
+		if g == Anyone {
 			return coversAny
 		}
 		if _, ok := slices.BinarySearch(groups, g); ok {
@@ -157,10 +158,10 @@ func (s side) contains(groups []int, coversAny bool) bool {
 	return false
 }
 
-type compiler struct {
+type Compiler struct {
 	e        *estate.Estate
 	net      *paths.Net
-	members  *membership
+	members  *membership.Membership
 	services map[string][]estate.Term
 	sets     map[string]int // by the words of a list of services
 	judge    *Judge
@@ -168,20 +169,20 @@ type compiler struct {
 	books    map[string]int
 }
 
-func (c *compiler) side(s estate.Side) side {
+func (c *Compiler) side(s estate.Side) Side {
 	if s.Any {
-		return side{anyone}
+		return Side{Anyone}
 	}
-	var out side
+	var out Side
 	for _, name := range s.Groups {
-		if g, ok := c.members.ids[name]; ok {
+		if g, ok := c.members.Ids[name]; ok {
 			out = append(out, g)
 		}
 	}
 	return out
 }
 
-func (c *compiler) scope(s estate.Scope) []bool {
+func (c *Compiler) scope(s estate.Scope) []bool {
 	if s.All || s.IsZero() {
 		return nil
 	}
@@ -196,7 +197,7 @@ func (c *compiler) scope(s estate.Scope) []bool {
 
 // rule compiles what a rule says of services. Those that are written alike share
 // one set: there are far fewer sets than rules.
-func (c *compiler) rule(refs []estate.ServiceRef) rule {
+func (c *Compiler) rule(refs []estate.ServiceRef) Rule {
 	var key []byte
 	for i := range refs {
 		r := &refs[i]
@@ -215,20 +216,20 @@ func (c *compiler) rule(refs []estate.ServiceRef) rule {
 			}
 			terms = append(terms, c.services[r.Name]...)
 		}
-		set = len(c.judge.sets)
+		set = len(c.judge.Sets)
 		c.sets[string(key)] = set
-		c.judge.sets = append(c.judge.sets, terms)
+		c.judge.Sets = append(c.judge.Sets, terms)
 	}
-	return rule{set: set, terms: c.judge.sets[set], action: estate.Allow, pool: paths.None}
+	return Rule{set: set, Terms: c.judge.Sets[set], Action: estate.Allow, Pool: paths.None}
 }
 
-func (c *compiler) rules(rules []estate.Rule) []rule {
-	out := make([]rule, len(rules))
+func (c *Compiler) Rules(rules []estate.Rule) []Rule {
+	out := make([]Rule, len(rules))
 	for i, r := range rules {
 		out[i] = c.rule(r.Services)
-		out[i].action = r.Action
+		out[i].Action = r.Action
 		if p, ok := c.pools[r.Pool]; ok {
-			out[i].pool = p
+			out[i].Pool = p
 		}
 	}
 	return out
@@ -250,51 +251,45 @@ func (j *Judge) compileRules(e *estate.Estate) {
 	j.setOf = c.sets
 }
 
-func newCompiler(j *Judge, e *estate.Estate) *compiler {
-	c := &compiler{e: e, net: j.net, members: j.members, services: map[string][]estate.Term{}, sets: map[string]int{}, judge: j, pools: map[string]int{}, books: map[string]int{}}
+func newCompiler(j *Judge, e *estate.Estate) *Compiler {
+	c := &Compiler{e: e, net: j.Net, members: j.Members, services: map[string][]estate.Term{}, sets: map[string]int{}, judge: j, pools: map[string]int{}, books: map[string]int{}}
 	for _, s := range e.Services {
 		c.services[s.Name] = s.Terms
 	}
 	return c
 }
 
-// compilerOf returns a compiler for rules that take the place of others of j.
-func (j *Judge) compilerOf() *compiler {
-	c := newCompiler(j, j.estate)
+// CompilerOf returns a compiler for rules that take the place of others of j.
+func (j *Judge) CompilerOf() *Compiler {
+	c := newCompiler(j, j.Estate)
 	c.sets = maps.Clone(j.setOf)
-	for i := range j.pools {
-		c.pools[j.pools[i].name] = i
+	for i := range j.Pools {
+		c.pools[j.Pools[i].Name] = i
 	}
 	j.setOf = c.sets
 	return c
 }
 
-func byName[T any](things []T, name func(*T) string) []T {
-	sorted := slices.Clone(things)
-	slices.SortFunc(sorted, func(a, b T) int { return strings.Compare(name(&a), name(&b)) })
-	return sorted
-}
-
-func (j *Judge) compileBooks(c *compiler) {
-	for i, b := range byName(c.e.Rulebooks, func(b *estate.Rulebook) string { return b.Name }) {
+func (j *Judge) compileBooks(c *Compiler) {
+	for i, b := range lists.ByName(c.e.Rulebooks, func(b *estate.Rulebook) string { return b.Name }) {
 		c.books[b.Name] = i
-		to := book{name: b.Name}
+		to := Book{Name: b.Name}
 		for _, r := range b.Rules {
-			to.rules = append(to.rules, bookRule{c.side(r.From), c.side(r.To), c.rule(r.Services), r.Action})
+			to.Rules = append(to.Rules, BookRule{c.side(r.From), c.side(r.To), c.rule(r.Services), r.Action})
 		}
-		j.books = append(j.books, to)
+		j.Books = append(j.Books, to)
 	}
 }
 
-func (j *Judge) compilePools(c *compiler) {
-	for i, p := range byName(c.e.Pools, func(p *estate.Pool) string { return p.Name }) {
+func (j *Judge) compilePools(c *Compiler) {
+	for i, p := range lists.ByName(c.e.Pools, func(p *estate.Pool) string { return p.Name }) {
 		c.pools[p.Name] = i
-		to := pool{name: p.Name, open: p.OnFailure == "open", rulebook: paths.None}
+		to := Pool{Name: p.Name, Open: p.OnFailure == "open", Rulebook: paths.None}
 		if b, ok := c.books[p.Rulebook]; ok {
-			to.rulebook = b
+			to.Rulebook = b
 		}
 		to.hubs = healthyHubs(&p, c.net, Down{})
-		j.pools = append(j.pools, to)
+		j.Pools = append(j.Pools, to)
 	}
 }
 
@@ -319,68 +314,68 @@ func healthyHubs(p *estate.Pool, net *paths.Net, down Down) []int {
 }
 
 func (j *Judge) healthyHubs(pool int, down Down) []int {
-	for i := range j.estate.Pools {
-		if j.estate.Pools[i].Name == j.pools[pool].name {
-			return healthyHubs(&j.estate.Pools[i], j.net, down)
+	for i := range j.Estate.Pools {
+		if j.Estate.Pools[i].Name == j.Pools[pool].Name {
+			return healthyHubs(&j.Estate.Pools[i], j.Net, down)
 		}
 	}
 	return nil
 }
 
 // pair is one pair of sides of a policy (M4.3).
-type pair struct{ from, to int }
+type pair struct{ From, To int }
 
-func (j *Judge) compilePolicies(c *compiler) {
-	for _, p := range byName(c.e.Policies, func(p *estate.Policy) string { return p.Name }) {
+func (j *Judge) compilePolicies(c *Compiler) {
+	for _, p := range lists.ByName(c.e.Policies, func(p *estate.Policy) string { return p.Name }) {
 		if p.Guardrail() {
-			j.putRail(c.rail(&p))
+			j.PutRail(c.Rail(&p))
 		} else {
-			j.putPolicy(c.policy(&p))
+			j.PutPolicy(c.Policy(&p))
 		}
 	}
-	j.indexPolicies()
+	j.IndexPolicies()
 }
 
-// putPolicy puts a policy at its number, which it returns.
-func (j *Judge) putPolicy(p policy) int {
-	n := j.numbers.of(policyNumber, p.name)
-	j.policies = enter(j.policies, n, p, func(i int) policy { return policy{name: j.numbers.name(policyNumber, i)} })
+// PutPolicy puts a policy at its number, which it returns.
+func (j *Judge) PutPolicy(p Policy) int {
+	n := j.Numbers.Number(lists.PolicyNumber, p.Name)
+	j.Policies = lists.Put(j.Policies, n, p, func(i int) Policy { return Policy{Name: j.Numbers.Name(lists.PolicyNumber, i)} })
 	return n
 }
 
-// putRail puts a guardrail at its number, which it returns.
-func (j *Judge) putRail(r rail) int {
-	n := j.numbers.of(railNumber, r.name)
-	j.rails = enter(j.rails, n, r, func(i int) rail { return rail{name: j.numbers.name(railNumber, i)} })
+// PutRail puts a guardrail at its number, which it returns.
+func (j *Judge) PutRail(r Guardrail) int {
+	n := j.Numbers.Number(lists.RailNumber, r.Name)
+	j.Guardrails = lists.Put(j.Guardrails, n, r, func(i int) Guardrail { return Guardrail{Name: j.Numbers.Name(lists.RailNumber, i)} })
 	return n
 }
 
-// rail compiles a guardrail. An allow rule in one is a fault (F7), and can make
+// Rail compiles a guardrail. An allow rule in one is a fault (F7), and can make
 // nothing stricter; it still ends the search for a first rule.
-func (c *compiler) rail(p *estate.Policy) rail {
-	return rail{p.Name, p.Enabled, c.scope(p.FromSegments), c.scope(p.ToSegments), c.side(p.From), c.side(p.To), c.rules(p.Rules)}
+func (c *Compiler) Rail(p *estate.Policy) Guardrail {
+	return Guardrail{p.Name, p.Enabled, c.scope(p.FromSegments), c.scope(p.ToSegments), c.side(p.From), c.side(p.To), c.Rules(p.Rules)}
 }
 
-func (c *compiler) policy(p *estate.Policy) policy {
-	return policy{p.Name, p.Enabled, c.scope(p.Segments), c.rules(p.Rules), c.side(p.From), c.side(p.To)}
+func (c *Compiler) Policy(p *estate.Policy) Policy {
+	return Policy{p.Name, p.Enabled, c.scope(p.Segments), c.Rules(p.Rules), c.side(p.From), c.side(p.To)}
 }
 
-// indexPolicies finds the policies of each pair of sides, and of each segment.
-func (j *Judge) indexPolicies() {
+// IndexPolicies finds the policies of each pair of sides, and of each segment.
+func (j *Judge) IndexPolicies() {
 	j.bySides = map[pair][]int{}
-	j.policiesOf = make([][]int, len(j.net.Segments))
-	for number := range j.policies {
-		p := &j.policies[number]
-		if !p.enabled {
+	j.policiesOf = make([][]int, len(j.Net.Segments))
+	for number := range j.Policies {
+		p := &j.Policies[number]
+		if !p.Enabled {
 			continue
 		}
 		for segment := range j.policiesOf {
-			if p.segments == nil || p.segments[segment] {
+			if p.Segments == nil || p.Segments[segment] {
 				j.policiesOf[segment] = append(j.policiesOf[segment], number)
 			}
 		}
-		for _, f := range p.from {
-			for _, t := range p.to {
+		for _, f := range p.From {
+			for _, t := range p.To {
 				key := pair{f, t}
 				if list := j.bySides[key]; len(list) == 0 || list[len(list)-1] != number {
 					j.bySides[key] = append(list, number)
@@ -399,34 +394,34 @@ func (j *Judge) sortPairs() {
 		j.pairs = append(j.pairs, p)
 	}
 	slices.SortFunc(j.pairs, func(a, b pair) int {
-		if a.from != b.from {
-			return a.from - b.from
+		if a.From != b.From {
+			return a.From - b.From
 		}
-		return a.to - b.to
+		return a.To - b.To
 	})
 }
 
-func (j *Judge) compileShares(c *compiler) {
-	j.sharesOf = make([][]int, len(c.net.Segments))
-	part := func(p estate.Party) sharedPart { return sharedPart{c.net.Segment(p.Segment), c.side(p.Groups)} }
-	for _, s := range byName(c.e.Shares, func(s *estate.Share) string { return s.Name }) {
-		to := share{s.Name, s.Enabled, part(s.Owner), part(s.Guest), s.Direction == "both", c.rules(s.Rules)}
-		to.enabled = to.enabled && to.owner.segment != paths.None && to.guest.segment != paths.None && to.owner.segment != to.guest.segment
-		n := j.numbers.of(shareNumber, s.Name)
-		if to.enabled {
-			j.sharesOf[to.owner.segment] = append(j.sharesOf[to.owner.segment], n)
-			j.sharesOf[to.guest.segment] = append(j.sharesOf[to.guest.segment], n)
+func (j *Judge) compileShares(c *Compiler) {
+	j.SharesOf = make([][]int, len(c.net.Segments))
+	part := func(p estate.Party) SharedPart { return SharedPart{c.net.Segment(p.Segment), c.side(p.Groups)} }
+	for _, s := range lists.ByName(c.e.Shares, func(s *estate.Share) string { return s.Name }) {
+		to := Share{s.Name, s.Enabled, part(s.Owner), part(s.Guest), s.Direction == "both", c.Rules(s.Rules)}
+		to.Enabled = to.Enabled && to.Owner.Segment != paths.None && to.Guest.Segment != paths.None && to.Owner.Segment != to.Guest.Segment
+		n := j.Numbers.Number(lists.ShareNumber, s.Name)
+		if to.Enabled {
+			j.SharesOf[to.Owner.Segment] = append(j.SharesOf[to.Owner.Segment], n)
+			j.SharesOf[to.Guest.Segment] = append(j.SharesOf[to.Guest.Segment], n)
 		}
-		j.shares = enter(j.shares, n, to, func(i int) share { return share{name: j.numbers.name(shareNumber, i)} })
+		j.Shares = lists.Put(j.Shares, n, to, func(i int) Share { return Share{Name: j.Numbers.Name(lists.ShareNumber, i)} })
 	}
 }
 
-func (j *Judge) compilePublications(c *compiler) {
-	for _, p := range byName(c.e.Publications, func(p *estate.Publication) string { return p.Name }) {
+func (j *Judge) compilePublications(c *Compiler) {
+	for _, p := range lists.ByName(c.e.Publications, func(p *estate.Publication) string { return p.Name }) {
 		exit, segment := c.net.Exit(p.Exit), c.net.Segment(p.To.Segment)
 		if !p.Enabled || exit == paths.None || segment == paths.None || !c.net.Exits[exit].Up || !c.net.Exits[exit].Serves(segment) {
 			continue
 		}
-		j.publications = append(j.publications, publication{p.Name, exit, segment, c.side(p.To.Groups), c.rule(p.Services)})
+		j.Publications = append(j.Publications, Publication{p.Name, exit, segment, c.side(p.To.Groups), c.rule(p.Services)})
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/gaissmai/bart"
 
 	"bivium/core/estate"
+	"bivium/core/membership"
 )
 
 // shown is what one segment sees of another under other addresses (M14.1): outside by
@@ -18,13 +19,13 @@ type shown struct{ out, in bart.Table[netip.Prefix] }
 func (j *Judge) compileShown(e *estate.Estate) {
 	for i := range e.Shares {
 		s := &e.Shares[i]
-		owner, guest := j.net.Segment(s.Owner.Segment), j.net.Segment(s.Guest.Segment)
+		owner, guest := j.Net.Segment(s.Owner.Segment), j.Net.Segment(s.Guest.Segment)
 		for _, t := range s.Show {
 			of, to := owner, guest
 			if t.Segment == s.Guest.Segment {
 				of, to = guest, owner
 			}
-			if !s.Enabled || of < 0 || to < 0 || of == to || !t.Sound() || j.net.Segment(t.Segment) != of {
+			if !s.Enabled || of < 0 || to < 0 || of == to || !t.Sound() || j.Net.Segment(t.Segment) != of {
 				continue
 			}
 			if j.shown == nil {
@@ -43,7 +44,7 @@ func (j *Judge) compileShown(e *estate.Estate) {
 
 // SeenAs returns the address by which a segment sees an endpoint: its own, unless an
 // enabled share makes it reachable there and shares show it under another (M14.2).
-func (j *Judge) SeenAs(p *Endpoint, segment int) netip.Addr {
+func (j *Judge) SeenAs(p *membership.Endpoint, segment int) netip.Addr {
 	if j.shown == nil || !p.Internal() || p.Segment == segment {
 		return p.Addr
 	}
@@ -57,11 +58,11 @@ func (j *Judge) SeenAs(p *Endpoint, segment int) netip.Addr {
 
 // reaches reports whether an enabled share makes an endpoint of another segment reachable
 // in a segment (M6.4).
-func (j *Judge) reaches(p *Endpoint, segment int) bool {
-	for _, i := range j.sharesOf[segment] {
-		s := &j.shares[i]
-		for _, sides := range [2][2]*sharedPart{{&s.owner, &s.guest}, {&s.guest, &s.owner}} {
-			if far, near := sides[0], sides[1]; near.segment == segment && far.holds(p) {
+func (j *Judge) reaches(p *membership.Endpoint, segment int) bool {
+	for _, i := range j.SharesOf[segment] {
+		s := &j.Shares[i]
+		for _, sides := range [2][2]*SharedPart{{&s.Owner, &s.Guest}, {&s.Guest, &s.Owner}} {
+			if far, near := sides[0], sides[1]; near.Segment == segment && far.Holds(p) {
 				return true
 			}
 		}
@@ -91,7 +92,7 @@ func (j *Judge) ownOf(of, segment int, a netip.Addr) (own [2]netip.Addr, count i
 
 // EachSeenAs calls f for each share that makes an endpoint of a segment reachable in
 // another one by the given address, whether M6.4 forbids it or not.
-func (j *Judge) EachSeenAs(of int, a netip.Addr, f func(*Endpoint, Reach)) {
+func (j *Judge) EachSeenAs(of int, a netip.Addr, f func(*membership.Endpoint, Reach)) {
 	own := []netip.Addr{a}
 	for at, s := range j.shown {
 		if at[0] != of {

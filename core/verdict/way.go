@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"bivium/core/estate"
+	"bivium/core/membership"
 	"bivium/core/paths"
 )
 
@@ -15,9 +16,9 @@ type Way struct {
 	BackHolds bool       // there is a way back (M7.7)
 }
 
-// enforces reports whether a network on a path that passes no hub enforces
+// Enforces reports whether a network on a path that passes no hub enforces
 // verdicts (M8.3).
-func enforces(net *paths.Net, p *paths.Path) bool {
+func Enforces(net *paths.Net, p *paths.Path) bool {
 	if p.Kind == paths.Local {
 		return net.EnforcesLocally(p.Network, p.OneSubnet)
 	}
@@ -27,8 +28,8 @@ func enforces(net *paths.Net, p *paths.Path) bool {
 
 // WayTo returns the way of flows from an internal endpoint to a destination
 // that Find found for its segment.
-func (j *Judge) WayTo(src, dst *Endpoint) Way {
-	w := Way{Path: j.net.Forward(src.Segment, src.Home, j.targetFor(dst, src))}
+func (j *Judge) WayTo(src, dst *membership.Endpoint) Way {
+	w := Way{Path: j.Net.Forward(src.Segment, src.Home, j.targetFor(dst, src))}
 	j.addBack(&w, src, dst)
 	return w
 }
@@ -41,29 +42,29 @@ func (w *Way) Reversed() Way {
 
 // WayFrom returns the way of flows from an external endpoint through a
 // publication to an internal endpoint.
-func (j *Judge) WayFrom(publication int, src, dst *Endpoint) Way {
-	w := Way{Path: j.net.FromExit(j.publications[publication].exit, j.Target(dst, dst.Segment))}
+func (j *Judge) WayFrom(publication int, src, dst *membership.Endpoint) Way {
+	w := Way{Path: j.Net.FromExit(j.Publications[publication].Exit, j.Target(dst, dst.Segment))}
 	j.addBack(&w, src, dst)
 	return w
 }
 
 // addBack finds the path of the reply (M7.7).
-func (j *Judge) addBack(w *Way, src, dst *Endpoint) {
+func (j *Judge) addBack(w *Way, src, dst *membership.Endpoint) {
 	switch {
 	case !dst.Internal():
 		w.BackHolds = true
 	case !src.Internal():
 		w.Sought = true
-		w.Back, w.BackHolds = j.net.AnswersOutside(dst.Segment, dst.Home, src.Addr)
+		w.Back, w.BackHolds = j.Net.AnswersOutside(dst.Segment, dst.Home, src.Addr)
 	default:
 		w.Sought = true
-		w.Back = j.net.Forward(dst.Segment, dst.Home, j.targetFor(src, dst))
+		w.Back = j.Net.Forward(dst.Segment, dst.Home, j.targetFor(src, dst))
 		w.BackHolds = w.Back.Kind != paths.NoPath
 	}
 }
 
 // Target returns an endpoint as a segment sees it (M14.4).
-func (j *Judge) Target(p *Endpoint, from int) paths.Target {
+func (j *Judge) Target(p *membership.Endpoint, from int) paths.Target {
 	to := paths.Target{Addr: j.SeenAs(p, from), External: !p.Internal(), Segment: p.Segment, Home: p.Home}
 	if to.Addr != p.Addr {
 		to.Own = p.Addr
@@ -72,7 +73,7 @@ func (j *Judge) Target(p *Endpoint, from int) paths.Target {
 }
 
 // targetFor returns an endpoint as another sees it, which sends to it.
-func (j *Judge) targetFor(p, sender *Endpoint) paths.Target {
+func (j *Judge) targetFor(p, sender *membership.Endpoint) paths.Target {
 	to := j.Target(p, sender.Segment)
 	to.SourceShown = j.shown != nil && p.Internal() && j.SeenAs(sender, p.Segment) != sender.Addr
 	return to
@@ -84,26 +85,26 @@ func unpublished(segment int) Way {
 	return Way{Path: paths.Path{Absence: paths.NoPublication, Network: none, Peer: none, Enter: none, Leave: none, Exit: none, Segment: segment}}
 }
 
-// settled is what became of a service on a way (M8).
-type settled struct {
-	intent  intent
-	steps   []poolStep
+// Settlement is what became of a service on a way (M8).
+type Settlement struct {
+	Intent  Intent
+	Steps   []PoolStep
 	outcome Outcome
 	reason  Reason
 }
 
-// poolStep is one pool on the way (M8.4, M8.5).
-type poolStep struct {
-	pool     int
-	hub      int // where it is passed, or None
-	onWay    bool
-	bookRule int // the rule of its rulebook that applied, or None
-	blocked  bool
+// PoolStep is one pool on the way (M8.4, M8.5).
+type PoolStep struct {
+	Pool     int
+	Hub      int // where it is passed, or None
+	OnWay    bool
+	BookRule int // the rule of its rulebook that applied, or None
+	Blocked  bool
 }
 
-// ground is what the steps of M8 ask of a way: a Way itself, or the Effect that
+// pathFacts is what the steps of M8 ask of a way: a Way itself, or the Effect that
 // many ways share.
-type ground interface {
+type pathFacts interface {
 	facts() *facts
 	// pass returns the hub where a pool is passed, or None, and whether that is
 	// on the path (M8.4).
@@ -118,54 +119,54 @@ type facts struct {
 	BackPeered bool
 }
 
-// wayGround is the ground of one way.
-type wayGround struct {
+// wayFacts is the ground of one way.
+type wayFacts struct {
 	judge *Judge
 	way   *Way
 	told  facts
 }
 
-func (j *Judge) groundOf(w *Way) *wayGround {
-	return &wayGround{j, w, facts{
+func (j *Judge) factsOf(w *Way) *wayFacts {
+	return &wayFacts{j, w, facts{
 		Kind: w.Path.Kind, BackHolds: w.BackHolds, BackPeered: w.Back.Kind == paths.Peered,
-		Enforced: w.Path.Kind != paths.HubPath && w.Path.Kind != paths.NoPath && enforces(j.net, &w.Path),
+		Enforced: w.Path.Kind != paths.HubPath && w.Path.Kind != paths.NoPath && Enforces(j.Net, &w.Path),
 	}}
 }
 
-func (g *wayGround) facts() *facts { return &g.told }
+func (g *wayFacts) facts() *facts { return &g.told }
 
-func (g *wayGround) pass(pool int) (int, bool) {
-	hubs, path := g.judge.pools[pool].hubs, &g.way.Path
+func (g *wayFacts) pass(pool int) (int, bool) {
+	hubs, path := g.judge.Pools[pool].hubs, &g.way.Path
 	if i := indexIn(path.Hubs, hubs); i >= 0 {
 		return path.Hubs[i], true
 	}
-	hub, _ := g.judge.net.Nearest(path.Segment, path.Hubs[0], hubs)
+	hub, _ := g.judge.Net.Nearest(path.Segment, path.Hubs[0], hubs)
 	return hub, false
 }
 
 // settle goes through the steps of M8 for a flow whose ends are known; the
 // first that ends the flow settles it.
-func (j *Judge) settle(s *Stance, g ground, q *query) settled {
-	d := settled{intent: j.intend(s, q)}
-	j.carry(&d, g, stanceShelf{j, s, q})
+func (j *Judge) settle(s *RuleSet, g pathFacts, q *Query) Settlement {
+	d := Settlement{Intent: j.intend(s, q)}
+	j.enforce(&d, g, ruleSetLookup{j, s, q})
 	return d
 }
 
-// shelf tells which rule of a pool's rulebook applies to a flow, or None (M8.5).
-type shelf interface{ rule(pool int) int }
+// rulebookLookup tells which rule of a pool's rulebook applies to a flow, or None (M8.5).
+type rulebookLookup interface{ rule(pool int) int }
 
-// stanceShelf is the rulebooks of a stance, opened at one service.
-type stanceShelf struct {
+// ruleSetLookup is the rulebooks of a stance, opened at one service.
+type ruleSetLookup struct {
 	judge  *Judge
-	stance *Stance
-	query  *query
+	stance *RuleSet
+	query  *Query
 }
 
-func (b stanceShelf) rule(pool int) int { return b.judge.bookRule(b.stance, pool, b.query) }
+func (b ruleSetLookup) rule(pool int) int { return b.judge.bookRule(b.stance, pool, b.query) }
 
-// carry takes the intended verdict through the steps of M8.
-func (j *Judge) carry(d *settled, g ground, books shelf) {
-	d.reason = d.intent.reason
+// enforce takes the intended verdict through the steps of M8.
+func (j *Judge) enforce(d *Settlement, g pathFacts, books rulebookLookup) {
+	d.reason = d.Intent.Reason
 	f := g.facts()
 	switch f.Kind {
 	case paths.NoPath:
@@ -182,13 +183,13 @@ func (j *Judge) carry(d *settled, g ground, books shelf) {
 
 // enforceAtNetworks enforces the intended verdict on a path that passes no hub
 // (M8.3).
-func enforceAtNetworks(d *settled, f *facts) {
+func enforceAtNetworks(d *Settlement, f *facts) {
 	switch {
-	case d.intent.action == estate.Allow:
+	case d.Intent.Action == estate.Allow:
 		d.outcome = Allowed
 	case !f.Enforced:
 		d.outcome, d.reason = Allowed, ReasonUnenforced
-	case d.intent.action == estate.Inspect:
+	case d.Intent.Action == estate.Inspect:
 		d.outcome, d.reason = Denied, ReasonUninspectable
 	default:
 		d.outcome = Denied
@@ -196,8 +197,8 @@ func enforceAtNetworks(d *settled, f *facts) {
 }
 
 // enforceAtHubs enforces it on a hub path, pool by pool (M8.4, M8.5).
-func (j *Judge) enforceAtHubs(d *settled, g ground, books shelf) {
-	switch d.intent.action {
+func (j *Judge) enforceAtHubs(d *Settlement, g pathFacts, books rulebookLookup) {
+	switch d.Intent.Action {
 	case estate.Allow:
 		d.outcome = Allowed
 		return
@@ -206,16 +207,16 @@ func (j *Judge) enforceAtHubs(d *settled, g ground, books shelf) {
 		return
 	}
 	passed := false
-	for _, number := range d.intent.pools {
+	for _, number := range d.Intent.pools {
 		step := j.passPool(number, g, books)
-		d.steps = append(d.steps, step)
+		d.Steps = append(d.Steps, step)
 		switch {
-		case step.blocked:
+		case step.Blocked:
 			d.outcome, d.reason = Blocked, ReasonRulebook
 			return
-		case step.hub != paths.None:
+		case step.Hub != paths.None:
 			passed = true
-		case !j.pools[number].open:
+		case !j.Pools[number].Open:
 			d.outcome, d.reason = Denied, ReasonNoFirewall
 			return
 		}
@@ -223,7 +224,7 @@ func (j *Judge) enforceAtHubs(d *settled, g ground, books shelf) {
 	switch {
 	case passed:
 		d.outcome = Inspected
-	case len(d.intent.pools) == 0: // an inspect rule without a pool (F9) fails closed
+	case len(d.Intent.pools) == 0: // an inspect rule without a pool (F9) fails closed
 		d.outcome, d.reason = Denied, ReasonNoFirewall
 	default:
 		d.outcome, d.reason = Allowed, ReasonFailedOpen
@@ -231,15 +232,15 @@ func (j *Judge) enforceAtHubs(d *settled, g ground, books shelf) {
 }
 
 // passPool finds where the pool is passed, and asks its rulebook.
-func (j *Judge) passPool(number int, g ground, books shelf) poolStep {
-	p := &j.pools[number]
-	step := poolStep{pool: number, bookRule: paths.None}
-	step.hub, step.onWay = g.pass(number)
-	if step.hub == paths.None || p.rulebook == paths.None {
+func (j *Judge) passPool(number int, g pathFacts, books rulebookLookup) PoolStep {
+	p := &j.Pools[number]
+	step := PoolStep{Pool: number, BookRule: paths.None}
+	step.Hub, step.OnWay = g.pass(number)
+	if step.Hub == paths.None || p.Rulebook == paths.None {
 		return step
 	}
-	step.bookRule = books.rule(number)
-	step.blocked = step.bookRule == paths.None || j.books[p.rulebook].rules[step.bookRule].verb != "pass"
+	step.BookRule = books.rule(number)
+	step.Blocked = step.BookRule == paths.None || j.Books[p.Rulebook].Rules[step.BookRule].Verb != "pass"
 	return step
 }
 
@@ -256,7 +257,7 @@ func indexIn(hubs, some []int) int {
 }
 
 // needWayBack lets a delivered flow fail for want of a way back (M8.6).
-func needWayBack(d *settled, f *facts) {
+func needWayBack(d *Settlement, f *facts) {
 	switch {
 	case !f.BackHolds:
 		d.outcome, d.reason = Unrouted, ReasonNoWayBack
@@ -265,50 +266,50 @@ func needWayBack(d *settled, f *facts) {
 	}
 }
 
-// verdictOf puts a settled flow into words.
-func (j *Judge) verdictOf(d *settled) Verdict {
-	v := Verdict{Outcome: d.outcome, Reason: d.reason, Intended: d.intent.action, Contested: d.intent.contested, Pools: []string{}, By: []string{}}
+// VerdictOf puts a settled flow into words.
+func (j *Judge) VerdictOf(d *Settlement) Verdict {
+	v := Verdict{Outcome: d.outcome, Reason: d.reason, Intended: d.Intent.Action, Contested: d.Intent.contested, Pools: []string{}, By: []string{}}
 	if d.outcome == Inspected || d.outcome == Blocked {
-		for _, s := range d.steps {
-			if s.hub != paths.None {
-				v.Pools = append(v.Pools, j.pools[s.pool].name)
+		for _, s := range d.Steps {
+			if s.Hub != paths.None {
+				v.Pools = append(v.Pools, j.Pools[s.Pool].Name)
 			}
 		}
 	}
 	switch d.reason {
 	case ReasonRulebook:
-		v.By = append(v.By, j.books[j.pools[d.steps[len(d.steps)-1].pool].rulebook].name)
+		v.By = append(v.By, j.Books[j.Pools[d.Steps[len(d.Steps)-1].Pool].Rulebook].Name)
 	case ReasonPolicy, ReasonShare, ReasonGuardrail:
-		for _, i := range d.intent.by {
-			v.By = append(v.By, j.speakerName(d.reason, i))
+		for _, i := range d.Intent.by {
+			v.By = append(v.By, j.ruleName(d.reason, i))
 		}
 		slices.Sort(v.By)
 	}
 	return v
 }
 
-func (j *Judge) speakerName(r Reason, i int) string {
+func (j *Judge) ruleName(r Reason, i int) string {
 	switch r {
 	case ReasonPolicy:
-		return j.policies[i].name
+		return j.Policies[i].Name
 	case ReasonShare:
-		return j.shares[i].name
+		return j.Shares[i].Name
 	case ReasonGuardrail:
-		return j.rails[i].name
+		return j.Guardrails[i].Name
 	}
 	panic("verdict: no object decides for reason " + string(r))
 }
 
-// unknownVerdict is the verdict on a flow that M2.4 or M8.2 gives none.
-func unknownVerdict() Verdict {
+// UnknownVerdict is the verdict on a flow that M2.4 or M8.2 gives none.
+func UnknownVerdict() Verdict {
 	return Verdict{Outcome: Unrouted, Reason: ReasonUnknown, Pools: []string{}, By: []string{}}
 }
 
 // PoolNames returns the names of the pools, by number.
 func (j *Judge) PoolNames() []string {
-	out := make([]string, len(j.pools))
-	for i := range j.pools {
-		out[i] = j.pools[i].name
+	out := make([]string, len(j.Pools))
+	for i := range j.Pools {
+		out[i] = j.Pools[i].Name
 	}
 	return out
 }
@@ -316,6 +317,6 @@ func (j *Judge) PoolNames() []string {
 // PassedAt returns the hub at which a pool is passed on a hub path (M8.4), or
 // paths.None.
 func (j *Judge) PassedAt(pool int, w *Way) int {
-	hub, _ := j.groundOf(w).pass(pool)
+	hub, _ := j.factsOf(w).pass(pool)
 	return hub
 }

@@ -135,7 +135,7 @@ func faultKeys(faults []estate.Fault) map[string]bool {
 
 // Faults returns every fault of the estate (M9).
 func Faults(j *verdict.Judge) []estate.Fault {
-	return append(estate.Check(j.Estate()), findings.ShareFaults(j)...)
+	return append(estate.Check(j.Estate), findings.ShareFaults(j)...)
 }
 
 // Open returns the app on a store. What the store holds is kept.

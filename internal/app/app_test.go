@@ -37,7 +37,7 @@ func TestEveryVerdictHasASentence(t *testing.T) {
 		for range 30 {
 			from := rapid.SampledFrom(ends).Draw(t, "from")
 			segment := rapid.SampledFrom(e.Segments).Draw(t, "segment").Name
-			if _, ok := s.Judge.Internal(s.Judge.Net().Segment(segment), from); !ok {
+			if _, ok := s.Judge.Internal(s.Judge.Net.Segment(segment), from); !ok {
 				continue
 			}
 			to := rapid.SampledFrom(ends).Draw(t, "to")

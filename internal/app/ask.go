@@ -11,6 +11,7 @@ import (
 	"bivium/core/paths"
 	"bivium/core/query"
 	"bivium/core/space"
+	"bivium/core/trace"
 	"bivium/core/verdict"
 )
 
@@ -28,7 +29,7 @@ type Answer struct {
 	Marks    []matrix.Mark `json:"marks"` // those of the most flows first
 	Lines    []Line        `json:"lines"` // services that fare alike, with who settles them
 	Sentence []Token       `json:"sentence"`
-	Trace    verdict.Trace `json:"trace"` // the road of the first flow of the first line
+	Trace    trace.Trace   `json:"trace"` // the road of the first flow of the first line
 }
 
 // Line is some services that fare alike.
@@ -99,7 +100,7 @@ func (s *Snapshot) Ask(q Question) (*Answer, error) {
 			a.Marks = marksOf(a.Lines)
 		}
 		first := &a.Lines[0].Parts[0]
-		a.Trace = s.Judge.Trace(s.flowOf(&first.Witness))
+		a.Trace = trace.Of(s.Judge, s.flowOf(&first.Witness))
 	} else if err := s.askDirectly(a, from, to, terms); err != nil {
 		return nil, err
 	}
@@ -146,11 +147,11 @@ func (s *Snapshot) askDirectly(a *Answer, from, to *end, terms []estate.Term) er
 		f.Source = from.set[0].Only
 	}
 	if c.Internal() {
-		f.Segment = s.Judge.Net().Segments[c.End.Segment]
+		f.Segment = s.Judge.Net.Segments[c.End.Segment]
 	}
 	protocol, sport, dport, _ := space.OfTerms(terms).Witness()
 	f.Service = verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}
-	a.Trace = s.Judge.Trace(f)
+	a.Trace = trace.Of(s.Judge, f)
 	part := Part{Verdict: a.Trace.Verdict, Pairs: "1", Witness: s.witnessOf(f), Sentence: sentence(&a.Trace)}
 	a.Marks = []matrix.Mark{{Outcome: part.Verdict.Outcome, Contested: part.Verdict.Contested}}
 	a.Lines = []Line{{Services: s.words(space.OfTerms(terms)), Parts: []Part{part}}}
@@ -220,7 +221,7 @@ func (s *Snapshot) line(l *query.Line) Line {
 	parts := slices.Clone(l.Parts)
 	slices.SortStableFunc(parts, func(a, b query.Part) int { return nowhere(a) - nowhere(b) })
 	for _, p := range parts {
-		trace := s.Judge.Trace(p.Witness)
+		trace := trace.Of(s.Judge, p.Witness)
 		out.Parts = append(out.Parts, Part{Verdict: p.Verdict, Pairs: grouped(p.Pairs), From: p.From, To: p.To, Sentence: sentence(&trace), Witness: s.witnessOf(p.Witness)})
 	}
 	return out
@@ -276,7 +277,7 @@ func (s *Snapshot) witnessOf(f verdict.Flow) Witness {
 	if f.SourcePort == space.AnyPort { // as from any client
 		w.On, _, _ = strings.Cut(w.On, " from ")
 	}
-	if i := s.Judge.Net().Segment(f.Segment); i != paths.None {
+	if i := s.Judge.Net.Segment(f.Segment); i != paths.None {
 		if p, ok := s.Judge.Internal(i, f.Source); ok && s.Judge.WorkloadOf(&p) != "" {
 			w.Source = s.Judge.WorkloadOf(&p)
 		}

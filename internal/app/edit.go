@@ -13,6 +13,7 @@ import (
 	"bivium/core/expectation"
 	"bivium/core/matrix"
 	"bivium/core/parallel"
+	"bivium/core/trace"
 	"bivium/core/verdict"
 	"bivium/internal/store"
 )
@@ -215,11 +216,11 @@ func (s *Snapshot) flowEffect(c *difference.Change, after *Snapshot) FlowEffect 
 		Pairs: grouped(c.Pairs), Outcome: c.Outcome(), Witness: s.witnessOf(c.Witness()),
 	}
 	if c.Before != nil {
-		trace := s.Judge.Trace(c.Witness())
+		trace := trace.Of(s.Judge, c.Witness())
 		f.Before, f.Was = &matrix.Mark{Outcome: c.Before.Outcome, Contested: c.Before.Contested}, sentence(&trace)
 	}
 	if c.After != nil {
-		trace := after.Judge.Trace(c.Witness())
+		trace := trace.Of(after.Judge, c.Witness())
 		f.After, f.Will = &matrix.Mark{Outcome: c.After.Outcome, Contested: c.After.Contested}, sentence(&trace)
 	}
 	return f

@@ -56,7 +56,7 @@ func (s *Snapshot) findEnd(field, text string) (*end, error) {
 		}
 		if slices.Contains(kinds, before) {
 			kind, name = before, after
-		} else if e.segment = s.Judge.Net().Segment(before); e.segment != paths.None {
+		} else if e.segment = s.Judge.Net.Segment(before); e.segment != paths.None {
 			if a, err := parseAddr(after); err == nil {
 				return e, s.findAddress(e, field, a)
 			}
@@ -90,7 +90,7 @@ func (s *Snapshot) findAddress(e *end, field string, a netip.Addr) error {
 		return s.findPublished(e, field, p)
 	}
 	var homes []int
-	for i := range s.Judge.Net().Segments {
+	for i := range s.Judge.Net.Segments {
 		if e.segment != paths.None && e.segment != i {
 			continue
 		}
@@ -116,7 +116,7 @@ func (s *Snapshot) findAddress(e *end, field string, a netip.Addr) error {
 	if len(homes) > 1 && field == "from" {
 		names := make([]string, len(homes))
 		for i, h := range homes {
-			names[i] = s.Judge.Net().Segments[h]
+			names[i] = s.Judge.Net.Segments[h]
 		}
 		return &Problem{field, fmt.Sprintf("%s exists in %s", a, strings.Join(names, " and ")), fmt.Sprintf("write %s:%s, or another of the segments", names[0], a)}
 	}
@@ -138,7 +138,7 @@ func (s *Snapshot) published(a netip.Addr) (*estate.Publication, bool) {
 // findPublished takes a published address for the endpoints behind it.
 func (s *Snapshot) findPublished(e *end, field string, p *estate.Publication) error {
 	e.publication, e.addresses = p.Name, nil
-	e.segment = s.Judge.Net().Segment(p.To.Segment)
+	e.segment = s.Judge.Net.Segment(p.To.Segment)
 	for _, g := range p.To.Groups.Groups {
 		for _, m := range s.Survey.Of(matrix.Node{Kind: matrix.NodeGroup, Segment: p.To.Segment, Group: g}) {
 			if !slices.Contains(e.set, m) {
@@ -164,7 +164,7 @@ func (s *Snapshot) findName(e *end, field, kind, name string) error {
 	}
 	if g := s.Judge.Group(name); g != paths.None && is("group") {
 		e.set = query.Where(s.Survey, func(c *classes.Class) bool {
-			_, in := slices.BinarySearch(c.End.Groups(), g)
+			_, in := slices.BinarySearch(c.End.Groups, g)
 			return in && (e.segment == paths.None || c.End.Segment == e.segment)
 		})
 		if e.segment == paths.None {
@@ -172,12 +172,12 @@ func (s *Snapshot) findName(e *end, field, kind, name string) error {
 		}
 		return s.notEmpty(e, field, "group "+name+" has no members")
 	}
-	if i := s.Judge.Net().Segment(name); i != paths.None && is("segment") && e.segment == paths.None {
+	if i := s.Judge.Net.Segment(name); i != paths.None && is("segment") && e.segment == paths.None {
 		e.segment = i
 		e.set = s.Survey.Of(matrix.Node{Kind: matrix.NodeSegment, Segment: name})
 		return s.notEmpty(e, field, "segment "+name+" has no addresses")
 	}
-	if n := s.Judge.Net().Network(name); n != paths.None && is("network") {
+	if n := s.Judge.Net.Network(name); n != paths.None && is("network") {
 		e.set = query.Where(s.Survey, func(c *classes.Class) bool {
 			return c.End.Home.Network == n && (e.segment == paths.None || c.End.Segment == e.segment)
 		})

@@ -29,14 +29,14 @@ func WordsOf(j *verdict.Judge, f verdict.Flow) FlowWords {
 		term.SourcePorts = estate.Range{Lo: f.SourcePort, Hi: f.SourcePort}
 	}
 	w := FlowWords{inSegment(f.Segment, f.Source), f.Destination.String(), term.String(), f.Publication}
-	segment := j.Net().Segment(f.Segment)
-	published := slices.ContainsFunc(j.Estate().Publications, func(p estate.Publication) bool { return p.Address == f.Destination })
+	segment := j.Net.Segment(f.Segment)
+	published := slices.ContainsFunc(j.Estate.Publications, func(p estate.Publication) bool { return p.Address == f.Destination })
 	if segment == paths.None || !published {
 		return w
 	}
 	// By itself, the address would be taken for what is published under it.
 	if p, how := j.Find(segment, f.Destination); p.Internal() {
-		w.To = inSegment(j.Net().Segments[p.Segment], p.Addr)
+		w.To = inSegment(j.Net.Segments[p.Segment], p.Addr)
 	} else if how == verdict.LookupInternet {
 		w.To = inSegment(verdict.Internet, f.Destination)
 	}
@@ -101,7 +101,7 @@ func (s *Snapshot) ParseFlow(from, to, service string, sport int, publication st
 	f.Source = sameFamily(src.addresses, f.Destination)
 	f.Segment = verdict.Internet
 	if !src.internet {
-		f.Segment = s.Judge.Net().Segments[src.segment]
+		f.Segment = s.Judge.Net.Segments[src.segment]
 		f.Destination = s.asSeen(dst, f.Destination, src.segment)
 	}
 	return f, nil

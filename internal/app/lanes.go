@@ -204,7 +204,7 @@ func (s *Snapshot) laneNetworks() []LaneNetwork {
 		at[a.Network] = append(at[a.Network], x)
 	}
 	out := make([]LaneNetwork, len(e.Networks))
-	net := s.Judge.Net()
+	net := s.Judge.Net
 	shown := map[string]string{}
 	for i := range net.Subnets {
 		if x := &net.Subnets[i]; x.Translated {

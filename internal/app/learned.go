@@ -57,7 +57,7 @@ func (s *Snapshot) listLearned(out *Routes, fits func(*WaitingRow) bool) {
 // overlaps finds what a learned prefix would overlap, and what it would draw away
 // from wider routes.
 func (s *Snapshot) overlaps(row *WaitingRow, l *estate.Learned) {
-	net := s.Judge.Net()
+	net := s.Judge.Net
 	segment := net.Segment(l.Segment)
 	if segment == paths.None {
 		return

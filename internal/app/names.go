@@ -151,7 +151,7 @@ func (s *Snapshot) literal(field, text string) (Completion, bool) {
 // whose says what has an address, segment by segment.
 func (s *Snapshot) whose(a netip.Addr) string {
 	var homes []string
-	net := s.Judge.Net()
+	net := s.Judge.Net
 	for i, segment := range net.Segments {
 		p, ok := s.Judge.Internal(i, a)
 		if !ok {

@@ -235,7 +235,7 @@ func (l *learner) settle(ctx context.Context) error {
 // weigh returns the estate after what was said, and what differs.
 func (l *learner) weigh(s *Snapshot) (*estate.Estate, learning.Tally) {
 	now := l.app.Clock()
-	ground := learning.Lay(s.Estate, s.Judge.Net())
+	ground := learning.Lay(s.Estate, s.Judge.Net)
 	next := *s.Estate
 	next.Attachments = slices.Clone(next.Attachments)
 	var all learning.Tally

@@ -8,9 +8,9 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/inventory"
+	"bivium/core/membership"
 	"bivium/core/paths"
 	"bivium/core/query"
-	"bivium/core/verdict"
 	"bivium/core/wiring"
 )
 
@@ -52,7 +52,7 @@ type Remedy struct {
 // HubRoutes returns the table of a segment at a hub. find is an address, a prefix,
 // or part of a name; "" for everything.
 func (s *Snapshot) HubRoutes(segment, hub, find string) (*Routes, error) {
-	net := s.Judge.Net()
+	net := s.Judge.Net
 	seg, at := net.Segment(segment), net.Hub(hub)
 	if seg == paths.None {
 		return nil, &Problem{"segment", fmt.Sprintf("unknown segment %q", segment), "use one that exists"}
@@ -67,7 +67,7 @@ func (s *Snapshot) HubRoutes(segment, hub, find string) (*Routes, error) {
 		out.Rows = append(out.Rows, s.hubRow(&r, seg))
 		prefixes = append(prefixes, r.Prefix)
 	}
-	way := func(end *verdict.Endpoint) string { // in the words of its row
+	way := func(end *membership.Endpoint) string { // in the words of its row
 		path := net.FromHub(at, s.Judge.Target(end, seg))
 		var row RouteRow
 		s.describe(&row, &path)
@@ -128,7 +128,7 @@ func (r *Routes) choose(prefixes []netip.Prefix, find string) {
 }
 
 func (s *Snapshot) hubRow(r *paths.HubRoute, segment int) RouteRow {
-	net := s.Judge.Net()
+	net := s.Judge.Net
 	row := RouteRow{Prefix: r.Prefix.String(), Origin: string(r.Origin), State: "ok"}
 	s.describe(&row, &r.Path)
 	if r.Home.Network == paths.None {
@@ -154,7 +154,7 @@ func (s *Snapshot) hubRow(r *paths.HubRoute, segment int) RouteRow {
 
 // describe fills in where a path leads.
 func (s *Snapshot) describe(row *RouteRow, p *paths.Path) {
-	net := s.Judge.Net()
+	net := s.Judge.Net
 	if p.Kind == paths.NoPath {
 		return
 	}
@@ -177,10 +177,10 @@ func (s *Snapshot) describe(row *RouteRow, p *paths.Path) {
 func (s *Snapshot) absenceWords(a paths.Absence, network int, prefix netip.Prefix, segment int) string {
 	in := estate.Ref{}
 	if segment != paths.None {
-		in = ref(estate.KindSegment, s.Judge.Net().Segments[segment])
+		in = ref(estate.KindSegment, s.Judge.Net.Segments[segment])
 	}
 	return Plain(noPathBecause(a.String(), missing{
-		network: ref(estate.KindNetwork, s.Judge.Net().Networks[network].Name), peer: ref("", "a peer"),
+		network: ref(estate.KindNetwork, s.Judge.Net.Networks[network].Name), peer: ref("", "a peer"),
 		source: ref("", "the source addresses"), destination: ref("", prefix.String()), segment: in,
 	}))
 }
@@ -188,7 +188,7 @@ func (s *Snapshot) absenceWords(a paths.Absence, network int, prefix netip.Prefi
 // remedyForDeadRoute returns what would make a prefix reachable: a neighbour that bears
 // it, if there is one.
 func (s *Snapshot) remedyForDeadRoute(r *paths.HubRoute, segment int) *Remedy {
-	net := s.Judge.Net()
+	net := s.Judge.Net
 	home := &net.Networks[r.Home.Network]
 	if r.Path.Absence != paths.FarNotAttached {
 		return nil
@@ -209,7 +209,7 @@ func (s *Snapshot) remedyForDeadRoute(r *paths.HubRoute, segment int) *Remedy {
 
 // remedyForReply returns what would lead replies back.
 func (s *Snapshot) remedyForReply(r *paths.HubRoute) *Remedy {
-	net := s.Judge.Net()
+	net := s.Judge.Net
 	home := &net.Networks[r.Home.Network]
 	switch r.Reply.Absence {
 	case paths.NoEntry, paths.PeerEnds:
@@ -234,7 +234,7 @@ func (s *Snapshot) remedyForReply(r *paths.HubRoute) *Remedy {
 
 // NetworkRoutes returns the table of a network, for the segments that it lives in.
 func (s *Snapshot) NetworkRoutes(network, find string) (*Routes, error) {
-	net := s.Judge.Net()
+	net := s.Judge.Net
 	at := net.Network(network)
 	if at == paths.None {
 		return nil, &Problem{"network", fmt.Sprintf("unknown network %q", network), "use one that exists"}
@@ -296,8 +296,8 @@ func (s *Snapshot) networkRow(network string, r *paths.NetworkRoute) RouteRow {
 	if peer, ok := r.Via.Peer(); ok {
 		row.Of = Thing{"network", peer}
 	}
-	at := s.Judge.Net().Network(network)
-	attached := len(s.Judge.Net().Networks[at].Attachments) > 0
+	at := s.Judge.Net.Network(network)
+	attached := len(s.Judge.Net.Networks[at].Attachments) > 0
 	switch {
 	case r.Unused:
 		row.State, row.Why = "unused", "overridden by an explicit route for this prefix"

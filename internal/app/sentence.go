@@ -6,6 +6,7 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/matrix"
+	"bivium/core/trace"
 	"bivium/core/verdict"
 )
 
@@ -41,7 +42,7 @@ func say(format string, things ...estate.Ref) []Token {
 func ref(kind estate.Kind, name string) estate.Ref { return estate.Ref{Kind: kind, Name: name} }
 
 // sentence says in one sentence what happens to a flow, and why.
-func sentence(t *verdict.Trace) []Token {
+func sentence(t *trace.Trace) []Token {
 	out := because(t)
 	if t.Verdict.Contested {
 		out = append(out, Token{Text: " Policies conflict."})
@@ -49,7 +50,7 @@ func sentence(t *verdict.Trace) []Token {
 	return out
 }
 
-func because(t *verdict.Trace) []Token {
+func because(t *trace.Trace) []Token {
 	switch t.Verdict.Reason {
 	case verdict.ReasonUnknown:
 		return unknown(t)
@@ -88,7 +89,7 @@ func outcomeWord(o verdict.Outcome) string {
 }
 
 // passed names the pools that let the flow pass, and where.
-func passed(t *verdict.Trace) []Token {
+func passed(t *trace.Trace) []Token {
 	var out []Token
 	for _, p := range t.Pools {
 		if p.State != "passed" {
@@ -103,7 +104,7 @@ func passed(t *verdict.Trace) []Token {
 }
 
 // deciding names the rule that decides the intended verdict, nil if it is a default.
-func deciding(t *verdict.Trace) []Token {
+func deciding(t *trace.Trace) []Token {
 	switch t.Verdict.Reason {
 	case verdict.ReasonPolicy, verdict.ReasonUnenforced, verdict.ReasonUninspectable, verdict.ReasonShare, verdict.ReasonGuardrail:
 		return winners(t)
@@ -112,7 +113,7 @@ func deciding(t *verdict.Trace) []Token {
 }
 
 // byDefault says which default applies where no rule matches.
-func byDefault(t *verdict.Trace) []Token {
+func byDefault(t *trace.Trace) []Token {
 	switch t.Default.Why {
 	case "segment":
 		return say("no policy matches, and segment %s is "+map[estate.Action]string{estate.Allow: "open", estate.Deny: "closed"}[t.Default.Action]+" by default", ref(estate.KindSegment, t.Source.Segment))
@@ -123,8 +124,8 @@ func byDefault(t *verdict.Trace) []Token {
 }
 
 // winners names the policies, shares or guardrails that win.
-func winners(t *verdict.Trace) []Token {
-	voices := t.Voices
+func winners(t *trace.Trace) []Token {
+	voices := t.Rules
 	if t.Verdict.Reason == verdict.ReasonGuardrail || !wins(voices) {
 		voices = t.Guardrails
 	}
@@ -150,7 +151,7 @@ func winners(t *verdict.Trace) []Token {
 	return out
 }
 
-func wins(voices []verdict.VoiceView) bool {
+func wins(voices []trace.RuleView) bool {
 	for _, v := range voices {
 		if v.Standing == "wins" {
 			return true
@@ -160,7 +161,7 @@ func wins(voices []verdict.VoiceView) bool {
 }
 
 // meant says what was intended, in the middle of a sentence.
-func meant(t *verdict.Trace) []Token {
+func meant(t *trace.Trace) []Token {
 	verb := map[estate.Action]string{estate.Allow: " allows it", estate.Deny: " denies it", estate.Inspect: " inspects it"}[t.Verdict.Intended]
 	if out := winners(t); out != nil {
 		return append(out, say(verb)...)
@@ -168,7 +169,7 @@ func meant(t *verdict.Trace) []Token {
 	return byDefault(t)
 }
 
-func pathWords(p *verdict.PathView) string {
+func pathWords(p *trace.PathView) string {
 	switch p.Kind {
 	case "local":
 		return "path inside network " + p.Network
@@ -180,14 +181,14 @@ func pathWords(p *verdict.PathView) string {
 	return "path"
 }
 
-func endRef(e *verdict.EndView) estate.Ref {
+func endRef(e *trace.EndView) estate.Ref {
 	if e.Workload != "" {
 		return ref(estate.KindWorkload, e.Workload)
 	}
 	return ref("", e.Address)
 }
 
-func unknown(t *verdict.Trace) []Token {
+func unknown(t *trace.Trace) []Token {
 	switch {
 	case t.Flow.Source == t.Flow.Destination:
 		return say("There is no such flow: source and destination are both %s.", ref("", t.Flow.Source))
@@ -199,7 +200,7 @@ func unknown(t *verdict.Trace) []Token {
 	return say("Unrouted: destination unknown in segment %s: %s is in none of its networks, and no share makes it reachable.", ref(estate.KindSegment, t.Source.Segment), ref("", t.Flow.Destination))
 }
 
-func noPath(t *verdict.Trace) []Token {
+func noPath(t *trace.Trace) []Token {
 	network := t.Path.Network
 	if t.Path.Absence == "not-accepted" || t.Path.Absence == "far-not-attached" {
 		network = t.Destination.Network
@@ -258,7 +259,7 @@ func noPathBecause(absence string, m missing) []Token {
 	return say("there is no path")
 }
 
-func noFirewall(t *verdict.Trace) []Token {
+func noFirewall(t *trace.Trace) []Token {
 	if len(t.Pools) == 0 {
 		return append(say("Denied, because "), append(meant(t), say(", but it names no pool.")...)...)
 	}
@@ -266,7 +267,7 @@ func noFirewall(t *verdict.Trace) []Token {
 	return say("Denied: pool %s has no reachable healthy firewall and fails closed.", ref(estate.KindPool, pool))
 }
 
-func blocked(t *verdict.Trace) []Token {
+func blocked(t *trace.Trace) []Token {
 	p := t.Pools[len(t.Pools)-1]
 	out := say("Blocked by %s at %s: ", ref(estate.KindPool, p.Pool), ref(estate.KindHub, p.Hub))
 	if p.Rule == 0 {

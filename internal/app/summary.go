@@ -7,7 +7,7 @@ import (
 
 	"bivium/core/document"
 	"bivium/core/estate"
-	"bivium/core/verdict"
+	"bivium/core/trace"
 )
 
 // Summary is what is loaded, and the names that rules are written with.
@@ -81,9 +81,9 @@ func (s *Snapshot) Policies() []estate.Policy {
 
 // Road is the whole road of one flow.
 type Road struct {
-	Revision int64         `json:"revision"`
-	Trace    verdict.Trace `json:"trace"`
-	Sentence []Token       `json:"sentence"`
+	Revision int64       `json:"revision"`
+	Trace    trace.Trace `json:"trace"`
+	Sentence []Token     `json:"sentence"`
 }
 
 // Road returns the road of the one flow that ParseFlow understands.
@@ -92,6 +92,6 @@ func (s *Snapshot) Road(from, to, service string, sport int, publication string)
 	if err != nil {
 		return nil, err
 	}
-	t := s.Judge.Trace(f)
+	t := trace.Of(s.Judge, f)
 	return &Road{s.Revision, t, sentence(&t)}, nil
 }

@@ -147,10 +147,10 @@ func TestGroupsOfAWorkloadAreThoseOfItsEndpoints(t *testing.T) {
 			for _, a := range w.Addresses {
 				found := false
 				for _, segment := range e.Segments {
-					end, ok := s.Judge.Internal(s.Judge.Net().Segment(segment.Name), a)
+					end, ok := s.Judge.Internal(s.Judge.Net.Segment(segment.Name), a)
 					if ok && end.Workload == i {
 						found = true
-						for _, g := range end.Groups() {
+						for _, g := range end.Groups {
 							want[g] = true
 						}
 					}

@@ -107,7 +107,7 @@ func (s *Snapshot) Troubles() *Troubles { return s.troubles(noPace) }
 func (s *Snapshot) troubles(pace func()) *Troubles {
 	s.later.looked.Do(func() {
 		t := &Troubles{}
-		r := remedies{e: s.Estate, net: s.Judge.Net()}
+		r := remedies{e: s.Estate, net: s.Judge.Net}
 		for i := range s.Faults {
 			f := &s.Faults[i]
 			x := Trouble{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Path: f.Path, Refs: things(f.Refs), Remedies: r.of(f)}

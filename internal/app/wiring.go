@@ -14,7 +14,7 @@ import (
 	"bivium/core/findings"
 	"bivium/core/parallel"
 	"bivium/core/paths"
-	"bivium/core/verdict"
+	"bivium/core/recompile"
 	"bivium/core/wiring"
 	"bivium/internal/store"
 )
@@ -68,10 +68,10 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 		wired = checkWired(next, segments)
 		unfit = document.Admit(document.Changes(s.Estate, next), next)
 	})
-	j, moved := s.Judge.Revise(next)
+	j, moved := recompile.Revise(s.Judge, next)
 	out := &Rewired{Revision: s.Revision, Refused: []Refusal{}}
 	routed.Go(func() {
-		out.Routes, out.More = routeChanges(s.Judge.Net(), j.Net(), segments, movedNetworks(s.Judge.Net(), j.Net(), &moved))
+		out.Routes, out.More = routeChanges(s.Judge.Net, j.Net, segments, movedNetworks(s.Judge.Net, j.Net, &moved))
 	})
 	a, d := s.Analysis.Follow(j, &moved)
 	checked.Wait()
@@ -80,7 +80,7 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 		return nil, problemsOf(unfit)
 	}
 	if refused := s.refusals(append(wired, findings.ShareFaultsAfter(a.Matrix)...)); len(refused) > 0 {
-		r := remedies{e: next, net: j.Net()}
+		r := remedies{e: next, net: j.Net}
 		for i := range refused {
 			refused[i].Remedies = r.remediesFor(edits, &refused[i])
 		}
@@ -107,7 +107,7 @@ func checkWired(next *estate.Estate, segments map[string]bool) []estate.Fault {
 
 // movedNetworks returns the networks whose ways a revision of a judge may have changed, by
 // name; nil for all.
-func movedNetworks(old, next *paths.Net, r *verdict.Revision) map[string]bool {
+func movedNetworks(old, next *paths.Net, r *recompile.Revision) map[string]bool {
 	if r.Whole || r.Bridge != nil || r.Ways || r.Links {
 		return nil
 	}
@@ -252,7 +252,7 @@ func (a *App) Rewire(ctx context.Context, edits []wiring.Edit, based int64, acto
 		if err != nil {
 			return nil, err
 		}
-		j, _ := now.Judge.Revise(next)
+		j, _ := recompile.Revise(now.Judge, next)
 		if refused := now.refusals(append(checkWired(next, segmentsOfEdits(now.Estate, next, edits)), findings.ShareFaults(j)...)); len(refused) > 0 {
 			var problems Problems
 			for _, r := range refused {
@@ -271,7 +271,7 @@ func (a *App) rewired(ctx context.Context, s *step, segments func(before, after 
 	s.then = func(before, after *Snapshot, d *difference.Difference) error {
 		out.Effect = before.effect(after, d, maxFlows)
 		out.Revision, out.Effect.Revision = after.Revision, after.Revision
-		out.Routes, out.More = routeChanges(before.Judge.Net(), after.Judge.Net(), segments(before.Estate, after.Estate), nil)
+		out.Routes, out.More = routeChanges(before.Judge.Net, after.Judge.Net, segments(before.Estate, after.Estate), nil)
 		return nil
 	}
 	if err := a.advance(ctx, s); err != nil {

@@ -129,7 +129,7 @@ func TestWiringIsTriedMadeAndTakenBack(t *testing.T) {
 // routesThatDiffer compares the tables of all segments at all hubs, line by line.
 func routesThatDiffer(before, after *app.Snapshot) []string {
 	lines := func(s *app.Snapshot) map[string]string {
-		net := s.Judge.Net()
+		net := s.Judge.Net
 		out := map[string]string{}
 		for i, segment := range net.Segments {
 			for k, hub := range net.Hubs {

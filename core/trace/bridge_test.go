@@ -1,4 +1,4 @@
-package verdict_test
+package trace
 
 import (
 	"slices"
@@ -10,6 +10,7 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/findings"
+	"bivium/core/recompile"
 	"bivium/core/testing/draw"
 	"bivium/core/testing/meet"
 	"bivium/core/testing/oracle"
@@ -25,7 +26,7 @@ func TestWhatStandsIdleChangesNothing(t *testing.T) {
 		e := drawValid(t)
 		what := rapid.SampledFrom(edits).Draw(t, "edit")
 		next := draw.EditOf(t, e, what)
-		j, r := verdict.New(e).Revise(next)
+		j, r := recompile.Revise(verdict.New(e), next)
 		if len(estate.Check(next)) > 0 || len(findings.ShareFaults(j)) > 0 || r.Bridge == nil {
 			return // a fault, or there was nothing to go
 		}
@@ -55,7 +56,7 @@ func TestEffectsGoThereAndBack(t *testing.T) {
 		e := drawValid(t)
 		next := draw.EditOf(t, e, rapid.SampledFrom([]string{"a pool comes", "a pool goes", "an exit comes", "an exit goes"}).Draw(t, "edit"))
 		was, is := verdict.New(e), verdict.New(next)
-		there, back := was.Renumbering(is), is.Renumbering(was)
+		there, back := recompile.NewRenumbering(was, is), recompile.NewRenumbering(is, was)
 		var stays []bool // by pool, in the order of names
 		pools := slices.Clone(e.Pools)
 		slices.SortFunc(pools, func(a, b estate.Pool) int { return strings.Compare(a.Name, b.Name) })
@@ -66,8 +67,8 @@ func TestEffectsGoThereAndBack(t *testing.T) {
 			if f.Segment == verdict.Internet {
 				continue
 			}
-			src, ok := was.Internal(was.Net().Segment(f.Segment), f.Source)
-			dst, how := was.Find(was.Net().Segment(f.Segment), rapid.SampledFrom(draw.Ends(e)).Draw(t, "destination"))
+			src, ok := was.Internal(was.Net.Segment(f.Segment), f.Source)
+			dst, how := was.Find(was.Net.Segment(f.Segment), rapid.SampledFrom(draw.Ends(e)).Draw(t, "destination"))
 			if !ok || how == verdict.LookupUnknown || dst.Addr.Is4() != f.Source.Is4() || dst.Addr == f.Source {
 				continue
 			}

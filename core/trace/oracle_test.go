@@ -1,4 +1,4 @@
-package verdict_test
+package trace
 
 import (
 	"maps"
@@ -38,7 +38,7 @@ type known struct {
 func knownEnds(e *estate.Estate, j *verdict.Judge) known {
 	k := known{to: map[string][]netip.Addr{}}
 	for _, a := range draw.Ends(e) {
-		for i, s := range j.Net().Segments {
+		for i, s := range j.Net.Segments {
 			if _, ok := j.Internal(i, a); ok {
 				k.from = append(k.from, verdict.Flow{Segment: s, Source: a})
 				k.to[verdict.Internet] = append(k.to[verdict.Internet], a)
@@ -116,7 +116,7 @@ func TestJudgeAgreesWithTheOracle(t *testing.T) {
 				require.NoError(t, err)
 				require.Equal(t, want, got, "%+v\n%s", f, text)
 			}
-			trace := j.Trace(f)
+			trace := Of(j, f)
 			require.Equal(t, got, trace.Verdict, "the trace says otherwise")
 			from, to, outcome := trace.Source.Inside != "", trace.Destination.Inside != "", string(got.Outcome)
 			met["no path: "+trace.Path.Absence]++

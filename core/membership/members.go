@@ -1,4 +1,4 @@
-package verdict
+package membership
 
 import (
 	"fmt"
@@ -9,17 +9,18 @@ import (
 	"github.com/gaissmai/bart"
 
 	"bivium/core/estate"
+	"bivium/core/lists"
 	"bivium/core/parallel"
 	"bivium/core/paths"
 )
 
-// membership tells which groups an endpoint is in (M3). Groups have the numbers of
+// Membership tells which groups an endpoint is in (M3). Groups have the numbers of
 // the judge's family. Lists of groups are sorted, and never changed once they are
 // made.
-type membership struct {
-	names  []string // by number; "" for one that is gone
-	ids    map[string]int
-	groups []estate.Group // by number; one that is gone selects nothing
+type Membership struct {
+	Names  []string // by number; "" for one that is gone
+	Ids    map[string]int
+	Groups []estate.Group // by number; one that is gone selects nothing
 	parent []int          // by number; paths.None for a root
 
 	// order holds the groups of each tree between the entry and exit number of
@@ -28,30 +29,30 @@ type membership struct {
 	broken       []bool // the group, or an ancestor, is missing or its own ancestor (F1, F4)
 	nests        sync.Pool
 
-	byPrefix  bart.Table[[]int]
-	byNetwork [][]int
-	bySubnet  [][]int
-	byExit    [][]int
-	byKin     [][]int // by set of labels: those that may hold a workload by them, see selectors.of
+	ByPrefix   bart.Table[[]int]
+	ByNetwork  [][]int
+	BySubnet   [][]int
+	ByExit     [][]int
+	ByLabelSet [][]int // by set of labels: those that may hold a workload by them, see selectors.of
 
-	workloads []estate.Workload
-	kin       []int32 // by workload: the number of its set of labels
-	kinLabels []map[string]string
-	holders   [][]held // by network: which workload holds an address, sorted
+	workloads  []estate.Workload
+	LabelSetOf []int32 // by workload: the number of its set of labels
+	labelSets  []map[string]string
+	Holders    [][]Holding // by network: which workload holds an address, sorted
 }
 
-// newMembership returns the membership of an estate. What was worked out for the
+// New returns the membership of an estate. What was worked out for the
 // workloads of another one of the family it takes over where they are the same.
-func newMembership(e *estate.Estate, net *paths.Net, family *numbers, was *membership) *membership {
-	m := &membership{ids: map[string]int{}, workloads: e.Workloads}
-	for _, g := range byName(e.Groups, func(g *estate.Group) string { return g.Name }) {
-		n := family.of(groupNumber, g.Name)
-		m.groups = enter(m.groups, n, g, func(int) estate.Group { return estate.Group{} })
-		m.ids[g.Name] = n
+func New(e *estate.Estate, net *paths.Net, family *lists.Numbering, was *Membership) *Membership {
+	m := &Membership{Ids: map[string]int{}, workloads: e.Workloads}
+	for _, g := range lists.ByName(e.Groups, func(g *estate.Group) string { return g.Name }) {
+		n := family.Number(lists.GroupNumber, g.Name)
+		m.Groups = lists.Put(m.Groups, n, g, func(int) estate.Group { return estate.Group{} })
+		m.Ids[g.Name] = n
 	}
-	m.names = make([]string, len(m.groups))
-	for i := range m.groups {
-		m.names[i] = m.groups[i].Name
+	m.Names = make([]string, len(m.Groups))
+	for i := range m.Groups {
+		m.Names[i] = m.Groups[i].Name
 	}
 	m.compileForest()
 	m.compileSelections(e, net)
@@ -61,12 +62,12 @@ func newMembership(e *estate.Estate, net *paths.Net, family *numbers, was *membe
 
 // compileForest numbers the groups so that the descendants of a group are the
 // ones between its enter and leave numbers.
-func (m *membership) compileForest() {
-	n := len(m.groups)
+func (m *Membership) compileForest() {
+	n := len(m.Groups)
 	m.parent, m.enter, m.leave, m.broken = make([]int, n), make([]int, n), make([]int, n), make([]bool, n)
 	children := make([][]int, n)
 	var roots []int
-	for i, g := range m.groups {
+	for i, g := range m.Groups {
 		m.parent[i] = paths.None
 		m.enter[i] = paths.None
 		switch {
@@ -77,7 +78,7 @@ func (m *membership) compileForest() {
 			roots = append(roots, i)
 			continue
 		}
-		if p, ok := m.ids[g.Within]; ok {
+		if p, ok := m.Ids[g.Within]; ok {
 			m.parent[i] = p
 			children[p] = append(children[p], i)
 		}
@@ -105,50 +106,50 @@ func (m *membership) compileForest() {
 			}
 		}
 	}
-	for i := range m.groups {
+	for i := range m.Groups {
 		m.broken[i] = m.enter[i] == paths.None // not reached from a root
 	}
 }
 
-// ancestor reports whether a is a proper ancestor of b.
-func (m *membership) ancestor(a, b int) bool {
+// Ancestor reports whether a is a proper ancestor of b.
+func (m *Membership) Ancestor(a, b int) bool {
 	return a != b && !m.broken[a] && !m.broken[b] && m.enter[a] < m.enter[b] && m.enter[b] < m.leave[a]
 }
 
-func (m *membership) compileSelections(e *estate.Estate, net *paths.Net) {
-	m.byNetwork = make([][]int, len(net.Networks))
-	m.bySubnet = make([][]int, len(net.Subnets))
-	m.byExit = make([][]int, len(net.Exits))
+func (m *Membership) compileSelections(e *estate.Estate, net *paths.Net) {
+	m.ByNetwork = make([][]int, len(net.Networks))
+	m.BySubnet = make([][]int, len(net.Subnets))
+	m.ByExit = make([][]int, len(net.Exits))
 	byName := map[estate.SubnetRef]int{}
 	for i := range net.Subnets {
 		s := &net.Subnets[i]
 		byName[estate.SubnetRef{Network: net.Networks[s.Network].Name, Subnet: s.Name}] = i
 	}
-	for i, g := range m.groups {
+	for i, g := range m.Groups {
 		for _, name := range g.Networks {
 			if n := net.Network(name); n != paths.None {
-				m.byNetwork[n] = append(m.byNetwork[n], i)
+				m.ByNetwork[n] = append(m.ByNetwork[n], i)
 			}
 		}
 		if selector, ok := parseSelector(g.NetworkMatch); ok {
 			for _, n := range e.Networks {
 				if number := net.Network(n.Name); selector.Matches(n.Labels) {
-					m.byNetwork[number] = append(m.byNetwork[number], i)
+					m.ByNetwork[number] = append(m.ByNetwork[number], i)
 				}
 			}
 		}
 		for _, ref := range g.Subnets {
 			if s, ok := byName[ref]; ok {
-				m.bySubnet[s] = append(m.bySubnet[s], i)
+				m.BySubnet[s] = append(m.BySubnet[s], i)
 			}
 		}
 		for _, p := range g.Prefixes {
-			old, _ := m.byPrefix.Get(p)
-			m.byPrefix.Insert(p, append(slices.Clip(old), i))
+			old, _ := m.ByPrefix.Get(p)
+			m.ByPrefix.Insert(p, append(slices.Clip(old), i))
 		}
 		for _, name := range g.Exits {
 			if x := net.Exit(name); x != paths.None {
-				m.byExit[x] = append(m.byExit[x], i)
+				m.ByExit[x] = append(m.ByExit[x], i)
 			}
 		}
 	}
@@ -164,43 +165,43 @@ func parseSelector(text string) (estate.Selector, bool) {
 }
 
 // compileWorkloads finds the groups of each workload, and who holds which address.
-func (m *membership) compileWorkloads(e *estate.Estate, net *paths.Net, was *membership) {
+func (m *Membership) compileWorkloads(e *estate.Estate, net *paths.Net, was *Membership) {
 	var wait parallel.Group
-	wait.Go(func() { m.compileKin(e.Workloads, was) })
+	wait.Go(func() { m.compileLabelSets(e.Workloads, was) })
 	m.compileHolders(e.Workloads, net)
 	wait.Wait()
 }
 
-// of returns the groups that an endpoint is in, sorted (M3.1, M3.2).
-func (m *membership) of(p *Endpoint) []int {
-	raw := m.base(p, nil)
+// GroupsOf returns the groups that an endpoint is in, sorted (M3.1, M3.2).
+func (m *Membership) GroupsOf(p *Endpoint) []int {
+	raw := m.Base(p, nil)
 	if p.Workload != paths.None {
-		raw = append(raw, m.byKin[m.kin[p.Workload]]...)
+		raw = append(raw, m.ByLabelSet[m.LabelSetOf[p.Workload]]...)
 	}
-	return m.within(sorted(raw))
+	return m.Within(lists.Sorted(raw))
 }
 
-// base appends the groups that select an endpoint whatever workload it is.
-func (m *membership) base(p *Endpoint, raw []int) []int {
+// Base appends the groups that select an endpoint whatever workload it is.
+func (m *Membership) Base(p *Endpoint, raw []int) []int {
 	host := netip.PrefixFrom(p.Addr, p.Addr.BitLen())
-	for _, groups := range m.byPrefix.Supernets(host) {
+	for _, groups := range m.ByPrefix.Supernets(host) {
 		raw = append(raw, groups...)
 	}
 	switch {
 	case p.Internal():
-		raw = append(raw, m.byNetwork[p.Home.Network]...)
+		raw = append(raw, m.ByNetwork[p.Home.Network]...)
 		if p.Home.Subnet != paths.None {
-			raw = append(raw, m.bySubnet[p.Home.Subnet]...)
+			raw = append(raw, m.BySubnet[p.Home.Subnet]...)
 		}
 	case p.Exit != paths.None:
-		raw = append(raw, m.byExit[p.Exit]...)
+		raw = append(raw, m.ByExit[p.Exit]...)
 	}
 	return raw
 }
 
-// within returns those of the selected groups, each of them once, whose ancestors
+// Within returns those of the selected groups, each of them once, whose ancestors
 // are all selected too (M3.2), in the same order. Cost: n, whatever the depth.
-func (m *membership) within(selected []int) []int {
+func (m *Membership) Within(selected []int) []int {
 	nested := false
 	for _, g := range selected {
 		nested = nested || m.parent[g] != paths.None
@@ -216,7 +217,7 @@ func (m *membership) within(selected []int) []int {
 	}
 	n, _ := m.nests.Get().(*nest)
 	if n == nil {
-		n = &nest{m, make([]choice, len(m.groups))}
+		n = &nest{m, make([]choice, len(m.Groups))}
 	}
 	for _, g := range selected {
 		n.of[g] = asked
@@ -235,7 +236,7 @@ func (m *membership) within(selected []int) []int {
 
 // nest finds which of some selected groups count.
 type nest struct {
-	*membership
+	*Membership
 	of []choice // by group
 }
 
@@ -268,25 +269,25 @@ type Ground struct {
 // String returns the ground as a document would write it.
 func (g Ground) String() string { return fmt.Sprintf("%s %s", g.By, g.Value) }
 
-// why returns the first ground on which the group's own selection holds the
+// Why returns the first ground on which the group's own selection holds the
 // endpoint, in the order of M3.1.
-func (m *membership) why(g int, p *Endpoint, net *paths.Net) Ground {
-	group := &m.groups[g]
+func (m *Membership) Why(g int, p *Endpoint, net *paths.Net) Ground {
+	group := &m.Groups[g]
 	if p.Internal() {
-		if p.Workload != paths.None && slices.Contains(m.byKin[m.kin[p.Workload]], g) {
+		if p.Workload != paths.None && slices.Contains(m.ByLabelSet[m.LabelSetOf[p.Workload]], g) {
 			return Ground{"match", group.Match}
 		}
 		name := net.Networks[p.Home.Network].Name
 		if slices.Contains(group.Networks, name) {
 			return Ground{"network", name}
 		}
-		if slices.Contains(m.byNetwork[p.Home.Network], g) {
+		if slices.Contains(m.ByNetwork[p.Home.Network], g) {
 			return Ground{"networkMatch", group.NetworkMatch}
 		}
-		if p.Home.Subnet != paths.None && slices.Contains(m.bySubnet[p.Home.Subnet], g) {
+		if p.Home.Subnet != paths.None && slices.Contains(m.BySubnet[p.Home.Subnet], g) {
 			return Ground{"subnet", name + "/" + net.Subnets[p.Home.Subnet].Name}
 		}
-	} else if p.Exit != paths.None && slices.Contains(m.byExit[p.Exit], g) {
+	} else if p.Exit != paths.None && slices.Contains(m.ByExit[p.Exit], g) {
 		return Ground{"exit", net.Exits[p.Exit].Name}
 	}
 	for _, prefix := range group.Prefixes {

@@ -6,21 +6,10 @@ import (
 	"slices"
 
 	"bivium/core/estate"
+	"bivium/core/lists"
+	"bivium/core/membership"
 	"bivium/core/paths"
 )
-
-// Groups returns the numbers of the groups that the endpoint is in, sorted.
-// They must not be changed.
-func (p *Endpoint) Groups() []int { return p.groups }
-
-// GroupKey returns a string that is equal for endpoints in the same groups.
-func (p *Endpoint) GroupKey() string {
-	b := make([]byte, 0, 2*len(p.groups))
-	for _, g := range p.groups {
-		b = binary.AppendUvarint(b, uint64(g))
-	}
-	return string(b)
-}
 
 // PrefixKey returns a string that is equal for addresses that the prefixes of
 // the same groups hold, whether those groups' ancestors hold them or not. An
@@ -29,11 +18,11 @@ func (p *Endpoint) GroupKey() string {
 // addresses apart.
 func (j *Judge) PrefixKey(a netip.Addr) string {
 	var raw []int
-	for _, groups := range j.members.byPrefix.Supernets(netip.PrefixFrom(a, a.BitLen())) {
+	for _, groups := range j.Members.ByPrefix.Supernets(netip.PrefixFrom(a, a.BitLen())) {
 		raw = append(raw, groups...)
 	}
 	b := make([]byte, 0, 2*len(raw))
-	for _, g := range sorted(raw) {
+	for _, g := range lists.Sorted(raw) {
 		b = binary.AppendUvarint(b, uint64(g))
 	}
 	return string(b)
@@ -41,72 +30,72 @@ func (j *Judge) PrefixKey(a netip.Addr) string {
 
 // Group returns the number of a group, or paths.None.
 func (j *Judge) Group(name string) int {
-	if g, ok := j.members.ids[name]; ok {
+	if g, ok := j.Members.Ids[name]; ok {
 		return g
 	}
 	return paths.None
 }
 
 // GroupNames returns the names of all groups, by number.
-func (j *Judge) GroupNames() []string { return slices.Clone(j.members.names) }
+func (j *Judge) GroupNames() []string { return slices.Clone(j.Members.Names) }
 
 // WorkloadOf returns the name of the workload that an endpoint is, or "".
-func (j *Judge) WorkloadOf(p *Endpoint) string {
+func (j *Judge) WorkloadOf(p *membership.Endpoint) string {
 	if p.Workload == paths.None {
 		return ""
 	}
-	return j.estate.Workloads[p.Workload].Name
+	return j.Estate.Workloads[p.Workload].Name
 }
 
-// Publications returns the names of the publications that can let flows in:
+// PublicationNames returns the names of the publications that can let flows in:
 // those that are enabled, and whose exit is up and serves their segment. They
 // are known by their place in the list.
-func (j *Judge) Publications() []string {
-	names := make([]string, len(j.publications))
-	for i := range j.publications {
-		names[i] = j.publications[i].name
+func (j *Judge) PublicationNames() []string {
+	names := make([]string, len(j.Publications))
+	for i := range j.Publications {
+		names[i] = j.Publications[i].Name
 	}
 	return names
 }
 
 // PublicationExit returns the exit of a publication.
-func (j *Judge) PublicationExit(i int) int { return j.publications[i].exit }
+func (j *Judge) PublicationExit(i int) int { return j.Publications[i].Exit }
 
 // PublicationTerms returns what services a publication lets in.
-func (j *Judge) PublicationTerms(i int) []estate.Term { return j.publications[i].services.terms }
+func (j *Judge) PublicationTerms(i int) []estate.Term { return j.Publications[i].Services.Terms }
 
 // PublishesIn reports whether a publication leads into a segment.
-func (j *Judge) PublishesIn(i, segment int) bool { return j.publications[i].segment == segment }
+func (j *Judge) PublishesIn(i, segment int) bool { return j.Publications[i].Segment == segment }
 
 // Publishes reports whether a publication leads to the endpoint (M7.6).
-func (j *Judge) Publishes(i int, p *Endpoint) bool {
-	return p.Segment == j.publications[i].segment && j.publications[i].to.contains(p.groups, true)
+func (j *Judge) Publishes(i int, p *membership.Endpoint) bool {
+	return p.Segment == j.Publications[i].Segment && j.Publications[i].To.Contains(p.Groups, true)
 }
 
 // Settings returns the sets of services that rules and publications have, and
 // every named service: what tells services apart.
-func (j *Judge) Settings() [][]estate.Term { return j.sets }
+func (j *Judge) Settings() [][]estate.Term { return j.Sets }
 
 // EachCut calls f for each prefix at whose bounds the groups or the ways of
 // addresses may change, and the private ones (M2.3). Between two bounds only
 // the workload can differ. Of prefixes that make homes it needs those that overlap one
 // of within, and may leave out the others.
 func (j *Judge) EachCut(within []netip.Prefix, f func(netip.Prefix)) {
-	for s := range j.net.Segments {
+	for s := range j.Net.Segments {
 		for _, p := range within {
-			j.net.EachHomePrefixAt(s, p, f)
+			j.Net.EachHomePrefixAt(s, p, f)
 		}
 	}
-	for i := range j.net.Networks {
-		for _, r := range j.net.Networks[i].Routes {
+	for i := range j.Net.Networks {
+		for _, r := range j.Net.Networks[i].Routes {
 			f(r.To)
 		}
 	}
-	for i := range j.net.Subnets {
-		f(j.net.Subnets[i].Inside)
+	for i := range j.Net.Subnets {
+		f(j.Net.Subnets[i].Inside)
 	}
-	j.net.EachFiltered(f)
-	for p := range j.members.byPrefix.All() {
+	j.Net.EachFiltered(f)
+	for p := range j.Members.ByPrefix.All() {
 		f(p)
 	}
 	for _, p := range paths.PrivatePrefixes() {
@@ -161,8 +150,8 @@ type Place struct {
 
 // PlaceOf returns the place of an address that has a home.
 func (j *Judge) PlaceOf(segment int, home paths.Home, a netip.Addr) Place {
-	p := Endpoint{Addr: a, Segment: segment, Home: home, Workload: paths.None, Exit: paths.None}
-	return Place{segment, home, sorted(j.members.base(&p, nil))}
+	p := membership.Endpoint{Addr: a, Segment: segment, Home: home, Workload: paths.None, Exit: paths.None}
+	return Place{segment, home, lists.Sorted(j.Members.Base(&p, nil))}
 }
 
 // Base returns the groups that select every endpoint of the place, sorted.
@@ -170,17 +159,17 @@ func (p *Place) Base() []int { return p.base }
 
 // At returns the endpoint of a place that is a workload, or paths.None for an
 // address that none holds. Groups are those that In returned for it.
-func (p *Place) At(a netip.Addr, workload int, groups []int) Endpoint {
-	return Endpoint{Addr: a, Segment: p.Segment, Home: p.Home, Workload: workload, Exit: paths.None, groups: groups}
+func (p *Place) At(a netip.Addr, workload int, groups []int) membership.Endpoint {
+	return membership.Endpoint{Addr: a, Segment: p.Segment, Home: p.Home, Workload: workload, Exit: paths.None, Groups: groups}
 }
 
 // In returns the groups of the endpoints of a place that are a workload, or
 // paths.None. It depends on the base of the place and the workload's kin alone.
 func (j *Judge) In(p *Place, workload int) []int {
 	if workload == paths.None {
-		return j.members.within(p.base)
+		return j.Members.Within(p.base)
 	}
-	return j.members.within(merged(p.base, j.members.byKin[j.Kin(workload)]))
+	return j.Members.Within(merged(p.base, j.Members.ByLabelSet[j.LabelSet(workload)]))
 }
 
 // merged returns two sorted lists as one, each number once.
@@ -199,17 +188,17 @@ func merged(a, b []int) []int {
 	return append(append(out, a...), b...)
 }
 
-// Kin returns the number of a workload's set of labels, from 0.
-func (j *Judge) Kin(workload int) int { return int(j.members.kin[workload]) }
+// LabelSet returns the number of a workload's set of labels, from 0.
+func (j *Judge) LabelSet(workload int) int { return int(j.Members.LabelSetOf[workload]) }
 
 // EachHeld calls f for each address that a workload of a home holds in a range
 // within it, in order, as the segment sees them.
 func (j *Judge) EachHeld(home paths.Home, from, to netip.Addr, f func(a netip.Addr, workload int)) {
-	list := j.members.holders[home.Network]
-	from, to = j.net.Inside(home, from), j.net.Inside(home, to)
-	i, _ := slices.BinarySearchFunc(list, from, func(h held, a netip.Addr) int { return h.addr.Compare(a) })
-	for ; i < len(list) && list[i].addr.Compare(to) <= 0; i++ {
-		f(j.net.Outside(home, list[i].addr), list[i].workload)
+	list := j.Members.Holders[home.Network]
+	from, to = j.Net.Inside(home, from), j.Net.Inside(home, to)
+	i, _ := slices.BinarySearchFunc(list, from, func(h membership.Holding, a netip.Addr) int { return h.Addr.Compare(a) })
+	for ; i < len(list) && list[i].Addr.Compare(to) <= 0; i++ {
+		f(j.Net.Outside(home, list[i].Addr), list[i].Workload)
 	}
 }
 
@@ -222,14 +211,14 @@ type Reach struct {
 
 // EachReach calls f for each share that makes an internal endpoint reachable in
 // another segment, whether M6.4 forbids it or not.
-func (j *Judge) EachReach(p *Endpoint, f func(Reach)) {
-	for _, i := range j.sharesOf[p.Segment] {
-		s := &j.shares[i]
-		if s.owner.holds(p) {
-			f(Reach{s.name, s.guest.segment, j.SeenAs(p, s.guest.segment)})
+func (j *Judge) EachReach(p *membership.Endpoint, f func(Reach)) {
+	for _, i := range j.SharesOf[p.Segment] {
+		s := &j.Shares[i]
+		if s.Owner.Holds(p) {
+			f(Reach{s.Name, s.Guest.Segment, j.SeenAs(p, s.Guest.Segment)})
 		}
-		if s.guest.holds(p) {
-			f(Reach{s.name, s.owner.segment, j.SeenAs(p, s.owner.segment)})
+		if s.Guest.Holds(p) {
+			f(Reach{s.Name, s.Owner.Segment, j.SeenAs(p, s.Owner.Segment)})
 		}
 	}
 }
@@ -237,31 +226,31 @@ func (j *Judge) EachReach(p *Endpoint, f func(Reach)) {
 // EachOffer calls f for each side of a share that makes endpoints of a segment
 // reachable in another: for each of its groups, or paths.None for "any".
 func (j *Judge) EachOffer(segment int, f func(group, seenBy int)) {
-	offer := func(p *sharedPart, seenBy int) {
-		for _, g := range p.side {
+	offer := func(p *SharedPart, seenBy int) {
+		for _, g := range p.Side {
 			f(g, seenBy)
 		}
 	}
-	for _, i := range j.sharesOf[segment] {
-		s := &j.shares[i]
-		if s.owner.segment == segment {
-			offer(&s.owner, s.guest.segment)
+	for _, i := range j.SharesOf[segment] {
+		s := &j.Shares[i]
+		if s.Owner.Segment == segment {
+			offer(&s.Owner, s.Guest.Segment)
 		}
-		if s.guest.segment == segment {
-			offer(&s.guest, s.owner.segment)
+		if s.Guest.Segment == segment {
+			offer(&s.Guest, s.Owner.Segment)
 		}
 	}
 }
 
 // HoldsSide reports whether a side of a rule holds the endpoint; "any" holds
 // every one.
-func (j *Judge) HoldsSide(s estate.Side, p *Endpoint) bool {
+func (j *Judge) HoldsSide(s estate.Side, p *membership.Endpoint) bool {
 	if s.Any {
 		return true
 	}
 	for _, name := range s.Groups {
-		if g, ok := j.members.ids[name]; ok {
-			if _, in := slices.BinarySearch(p.groups, g); in {
+		if g, ok := j.Members.Ids[name]; ok {
+			if _, in := slices.BinarySearch(p.Groups, g); in {
 				return true
 			}
 		}

@@ -1,12 +1,12 @@
-package verdict
+package lists
 
 import "sync"
 
-// numbers gives things their numbers, by name, for a judge and all that come of it
+// Numbering gives things their numbers, by name, for a judge and all that come of it
 // by edits: what one edit calls by a number, no other does, so that what is known
 // of one survey can be shared by all of the family. What is gone keeps its number,
 // and says nothing.
-type numbers struct {
+type Numbering struct {
 	mu    sync.Mutex
 	known [sorts]map[string]int
 	names [sorts][]string
@@ -14,23 +14,23 @@ type numbers struct {
 
 // The sorts of things that have such numbers.
 const (
-	policyNumber = iota
-	railNumber
-	shareNumber
-	groupNumber
+	PolicyNumber = iota
+	RailNumber
+	ShareNumber
+	GroupNumber
 	sorts
 )
 
-func newNumbers() *numbers {
-	n := &numbers{}
+func NewNumbering() *Numbering {
+	n := &Numbering{}
 	for sort := range n.known {
 		n.known[sort] = map[string]int{}
 	}
 	return n
 }
 
-// of returns the number of a name, the next one if it has none.
-func (n *numbers) of(sort int, name string) int {
+// Number returns the number of a name, the next one if it has none.
+func (n *Numbering) Number(sort int, name string) int {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	i, ok := n.known[sort][name]
@@ -42,15 +42,15 @@ func (n *numbers) of(sort int, name string) int {
 	return i
 }
 
-func (n *numbers) name(sort, number int) string {
+func (n *Numbering) Name(sort, number int) string {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	return n.names[sort][number]
 }
 
-// enter puts a thing at its number in a list that it makes long enough; what has no
+// Put puts a thing at its number in a list that it makes long enough; what has no
 // number of the list's is left as named says.
-func enter[T any](list []T, number int, thing T, named func(number int) T) []T {
+func Put[T any](list []T, number int, thing T, named func(number int) T) []T {
 	for len(list) <= number {
 		list = append(list, named(len(list)))
 	}

@@ -1,4 +1,4 @@
-package verdict_test
+package trace
 
 import (
 	"net/netip"
@@ -9,11 +9,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bivium/core/document"
+	"bivium/core/membership"
 	"bivium/core/verdict"
 )
 
-// ground is two segments on one hub: shops and their tills in s, a clock in t.
-const ground = `
+// pathFacts is two segments on one hub: shops and their tills in s, a clock in t.
+const pathFacts = `
 bivium: 1
 estate: rules
 accounts: [{name: own, provider: premises}]
@@ -54,7 +55,7 @@ func rule(name, from, to, action string) string {
 	return "  - {name: " + name + ", segments: all, from: " + from + ", to: " + to + ", rules: [{services: [tcp/80], action: " + action + pool + "}]}\n"
 }
 
-func rail(name, action string) string {
+func guardrail(name, action string) string {
 	return strings.Replace(rule(name, "any", "any", action), "segments: all", "tier: guardrail", 1)
 }
 
@@ -63,7 +64,7 @@ func judge(t *testing.T, policies string) *verdict.Judge {
 	if policies == "" {
 		policies = rule("nobody", "[far-tills]", "any", "allow")
 	}
-	e, err := document.Read([]byte(ground + policies))
+	e, err := document.Read([]byte(pathFacts + policies))
 	require.NoError(t, err)
 	return verdict.New(e)
 }
@@ -106,11 +107,11 @@ func TestWhoWins(t *testing.T) {
 		{"disabled ones are mute", strings.Replace(rule("p", "[tills]", "[stores]", "allow"), "segments: all", "enabled: false, segments: all", 1), "denied default"},
 		{"another segment's are mute", strings.Replace(rule("p", "[tills]", "[stores]", "allow"), "segments: all", "segments: [t]", 1), "denied default"},
 		{"a member of the group alone is no member within", rule("p", "[far-tills]", "[stores]", "allow"), "denied default"},
-		{"a guardrail is stricter", rule("p", "[tills]", "[stores]", "allow") + rail("g", "deny"), "denied guardrail by g"},
-		{"a guardrail only agrees", rule("p", "[tills]", "[stores]", "deny") + rail("g", "deny"), "denied policy by p"},
-		{"a guardrail is milder", rule("p", "[tills]", "[stores]", "deny") + rail("g", "inspect zeta"), "denied policy by p"},
-		{"a guardrail's pools come first", rule("p", "[tills]", "[stores]", "inspect alpha") + rail("g", "inspect zeta"), "inspected policy by p through zeta+alpha"},
-		{"no guardrail overrides another", rule("p", "[tills]", "[stores]", "allow") + rail("g", "inspect zeta") + rail("h", "deny"), "denied guardrail by h"},
+		{"a guardrail is stricter", rule("p", "[tills]", "[stores]", "allow") + guardrail("g", "deny"), "denied guardrail by g"},
+		{"a guardrail only agrees", rule("p", "[tills]", "[stores]", "deny") + guardrail("g", "deny"), "denied policy by p"},
+		{"a guardrail is milder", rule("p", "[tills]", "[stores]", "deny") + guardrail("g", "inspect zeta"), "denied policy by p"},
+		{"a guardrail's pools come first", rule("p", "[tills]", "[stores]", "inspect alpha") + guardrail("g", "inspect zeta"), "inspected policy by p through zeta+alpha"},
+		{"no guardrail overrides another", rule("p", "[tills]", "[stores]", "allow") + guardrail("g", "inspect zeta") + guardrail("h", "deny"), "denied guardrail by h"},
 		{"a pool without a firewall closes", rule("p", "[tills]", "[stores]", "inspect gone"), "denied no-firewall"},
 		{"a pool without a firewall is open", rule("p", "[tills]", "[stores]", "inspect loose"), "allowed failed-open"},
 		{"one pool open, one passed", rule("p", "[tills]", "[stores]", "inspect loose") + rule("q", "[tills]", "[mills]", "inspect zeta"), "inspected policy by p+q through zeta"},
@@ -125,7 +126,7 @@ func TestTheInternetIsOpenedByGroupsOnly(t *testing.T) {
 	f := flow("s", "10.0.0.5", "198.51.100.7", 80)
 	assert.Equal(t, "denied default", say(judge(t, rule("p", "[tills]", "any", "allow")).Judge(f)), "any is inside")
 	assert.Equal(t, "allowed policy by p", say(judge(t, rule("p", "any", "[outside]", "allow")).Judge(f)))
-	assert.Equal(t, "denied guardrail by g", say(judge(t, rule("p", "any", "[outside]", "allow")+rail("g", "deny")).Judge(f)), "a guardrail's any is everywhere")
+	assert.Equal(t, "denied guardrail by g", say(judge(t, rule("p", "any", "[outside]", "allow")+guardrail("g", "deny")).Judge(f)), "a guardrail's any is everywhere")
 }
 
 func TestSharesDecideBetweenSegments(t *testing.T) {
@@ -145,22 +146,22 @@ func TestSharesDecideBetweenSegments(t *testing.T) {
 
 func TestTraceTellsHowEachVoiceFared(t *testing.T) {
 	j := judge(t, rule("narrow", "[tills]", "[stores]", "allow")+rule("twin", "[tills]", "[mills]", "inspect zeta")+rule("wide", "any", "[stores]", "deny")+
-		strings.Replace(rule("mute", "[tills]", "[stores]", "deny"), "tcp/80", "udp/53", 1)+rail("guard", "inspect alpha"))
-	trace := j.Trace(flow("s", "10.0.0.5", "10.0.1.5", 80))
+		strings.Replace(rule("mute", "[tills]", "[stores]", "deny"), "tcp/80", "udp/53", 1)+guardrail("guard", "inspect alpha"))
+	got := Of(j, flow("s", "10.0.0.5", "10.0.1.5", 80))
 	standing := map[string]string{}
-	for _, v := range append(trace.Voices, trace.Guardrails...) {
+	for _, v := range append(got.Rules, got.Guardrails...) {
 		standing[v.Name] = v.Standing + v.Over
 	}
 	assert.Equal(t, map[string]string{"twin": "wins", "narrow": "milder", "wide": "overriddennarrow", "mute": "silent", "guard": "agrees"}, standing)
-	assert.Equal(t, "twin", trace.Voices[0].Name, "who wins comes first")
+	assert.Equal(t, "twin", got.Rules[0].Name, "who wins comes first")
 	var pools []string
-	for _, p := range trace.Pools {
+	for _, p := range got.Pools {
 		pools = append(pools, p.Pool+" "+p.State)
 	}
 	assert.Equal(t, []string{"alpha passed", "zeta passed"}, pools)
-	require.Len(t, trace.Source.Groups, 2)
-	assert.Equal(t, verdict.Ground{By: "match", Value: "app=till"}, trace.Source.Groups[1].Ground)
-	assert.Equal(t, verdict.DefaultView{Action: "deny", Why: "segment"}, trace.Default)
+	require.Len(t, got.Source.Groups, 2)
+	assert.Equal(t, membership.Ground{By: "match", Value: "app=till"}, got.Source.Groups[1].Ground)
+	assert.Equal(t, DefaultView{Action: "deny", Why: "segment"}, got.Default)
 }
 
 func TestFlowsThatCannotBe(t *testing.T) {

@@ -1,4 +1,4 @@
-package verdict
+package membership
 
 import (
 	"hash/maphash"
@@ -8,58 +8,59 @@ import (
 	"slices"
 
 	"bivium/core/estate"
+	"bivium/core/lists"
 	"bivium/core/paths"
 )
 
-// compileKin finds the groups of workloads, once for each set of labels: what it
+// compileLabelSets finds the groups of workloads, once for each set of labels: what it
 // costs follows the number of those, not of workloads.
-func (m *membership) compileKin(workloads []estate.Workload, was *membership) {
+func (m *Membership) compileLabelSets(workloads []estate.Workload, was *Membership) {
 	selectors := m.workloadSelectors()
-	m.kin = make([]int32, len(workloads))
-	known := kinship{seed: maphash.MakeSeed(), at: map[uint64][]int32{}}
-	if was == nil || len(was.kinLabels) > 2*len(workloads)+1000 { // most of them are nobody's any more
-		was = &membership{}
+	m.LabelSetOf = make([]int32, len(workloads))
+	known := labelSets{seed: maphash.MakeSeed(), at: map[uint64][]int32{}}
+	if was == nil || len(was.labelSets) > 2*len(workloads)+1000 { // most of them are nobody's any more
+		was = &Membership{}
 	}
-	for _, labels := range was.kinLabels {
-		known.of(labels)
+	for _, labels := range was.labelSets {
+		known.number(labels)
 	}
 	shared := map[uintptr]int32{} // by map: many workloads have the same one
 	for i := range workloads {
 		labels := workloads[i].Labels
-		if i < len(was.workloads) && sameMap(was.workloads[i].Labels, labels) {
-			m.kin[i] = was.kin[i]
+		if i < len(was.workloads) && SameMap(was.workloads[i].Labels, labels) {
+			m.LabelSetOf[i] = was.LabelSetOf[i]
 			continue
 		}
 		at := reflect.ValueOf(labels).Pointer()
 		kin, ok := shared[at]
 		if !ok {
-			kin = known.of(labels)
+			kin = known.number(labels)
 			shared[at] = kin
 		}
-		m.kin[i] = kin
+		m.LabelSetOf[i] = kin
 	}
-	m.kinLabels, m.byKin = known.labels, make([][]int, len(known.labels))
+	m.labelSets, m.ByLabelSet = known.labels, make([][]int, len(known.labels))
 	for kin, labels := range known.labels {
-		m.byKin[kin] = selectors.of(labels)
+		m.ByLabelSet[kin] = selectors.of(labels)
 	}
 }
 
-// sameMap reports whether two maps are one and the same: a quick yes, where asking
+// SameMap reports whether two maps are one and the same: a quick yes, where asking
 // what is in them would be slow.
-func sameMap(a, b map[string]string) bool {
+func SameMap(a, b map[string]string) bool {
 	return len(a) == len(b) && reflect.ValueOf(a).Pointer() == reflect.ValueOf(b).Pointer()
 }
 
-// kinship numbers sets of labels.
-type kinship struct {
+// labelSets numbers sets of labels.
+type labelSets struct {
 	seed   maphash.Seed
 	at     map[uint64][]int32
 	labels []map[string]string // by number
 }
 
-// of returns the number of a set of labels. Sets are found by a sum over their
+// number returns the number of a set of labels. Sets are found by a sum over their
 // labels, so that the order of these does not matter, and then compared.
-func (k *kinship) of(labels map[string]string) int32 {
+func (k *labelSets) number(labels map[string]string) int32 {
 	sum := uint64(len(labels))
 	for key, value := range labels {
 		h := bits.RotateLeft64(maphash.String(k.seed, key), 23) ^ maphash.String(k.seed, value)
@@ -76,17 +77,17 @@ func (k *kinship) of(labels map[string]string) int32 {
 	return kin
 }
 
-// selectors are the label selectors of groups over workloads, each among those of
+// selectorIndex are the label selectors of groups over workloads, each among those of
 // the groups within one parent: most groups within one that does not hold a
 // workload need not be asked about it.
-type selectors struct {
-	within map[int]*siblings // by parent; paths.None for roots
-	placed []int             // parents that may hold a workload whatever its labels
+type selectorIndex struct {
+	within map[int]*siblingIndex // by parent; paths.None for roots
+	placed []int                 // parents that may hold a workload whatever its labels
 }
 
-// siblings are the selectors of groups within one parent. Those that need a value
+// siblingIndex are the selectors of groups within one parent. Those that need a value
 // of some key are found by it.
-type siblings struct {
+type siblingIndex struct {
 	needing map[[2]string][]selected
 	others  []selected
 }
@@ -96,16 +97,16 @@ type selected struct {
 	selector estate.Selector
 }
 
-func (m *membership) workloadSelectors() *selectors {
-	s := &selectors{within: map[int]*siblings{}}
-	for i := range m.groups {
-		selector, ok := parseSelector(m.groups[i].Match)
+func (m *Membership) workloadSelectors() *selectorIndex {
+	s := &selectorIndex{within: map[int]*siblingIndex{}}
+	for i := range m.Groups {
+		selector, ok := parseSelector(m.Groups[i].Match)
 		if !ok || m.broken[i] {
 			continue
 		}
 		in := s.within[m.parent[i]]
 		if in == nil {
-			in = &siblings{needing: map[[2]string][]selected{}}
+			in = &siblingIndex{needing: map[[2]string][]selected{}}
 			s.within[m.parent[i]] = in
 		}
 		key, values, needs := selector.Needs()
@@ -119,8 +120,8 @@ func (m *membership) workloadSelectors() *selectors {
 			in.needing[[2]string{key, v}] = append(in.needing[[2]string{key, v}], selected{i, selector})
 		}
 	}
-	for i := range m.groups {
-		if s.within[i] != nil && m.groups[i].Places() {
+	for i := range m.Groups {
+		if s.within[i] != nil && m.Groups[i].Places() {
 			s.placed = append(s.placed, i)
 		}
 	}
@@ -129,7 +130,7 @@ func (m *membership) workloadSelectors() *selectors {
 
 // of returns the groups whose selectors match some labels, but for those that some
 // ancestor rules out: one that neither selects the labels, nor any place.
-func (s *selectors) of(labels map[string]string) []int {
+func (s *selectorIndex) of(labels map[string]string) []int {
 	groups := s.within[paths.None].of(labels, nil)
 	for i := 0; i < len(groups); i++ {
 		groups = s.within[groups[i]].of(labels, groups)
@@ -144,11 +145,11 @@ func (s *selectors) of(labels map[string]string) []int {
 			groups = s.within[groups[i]].of(labels, groups)
 		}
 	}
-	return slices.Clip(sorted(groups))
+	return slices.Clip(lists.Sorted(groups))
 }
 
 // of appends those of the siblings whose selectors match some labels.
-func (s *siblings) of(labels map[string]string, groups []int) []int {
+func (s *siblingIndex) of(labels map[string]string, groups []int) []int {
 	if s == nil {
 		return groups
 	}

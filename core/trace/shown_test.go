@@ -1,4 +1,4 @@
-package verdict_test
+package trace
 
 import (
 	"strings"
@@ -74,11 +74,11 @@ func TestAClockForSegmentsThatReuseAddresses(t *testing.T) {
 		{"base", "10.9.1.123", "100.65.1.123", "denied no-share", "loom"},
 		{"base", "10.9.1.123", "10.9.4.4", "unrouted unknown", ""}, // seen by its outside address alone
 	} {
-		trace := j.Trace(ntp(c.segment, c.src, c.dst))
+		trace := Of(j, ntp(c.segment, c.src, c.dst))
 		assert.Equal(t, c.says, string(trace.Verdict.Outcome)+" "+string(trace.Verdict.Reason), "%s to %s", c.src, c.dst)
 		assert.Equal(t, c.workload, trace.Destination.Workload)
 	}
-	trace := j.Trace(ntp("left", "10.9.4.4", "100.72.1.123"))
+	trace := Of(j, ntp("left", "10.9.4.4", "100.72.1.123"))
 	assert.Equal(t, [2]string{"10.9.1.123", "100.72.1.123"}, [2]string{trace.Destination.Address, trace.Destination.SeenAs}, "both addresses are told")
 	assert.Equal(t, "100.65.4.4", trace.Source.SeenAs, "and how the clock sees who asks")
 
@@ -145,6 +145,6 @@ func TestAnOwnAddressAmongThoseThatOthersAreShownUnder(t *testing.T) {
 	assert.Equal(t, "share clocks makes 10.9.1.123 of segment base reachable as 198.51.100.123 in segment left, where share clocks already makes 198.51.100.123 of segment base reachable under the same address", faults[0].Message)
 	assert.NotContains(t, ask(both, "198.51.100.123"), "share")
 	for _, f := range []string{"tower", "annex"} {
-		assert.NotContains(t, both.Trace(flow("left", "10.1.0.7", "198.51.100.123", 123)).Destination.Network, f, "neither is delivered to")
+		assert.NotContains(t, Of(both, flow("left", "10.1.0.7", "198.51.100.123", 123)).Destination.Network, f, "neither is delivered to")
 	}
 }

@@ -1,11 +1,13 @@
-package verdict
+package recompile
 
 import (
 	"slices"
 
 	"bivium/core/estate"
+	"bivium/core/lists"
 	"bivium/core/parallel"
 	"bivium/core/paths"
+	"bivium/core/verdict"
 )
 
 // Bridge leads from a judge to that of an estate which has other hubs, segments,
@@ -13,19 +15,19 @@ import (
 // so that the others' numbers are others too when one comes or goes. Both judges of a
 // bridge know all that either estate has, by the same numbers: what an estate does not
 // have stands there idle, and nothing speaks of it.
-type Bridge struct{ Before, After *Judge }
+type Bridge struct{ Before, After *verdict.Judge }
 
 // bridge returns what another judge of the family has anew, told by the judges of a
 // bridge. It cannot tell where either estate speaks of what comes or goes without having
 // it, or has two things of one name.
-func (j *Judge) bridge(next *Judge) Revision {
-	e, was := next.estate, j.estate
+func bridge(j *verdict.Judge, next *verdict.Judge) Revision {
+	e, was := next.Estate, j.Estate
 	b := &Bridge{Before: j, After: next}
 	if before := withIdle(was, e); before != was {
-		b.Before = compile(before, j.numbers, j)
+		b.Before = verdict.Compile(before, j.Numbers, j)
 	}
 	if after := withIdle(e, was); after != e {
-		b.After = compile(after, j.numbers, next)
+		b.After = verdict.Compile(after, j.Numbers, next)
 	}
 	var lost [2]bool
 	var both parallel.Group
@@ -34,7 +36,7 @@ func (j *Judge) bridge(next *Judge) Revision {
 	if both.Wait(); lost[0] || lost[1] || !sameNames(b.Before, b.After) {
 		return Revision{Whole: true}
 	}
-	r := b.Before.revisionTo(b.After)
+	r := revisionTo(b.Before, b.After)
 	r.Bridge = b
 	return r
 }
@@ -68,7 +70,7 @@ func withIdle(e, other *estate.Estate) *estate.Estate {
 // name of, and reports whether there are any. of returns a thing's name, and what
 // stands for it.
 func idle[T any](list *[]T, other []T, of func(T) (string, T)) bool {
-	if same(*list, other) {
+	if lists.Same(*list, other) {
 		return false
 	}
 	known := make(map[string]bool, len(*list))
@@ -131,17 +133,17 @@ func (n *Numbers) Of(was int) int {
 // Renumbering is the numbers that things have for another judge of the family.
 type Renumbering struct{ Segments, Networks, Exits, pools, books Numbers }
 
-// Renumbering returns the numbers that things have for another judge of the family.
+// NewRenumbering returns the numbers that things have for another judge of the family.
 // Hubs are in no effect and in no voice.
-func (j *Judge) Renumbering(next *Judge) *Renumbering {
-	a, b := j.net, next.net
+func NewRenumbering(j *verdict.Judge, next *verdict.Judge) *Renumbering {
+	a, b := j.Net, next.Net
 	itself := func(s *string) string { return *s }
 	return &Renumbering{
 		Segments: numbersIn(a.Segments, b.Segments, itself),
 		Networks: numbersIn(a.Networks, b.Networks, func(n *paths.Network) string { return n.Name }),
 		Exits:    numbersIn(a.Exits, b.Exits, func(x *paths.Exit) string { return x.Name }),
-		pools:    numbersIn(j.pools, next.pools, func(p *pool) string { return p.name }),
-		books:    numbersIn(j.books, next.books, func(b *book) string { return b.name }),
+		pools:    numbersIn(j.Pools, next.Pools, func(p *verdict.Pool) string { return p.Name }),
+		books:    numbersIn(j.Books, next.Books, func(b *verdict.Book) string { return b.Name }),
 	}
 }
 
@@ -155,15 +157,15 @@ func numbersIn[T any](was, is []T, name func(*T) string) Numbers {
 // SameEffects reports whether effects mean the same for both judges.
 func (r *Renumbering) SameEffects() bool { return r.Exits.Same() && r.pools.Same() }
 
-// SameVoices reports whether voices mean the same for both judges.
-func (r *Renumbering) SameVoices() bool { return r.books.Same() }
+// SameTerms reports whether voices mean the same for both judges.
+func (r *Renumbering) SameTerms() bool { return r.books.Same() }
 
 // noEffect is the effect of no way.
-var noEffect = Effect{Exit: paths.None - 1}
+var noEffect = verdict.Effect{Exit: paths.None - 1}
 
 // Effect returns what an effect is for the other judge: false if it is none there, for
 // it is of something that is gone.
-func (r *Renumbering) Effect(e Effect) (Effect, bool) {
+func (r *Renumbering) Effect(e verdict.Effect) (verdict.Effect, bool) {
 	if e.Exit != paths.None {
 		if e.Exit = r.Exits.Of(e.Exit); e.Exit < 0 {
 			return noEffect, false
@@ -185,10 +187,10 @@ func (r *Renumbering) Effect(e Effect) (Effect, bool) {
 	return e, true
 }
 
-// Voice returns what a voice is for the other judge: false if it is of a rulebook that
+// Term returns what a voice is for the other judge: false if it is of a rulebook that
 // is gone.
-func (r *Renumbering) Voice(v Voice) (Voice, bool) {
-	if v.Kind == BookVoice {
+func (r *Renumbering) Term(v verdict.Term) (verdict.Term, bool) {
+	if v.Kind == verdict.RulebookTerm {
 		v.Which = r.books.Of(v.Which)
 		return v, v.Which != paths.None
 	}
