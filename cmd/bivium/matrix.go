@@ -119,7 +119,7 @@ func matrixRows(s *matrix.Matrix, by string) ([]namedSet, error) {
 				continue
 			}
 			name := map[matrix.NodeKind]string{matrix.NodeInternet: "internet", matrix.NodeSegment: n.Segment, matrix.NodeGroup: n.Segment + ":" + n.Group, matrix.NodeRest: n.Segment + ":-"}[n.Kind]
-			rows = append(rows, namedSet{name, s.Of(n), &n})
+			rows = append(rows, namedSet{name, s.SetOf(n), &n})
 		}
 	case "network":
 		for i := range net.Networks {
@@ -128,7 +128,7 @@ func matrixRows(s *matrix.Matrix, by string) ([]namedSet, error) {
 				rows = append(rows, namedSet{net.Networks[i].Name, set, nil})
 			}
 		}
-		rows = append(rows, namedSet{"internet", s.Of(matrix.Node{Kind: matrix.NodeInternet}), nil})
+		rows = append(rows, namedSet{"internet", s.SetOf(matrix.Node{Kind: matrix.NodeInternet}), nil})
 	case "workload":
 		return workloadRows(s)
 	default:

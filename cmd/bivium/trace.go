@@ -73,7 +73,7 @@ func printRoad(w io.Writer, r *app.Road) {
 	fmt.Fprintf(w, "lookup    %s%s%s\n", t.Lookup, listed(" by ", t.SharedBy), listed(" as ", nonEmpty(t.Publication)))
 	printPath(w, "path", &t.Path)
 	for _, v := range t.Rules {
-		printVoice(w, &v)
+		printRule(w, &v)
 	}
 	if t.Decides != "" {
 		state := "not reached"
@@ -83,7 +83,7 @@ func printRoad(w io.Writer, r *app.Road) {
 		fmt.Fprintf(w, "default   %s (%s): %s\n", t.Default.Action, t.Default.Why, state)
 	}
 	for _, v := range t.Guardrails {
-		printVoice(w, &v)
+		printRule(w, &v)
 	}
 	for _, p := range t.Pools {
 		fmt.Fprintf(w, "pool      %s: %s%s%s\n", p.Pool, p.State, listed(" at ", nonEmpty(p.Hub)), listed(", by one of ", p.Firewalls))
@@ -161,7 +161,7 @@ func printPath(w io.Writer, what string, p *trace.PathView) {
 	}
 }
 
-func printVoice(w io.Writer, v *trace.RuleView) {
+func printRule(w io.Writer, v *trace.RuleView) {
 	fmt.Fprintf(w, "%-9s %s (%s → %s)", v.Kind, v.Name, v.From, v.To)
 	if v.Standing == "silent" {
 		fmt.Fprintln(w, ": no rule contains the flow")

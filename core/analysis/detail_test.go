@@ -77,7 +77,7 @@ func TestACellIsAllOfItsFlows(t *testing.T) {
 		nodes := query.Nodes(s, func(string) bool { return true })
 		for range 6 {
 			row, col := rapid.SampledFrom(nodes).Draw(t, "row"), rapid.SampledFrom(nodes).Draw(t, "col")
-			from, to := s.Of(row), s.Of(col)
+			from, to := s.SetOf(row), s.SetOf(col)
 			flows := pairByPair(s, from, to)
 			var everyone [2]map[int]bool
 			for i, set := range []matrix.Set{from, to} {

@@ -25,7 +25,7 @@ func faultsOf(e *estate.Estate) []estate.Fault {
 	return append(estate.Check(e), findings.ShareFaults(verdict.New(e))...)
 }
 
-// asFromTheGround holds a revised survey, and what it says was changed, to surveys from the ground.
+// asFromTheGround holds a revised matrix, and what it says was changed, to matrices anew.
 func asFromTheGround(t *rapid.T, e, next *estate.Estate, revised *Analysis, d *difference.Difference) {
 	everything := func(string) bool { return true }
 	anew := New(verdict.New(next))
@@ -62,11 +62,11 @@ func asFromTheGround(t *rapid.T, e, next *estate.Estate, revised *Analysis, d *d
 	}
 }
 
-// ofOneFamily reports whether two surveys number stances alike: neither was made from
+// ofOneFamily reports whether two matrices number rule sets alike: neither was made from
 // the ground after the other.
 func ofOneFamily(a, b *Analysis) bool {
 	some := func(s *Analysis) *int32 {
-		for _, x := range s.Ledger.RuleSets {
+		for _, x := range s.Interner.RuleSets {
 			if len(x.Terms) > 0 {
 				return &x.Terms[0]
 			}
@@ -77,7 +77,7 @@ func ofOneFamily(a, b *Analysis) bool {
 }
 
 // TestAnyEditIsSurveyedInPlace holds a row of edits, of everything that an estate has
-// and each made on the survey of the one before, to surveys from the ground.
+// and each made on the matrix of the one before, to matrices anew.
 func TestAnyEditIsSurveyedInPlace(t *testing.T) {
 	t.Parallel()
 	wants := meet.Wants{}
@@ -134,8 +134,8 @@ func inspecting(e *estate.Estate) *estate.Estate {
 	return &next
 }
 
-// TestRulebooksAreEditedInPlace holds edits of rulebooks that many flows see to surveys
-// from the ground: in most drawn estates a firewall sees few.
+// TestRulebooksAreEditedInPlace holds edits of rulebooks that many flows see to matrices
+// anew: in most drawn estates a firewall sees few.
 func TestRulebooksAreEditedInPlace(t *testing.T) {
 	t.Parallel()
 	meet.Check(t, meet.Wants{"an edit that changes flows": 10, "one that comes or goes": 1}, func(t *rapid.T, met meet.Met) {

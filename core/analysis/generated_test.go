@@ -30,8 +30,8 @@ func movedNetwork(t *rapid.T, e *estate.Estate) *estate.Estate {
 	return &next
 }
 
-// TestGeneratedEstatesAreRevisedInPlace holds rows of edits of generated estates to surveys
-// from the ground. They have what drawn ones lack: so many groups that most combinations of
+// TestGeneratedEstatesAreRevisedInPlace holds rows of edits of generated estates to matrices
+// anew. They have what drawn ones lack: so many groups that most combinations of
 // rules meet at two places alone, of one network perhaps, between which all paths are local.
 func TestGeneratedEstatesAreRevisedInPlace(t *testing.T) {
 	t.Parallel()

@@ -142,8 +142,8 @@ func changesOf(d *difference.Difference) []string {
 	return out
 }
 
-// TestRevisingIsSurveyingAnew holds a row of edits, each made on the survey of
-// the one before, against surveys from the ground.
+// TestRevisingIsSurveyingAnew holds a row of edits, each made on the matrix of
+// the one before, against matrices anew.
 func TestRevisingIsSurveyingAnew(t *testing.T) {
 	t.Parallel()
 	everything := func(string) bool { return true }
@@ -166,9 +166,9 @@ func TestRevisingIsSurveyingAnew(t *testing.T) {
 				}
 			}
 			require.Equal(t, heldWords(anew.Expectations.All()), heldWords(revised.Expectations.All()))
-			met.If(len(d.Changes) > 0 && revised.Id == s.Id && len(next.Shares) > 0 && &next.Shares[0] != &e.Shares[0], "an edit of a share that changes flows")
+			met.If(len(d.Changes) > 0 && revised.ID == s.ID && len(next.Shares) > 0 && &next.Shares[0] != &e.Shares[0], "an edit of a share that changes flows")
 			met.If(len(d.Changes) > 0, "an edit that changes flows")
-			met.If(revised.Id == s.Id, "an edit in place")
+			met.If(revised.ID == s.ID, "an edit in place")
 			e, s = next, revised
 		}
 	})

@@ -15,22 +15,22 @@ import (
 // came of another, of which it changes nothing that it does not own.
 type classInterner struct {
 	*Partition
-	judge  *verdict.Judge
-	from   *Partition // the one that it came of, or nil
-	first  int        // the classes before it were there already
-	before *Numbers   // of sets and spots that were there already
-	setOf  map[string]int
-	spotOf map[PathKey]int
-	seenAt map[string]int // what each segment sees, to a number
-	seen   [][]Visibility // by number
-	known  map[classKey]int
-	shows  []witnessRank // by class: what its example is
-	mine   []bool        // by class: it is not shared with another partition
-	owned  []bool        // by domain
-	left   []int         // the spots of classes in which nobody is left
-	taken  []taken
-	room   []Class // for classes to come
-	wanted int     // about how many there will be
+	judge       *verdict.Judge
+	from        *Partition // the one that it came of, or nil
+	first       int        // the classes before it were there already
+	before      *Numbers   // of sets and path classes that were there already
+	setOf       map[string]int
+	pathClassOf map[PathKey]int
+	seenAt      map[string]int // what each segment sees, to a number
+	seen        [][]Visibility // by number
+	known       map[classKey]int
+	shows       []witnessRank // by class: what its example is
+	mine        []bool        // by class: it is not shared with another partition
+	owned       []bool        // by domain
+	left        []int         // the path classes of classes in which nobody is left
+	taken       []taken
+	room        []Class // for classes to come
+	wanted      int     // about how many there will be
 }
 
 // witnessRank is how good the example of a class is.
@@ -60,10 +60,10 @@ type taken struct {
 }
 
 // newClassInterner returns a classInterner for a partition that comes of another, or of none: its
-// sets, spots and classes keep their numbers.
+// sets, path classes and classes keep their numbers.
 func newClassInterner(p *Partition, j *verdict.Judge, from *Partition) *classInterner {
 	r := &classInterner{
-		Partition: p, judge: j, from: from, first: len(p.Classes), before: &Numbers{}, setOf: map[string]int{}, spotOf: map[PathKey]int{},
+		Partition: p, judge: j, from: from, first: len(p.Classes), before: &Numbers{}, setOf: map[string]int{}, pathClassOf: map[PathKey]int{},
 		seenAt: map[string]int{}, known: map[classKey]int{}, shows: make([]witnessRank, len(p.Classes)), mine: make([]bool, len(p.Classes)), owned: make([]bool, len(p.Inside)+1),
 	}
 	if from != nil {
@@ -72,23 +72,23 @@ func newClassInterner(p *Partition, j *verdict.Judge, from *Partition) *classInt
 	return r
 }
 
-// Numbers finds the numbers of the sets of groups and of the spots of a partition. They
+// Numbers finds the numbers of the sets of groups and of the path classes of a partition. They
 // are told when they are first asked for.
 type Numbers struct {
-	once   parallel.Once
-	setOf  map[string]int
-	spotOf map[PathKey]int
+	once        parallel.Once
+	setOf       map[string]int
+	pathClassOf map[PathKey]int
 }
 
 // filled returns those of a partition.
 func (n *Numbers) filled(p *Partition) *Numbers {
 	n.once.Do(func() {
-		n.setOf, n.spotOf = make(map[string]int, len(p.Sets)), make(map[PathKey]int, len(p.PathClasses))
+		n.setOf, n.pathClassOf = make(map[string]int, len(p.Sets)), make(map[PathKey]int, len(p.PathClasses))
 		for i, set := range p.Sets {
 			n.setOf[lists.Key(set)] = i
 		}
 		for i := range p.PathClasses {
-			n.spotOf[p.PathClasses[i].PathKey] = i
+			n.pathClassOf[p.PathClasses[i].PathKey] = i
 		}
 	})
 	return n
@@ -173,12 +173,12 @@ func (r *classInterner) addClasses(classes []int, networks []bool, numbers map[*
 
 // addBuilt takes what a builder has made.
 func (r *classInterner) addBuilt(b *builder) {
-	sets, spots, seen := make([]int, len(b.sets)), make([]int, len(b.spots)), make([]int, len(b.seen))
+	sets, pathClasses, seen := make([]int, len(b.sets)), make([]int, len(b.pathClasses)), make([]int, len(b.seen))
 	for i, set := range b.sets {
 		sets[i] = r.set(set)
 	}
-	for i, key := range b.spots {
-		spots[i] = r.spot(key)
+	for i, key := range b.pathClasses {
+		pathClasses[i] = r.pathClass(key)
 	}
 	for i, bytes := range b.seen {
 		seen[i] = r.visibility(bytes)
@@ -187,7 +187,7 @@ func (r *classInterner) addBuilt(b *builder) {
 	for i := range b.classes {
 		x := &b.classes[i]
 		key := x.key
-		key.spot, key.seen = int32(spots[key.spot]), int32(seen[key.seen])
+		key.pathClass, key.seen = int32(pathClasses[key.pathClass]), int32(seen[key.seen])
 		if x.end.Internal() { // else it is what prefixes hold it, which one builder alone numbers
 			key.set = int32(sets[key.set])
 		}
@@ -208,11 +208,11 @@ func (r *classInterner) set(groups []int) int {
 	return i
 }
 
-func (r *classInterner) spot(key PathKey) int {
-	if i, known := r.before.spotOf[key]; known {
+func (r *classInterner) pathClass(key PathKey) int {
+	if i, known := r.before.pathClassOf[key]; known {
 		return i
 	}
-	i, fresh := Numbered(r.spotOf, key, len(r.PathClasses))
+	i, fresh := Numbered(r.pathClassOf, key, len(r.PathClasses))
 	if fresh {
 		r.PathClasses = append(r.PathClasses, PathClass{PathKey: key})
 	}
@@ -240,7 +240,7 @@ func (r *classInterner) class(x *classDraft, key classKey) int {
 		i = len(r.Classes)
 		r.known[key] = i
 		c := r.fresh()
-		*c = Class{PathClass: int(key.spot), Four: x.end.Addr.Is4(), Seen: r.seen[key.seen], Header: Header{Domain: key.domain, Network: key.network, Part: key.part}}
+		*c = Class{PathClass: int(key.pathClass), Four: x.end.Addr.Is4(), Seen: r.seen[key.seen], Header: Header{Domain: key.domain, Network: key.network, Part: key.part}}
 		if x.end.Internal() {
 			c.Set = r.Local[key.domain].add(int(key.set))
 			r.Inside[key.domain] = append(r.Inside[key.domain], i)
@@ -367,44 +367,44 @@ func (r *classInterner) order(domain int) {
 	} else {
 		r.Inside[domain] = left
 		list := &r.Local[domain]
-		list.noteClasses(left, func(at int) int32 { return r.ticketAt(domain, at).Set })
+		list.noteClasses(left, func(at int) int32 { return r.headerAt(domain, at).Set })
 	}
-	r.findSpots(domain)
+	r.findPathClasses(domain)
 }
 
-// ticketAt returns the ticket of the class at a place of a domain: of one that is as it
-// was, at hand in the roll of before. Its spotAt is that of before.
-func (r *classInterner) ticketAt(domain, at int) *Header {
+// headerAt returns the header of the class at a place of a domain: of one that is as it
+// was, at hand in the columns of before. Its pathClassAt is that of before.
+func (r *classInterner) headerAt(domain, at int) *Header {
 	if n := r.ClassesIn(domain)[at]; r.mine[n] {
 		return &r.Classes[n].Header
 	}
 	return &r.from.Columns(domain).Headers[at]
 }
 
-// findSpots finds the spots of a domain: those of its classes, which show them. Those that
+// findPathClasses finds the path classes of a domain: those of its classes, which show them. Those that
 // were there keep their places, but for some that fill a gap.
-func (r *classInterner) findSpots(domain int) {
+func (r *classInterner) findPathClasses(domain int) {
 	known := slices.Clone(r.PathClassesIn[domain])
 	was := make([]bool, len(r.PathClasses))
 	for _, s := range known {
 		was[s] = true
 	}
-	classes, spots := r.ClassesIn(domain), make([]int32, len(r.ClassesIn(domain))) // the spot of each class
+	classes, pathClasses := r.ClassesIn(domain), make([]int32, len(r.ClassesIn(domain))) // the path class of each class
 	seen, others := make([]bool, len(r.PathClasses)), make([]bool, len(r.PathClasses))
 	for _, s := range r.left {
 		others[s] = true
 	}
 	var fresh []int
 	for at, n := range classes {
-		s := r.classSpot(domain, at)
-		spots[at] = int32(s)
+		s := r.classPathClass(domain, at)
+		pathClasses[at] = int32(s)
 		others[s] = others[s] || r.mine[n]
 		if !seen[s] && !was[s] {
 			fresh = append(fresh, s)
 		}
 		seen[s] = true
 	}
-	r.showSpots(classes, spots, others)
+	r.markNetworks(classes, pathClasses, others)
 	slices.Sort(fresh)
 	known = append(known, fresh...)
 	for at := 0; at < len(known); at++ {
@@ -417,27 +417,27 @@ func (r *classInterner) findSpots(domain int) {
 		}
 	}
 	for i, n := range classes {
-		if at := int32(r.PathClasses[spots[i]].At); r.mine[n] || r.ticketAt(domain, i).PathClassAt != at {
+		if at := int32(r.PathClasses[pathClasses[i]].At); r.mine[n] || r.headerAt(domain, i).PathClassAt != at {
 			r.edit(n).PathClassAt = at
 		}
 	}
 	r.PathClassesIn[domain] = known
 }
 
-// classSpot returns the spot of the class at a place of a domain.
-func (r *classInterner) classSpot(domain, at int) int {
+// classPathClass returns the path class of the class at a place of a domain.
+func (r *classInterner) classPathClass(domain, at int) int {
 	if n := r.ClassesIn(domain)[at]; r.mine[n] {
 		return r.Classes[n].PathClass
 	}
 	return r.from.PathClassesIn[domain][r.from.Columns(domain).Headers[at].PathClassAt]
 }
 
-// showSpots finds who shows some spots: the first of their classes, and the first of
+// markNetworks finds who shows some path classes: the first of their classes, and the first of
 // another network.
-func (r *classInterner) showSpots(classes []int, spots []int32, which []bool) {
+func (r *classInterner) markNetworks(classes []int, pathClasses []int32, which []bool) {
 	shown := make([]bool, len(r.PathClasses))
 	for at, n := range classes {
-		switch s := spots[at]; {
+		switch s := pathClasses[at]; {
 		case !which[s]:
 		case !shown[s]:
 			shown[s] = true
@@ -448,7 +448,7 @@ func (r *classInterner) showSpots(classes []int, spots []int32, which []bool) {
 	}
 }
 
-// addNetwork notes an endpoint at a spot, if it is the first of another network.
+// addNetwork notes an endpoint at a path class, if it is the first of another network.
 func (s *PathClass) addNetwork(end *membership.Endpoint) {
 	if !s.Other.Addr.IsValid() && s.One.Home.Network != end.Home.Network {
 		s.Other = *end

@@ -1,3 +1,6 @@
+// Package classes divides all endpoints of an estate into equivalence classes: endpoints of
+// one class are in the same groups, have the same paths, and are seen by the same segments.
+// An edit touches some addresses; only the classes that have some of those are made anew.
 package classes
 
 import (
@@ -23,7 +26,7 @@ type Class struct {
 	Amount    intervals.Size
 	Weight    float64      // size, about
 	Four      bool         // of IPv4
-	PathClass int          // number of what its ways through the hubs depend on
+	PathClass int          // number of what its paths through the hubs depend on
 	Seen      []Visibility // by segment: what an address of the class is there
 }
 
@@ -34,7 +37,7 @@ type Header struct {
 	Network     int32 // of the home, or paths.None
 	At          int32 // its place among the classes of its domain
 	Set         int32 // number of its set of groups among those of its segment
-	PathClassAt int32 // number of its spot among those of its domain
+	PathClassAt int32 // number of its path class among those of its domain
 	Part        int32 // what tells it apart on local paths: see paths.Net.LocalPart
 }
 
@@ -63,14 +66,14 @@ type Partition struct {
 	Sets          [][]int   // the different sets of groups
 	Local         []setList // by segment: its sets of groups
 	PathClasses   []PathClass
-	PathClassesIn [][]int // by domain: its spots
+	PathClassesIn [][]int // by domain: its path classes
 
-	Alike      map[string]int // numbers of what makes ways alike, see spotKey
+	Alike      map[string]int // numbers of what makes paths alike, see spotKey
 	Split      []int          // networks that alike tells apart though their classes have one number yet
 	RouteMarks *paths.RouteMarks
 	Update     *Update // how it came of another, if it did
 
-	Id        int64 // no partition of other classes has it
+	ID        int64 // no partition of other classes has it
 	Numbering int64 // nor this, if segments and networks have other numbers
 
 	Stores    *ColumnStore
@@ -166,12 +169,12 @@ func (p *Partition) ClassesIn(domain int) []int {
 	return p.Outside
 }
 
-// PathClass is what the ways of endpoints through the hubs depend on, with one of
+// PathClass is what the paths of endpoints through the hubs depend on, with one of
 // them, and another of a different network if there is one.
 type PathClass struct {
 	PathKey
 	One, Other membership.Endpoint // other has no address if all are of one network
-	At         int                 // its place among the spots of its domain
+	At         int                 // its place among the path classes of its domain
 }
 
 type PathKey struct {

@@ -18,18 +18,18 @@ func Divide(j *verdict.Judge) *Partition {
 	net := j.Net
 	p := &Partition{
 		Net: net, Inside: make([][]int, len(net.Segments)), Local: make([]setList, len(net.Segments)),
-		Alike: map[string]int{}, RouteMarks: net.Marks(), Id: LastPartition.Add(1), Stores: &ColumnStore{}, Addresses: &Directory{}, spans: &spans{}, Numbers: &Numbers{},
+		Alike: map[string]int{}, RouteMarks: net.Marks(), ID: LastPartition.Add(1), Stores: &ColumnStore{}, Addresses: &Directory{}, spans: &spans{}, Numbers: &Numbers{},
 	}
-	p.Numbering = p.Id
+	p.Numbering = p.ID
 	r := newClassInterner(p, j, nil)
 	r.settle(intervals.Elementary(j, intervals.Everywhere))
 	r.finish()
 	return p
 }
 
-// settle puts the endpoints of stretches into classes. Within a stretch, workloads
+// settle puts the endpoints of intervals into classes. Within an interval, workloads
 // with the same labels share their groups, so groups are found once for each set of
-// labels and each place that groups tell from others. Most stretches are of one
+// labels and each place that groups tell from others. Most intervals are of one
 // segment alone: those are shared out.
 func (r *classInterner) settle(line []intervals.Interval) {
 	j := r.judge
@@ -67,11 +67,11 @@ func (r *classInterner) settle(line []intervals.Interval) {
 	}
 }
 
-// fewest is how many stretches are worth a builder of their own.
+// fewest is how many intervals are worth a builder of their own.
 const fewest = 256
 
-// loners puts the endpoints of stretches that one segment alone has into classes,
-// side by side, and returns the builders in the order of their stretches. What
+// loners puts the endpoints of intervals that one segment alone has into classes,
+// side by side, and returns the builders in the order of their intervals. What
 // they make together does not depend on how many they are.
 func loners(p *Partition, j *verdict.Judge, likeness []int, plain []intervals.Interval) []*builder {
 	builders := make([]*builder, max(1, min(2*runtime.GOMAXPROCS(0), len(plain)/fewest)))
@@ -86,7 +86,7 @@ func loners(p *Partition, j *verdict.Judge, likeness []int, plain []intervals.In
 	return builders
 }
 
-// add adds the endpoints of a stretch.
+// add adds the endpoints of an interval.
 func (b *builder) add(x *intervals.Interval) {
 	switch {
 	case b.sights.On(x):
@@ -109,26 +109,26 @@ type builder struct {
 	marks    *paths.RouteMarks
 	sights   intervals.ShownPrefixes
 
-	bases  map[string]int // groups that a place is in, to a number
-	inBase map[[2]int]int // base and kin, to a number of a set
-	setOf  map[string]int // groups, to a number of a set
-	sets   [][]int
-	seenIn map[[2]int]int // segment and set of groups, to the number of what is seen
-	offers []offers       // by segment, made when they are asked for
-	seenAt map[string]int // what each segment sees, to a number
-	seen   []string       // by number
-	spotOf map[PathKey]int
-	spots  []PathKey
+	bases       map[string]int // groups that a place is in, to a number
+	inBase      map[[2]int]int // base and label set, to a number of a set
+	setOf       map[string]int // groups, to a number of a set
+	sets        [][]int
+	seenIn      map[[2]int]int // segment and set of groups, to the number of what is seen
+	offers      []offers       // by segment, made when they are asked for
+	seenAt      map[string]int // what each segment sees, to a number
+	seen        []string       // by number
+	pathClassOf map[PathKey]int
+	pathClasses []PathKey
 
 	known   map[classKey]int
 	classes []classDraft
 	pieces  []draftPiece
 
-	stretch int     // the number of the lone stretch at hand
-	here    []known // by kin: where its endpoints of the stretch belong
+	stretch int     // the number of the lone interval at hand
+	here    []known // by label set: where its endpoints of the interval belong
 }
 
-// known is a set and a class that are known for a stretch.
+// known is a set and a class that are known for an interval.
 type known struct {
 	stretch    int
 	set, class int32
@@ -142,7 +142,7 @@ func newBuilder(p *Partition, j *verdict.Judge, likeness []int) *builder {
 	return &builder{
 		judge: j, inside: len(p.Inside), likeness: likeness, alike: p.Alike, marks: p.RouteMarks,
 		bases: map[string]int{}, inBase: map[[2]int]int{}, setOf: map[string]int{}, seenIn: map[[2]int]int{}, seenAt: map[string]int{},
-		offers: make([]offers, len(p.Inside)), spotOf: map[PathKey]int{}, known: map[classKey]int{},
+		offers: make([]offers, len(p.Inside)), pathClassOf: map[PathKey]int{}, known: map[classKey]int{},
 	}
 }
 
@@ -161,7 +161,7 @@ func (b *builder) offersOf(segment int) offers {
 
 // classKey is what tells a class from another.
 type classKey struct {
-	domain, set, network, spot, seen, part int32
+	domain, set, network, pathClass, seen, part int32
 }
 
 // classDraft is a class in the making.
@@ -180,8 +180,8 @@ type draftPiece struct {
 }
 
 // put puts a piece into its class.
-func (b *builder) put(domain, network int, end membership.Endpoint, r intervals.Range, set, spot, seen int) {
-	i := b.class(domain, network, &end, set, spot, seen)
+func (b *builder) put(domain, network int, end membership.Endpoint, r intervals.Range, set, pathClass, seen int) {
+	i := b.class(domain, network, &end, set, pathClass, seen)
 	b.piece(i, end.Workload, r)
 	if c := &b.classes[i]; end.Workload != paths.None && !c.workload {
 		c.end, c.workload = end, true
@@ -189,8 +189,8 @@ func (b *builder) put(domain, network int, end membership.Endpoint, r intervals.
 }
 
 // class returns the class of an endpoint.
-func (b *builder) class(domain, network int, end *membership.Endpoint, set, spot, seen int) int32 {
-	key := classKey{int32(domain), int32(set), int32(network), int32(spot), int32(seen), 0}
+func (b *builder) class(domain, network int, end *membership.Endpoint, set, pathClass, seen int) int32 {
+	key := classKey{int32(domain), int32(set), int32(network), int32(pathClass), int32(seen), 0}
 	if end.Internal() {
 		key.part = int32(b.judge.Net.LocalPart(end.Home))
 	}
@@ -207,21 +207,21 @@ func (b *builder) piece(class int32, workload int, r intervals.Range) {
 	b.pieces = append(b.pieces, draftPiece{class, int32(workload), r})
 }
 
-// spotAt returns the spot of an endpoint.
-func (b *builder) spotAt(end *membership.Endpoint) int {
+// pathClassAt returns the path class of an endpoint.
+func (b *builder) pathClassAt(end *membership.Endpoint) int {
 	likeness := b.likeness[end.Home.Network]
 	if b.judge.Net.Translates(end.Home.Network) {
 		likeness = Number(b.alike, b.judge.Net.Alike(end.Home))
 	}
 	key := PathKey{end.Segment, likeness, b.mark(end), end.Addr.Is4(), end.Home.Subnet != paths.None, !paths.Private(end.Addr)}
-	i, fresh := Numbered(b.spotOf, key, len(b.spots))
+	i, fresh := Numbered(b.pathClassOf, key, len(b.pathClasses))
 	if fresh {
-		b.spots = append(b.spots, key)
+		b.pathClasses = append(b.pathClasses, key)
 	}
 	return i
 }
 
-// lone adds the endpoints of a private stretch that one segment alone has.
+// lone adds the endpoints of a private interval that one segment alone has.
 func (b *builder) lone(x *intervals.Interval) {
 	home, ok := x.OnlyHome(b.judge)
 	if !ok {
@@ -230,20 +230,20 @@ func (b *builder) lone(x *intervals.Interval) {
 	place := b.judge.PlaceOf(x.Homes[0], home, x.From)
 	base := Number(b.bases, lists.Key(place.Base()))
 	rest, _ := b.member(&place, base, x.From, paths.None)
-	spot := b.spotAt(&rest)
+	pathClass := b.pathClassAt(&rest)
 	b.stretch++
 	add := func(a netip.Addr, workload int, r intervals.Range) {
-		kin := 0 // nobody's; those of workloads follow
+		labelSet := 0 // nobody's; those of workloads follow
 		if workload != paths.None {
-			kin = b.judge.LabelSet(workload) + 1
+			labelSet = b.judge.LabelSet(workload) + 1
 		}
-		for kin >= len(b.here) {
+		for labelSet >= len(b.here) {
 			b.here = append(b.here, known{})
 		}
-		at := &b.here[kin]
-		if at.stretch != b.stretch { // the first of the stretch
+		at := &b.here[labelSet]
+		if at.stretch != b.stretch { // the first of the interval
 			end, set := b.member(&place, base, a, workload)
-			*at = known{b.stretch, int32(set), b.class(end.Segment, home.Network, &end, set, spot, b.seenAlone(&end, set))}
+			*at = known{b.stretch, int32(set), b.class(end.Segment, home.Network, &end, set, pathClass, b.seenAlone(&end, set))}
 		}
 		b.piece(at.class, workload, r)
 		if c := &b.classes[at.class]; workload != paths.None && !c.workload {
@@ -267,7 +267,7 @@ func (b *builder) lone(x *intervals.Interval) {
 }
 
 // member returns the endpoint of a place with its set of groups, which is found once
-// for each base and kin.
+// for each base and label set.
 func (b *builder) member(p *verdict.Place, base int, a netip.Addr, workload int) (membership.Endpoint, int) {
 	key := [2]int{base, paths.None}
 	if workload != paths.None {
@@ -316,7 +316,7 @@ func (b *builder) seenAlone(end *membership.Endpoint, set int) int {
 	return seen
 }
 
-// crowded adds the endpoints of a stretch that several segments have, or that
+// crowded adds the endpoints of an interval that several segments have, or that
 // is not private, piece by piece.
 func (b *builder) crowded(x *intervals.Interval) {
 	for _, r := range x.Pieces(b.judge, x.SubnetsAt(b.judge), nil) {
@@ -334,8 +334,8 @@ func (b *builder) crowded(x *intervals.Interval) {
 		}
 		for i := range ends {
 			end := &ends[i]
-			set, spot := b.set(end.Groups), b.spotAt(end)
-			b.put(end.Segment, end.Home.Network, *end, r, set, spot, b.seenAmong(x, ends, brought, end.Segment))
+			set, class := b.set(end.Groups), b.pathClassAt(end)
+			b.put(end.Segment, end.Home.Network, *end, r, set, class, b.seenAmong(x, ends, brought, end.Segment))
 		}
 		if !paths.Private(r.From) {
 			b.external(r, brought, ends...)
@@ -389,11 +389,11 @@ func (b *builder) outsider(r intervals.Range, seen int) {
 	set := Number(b.bases, "outside "+b.judge.PrefixKey(r.From))
 	mark := b.marks.At(r.From)
 	key := PathKey{Segment: paths.None, Likeness: paths.None, mark: mark, Four: r.From.Is4(), public: true}
-	spotNumber, ok := b.spotOf[key]
+	pathClassNumber, ok := b.pathClassOf[key]
 	if !ok {
-		spotNumber = len(b.spots)
-		b.spotOf[key] = spotNumber
-		b.spots = append(b.spots, key)
+		pathClassNumber = len(b.pathClasses)
+		b.pathClassOf[key] = pathClassNumber
+		b.pathClasses = append(b.pathClasses, key)
 	}
-	b.put(b.inside, paths.None, end, r, set, spotNumber, seen)
+	b.put(b.inside, paths.None, end, r, set, pathClassNumber, seen)
 }

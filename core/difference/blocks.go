@@ -31,7 +31,7 @@ type Block struct {
 	From, To Selection
 
 	change   *change
-	src, dst *bitset.BitSet // joints
+	src, dst *bitset.BitSet // intersections
 }
 
 // Selection is some endpoints of one segment, or of the internet, in as few
@@ -129,15 +129,15 @@ func (u *units) block(to *units, p *SourcesByDestinations, four bool) *Block {
 	return b
 }
 
-// itself returns the address of joints that are one address, else none.
-func (u *units) itself(joints *bitset.BitSet) (a netip.Addr) {
-	if first, _ := joints.NextSet(0); joints.Count() == 1 && u.Intersections[first].Size.One() {
+// itself returns the address of intersections that are one address, else none.
+func (u *units) itself(intersections *bitset.BitSet) (a netip.Addr) {
+	if first, _ := intersections.NextSet(0); intersections.Count() == 1 && u.Intersections[first].Size.One() {
 		return u.Intersections[first].addrs[0]
 	}
 	return a
 }
 
-// family returns the joints of a family.
+// family returns the intersections of a family.
 func (u *units) family(four bool) *bitset.BitSet {
 	out := bitset.New(uint(len(u.Intersections)))
 	for i := range u.Intersections {
@@ -155,7 +155,7 @@ func (s *Selection) same(o *Selection) bool {
 type unit struct {
 	name    string
 	network bool
-	was, is *bitset.BitSet // joints, in either survey
+	was, is *bitset.BitSet // intersections, in either matrix
 	size    intervals.Size
 }
 
@@ -166,7 +166,7 @@ type units struct {
 }
 
 // unitsOf returns the groups and networks of an aligned domain that have the same endpoints in
-// both surveys: those of the most endpoints first, groups before networks.
+// both matrices: those of the most endpoints first, groups before networks.
 func (c *comparer) unitsOf(land int) *units {
 	if c.units == nil {
 		c.units = make([]*units, len(c.domains))
@@ -177,7 +177,7 @@ func (c *comparer) unitsOf(land int) *units {
 	t := c.Domain(land)
 	u := &units{AlignedDomain: t}
 	at := map[string]int{}
-	add := func(name string, network bool, joint, survey int) {
+	add := func(name string, network bool, intersection, m int) {
 		key := fmt.Sprint(network, name)
 		i, ok := at[key]
 		if !ok {
@@ -185,7 +185,7 @@ func (c *comparer) unitsOf(land int) *units {
 			at[key] = i
 			u.all = append(u.all, unit{name: name, network: network, was: bitset.New(uint(len(t.Intersections))), is: bitset.New(uint(len(t.Intersections)))})
 		}
-		[2]*bitset.BitSet{u.all[i].was, u.all[i].is}[survey].Set(uint(joint))
+		[2]*bitset.BitSet{u.all[i].was, u.all[i].is}[m].Set(uint(intersection))
 	}
 	for i := range t.Intersections {
 		j := &t.Intersections[i]
@@ -215,15 +215,15 @@ func (c *comparer) unitsOf(land int) *units {
 	return u
 }
 
-// selection describes joints of one family of an aligned domain: all of it, or all but some, else
+// selection describes intersections of one family of an aligned domain: all of it, or all but some, else
 // groups and networks that lie wholly inside, the largest first, and prefixes for the rest.
-func (u *units) selection(joints *bitset.BitSet, four bool) Selection {
+func (u *units) selection(intersections *bitset.BitSet, four bool) Selection {
 	counts := u.family(four)
-	s := u.cover(joints, counts)
+	s := u.cover(intersections, counts)
 	if !u.stays(counts) { // all of it is another set before than afterwards
 		return s
 	}
-	rest := counts.Difference(joints)
+	rest := counts.Difference(intersections)
 	if rest.None() {
 		return Selection{Node: u.node, All: true}
 	}
@@ -234,9 +234,9 @@ func (u *units) selection(joints *bitset.BitSet, four bool) Selection {
 	return s
 }
 
-// stays reports whether some joints are there in both surveys.
-func (u *units) stays(joints *bitset.BitSet) bool {
-	for i := range joints.EachSet() {
+// stays reports whether some intersections are there in both matrices.
+func (u *units) stays(intersections *bitset.BitSet) bool {
+	for i := range intersections.EachSet() {
 		if u.Intersections[i].old < 0 || u.Intersections[i].new < 0 {
 			return false
 		}
@@ -244,16 +244,16 @@ func (u *units) stays(joints *bitset.BitSet) bool {
 	return true
 }
 
-// cover describes joints, among those that count.
-func (u *units) cover(joints, counts *bitset.BitSet) Selection {
+// cover describes intersections, among those that count.
+func (u *units) cover(intersections, counts *bitset.BitSet) Selection {
 	s := Selection{Node: u.node}
-	left := joints.Clone()
+	left := intersections.Clone()
 	for i := range u.all {
 		x := u.all[i].is
 		if left.None() {
 			break
 		}
-		if left.IntersectionCardinality(x) == 0 || !joints.IsSuperSet(x.Intersection(counts)) {
+		if left.IntersectionCardinality(x) == 0 || !intersections.IsSuperSet(x.Intersection(counts)) {
 			continue
 		}
 		left.InPlaceDifference(x)

@@ -11,7 +11,7 @@ import (
 	"github.com/bits-and-blooms/bitset"
 )
 
-// CellChange is a cell of the board in which flows fare differently.
+// CellChange is a cell of the board in which flows changes.
 type CellChange struct {
 	Row, Col      matrix.Node
 	Before, After []matrix.Mark
@@ -19,7 +19,7 @@ type CellChange struct {
 }
 
 // Cells returns those cells between some rows and columns of a board in which
-// flows fare differently. Cost: for each change the rows and columns that its
+// flows changes. Cost: for each change the rows and columns that its
 // segments have, and each cell's outcomes twice.
 func (d *Difference) Cells(nodes []matrix.Node) []CellChange {
 	c := d.Comparer
@@ -75,18 +75,18 @@ func (d *Difference) Cells(nodes []matrix.Node) []CellChange {
 	return out
 }
 
-// nodeBits is the joints of a node, by its place among some nodes; of one that is all of an
+// nodeBits is the intersections of a node, by its place among some nodes; of one that is all of an
 // aligned domain, nil.
 type nodeBits struct {
 	node int
 	bits *bitset.BitSet
 }
 
-func (n *nodeBits) meets(joints *bitset.BitSet) bool {
-	return n.bits == nil && joints.Any() || n.bits != nil && n.bits.IntersectionCardinality(joints) > 0
+func (n *nodeBits) meets(intersections *bitset.BitSet) bool {
+	return n.bits == nil && intersections.Any() || n.bits != nil && n.bits.IntersectionCardinality(intersections) > 0
 }
 
-// bitsOf returns the joints of an aligned domain that are in a node in either survey.
+// bitsOf returns the intersections of an aligned domain that are in a node in either matrix.
 func (c *comparer) bitsOf(t *AlignedDomain, n matrix.Node) *bitset.BitSet {
 	inOld, inNew := map[int]bool{}, map[int]bool{}
 	for _, class := range c.old.ClassesOf(n) {
@@ -104,7 +104,7 @@ func (c *comparer) bitsOf(t *AlignedDomain, n matrix.Node) *bitset.BitSet {
 	return out
 }
 
-// Nodes returns the rows of a board of either survey, in order.
+// Nodes returns the rows of a board of either matrix, in order.
 func (d *Difference) Nodes(open func(segment string) bool) []matrix.Node {
 	known := map[matrix.Node]bool{}
 	var out []matrix.Node

@@ -23,8 +23,8 @@ type change struct {
 	union     *matrix.Union
 	results   [2]int32 // before and after; -1 for no flow
 	rank      [2]int   // what they are sorted by first
-	// Which sources reach a destination: by bundles, but for parts of them that fare
-	// otherwise than their bundle; through publications, joint by joint.
+	// Which sources reach a destination: by difference classes, but for parts of them that come out
+	// otherwise than their difference class; through publications, intersection by intersection.
 	plain       []*shift
 	corrections map[*correctedPart][]correction // by destination
 	single      map[int32]*bitset.BitSet        // by destination
@@ -34,7 +34,7 @@ type change struct {
 }
 
 // shift is the flows that no publication lets in and that went from one vector to
-// another, as bundles tell them: they are in the changes of all services for which these
+// another, as difference classes tell them: they are in the changes of all services for which these
 // two say something else.
 type shift struct {
 	at      int // its place among those of its pairing
@@ -60,7 +60,7 @@ func (p *pairing) share() {
 	}
 }
 
-// reaches goes through what bundles say of the change.
+// reaches goes through what difference classes say of the change.
 func (c *change) reaches() iter.Seq[*rectangle] {
 	return func(yield func(*rectangle) bool) {
 		for _, x := range c.plain {
@@ -117,7 +117,7 @@ func (p *pairing) plainly(before, after int32) *shift {
 	return x
 }
 
-// with notes that the flows between two joints are in the change. No bundle says
+// with notes that the flows between two intersections are in the change. No difference class says
 // anything of it.
 func (c *change) with(i, k int32, x, y intervals.Size) {
 	c.pairs.Product(x, y, 1)
@@ -136,7 +136,7 @@ func (c *change) subtract(n *big.Int) {
 	}
 }
 
-// neighbours reports whether two joints of an aligned domain have a network in common, before
+// neighbours reports whether two intersections of an aligned domain have a network in common, before
 // or afterwards.
 func (c *comparer) neighbours(land int, i, k int32) bool {
 	t := c.Domain(land)

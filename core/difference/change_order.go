@@ -9,8 +9,8 @@ import (
 	"bivium/core/parallel"
 )
 
-// finish returns the changes in order: those from one alignedDomain to another are found
-// together, and alignedDomains stand in their order.
+// finish returns the changes in order: those from one aligned domain to another are found
+// together, and aligned domains stand in their order.
 func (c *comparer) finish(found [][]*change) []Change {
 	all := slices.Concat(found...)
 	ranks := c.ranksOf(all)
@@ -75,7 +75,7 @@ func (c *comparer) ranksOf(changes []*change) []int {
 	return out
 }
 
-// compareChanges orders changes from one alignedDomain to another.
+// compareChanges orders changes from one aligned domain to another.
 func compareChanges(a, b *change) int {
 	for i := range a.rank { // one after the other: nearly all differ in the first
 		if d := a.rank[i] - b.rank[i]; d != 0 {

@@ -43,20 +43,20 @@ func (c *change) patch() {
 		}
 		return from
 	}
-	amended := map[int32]bool{}
+	corrected := map[int32]bool{}
 	for d, amends := range c.corrections {
 		from := said(reached[d.bundle])
 		for _, a := range amends {
-			for _, i := range a.from.joints {
+			for _, i := range a.from.intersections {
 				from.SetTo(uint(i), a.in)
 			}
 		}
-		for _, k := range d.joints {
-			amended[k] = true
+		for _, k := range d.intersections {
+			corrected[k] = true
 		}
 		if from.Any() {
 			p := put(from)
-			for _, k := range d.joints {
+			for _, k := range d.intersections {
 				c.patches[p].To.Set(uint(k))
 			}
 		}
@@ -75,7 +75,7 @@ func (c *change) patch() {
 			alike[key] = p
 		}
 		for _, k := range b.intersections {
-			if !amended[k] {
+			if !corrected[k] {
 				c.patches[p].To.Set(uint(k))
 			}
 		}

@@ -10,7 +10,7 @@ import (
 )
 
 // Witness returns a flow of the change, between workloads if it can. Cost: the first time,
-// that of looking for it among the bundles that the change is told by.
+// that of looking for it among the difference classes that the change is told by.
 func (c *Change) Witness() verdict.Flow {
 	c.gathered.witnessed.Do(c.gathered.exemplify)
 	return c.gathered.witness
@@ -60,7 +60,7 @@ func (b *Block) Witness() verdict.Flow {
 	return f
 }
 
-// among returns a flow from one of some joints to one of others, and how good a witness it
+// among returns a flow from one of some intersections to one of others, and how good a witness it
 // is; 0 for none.
 func (c *change) among(src, dst *bitset.BitSet) (verdict.Flow, int) {
 	flow, told, tries := c.unaddressed(), 0, 0
@@ -77,7 +77,7 @@ func (c *change) among(src, dst *bitset.BitSet) (verdict.Flow, int) {
 	return flow, told
 }
 
-// showOf keeps a flow between two bundles, if it is a better witness and they say
+// showOf keeps a flow between two difference classes, if it is a better witness and they say
 // what is so of it.
 func (c *change) showOf(src, dst *diffClass) {
 	for _, i := range src.shows {
@@ -92,18 +92,18 @@ func (c *change) showOf(src, dst *diffClass) {
 // best is how good a witness two workloads make.
 const best = 3
 
-// enough is among how many pairs of bundles a better witness is looked for than the one
+// enough is among how many pairs of difference classes a better witness is looked for than the one
 // that there is: where nobody is a workload, there is none.
 const enough = 4096
 
-// show keeps a flow between two joints, if it is a better witness than what is known.
+// show keeps a flow between two intersections, if it is a better witness than what is known.
 func (c *change) show(i, k int32) {
 	if f, told := c.between(i, k); told > c.told {
 		c.witness, c.told = f, told
 	}
 }
 
-// between returns a flow from one joint to another, and how good a witness it is; 0 for
+// between returns a flow from one intersection to another, and how good a witness it is; 0 for
 // none, which is so between families, and between an address and itself.
 func (c *change) between(i, k int32) (verdict.Flow, int) {
 	x, y := &c.comparer.Domain(c.At[0]).Intersections[i], &c.comparer.Domain(c.At[1]).Intersections[k]

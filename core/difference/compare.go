@@ -1,3 +1,6 @@
+// Package difference compares two matrices, and returns every flow whose verdict differs, as
+// blocks of sources, destinations and services. It is exact for any two estates; where the
+// matrices share a block and its verdicts, it costs nothing.
 package difference
 
 import (
@@ -13,7 +16,7 @@ import (
 	"bivium/core/verdict"
 )
 
-// Difference is every flow that fares differently in two estates.
+// Difference is every flow that changes in two estates.
 type Difference struct {
 	Changes  []Change
 	Comparer *comparer
@@ -32,20 +35,20 @@ type Change struct {
 	Pairs       *big.Int         // of addresses
 	gathered    *change
 	atoms       *bitset.BitSet // of the comparer
-	At          [2]int         // alignedDomains
+	At          [2]int         // aligned domains
 }
 
 // SourcesByDestinations is the destinations that the same sources reach in a change.
-type SourcesByDestinations struct{ From, To *bitset.BitSet } // of joints
+type SourcesByDestinations struct{ From, To *bitset.BitSet } // of intersections
 
 // Outcome reports whether the outcome itself changed, and not only who settles it.
 func (c *Change) Outcome() bool {
 	return c.Before == nil || c.After == nil || c.Before.Outcome != c.After.Outcome
 }
 
-// Compare returns how flows fare differently in new. Both surveys are looked at
+// Compare returns how flows changes in new. Both matrices are looked at
 // through atoms that are fine enough for either, so the answer is exact for any
-// two estates. Cost: where the surveys share a block and its verdicts, nothing;
+// two estates. Cost: where the matrices share a block and its verdicts, nothing;
 // else the kinds of sources and of destinations multiplied.
 func Compare(old, new *matrix.Matrix) Difference {
 	if old.Atoms != new.Atoms {
@@ -53,7 +56,7 @@ func Compare(old, new *matrix.Matrix) Difference {
 		old, new = old.Recut(atoms), new.Recut(atoms)
 	}
 	c := &comparer{old: old, new: new, domains: alignedDomains(old, new), unions: old.Unions}
-	if old.Book != new.Book {
+	if old.ResultInterner != new.ResultInterner {
 		c.unions = matrix.NewUnions(old.Atoms)
 	}
 	defer c.unions.Hold()()
@@ -70,13 +73,13 @@ func Compare(old, new *matrix.Matrix) Difference {
 	return Difference{c.finish(found), c}
 }
 
-// pairs returns the pairs of alignedDomains between which flows may fare differently, in
-// their order: either survey has a block of them, or there are endpoints that both have or
+// pairs returns the pairs of aligned domains between which flows may changes, in
+// their order: either matrix has a block of them, or there are endpoints that both have or
 // have not, and that find each other there or not.
 func (c *comparer) pairs() []classes.Pair {
 	var out []classes.Pair
 	touched := make([]bool, len(c.domains))
-	var some []int // that have endpoints in either survey
+	var some []int // that have endpoints in either matrix
 	for i := range c.domains {
 		t := &c.domains[i]
 		touched[i] = c.touched(t)
@@ -98,20 +101,20 @@ func (c *comparer) pairs() []classes.Pair {
 type comparer struct {
 	old, new *matrix.Matrix
 	domains  []AlignedDomain
-	// Vectors of either survey, by number, in a numbering of both; 0 is no flow.
+	// Vectors of either matrix, by number, in a numbering of both; 0 is no flow.
 	oldVector, newVector []int32
 	vectors              [][]int32 // of results of both
 	results              []*verdict.Verdict
-	unions               *matrix.UnionCache // of their own, if the surveys are of two books
+	unions               *matrix.UnionCache // of their own, if the matrices are of two books
 	units                []*units           // by aligned domain, made when needed
-	altered              []bool             // by stance, where the surveys share theirs: its verdicts differ
+	altered              []bool             // by rule set, where the matrices share theirs: its verdicts differ
 	some                 bool               // some do
 	update               *classes.Update    // how the endpoints of one of them came of the other's; nil if that is not known, or they are the same
 }
 
-// align numbers the results and vectors of both surveys alike.
+// align numbers the results and vectors of both matrices alike.
 func (c *comparer) align() {
-	if c.old.Book == c.new.Book {
+	if c.old.ResultInterner == c.new.ResultInterner {
 		c.shared()
 		return
 	}
@@ -144,7 +147,7 @@ func (c *comparer) align() {
 	c.vectors = book.List
 }
 
-// shared is meet for surveys of one book, whose numbers are alike already.
+// shared is meet for matrices of one book, whose numbers are alike already.
 func (c *comparer) shared() {
 	longer := c.new
 	if len(c.old.Vectors) > len(longer.Vectors) {
@@ -216,17 +219,17 @@ func SameVerdict(a, b *verdict.Verdict) bool {
 	return matrix.VerdictKey(a) == matrix.VerdictKey(b)
 }
 
-// alter finds the stances whose verdicts differ, if the surveys share their ledger;
+// alter finds the rule sets whose verdicts differ, if the matrices share their interner;
 // else anything may differ.
 func (c *comparer) alter() {
-	if c.old.Ledger != c.new.Ledger || c.old.Book != c.new.Book || c.old.Numbering != c.new.Numbering {
+	if c.old.Interner != c.new.Interner || c.old.ResultInterner != c.new.ResultInterner || c.old.Numbering != c.new.Numbering {
 		return
 	}
-	stances := 0
+	ruleSets := 0
 	for _, v := range c.new.Verdicts {
-		stances = max(stances, len(v))
+		ruleSets = max(ruleSets, len(v))
 	}
-	c.altered = make([]bool, stances)
+	c.altered = make([]bool, ruleSets)
 	for e, is := range c.new.Verdicts {
 		var was []int32
 		if e < len(c.old.Verdicts) {
@@ -235,24 +238,24 @@ func (c *comparer) alter() {
 		if len(was) == len(is) && len(was) > 0 && &was[0] == &is[0] {
 			continue
 		}
-		for stance, v := range is {
-			if v >= 0 && stance < len(was) && was[stance] >= 0 && c.oldVector[was[stance]] != c.newVector[v] {
-				c.altered[stance], c.some = true, true
+		for ruleSet, v := range is {
+			if v >= 0 && ruleSet < len(was) && was[ruleSet] >= 0 && c.oldVector[was[ruleSet]] != c.newVector[v] {
+				c.altered[ruleSet], c.some = true, true
 			}
 		}
 	}
 }
 
-// touched reports whether an aligned domain has other endpoints in the surveys, or endpoints
-// whose ways may be others.
+// touched reports whether an aligned domain has other endpoints in the matrices, or endpoints
+// whose paths may be others.
 func (c *comparer) touched(t *AlignedDomain) bool {
-	return c.old.Id != c.new.Id && (c.update == nil || c.update.Domains[t.new])
+	return c.old.ID != c.new.ID && (c.update == nil || c.update.Domains[t.new])
 }
 
-// alters reports whether an aligned domain has other endpoints in the surveys, or such that
+// alters reports whether an aligned domain has other endpoints in the matrices, or such that
 // enforce verdicts in one of them alone.
 func (c *comparer) alters(t *AlignedDomain) bool {
-	return c.old.Id != c.new.Id && (c.update == nil || c.update.Altered[t.new] || c.update.Domains[t.new] && slices.Contains(c.update.Turned, true))
+	return c.old.ID != c.new.ID && (c.update == nil || c.update.Altered[t.new] || c.update.Domains[t.new] && slices.Contains(c.update.Turned, true))
 }
 
 func blockOf(s *matrix.Matrix, from, to int) *matrix.Block {
@@ -262,14 +265,14 @@ func blockOf(s *matrix.Matrix, from, to int) *matrix.Block {
 	return s.Blocks.At(from, to)
 }
 
-// grafted returns how the partition of one of two surveys came of the other's, or nil
+// grafted returns how the partition of one of two matrices came of the other's, or nil
 // if it did not.
 func grafted(old, new *matrix.Matrix) *classes.Update {
 	switch {
-	case old.Ledger != new.Ledger:
-	case new.Update != nil && new.Update.From == old.Id:
+	case old.Interner != new.Interner:
+	case new.Update != nil && new.Update.Origin == old.ID:
 		return new.Update
-	case old.Update != nil && old.Update.From == new.Id:
+	case old.Update != nil && old.Update.Origin == new.ID:
 		return old.Update
 	}
 	return nil

@@ -11,20 +11,20 @@ import (
 	"bivium/core/revise"
 )
 
-// pairing is two alignedDomains at hand.
+// pairing is two aligned domains at hand.
 type pairing struct {
 	*comparer
 	from, to  int
 	old, new  view
-	kept      bool // the flows between endpoints that stay fare otherwise only where a stance is altered
+	kept      bool // the flows between endpoints that stay have another verdict only where a rule set is altered
 	samePlan  bool // and their places have the same numbers
-	blockless bool // neither survey has such flows, but to what is not found
+	blockless bool // neither matrix has such flows, but to what is not found
 	at        map[changeKey]*change
 	plain     map[[2]int32]*shift // by vectors before and after
 	shifts    []*shift            // the same, in the order in which they were met
 }
 
-// between compares the flows from one alignedDomain to another.
+// between compares the flows from one aligned domain to another.
 func (c *comparer) between(from, to int) []*change {
 	a, b := &c.domains[from], &c.domains[to]
 	p := &pairing{comparer: c, from: from, to: to, at: map[changeKey]*change{}, plain: map[[2]int32]*shift{}}
@@ -33,7 +33,7 @@ func (c *comparer) between(from, to int) []*change {
 	switch {
 	case a.node.Kind == matrix.NodeInternet && b.node.Kind == matrix.NodeInternet:
 	case a.node.Kind == matrix.NodeInternet:
-		p.doors()
+		p.publicationTurns()
 	default:
 		p.inside()
 	}
@@ -41,10 +41,10 @@ func (c *comparer) between(from, to int) []*change {
 	return slices.Collect(maps.Values(p.at))
 }
 
-// match finds out what the surveys share of the flows at hand.
+// match finds out what the matrices share of the flows at hand.
 func (p *pairing) match() {
 	x, y := p.old.block, p.new.block
-	if x == nil && y == nil && (p.old.Id == p.new.Id || p.update != nil) { // either finds nothing under the addresses
+	if x == nil && y == nil && (p.old.ID == p.new.ID || p.update != nil) { // either finds nothing under the addresses
 		p.kept, p.blockless = true, true
 		return
 	}
@@ -62,12 +62,12 @@ type sideView struct {
 	land     *AlignedDomain
 	old, new func(*end) int32 // the kind of one, or a token
 	axes     [2]*matrix.Side  // before and afterwards; nil where kinds cannot be compared
-	put      []int32          // the joints that were put into bundles
-	of       []int32          // and by place there the bundle of each, or -1
+	put      []int32          // the intersections that were put into difference classes
+	of       []int32          // and by place there the difference class of each, or -1
 }
 
-// flanks returns both sides.
-func (p *pairing) flanks() (from, to *sideView) {
+// sideViews returns both sides.
+func (p *pairing) sideViews() (from, to *sideView) {
 	from = &sideView{pairing: p, number: p.from, land: p.Domain(p.from), old: p.old.source, new: p.new.source}
 	to = &sideView{pairing: p, number: p.to, land: p.Domain(p.to), old: p.old.target, new: p.new.target}
 	if p.samePlan {
@@ -79,8 +79,8 @@ func (p *pairing) flanks() (from, to *sideView) {
 	return from, to
 }
 
-// stays reports whether flows between a joint, of two kinds, and others that stay fare
-// as before, unless a stance is altered.
+// stays reports whether flows between an intersection, of two kinds, and others that stay come out
+// as before, unless a rule set is altered.
 func (f *sideView) stays(i int, old, new int32) bool {
 	j := &f.land.Intersections[i]
 	switch {
@@ -94,17 +94,17 @@ func (f *sideView) stays(i int, old, new int32) bool {
 	return f.axes[0] != nil && f.unmoved(i) && f.axes[0].Kinds[old] == f.axes[1].Kinds[new]
 }
 
-// unmoved reports whether the endpoints of a joint are at home in a network whose ways
+// unmoved reports whether the endpoints of an intersection are at home in a network whose paths
 // are as before.
 func (f *sideView) unmoved(i int) bool {
-	if f.pairing.old.Id == f.pairing.new.Id {
+	if f.pairing.old.ID == f.pairing.new.ID {
 		return true
 	}
 	was, is := f.land.was[i].Network, f.land.is[i].Network
 	return was == is && (f.update == nil || !f.update.Moves(is) || f.samePlan && !f.update.Turned[is])
 }
 
-// movers returns the joints that do not stay, where it is known which may not.
+// movers returns the intersections that do not stay, where it is known which may not.
 func (f *sideView) movers() []int32 {
 	var out []int32
 	for _, i := range f.land.moved {
@@ -116,26 +116,26 @@ func (f *sideView) movers() []int32 {
 	return out
 }
 
-// diffClass is the joints of an aligned domain that neither survey tells apart in a pair
-// of alignedDomains.
+// diffClass is the intersections of an aligned domain that neither matrix tells apart in a pair
+// of aligned domains.
 type diffClass struct {
 	at            int   // its place among those of its side
 	old, new      int32 // kinds
 	four          bool
-	stays         bool // see flank.stays
+	stays         bool // see sideView.stays
 	intersections []int32
 	size          intervals.Size
-	shows         []int32 // a joint or two that make good witnesses: of two networks, if they can
+	shows         []int32 // an intersection or two that make good witnesses: of two networks, if they can
 }
 
-// diffClasses puts joints into bundles, all or some. Joints of one kind before are of few
-// kinds after, so bundles are found by the kind before, and then one by one.
+// diffClasses puts intersections into difference classes, all or some. Joints of one kind before are of few
+// kinds after, so difference classes are found by the kind before, and then one by one.
 func (f *sideView) diffClasses(all bool, some []int32) []diffClass {
 	if all {
 		some = lists.Below(len(f.land.Intersections))
 	}
 	var out []diffClass
-	var first, next []int32 // by kind before, and by bundle
+	var first, next []int32 // by kind before, and by difference class
 	of, count := make([]int32, len(some)), []int32(nil)
 	for at, i := range some {
 		j := &f.land.Intersections[i]
@@ -161,9 +161,9 @@ func (f *sideView) diffClasses(all bool, some []int32) []diffClass {
 		count[n]++
 		out[n].size.Add(j.Size)
 	}
-	joints := make([]int32, len(some))
+	intersections := make([]int32, len(some))
 	for n := range out {
-		out[n].intersections, joints = joints[:0:count[n]], joints[count[n]:]
+		out[n].intersections, intersections = intersections[:0:count[n]], intersections[count[n]:]
 	}
 	for at, n := range of {
 		if n >= 0 {
@@ -177,7 +177,7 @@ func (f *sideView) diffClasses(all bool, some []int32) []diffClass {
 	return out
 }
 
-// exemplify finds joints of a bundle that make good witnesses: two of two networks, of
+// exemplify finds intersections of a difference class that make good witnesses: two of two networks, of
 // workloads if there are any among the first.
 func (f *sideView) exemplify(b *diffClass) {
 	first := b.intersections[0]
@@ -196,7 +196,7 @@ func (f *sideView) exemplify(b *diffClass) {
 	}
 }
 
-// calm reports whether flows between endpoints that stay fare as they did.
+// calm reports whether flows between endpoints that stay come out as they did.
 func (p *pairing) calm() bool {
 	return p.kept && (p.blockless || !p.some || !revise.HoldsAny(p.new.block, p.altered))
 }
@@ -206,12 +206,12 @@ func (p *pairing) inside() {
 	calm := p.calm()
 	differs := p.touched
 	if p.samePlan {
-		differs = p.alters // ways are the same
+		differs = p.alters // paths are the same
 	}
 	if calm && !differs(&p.domains[p.from]) && !differs(&p.domains[p.to]) {
 		return
 	}
-	from, to := p.flanks()
+	from, to := p.sideViews()
 	var movedFrom, movedTo []int32
 	if calm {
 		if movedFrom, movedTo = from.movers(), to.movers(); len(movedFrom) == 0 && len(movedTo) == 0 {
@@ -275,7 +275,7 @@ func (p *pairing) byRow(srcs []*diffClass) {
 	}
 }
 
-// partedBy returns all of some bundles, those that do not stay, and those that do.
+// partedBy returns all of some difference classes, those that do not stay, and those that do.
 func partedBy(list []diffClass) (all, moved, staying []*diffClass) {
 	all = make([]*diffClass, len(list))
 	for k := range list {
@@ -289,7 +289,7 @@ func partedBy(list []diffClass) (all, moved, staying []*diffClass) {
 	return all, moved, staying
 }
 
-// alteredIn returns which stances of a kind of sources are altered, by place in
+// alteredIn returns which rule sets of a kind of sources are altered, by place in
 // its palette; nil if none are.
 func (p *pairing) alteredIn(kind int32) []bool {
 	if kind < 0 || p.blockless || !p.some {

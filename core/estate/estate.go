@@ -1,6 +1,6 @@
 // Package estate holds the things of an estate (M1), their names, and their
 // faults (M9). It is plain data: an Estate is read by core/document, judged by
-// core/verdict and surveyed by core/survey, and none of them changes it.
+// core/verdict and worked out for all flows by core/matrix, and none of them changes it.
 //
 // The json tags are the keys of the estate document. The doc tags say what the
 // document asks of a field, and are read by core/document for reading, writing

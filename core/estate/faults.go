@@ -10,7 +10,7 @@ import (
 // Code is the code of a fault (M9). A code never changes its meaning.
 type Code string
 
-// The faults of M9. F3 needs the members of groups, and is found by core/survey.
+// The faults of M9. F3 needs the members of groups, and is found by core/findings.
 const (
 	// UnknownName is a name that nothing bears.
 	//	groups: [{name: tills, networks: [yard]}]   # and no network yard

@@ -11,21 +11,21 @@ import (
 	"bivium/core/verdict"
 )
 
-// Book is how the expectations of an estate fare, worked out when that is first asked for.
+// Book is how the expectations of an estate come out, worked out when that is first asked for.
 // It is safe for concurrent use.
 type Book struct {
 	survey *matrix.Matrix
 	mu     sync.Mutex
 	known  bool
 	list   []Result
-	before []Result               // how they fared before the edit that the survey came of
+	before []Result               // how they came out before the edit that the matrix came of
 	since  *difference.Difference // and what that has changed; nil if it is not known
 }
 
-// NewBook returns the book of a survey.
+// NewBook returns the book of a matrix.
 func NewBook(s *matrix.Matrix) *Book { return &Book{survey: s} }
 
-// All returns how the expectations of the estate fare, in its order.
+// All returns how the expectations of the estate come out, in its order.
 func (b *Book) All() []Result {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -36,8 +36,8 @@ func (b *Book) All() []Result {
 	return slices.Clone(b.list)
 }
 
-// After returns the book of the survey of an edit that a difference tells of: if it is known
-// how the expectations fared before, only those are looked at again that it touches.
+// After returns the book of the matrix of an edit that a difference tells of: if it is known
+// how the expectations came out before, only those are looked at again that it touches.
 func (b *Book) After(next *matrix.Matrix, d *difference.Difference) *Book {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -58,7 +58,7 @@ func (b *Book) workOut() []Result {
 	return out
 }
 
-// one returns how an expectation fares, of which it is known where it stood before the edit,
+// one returns how an expectation comes out, of which it is known where it stood before the edit,
 // most likely.
 func (b *Book) one(x *estate.Expectation, at int) Result {
 	if at >= len(b.before) || b.before[at].Expectation != x { // it was elsewhere, or is new
@@ -73,7 +73,7 @@ func (b *Book) one(x *estate.Expectation, at int) Result {
 	return Expect(b.survey, x)
 }
 
-// touchedBy reports whether an expectation may fare otherwise after an edit. It is false
+// touchedBy reports whether an expectation may have another verdict after an edit. It is false
 // where none of the flows that the edit changes, of those that it is about, could make it
 // do so.
 func (h *Result) touchedBy(d *difference.Difference) bool {
@@ -81,8 +81,8 @@ func (h *Result) touchedBy(d *difference.Difference) bool {
 	return d.Touches(x.From, x.To, x.Services, h.mayTurn)
 }
 
-// mayTurn reports whether an expectation may fare otherwise if flows that it is about
-// fare as a change says.
+// mayTurn reports whether an expectation may have another verdict if flows that it is about
+// come out as a change says.
 func (h *Result) mayTurn(c *difference.Change) bool {
 	is := func(v *verdict.Verdict) (flow, holds, routing bool) {
 		if v == nil {
@@ -95,7 +95,7 @@ func (h *Result) mayTurn(c *difference.Change) bool {
 	stays, holds, routing := is(c.After)
 	switch {
 	case h.Expectation.From.Internet:
-		return true // of some of its flows it is nothing to it how they fare
+		return true // of some of its flows it is nothing to it how they come out
 	case !h.Holds:
 		return was && !held // one less that fails
 	case h.Vacuous:

@@ -8,16 +8,16 @@ import (
 	"bivium/core/membership"
 )
 
-// pathBucket is the classes of one network at one spot: endpoints that a failure
-// strikes alike, as far as ways go.
+// pathBucket is the classes of one network at one path class: endpoints that a failure
+// strikes alike, as far as paths go.
 type pathBucket struct {
-	network, spot int
-	classes       []int
-	lines         map[ruleIndexKey][]lineSize
-	mark          int // of a failureEvaluator
+	network, pathClass int
+	classes            []int
+	lines              map[ruleIndexKey][]lineSize
+	mark               int // of a failureEvaluator
 }
 
-// lineSize is how much of a line of an axis there is.
+// lineSize is how much of a line of a side there is.
 type lineSize struct {
 	line  int32
 	size  intervals.Size
@@ -38,7 +38,7 @@ type ruleIndexKey struct {
 	id   int
 }
 
-// pathBucketsOf returns the pathBuckets of each segment, those of one spot together.
+// pathBucketsOf returns the pathBuckets of each segment, those of one path class together.
 func pathBucketsOf(s *matrix.Matrix) [][]*pathBucket {
 	out := make([][]*pathBucket, len(s.Inside))
 	for segment, classes := range s.Inside {
@@ -47,17 +47,17 @@ func pathBucketsOf(s *matrix.Matrix) [][]*pathBucket {
 			c := s.Classes[n]
 			key := [2]int{c.End.Home.Network, c.PathClass}
 			if at[key] == nil {
-				at[key] = &pathBucket{network: key[0], spot: c.PathClass, lines: map[ruleIndexKey][]lineSize{}}
+				at[key] = &pathBucket{network: key[0], pathClass: c.PathClass, lines: map[ruleIndexKey][]lineSize{}}
 				out[segment] = append(out[segment], at[key])
 			}
 			at[key].classes = append(at[key].classes, n)
 		}
-		slices.SortStableFunc(out[segment], func(a, b *pathBucket) int { return a.spot - b.spot })
+		slices.SortStableFunc(out[segment], func(a, b *pathBucket) int { return a.pathClass - b.pathClass })
 	}
 	return out
 }
 
-// on returns the lines of the pathBucket on an axis, sorted.
+// on returns the lines of the pathBucket on a side, sorted.
 func (h *pathBucket) on(s *matrix.Matrix, x *matrix.Side, f *filter) []lineSize {
 	key := ruleIndexKey{x, f.id}
 	if known, ok := h.lines[key]; ok {
@@ -88,18 +88,18 @@ func (h *pathBucket) on(s *matrix.Matrix, x *matrix.Side, f *filter) []lineSize 
 	return out
 }
 
-// group is pathBuckets that a failure strikes alike: those of a spot, perhaps without
+// group is pathBuckets that a failure strikes alike: those of a path class, perhaps without
 // some whose own attachments fail.
 type group struct {
 	pathBuckets []*pathBucket
 	moved       bool // their own attachments fail
 	struck      int  // see failureEvaluator.struckAs
-	spot        *spotLines
-	minus       []*pathBucket // of the spot, that are not in the group; used if spot is not nil
+	pathClass   *pathClassLines
+	minus       []*pathBucket // of the path class, that are not in the group; used if path class is not nil
 }
 
-// spotLines keeps the lines of all pathBuckets of a spot.
-type spotLines struct {
+// pathClassLines keeps the lines of all pathBuckets of a path class.
+type pathClassLines struct {
 	pathBuckets []*pathBucket
 	lines       map[ruleIndexKey][]lineSize
 }
@@ -130,16 +130,16 @@ func merge(s *matrix.Matrix, pathBuckets []*pathBucket, x *matrix.Side, f *filte
 	return out
 }
 
-// on returns the lines of a group on an axis, sorted.
+// on returns the lines of a group on a side, sorted.
 func (g *group) on(s *matrix.Matrix, x *matrix.Side, f *filter) []lineSize {
-	if g.spot == nil {
+	if g.pathClass == nil {
 		return merge(s, g.pathBuckets, x, f)
 	}
 	key := ruleIndexKey{x, f.id}
-	all, ok := g.spot.lines[key]
+	all, ok := g.pathClass.lines[key]
 	if !ok {
-		all = merge(s, g.spot.pathBuckets, x, f)
-		g.spot.lines[key] = all
+		all = merge(s, g.pathClass.pathBuckets, x, f)
+		g.pathClass.lines[key] = all
 	}
 	if len(g.minus) == 0 {
 		return all

@@ -72,7 +72,7 @@ type placeKey struct {
 	place int32
 }
 
-// joined returns groups of one place of an axis as one. If they are most of what is
+// joined returns groups of one place of a side as one. If they are most of what is
 // there, it is all of that, without some: what is known of the place is used again.
 func (f *failureEvaluator) joined(x *matrix.Side, domain int, place int32, groups []*group) *group {
 	if len(groups) == 1 {
@@ -93,7 +93,7 @@ func (f *failureEvaluator) joined(x *matrix.Side, domain int, place int32, group
 	for _, h := range out.pathBuckets {
 		h.mark = f.epoch
 	}
-	out.spot = all
+	out.pathClass = all
 	for _, h := range all.pathBuckets {
 		if h.mark != f.epoch {
 			out.minus = append(out.minus, h)
@@ -102,12 +102,12 @@ func (f *failureEvaluator) joined(x *matrix.Side, domain int, place int32, group
 	return out
 }
 
-// placeLines returns all pathBuckets of a place of an axis.
-func (f *failureEvaluator) placeLines(x *matrix.Side, domain int, place int32) *spotLines {
+// placeLines returns all pathBuckets of a place of a side.
+func (f *failureEvaluator) placeLines(x *matrix.Side, domain int, place int32) *pathClassLines {
 	key := placeKey{x, place}
 	known := f.byPlace[key]
 	if known == nil {
-		known = &spotLines{lines: map[ruleIndexKey][]lineSize{}}
+		known = &pathClassLines{lines: map[ruleIndexKey][]lineSize{}}
 		for _, h := range f.pathBuckets[domain] {
 			if x.Place(&f.Classes[h.classes[0]].Header) == place {
 				known.pathBuckets = append(known.pathBuckets, h)

@@ -22,12 +22,12 @@ type Book struct {
 	sighted classes.Table[*blockExamples] // by the pairs of blocks
 }
 
-// NewBook returns the book of a survey.
+// NewBook returns the book of a matrix.
 func NewBook(s *matrix.Matrix) *Book {
 	return newBook(s, &noteStore{}, func(classes.Pair, *matrix.Block) (*knownPassages, *blockExamples) { return nil, nil })
 }
 
-// newBook returns the book of a survey with what is known of its blocks already.
+// newBook returns the book of a matrix with what is known of its blocks already.
 func newBook(s *matrix.Matrix, n *noteStore, known func(classes.Pair, *matrix.Block) (*knownPassages, *blockExamples)) *Book {
 	var pairs []classes.Pair
 	var ways []*knownPassages
@@ -75,7 +75,7 @@ func (b *Book) All(pace func()) []Finding {
 }
 
 // Passages returns where the pools of the estate see flows: exactly those that
-// some flow passes or is blocked by, in order. Cost: for each pair of spots and ways to be attached, the
+// some flow passes or is blocked by, in order. Cost: for each pair of path classes and paths to be attached, the
 // lines of the one times those of the other, until one flow of each pool is found. For
 // pace, see All.
 func (b *Book) Passages(pace func()) []Passage {
@@ -104,7 +104,7 @@ func (b *Book) Passages(pace func()) []Passage {
 	return slices.Compact(out)
 }
 
-// After returns the book of the survey of an edit. What the edit does not touch stays
+// After returns the book of the matrix of an edit. What the edit does not touch stays
 // known, if things have the numbers that they had before, and notes too, if services are
 // cut as they were.
 func (b *Book) After(e *revise.Edit) *Book {

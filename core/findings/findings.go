@@ -1,3 +1,6 @@
+// Package findings looks for what is legal and probably wrong (M10), for the shares that
+// M6.4 forbids, and for where each firewall pool sees flows. The text of each finding is
+// written here too.
 package findings
 
 import (

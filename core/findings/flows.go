@@ -41,7 +41,7 @@ func (f *finder) flows() {
 		}
 	}
 	f.eachSighted(take)
-	f.eachDoorCombination(take)
+	f.eachInboundCombination(take)
 	f.report(order, examples)
 }
 
@@ -52,7 +52,7 @@ type exampleCase struct {
 }
 
 // blockExamples is the combinations of a block, each with an example, and again with better
-// ones. They are found when they are first asked for, and serve every survey that has the
+// ones. They are found when they are first asked for, and serve every matrix that has the
 // block: which there are, no verdict tells.
 type blockExamples struct {
 	once  parallel.Once
@@ -123,7 +123,7 @@ func (f *finder) combinationsIn(b *matrix.Block) []exampleCase {
 		srcTells := g.RankOf(g.FromSet, l.Which)
 		f.EachBatch(b, l, targets, &g.Buckets, func(x matrix.Combination, dsts []int32) {
 			k := findingCase{x, paths.None, paths.None}
-			if effect := f.Ledger.EffectAt(x.Effect); effect.Kind == paths.Peered || effect.Kind == paths.Bypass {
+			if effect := f.Interner.EffectAt(x.Effect); effect.Kind == paths.Peered || effect.Kind == paths.Bypass {
 				k.network = l.SoleNetwork
 			}
 			if was, seen := told[k]; seen && was >= 2+srcTells {
@@ -168,16 +168,16 @@ func (f *finder) localIn(b *matrix.Block) []exampleCase {
 	return out
 }
 
-// eachDoorCombination finds the combinations of flows that publications let in.
-func (f *finder) eachDoorCombination(take func(findingCase, example)) {
-	for segment, gates := range f.Inbounds {
-		for i := range gates {
-			for at, open := range gates[i].Open {
+// eachInboundCombination finds the combinations of flows that publications let in.
+func (f *finder) eachInboundCombination(take func(findingCase, example)) {
+	for segment, inbounds := range f.Inbounds {
+		for i := range inbounds {
+			for at, open := range inbounds[i].Open {
 				if !open {
 					continue
 				}
 				for _, a := range f.Outside {
-					x := example{a, f.Inside[segment][at], gates[i].Publication}
+					x := example{a, f.Inside[segment][at], inbounds[i].Publication}
 					f.EachResult(x.from, x.to, func(t matrix.ClassResult) {
 						if t.Publication == x.publication {
 							take(findingCase{t.Combination, x.publication, paths.None}, x)
@@ -210,7 +210,7 @@ func reasonsOf(s *matrix.Matrix) []uint8 {
 type prober struct {
 	*matrix.Matrix
 	weigher *verdict.Memo
-	probes  map[[2]int32]*probed // by opinion and effect
+	probes  map[[2]int32]*probed // by intent and effect
 }
 
 // probed is a probe that is kept.
@@ -219,13 +219,13 @@ type probed struct {
 	plain bool // there is nothing to say of it but who spoke
 }
 
-// probe returns what became of an opinion on ways of an effect.
-func (f *prober) probe(opinion, effect int32) *probed {
-	key := [2]int32{opinion, effect}
+// probe returns what became of an intent on paths of an effect.
+func (f *prober) probe(intent, effect int32) *probed {
+	key := [2]int32{intent, effect}
 	p := f.probes[key]
 	if p == nil {
-		p = &probed{Explanation: f.weigher.Explain(opinion, f.Ledger.EffectAt(effect))}
-		p.plain = !p.Verdict.Contested && f.Ledger.EffectAt(effect).Kind != paths.Bypass && !remarkable(&p.Verdict)
+		p = &probed{Explanation: f.weigher.Explain(intent, f.Interner.EffectAt(effect))}
+		p.plain = !p.Verdict.Contested && f.Interner.EffectAt(effect).Kind != paths.Bypass && !remarkable(&p.Verdict)
 		f.probes[key] = p
 	}
 	return p
@@ -237,8 +237,8 @@ type remark struct {
 	probe *probed
 }
 
-// noteStore keeps what there is to say of combinations. It serves the surveys that come of one
-// by edits, but for the stances whose voices say something else.
+// noteStore keeps what there is to say of combinations. It serves the matrices that come of one
+// by edits, but for the rule sets whose terms say something else.
 type noteStore struct {
 	mu    sync.Mutex
 	known map[noteKey]*note
@@ -285,10 +285,10 @@ func (n *noteStore) all() map[noteKey]*note {
 // note weighs a combination.
 func (f *prober) note(k noteKey) *note {
 	out := &note{}
-	context, voices := f.Ledger.RuleSetAt(k.RuleSet, nil)
+	context, terms := f.Interner.RuleSetAt(k.RuleSet, nil)
 	var p *probed
-	last := int32(-1) // opinion: that of most atoms is that of the one before
-	for atom, o := range f.weigher.Intents(context, voices) {
+	last := int32(-1) // intent: that of most atoms is that of the one before
+	for atom, o := range f.weigher.Intents(context, terms) {
 		if k.publication != paths.None && !f.Admits[k.publication].Test(uint(atom)) {
 			continue
 		}
@@ -333,7 +333,7 @@ func (f *finder) report(order []findingCase, examples map[findingCase]example) {
 			}
 		}
 		for _, r := range n.remarks {
-			f.reportOne(&r.probe.Explanation, f.Ledger.EffectAt(c.Effect), r.atom, x, where)
+			f.reportOne(&r.probe.Explanation, f.Interner.EffectAt(c.Effect), r.atom, x, where)
 		}
 	}
 }
@@ -398,8 +398,10 @@ func (f *finder) reportOne(p *verdict.Explanation, way *verdict.Effect, atom int
 	switch p.Verdict.Reason {
 	case verdict.ReasonUnenforced:
 		f.addAt(Unenforced, way.Kind.String(), x, atom, network(), say("intended verdicts are not enforced on %s paths in ", way.Kind))
-		for _, rail := range p.Rails {
-			f.add(RailNotEnforced, rail, x, atom, policyRefs([]string{rail}), func() string { return fmt.Sprintf("guardrail %s is not enforced for flows from %s", rail, where()) })
+		for _, guardrail := range p.Rails {
+			f.add(RailNotEnforced, guardrail, x, atom, policyRefs([]string{guardrail}), func() string {
+				return fmt.Sprintf("guardrail %s is not enforced for flows from %s", guardrail, where())
+			})
 		}
 	case verdict.ReasonUninspectable:
 		f.addAt(Uninspectable, way.Kind.String(), x, atom, network(), say("flows to be inspected are denied, because no firewall is on %s paths in ", way.Kind))

@@ -30,14 +30,14 @@ type transitFinder struct {
 	pools []string
 }
 
-// pathGroup is the classes of a domain that ways do not tell apart.
+// pathGroup is the classes of a domain that paths do not tell apart.
 type pathGroup struct {
 	one, other *classes.Class // another of a different network, or nil
 	lines      []int32
 	place      int32
 }
 
-// pathGroups returns the quarters of an axis of a block; of those that a segment
+// pathGroups returns the quarters of a side of a block; of those that a segment
 // does not see, none.
 func (w *transitFinder) pathGroups(x *matrix.Side, domain, seenFrom int, key func(*classes.Class) string) []*pathGroup {
 	at := map[string]*pathGroup{}
@@ -72,14 +72,14 @@ func (w *transitFinder) pathGroups(x *matrix.Side, domain, seenFrom int, key fun
 
 // between returns the passages of a block that begins inside.
 func (w *transitFinder) between(b *matrix.Block) []Passage {
-	bySpot := func(c *classes.Class) string { return lists.Key([]int{c.PathClass}) }
+	byPathClass := func(c *classes.Class) string { return lists.Key([]int{c.PathClass}) }
 	byAnchors := func(c *classes.Class) string {
 		return lists.Key([]int{lists.OneIf(c.Four)}) + w.Net.Anchors(c.End.Home)
 	}
-	byBoth := func(c *classes.Class) string { return bySpot(c) + w.Net.Anchors(c.End.Home) } // ways of one spot have one effect, and may pass other hubs
+	byBoth := func(c *classes.Class) string { return byPathClass(c) + w.Net.Anchors(c.End.Home) } // paths of one path class have one effect, and may pass other hubs
 	var from, to []*pathGroup
 	if b.To == len(w.Inside) {
-		from, to = w.pathGroups(&b.Src, b.From, b.From, byAnchors), w.pathGroups(&b.Dst, b.To, b.From, bySpot)
+		from, to = w.pathGroups(&b.Src, b.From, b.From, byAnchors), w.pathGroups(&b.Dst, b.To, b.From, byPathClass)
 	} else {
 		from, to = w.pathGroups(&b.Src, b.From, b.From, byBoth), w.pathGroups(&b.Dst, b.To, b.From, byBoth)
 	}
@@ -147,17 +147,17 @@ type poolsUnderEffect struct {
 	byCell [][]uint16       // by row and place in its palette: a sort; nil where all are empty
 }
 
-// poolsUnder finds which stances of a block pass which pools under an effect.
+// poolsUnder finds which rule sets of a block pass which pools under an effect.
 func (w *transitFinder) poolsUnder(b *matrix.Block, effect int32) *poolsUnderEffect {
-	m := &poolsUnderEffect{Block: b, exit: w.Ledger.EffectAt(effect).Exit, all: bitset.New(uint(len(w.pools))), byCell: make([][]uint16, len(b.Rows))}
+	m := &poolsUnderEffect{Block: b, exit: w.Interner.EffectAt(effect).Exit, all: bitset.New(uint(len(w.pools))), byCell: make([][]uint16, len(b.Rows))}
 	number := map[string]uint{}
 	for i, name := range w.pools {
 		number[name] = uint(i)
 	}
 	m.sorts = []*bitset.BitSet{bitset.New(uint(len(w.pools)))}
 	sortOf := map[int32]uint16{}
-	for _, stance := range b.RuleSets {
-		vector, occurs := w.Settled(matrix.Combination{RuleSet: stance, Effect: effect})
+	for _, ruleSet := range b.RuleSets {
+		vector, occurs := w.Settled(matrix.Combination{RuleSet: ruleSet, Effect: effect})
 		if !occurs {
 			continue
 		}
@@ -172,15 +172,15 @@ func (w *transitFinder) poolsUnder(b *matrix.Block, effect int32) *poolsUnderEff
 			at = len(m.sorts)
 			m.sorts = append(m.sorts, pools)
 		}
-		sortOf[stance] = uint16(at)
+		sortOf[ruleSet] = uint16(at)
 		m.all.InPlaceUnion(pools)
 	}
 	if m.all.None() {
 		return m
 	}
 	for i := range b.Rows {
-		for k, stance := range b.Rows[i].Palette {
-			if at := sortOf[stance]; at > 0 {
+		for k, ruleSet := range b.Rows[i].Palette {
+			if at := sortOf[ruleSet]; at > 0 {
 				if m.byCell[i] == nil {
 					m.byCell[i] = make([]uint16, len(b.Rows[i].Palette))
 				}

@@ -1,3 +1,5 @@
+// Package intervals cuts the addresses of both families at every bound that matters to an
+// estate, of a subnet, a route, a group or a translation, and counts addresses exactly.
 package intervals
 
 import (
@@ -44,19 +46,19 @@ func RangesOf(b *netipx.IPSetBuilder) Ranges {
 	return out
 }
 
-// Meets reports whether some address of a range is in one of the stretches.
+// Meets reports whether some address of a range is in one of the intervals.
 func (t Ranges) Meets(r Range) bool {
 	i := sort.Search(len(t), func(i int) bool { return t[i].To.Compare(r.From) >= 0 })
 	return i < len(t) && t[i].From.Compare(r.To) <= 0
 }
 
-// Holds reports whether all addresses of a range are in one of the stretches.
+// Holds reports whether all addresses of a range are in one of the intervals.
 func (t Ranges) Holds(r Range) bool {
 	i := sort.Search(len(t), func(i int) bool { return t[i].To.Compare(r.From) >= 0 })
 	return i < len(t) && t[i].From.Compare(r.From) <= 0 && t[i].To.Compare(r.To) >= 0
 }
 
-// prefixes returns some that have all addresses of the stretches; of many stretches, all
+// prefixes returns some that have all addresses of the intervals; of many intervals, all
 // there are.
 func (t Ranges) prefixes() []netip.Prefix {
 	var out []netip.Prefix
@@ -71,7 +73,7 @@ func (t Ranges) prefixes() []netip.Prefix {
 // mostPrefixes is how many are worth looking at one by one.
 const mostPrefixes = 256
 
-// Elementary returns the addresses of some ranges in stretches, in order. Cost: the bounds,
+// Elementary returns the addresses of some ranges in intervals, in order. Cost: the bounds,
 // and for each segment those within its homes.
 func Elementary(j *verdict.Judge, within Ranges) []Interval {
 	net := j.Net
@@ -138,7 +140,7 @@ func fill(b []byte, from int) {
 	}
 }
 
-// Pieces cuts a stretch at the addresses that workloads of some homes hold, and
+// Pieces cuts an interval at the addresses that workloads of some homes hold, and
 // at those by which other segments see them.
 func (x *Interval) Pieces(j *verdict.Judge, homes []paths.Home, v ShownPrefixes) []Range {
 	cuts := v.workloadsIn(j, x)
@@ -161,7 +163,7 @@ func (x *Interval) Pieces(j *verdict.Judge, homes []paths.Home, v ShownPrefixes)
 	return append(out, Range{from, x.To})
 }
 
-// OnlyHome returns the home of the stretch in the one segment that has it, or false
+// OnlyHome returns the home of the interval in the one segment that has it, or false
 // if none or several have.
 func (x *Interval) OnlyHome(j *verdict.Judge) (paths.Home, bool) {
 	if len(x.Homes) != 1 {
@@ -170,7 +172,7 @@ func (x *Interval) OnlyHome(j *verdict.Judge) (paths.Home, bool) {
 	return j.Net.Home(x.Homes[0], x.From)
 }
 
-// SubnetsAt returns the subnets in which the addresses of a stretch have homes.
+// SubnetsAt returns the subnets in which the addresses of an interval have homes.
 func (x *Interval) SubnetsAt(j *verdict.Judge) []paths.Home {
 	var out []paths.Home
 	for _, s := range x.Homes {

@@ -30,13 +30,13 @@ func ShownIn(j *verdict.Judge) ShownPrefixes {
 	return out
 }
 
-// On reports whether addresses of a stretch are shown under others, or are those
+// On reports whether addresses of an interval are shown under others, or are those
 // that others are shown under.
 func (v ShownPrefixes) On(x *Interval) bool {
 	return slices.ContainsFunc(v, func(w shownPrefix) bool { return w.Inside.Contains(x.From) || w.Outside.Contains(x.From) })
 }
 
-// workloadsIn returns the addresses in a stretch by which segments see workloads of
+// workloadsIn returns the addresses in an interval by which segments see workloads of
 // others.
 func (v ShownPrefixes) workloadsIn(j *verdict.Judge, x *Interval) []netip.Addr {
 	var out []netip.Addr

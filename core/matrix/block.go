@@ -20,20 +20,20 @@ type Block struct {
 	Terms    []verdict.Term
 	Layout   *layout
 
-	Held     [2][][]int32 // by row and by column: the units that hold it
-	Rows     []Row
-	RuleSets []int32   // that occur in the rows, by number in the ledger
-	Effects  [][]int32 // by places: the effect of the ways between them, or -1 for no flow
-	Near     [2]int32  // within a segment: the effect of local ways, not enforced and enforced
-	Src, Dst Side
-	found    [2]*lineFinder // by side: how its lines are found
+	MatchSets [2][][]int32 // by row and by column: the units that hold it
+	Rows      []Row
+	RuleSets  []int32   // that occur in the rows, by number in the interner
+	Effects   [][]int32 // by places: the effect of the paths between them, or -1 for no flow
+	Near      [2]int32  // within a segment: the effect of local paths, not enforced and enforced
+	Src, Dst  Side
+	found     [2]*lineFinder // by side: how its lines are found
 }
 
 // Side is what a block tells of the classes of one of its domains: the line (a
 // row or column), the kind of place, and the kind, which is both.
 type Side struct {
 	Lines       []int32 // inside: by set of groups; outside: see lineAt
-	ByPathClass []int32 // the place of each spot of the domain; or else
+	ByPathClass []int32 // the place of each path class of the domain; or else
 	ByClass     []int32 // that of each class
 	Places      int
 	Grid        []int32 // the kind of each line and place; outside: of each class
@@ -61,16 +61,16 @@ func (x *Side) Kind(c *classes.Header) int32 {
 }
 
 // layout say what the lines of a block are. Blocks that share them have the same
-// lines under the same numbers, with the same stances where they cross; either may
+// lines under the same numbers, with the same rule sets where they cross; either may
 // have more lines than the other.
 type layout struct{ _ byte } // known by its address alone
 
-// unitKey is a different side of some voices, in a form that can be compared.
+// unitKey is a different side of some terms, in a form that can be compared.
 type unitKey string
 
-// Row is the stances on flows from one row of sources.
+// Row is the rule sets on flows from one row of sources.
 type Row struct {
-	Palette []int32  // the different stances, by number in the ledger
+	Palette []int32  // the different rule sets, by number in the interner
 	Cells   []uint32 // by column: a place in the palette
 }
 
@@ -88,7 +88,7 @@ func (x *Side) LineAt(net *paths.Net, at, exit int) int32 {
 	return x.Lines[at*ExitsOf(net)+exit+1]
 }
 
-// RuleSet returns the stance on flows from a row to a column.
+// RuleSet returns the rule set on flows from a row to a column.
 func (b *Block) RuleSet(row, col int32) int32 {
 	r := &b.Rows[row]
 	return r.Palette[r.Cells[col]]
@@ -97,8 +97,8 @@ func (b *Block) RuleSet(row, col int32) int32 {
 // Builder makes blocks.
 type Builder struct {
 	*classes.Partition
-	Judge  *verdict.Judge
-	Ledger *Interner
+	Judge    *verdict.Judge
+	Interner *Interner
 	// crossings is how many pairs of lines were looked at.
 	crossings atomic.Int64
 	// sideBefore tells of one side of a block what it was, where its endpoints are those
@@ -123,17 +123,17 @@ func (v *Builder) NewBlock(from, to int) *Block {
 	f.collectTerms(d(from))
 	f.drawLines(0)
 	f.drawLines(1)
-	f.fillRows(b.Held[0], b.Held[1])
+	f.fillRows(b.MatchSets[0], b.MatchSets[1])
 	return b
 }
 
 // Reline returns the block of two domains of which some endpoints may be others than
-// those of a block, and all voices are the same, without its effects. kept says for
+// those of a block, and all terms are the same, without its effects. kept says for
 // which side there are the same sets of groups: it has the same lines then. Mostly the
 // other has too; else the block is formed anew.
 func (v *Builder) Reline(was *Block, kept [2]bool) *Block {
 	b := &Block{
-		From: was.From, To: was.To, Context: was.Context, Terms: was.Terms, Layout: was.Layout, Held: was.Held, Rows: was.Rows, RuleSets: was.RuleSets,
+		From: was.From, To: was.To, Context: was.Context, Terms: was.Terms, Layout: was.Layout, MatchSets: was.MatchSets, Rows: was.Rows, RuleSets: was.RuleSets,
 		Src: Side{Lines: was.Src.Lines}, Dst: Side{Lines: was.Dst.Lines}, found: was.found,
 	}
 	if kept[0] && kept[1] {
@@ -157,15 +157,15 @@ func (v *Builder) Reline(was *Block, kept [2]bool) *Block {
 		}
 	}
 	begins := func(side int) bool {
-		n := len(was.Held[side])
-		return len(b.Held[side]) >= n && (lists.Same(b.Held[side][:n], was.Held[side]) || slices.EqualFunc(b.Held[side][:n], was.Held[side], slices.Equal))
+		n := len(was.MatchSets[side])
+		return len(b.MatchSets[side]) >= n && (lists.Same(b.MatchSets[side][:n], was.MatchSets[side]) || slices.EqualFunc(b.MatchSets[side][:n], was.MatchSets[side], slices.Equal))
 	}
 	same := begins(0) && begins(1)
 	if !same {
 		b.Layout = &layout{}
 	}
-	if !same || len(b.Held[0]) != len(was.Held[0]) || len(b.Held[1]) != len(was.Held[1]) {
-		f.fillRows(b.Held[0], b.Held[1])
+	if !same || len(b.MatchSets[0]) != len(was.MatchSets[0]) || len(b.MatchSets[1]) != len(was.MatchSets[1]) {
+		f.fillRows(b.MatchSets[0], b.MatchSets[1])
 	}
 	return b
 }

@@ -13,10 +13,10 @@ import (
 // NoEffect stands where there is no flow between two kinds of places.
 const NoEffect int32 = -1
 
-// Unseen is the place of a spot of which a segment sees nobody.
+// Unseen is the place of a path class of which a segment sees nobody.
 const Unseen int32 = -1
 
-// effects are those of the ways between the spots of two segments: from all of the
+// effects are those of the paths between the path classes of two segments: from all of the
 // one, to those of the other of which it sees somebody.
 type effects struct {
 	*Block
@@ -24,14 +24,14 @@ type effects struct {
 	matrix   [][]int32
 }
 
-// AddEffects finds the effects of the ways between the places of some blocks, and
-// puts places that ways do not tell apart into one kind. One segment may have
-// most of the spots, so the work is shared out by lines.
+// AddEffects finds the effects of the paths between the places of some blocks, and
+// puts places that paths do not tell apart into one kind. One segment may have
+// most of the path classes, so the work is shared out by lines.
 func (v *Builder) AddEffects(blocks []*Block) {
 	var lines, ends []func()
 	for _, b := range blocks {
 		switch {
-		case b.From == len(v.Inside): // gates lead in
+		case b.From == len(v.Inside): // inbound paths lead in
 		case b.To == len(v.Inside):
 			lines = append(lines, func() {
 				v.outward(b)
@@ -53,7 +53,7 @@ func (v *Builder) AddEffects(blocks []*Block) {
 	parallel.Run(ends)
 }
 
-// PathClassesSeen returns those spots of a segment at which another sees somebody.
+// PathClassesSeen returns those path classes of a segment at which another sees somebody.
 func (v *Builder) PathClassesSeen(from, to int) []int {
 	if from == to {
 		return v.PathClassesIn[to]
@@ -71,7 +71,7 @@ func (v *Builder) PathClassesSeen(from, to int) []int {
 	return out
 }
 
-// fillLine finds the effects from one spot to others. Within a segment a way and
+// fillLine finds the effects from one path class to others. Within a segment a way and
 // the one back are found at once: they have the same paths.
 func (v *Builder) fillLine(x *effects, i int) {
 	within := x.Block.From == x.Block.To
@@ -88,13 +88,13 @@ func (v *Builder) fillLine(x *effects, i int) {
 	}
 }
 
-// inward puts the effects between the spots of two segments into the block.
+// inward puts the effects between the path classes of two segments into the block.
 func (v *Builder) inward(x *effects) {
 	b := x.Block
 	if b.From == b.To {
 		fillAlone(x.matrix)
 		for enforced := range b.Near {
-			b.Near[enforced] = v.Ledger.Effect(verdict.LocalEffect(enforced == 1))
+			b.Near[enforced] = v.Interner.Effect(verdict.LocalEffect(enforced == 1))
 		}
 	}
 	var places []int32
@@ -105,11 +105,11 @@ func (v *Builder) inward(x *effects) {
 	}
 }
 
-// onlyLocal stands for a spot of one network to itself, whose ways are all local.
+// onlyLocal stands for a path class of one network to itself, whose paths are all local.
 const onlyLocal int32 = -2
 
-// between returns the effect of the ways from a spot to another; within a
-// segment also that of the ways back.
+// between returns the effect of the paths from a path class to another; within a
+// segment also that of the paths back.
 func (v *Builder) between(b *Block, from, to *classes.PathClass) (there, back int32) {
 	if from.Four != to.Four {
 		return NoEffect, NoEffect
@@ -126,15 +126,15 @@ func (v *Builder) between(b *Block, from, to *classes.PathClass) (there, back in
 		}
 	}
 	way := v.Judge.WayTo(src, dst)
-	there = v.Ledger.Effect(v.Judge.EffectOf(&way))
+	there = v.Interner.Effect(v.Judge.EffectOf(&way))
 	if b.From == b.To {
 		way = way.Reversed()
-		back = v.Ledger.Effect(v.Judge.EffectOf(&way))
+		back = v.Interner.Effect(v.Judge.EffectOf(&way))
 	}
 	return there, back
 }
 
-// fillAlone gives spots that have no flows to each other, but local ones, an
+// fillAlone gives path classes that have no flows to each other, but local ones, an
 // effect that lets them be like others.
 func fillAlone(matrix [][]int32) {
 	for i, line := range matrix {
@@ -198,7 +198,7 @@ func alike(n int, list func(int) []int32) (numbers []int32, firsts []int) {
 	return numbers, firsts
 }
 
-// outward finds the effects from the networks of a segment to the spots outside.
+// outward finds the effects from the networks of a segment to the path classes outside.
 func (v *Builder) outward(b *Block) {
 	to := v.PathClassesIn[b.To]
 	type homely struct { // where classes are at home, and in which family
@@ -231,7 +231,7 @@ func (v *Builder) outward(b *Block) {
 				line[k] = NoEffect
 				if v.PathClasses[s].Four == class.Four {
 					way := v.Judge.WayTo(&class.End, &v.PathClasses[s].One)
-					line[k] = v.Ledger.Effect(v.Judge.EffectOf(&way))
+					line[k] = v.Interner.Effect(v.Judge.EffectOf(&way))
 				}
 			}
 			matrix = append(matrix, line)

@@ -61,7 +61,7 @@ func (v *Builder) findKinds(domain int, x *Side, places int, some []int32) {
 	}
 }
 
-// Empty makes the axis one of a segment in which nobody is.
+// Empty makes the side one of a segment in which nobody is.
 func (x *Side) Empty(places int) {
 	lines := int32(0)
 	for _, l := range x.Lines {

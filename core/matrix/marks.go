@@ -36,9 +36,9 @@ func (s *Matrix) Combinations(from, to Set) []Weighted {
 // Weighted is a combination of a cell, and how much of it there is.
 type Weighted struct {
 	Combination
-	door  []weightedOutcome // of flows through a publication: their outcomes
-	Pairs int64             // of members, exactly
-	Flows float64           // pairs of addresses, about
+	inbound []weightedOutcome // of flows through a publication: their outcomes
+	Pairs   int64             // of members, exactly
+	Flows   float64           // pairs of addresses, about
 }
 
 // marksOf returns the outcomes of combinations, and of flows to what is not found,
@@ -49,7 +49,7 @@ func (s *Matrix) marksOf(list []Weighted, unfound float64) []Mark {
 	}
 	flows := map[Mark]float64{}
 	for _, w := range list {
-		weightedOutcomes := w.door
+		weightedOutcomes := w.inbound
 		switch {
 		case weightedOutcomes != nil:
 		case w.Combination == UnfoundCombination:

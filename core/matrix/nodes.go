@@ -35,8 +35,8 @@ type Member struct {
 // Set is some endpoints. No endpoint is in two of its members.
 type Set []Member
 
-// Of returns the endpoints of a node; none for one that the estate does not have.
-func (s *Matrix) Of(n Node) Set { return Whole(s.ClassesOf(n)) }
+// SetOf returns the endpoints of a node; none for one that the estate does not have.
+func (s *Matrix) SetOf(n Node) Set { return Whole(s.ClassesOf(n)) }
 
 func Whole(classes []int) Set {
 	set := make(Set, len(classes))

@@ -9,11 +9,11 @@ import (
 // PairCounter adds up the combinations of a cell.
 type PairCounter struct {
 	*Matrix
-	stances int
-	amounts []amount // by effect and stance
-	used    []Combination
-	out     []Weighted
-	buckets Batches
+	ruleSets int
+	amounts  []amount // by effect and rule set
+	used     []Combination
+	out      []Weighted
+	buckets  Batches
 }
 
 type amount struct {
@@ -22,19 +22,19 @@ type amount struct {
 	used  bool
 }
 
-// NewPairCounter returns an empty pairCounter. Its table is as large as there are stances and
+// NewPairCounter returns an empty pair counter. Its table is as large as there are rule sets and
 // effects, so it is used again.
 func NewPairCounter(s *Matrix) *PairCounter {
-	stances, effects := s.Ledger.Len()
+	ruleSets, effects := s.Interner.Len()
 	c, ok := s.PairCounters.Get().(*PairCounter)
-	if !ok || c.stances < stances || len(c.amounts) < c.stances*effects {
-		c = &PairCounter{stances: stances, amounts: make([]amount, stances*effects)}
+	if !ok || c.ruleSets < ruleSets || len(c.amounts) < c.ruleSets*effects {
+		c = &PairCounter{ruleSets: ruleSets, amounts: make([]amount, ruleSets*effects)}
 	}
 	c.Matrix = s
 	return c
 }
 
-// Free gives the pairCounter back.
+// Free gives the pair counter back.
 func (c *PairCounter) Free() {
 	s := c.Matrix
 	c.Matrix, c.out = nil, nil
@@ -44,7 +44,7 @@ func (c *PairCounter) Free() {
 // count adds pairs of members, and about how many pairs of addresses they are,
 // to a combination.
 func (c *PairCounter) count(x Combination, pairs int64, flows float64) {
-	a := &c.amounts[int(x.Effect)*c.stances+int(x.RuleSet)]
+	a := &c.amounts[int(x.Effect)*c.ruleSets+int(x.RuleSet)]
 	if !a.used {
 		a.used = true
 		c.used = append(c.used, x)
@@ -53,7 +53,7 @@ func (c *PairCounter) count(x Combination, pairs int64, flows float64) {
 	a.flows += flows
 }
 
-// take returns what was added up and is more than nothing, and empties the pairCounter.
+// take returns what was added up and is more than nothing, and empties the pair counter.
 func (c *PairCounter) take() []Weighted {
 	return slices.DeleteFunc(c.TakeAll(), func(w Weighted) bool { return w.Pairs <= 0 })
 }
@@ -61,7 +61,7 @@ func (c *PairCounter) take() []Weighted {
 // TakeAll is take, for sums that are parts of others and may be less than nothing.
 func (c *PairCounter) TakeAll() []Weighted {
 	for _, x := range c.used {
-		a := &c.amounts[int(x.Effect)*c.stances+int(x.RuleSet)]
+		a := &c.amounts[int(x.Effect)*c.ruleSets+int(x.RuleSet)]
 		if a.pairs != 0 {
 			c.out = append(c.out, Weighted{x, nil, a.pairs, a.flows})
 		}
@@ -73,7 +73,7 @@ func (c *PairCounter) TakeAll() []Weighted {
 
 func (c *PairCounter) add(from Set, src *DomainMembers, to Set, dst *DomainMembers) {
 	if src.Domain == len(c.Inside) {
-		c.addDoors(from, src, to, dst)
+		c.addInbound(from, src, to, dst)
 		return
 	}
 	if src.Domain != dst.Domain {
@@ -88,7 +88,7 @@ func (c *PairCounter) addFound(from Set, src *DomainMembers, to Set, dst *Domain
 	if b == nil {
 		return
 	}
-	c.addLots(b, c.SourceBuckets(b, from, src.Members), c.TargetBuckets(b, to, dst.Members))
+	c.addBuckets(b, c.SourceBuckets(b, from, src.Members), c.TargetBuckets(b, to, dst.Members))
 	if src.Domain == dst.Domain {
 		c.AddNear(b, c.NetworkBuckets(&b.Src, from, src.Members), c.NetworkBuckets(&b.Dst, to, dst.Members))
 		c.takeSelves(b, from, src.Members, to, dst.Members)
@@ -97,7 +97,7 @@ func (c *PairCounter) addFound(from Set, src *DomainMembers, to Set, dst *Domain
 
 // addBlock adds all flows of a block.
 func (c *PairCounter) addBlock(b *Block) {
-	c.addLots(b, b.Src.allBuckets(), b.Dst.allBuckets())
+	c.addBuckets(b, b.Src.allBuckets(), b.Dst.allBuckets())
 	if b.From == b.To {
 		c.AddNear(b, c.AllNetworkBuckets(&b.Src, b.From), c.AllNetworkBuckets(&b.Dst, b.From))
 		for _, i := range c.Inside[b.From] {
@@ -108,7 +108,7 @@ func (c *PairCounter) addBlock(b *Block) {
 	}
 }
 
-func (c *PairCounter) addLots(b *Block, sources, targets []Bucket) {
+func (c *PairCounter) addBuckets(b *Block, sources, targets []Bucket) {
 	if b.To == len(c.Inside) {
 		c.addOut(b, sources, targets)
 		return

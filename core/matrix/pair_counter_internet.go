@@ -6,7 +6,7 @@ import (
 	"bivium/core/paths"
 )
 
-func (c *PairCounter) addDoors(from Set, src *DomainMembers, to Set, dst *DomainMembers) {
+func (c *PairCounter) addInbound(from Set, src *DomainMembers, to Set, dst *DomainMembers) {
 	for _, i := range src.Members {
 		for _, k := range dst.Members {
 			if c.Distinct(from[i], to[k]) {
@@ -18,9 +18,9 @@ func (c *PairCounter) addDoors(from Set, src *DomainMembers, to Set, dst *Domain
 	}
 }
 
-// addAllDoors adds all flows from the internet to a segment, those to endpoints of
+// addAllInbound adds all flows from the internet to a segment, those to endpoints of
 // one kind behind the same publications at once.
-func (c *PairCounter) addAllDoors(segment int) {
+func (c *PairCounter) addAllInbound(segment int) {
 	b := c.Blocks.At(len(c.Inside), segment)
 	type behind struct {
 		line      int32
@@ -31,12 +31,12 @@ func (c *PairCounter) addAllDoors(segment int) {
 	at := map[behind]int{}
 	var which []int // by place in bulks: one of the classes
 	var bulks []classes.Amount
-	gates := c.Inbounds[segment]
-	open := make([]byte, len(gates))
+	inbounds := c.Inbounds[segment]
+	open := make([]byte, len(inbounds))
 	for k, i := range c.Inside[segment] {
 		x := c.Classes[i]
-		for g := range gates {
-			open[g] = byte(lists.OneIf(gates[g].Open[k]))
+		for g := range inbounds {
+			open[g] = byte(lists.OneIf(inbounds[g].Open[k]))
 		}
 		key := behind{b.Dst.Line(&x.Header), x.PathClass, string(open), -1}
 		if x.Amount.One() && !paths.Private(x.End.Addr) {

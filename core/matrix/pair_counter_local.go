@@ -13,7 +13,7 @@ import (
 // tell apart.
 type NetworkBucket struct {
 	network int
-	part    int32 // see ticket
+	part    int32 // see header
 	Kind
 	four bool
 	classes.Amount

@@ -9,43 +9,43 @@ import (
 	"bivium/core/parallel"
 )
 
-// rowBuckets is how much there is of some lots.
+// rowBuckets is how much there is of some buckets.
 type rowBuckets struct {
 	key int32 // their line, place, or cell of a palette
 	classes.Amount
 }
 
-// RowsOf returns the lots of each row: what there is at each place.
-func RowsOf(lots []Bucket) map[int32][]rowBuckets {
-	return heaps(lots, func(l *Bucket) (of, at int32) { return l.Line, l.Place })
+// RowsOf returns the buckets of each row: what there is at each place.
+func RowsOf(buckets []Bucket) map[int32][]rowBuckets {
+	return heaps(buckets, func(l *Bucket) (of, at int32) { return l.Line, l.Place })
 }
 
-// PlacesOf returns the lots of each place: what there is of each column.
-func PlacesOf(lots []Bucket) map[int32][]rowBuckets {
-	return heaps(lots, func(l *Bucket) (of, at int32) { return l.Place, l.Line })
+// PlacesOf returns the buckets of each place: what there is of each column.
+func PlacesOf(buckets []Bucket) map[int32][]rowBuckets {
+	return heaps(buckets, func(l *Bucket) (of, at int32) { return l.Place, l.Line })
 }
 
-func heaps(lots []Bucket, keys func(*Bucket) (of, at int32)) map[int32][]rowBuckets {
+func heaps(buckets []Bucket, keys func(*Bucket) (of, at int32)) map[int32][]rowBuckets {
 	out := map[int32][]rowBuckets{}
-	for i := range lots {
-		l := &lots[i]
+	for i := range buckets {
+		l := &buckets[i]
 		of, at := keys(l)
 		out[of] = append(out[of], rowBuckets{at, l.Amount})
 	}
 	return out
 }
 
-// shareOf is how many sums of a row and a lot one goroutine should have at least.
+// shareOf is how many sums of a row and a bucket one goroutine should have at least.
 const shareOf = 1 << 20
 
 // AddRows adds the flows from some rows to endpoints of a segment, by place.
 // One segment may have most of the rows, so they are shared out.
 func (c *PairCounter) AddRows(b *Block, rows, places map[int32][]rowBuckets) {
-	lines, lots := sortedKeys(rows), 0
+	lines, buckets := sortedKeys(rows), 0
 	for _, list := range places {
-		lots += len(list)
+		buckets += len(list)
 	}
-	shares := min(runtime.GOMAXPROCS(0), len(lines)*lots/shareOf)
+	shares := min(runtime.GOMAXPROCS(0), len(lines)*buckets/shareOf)
 	if shares < 2 {
 		c.addLines(b, lines, rows, places)
 		return
@@ -64,10 +64,10 @@ func (c *PairCounter) AddRows(b *Block, rows, places map[int32][]rowBuckets) {
 	}
 }
 
-// handOver gives what was counted to another pairCounter.
+// handOver gives what was counted to another pair counter.
 func (c *PairCounter) handOver(to *PairCounter) {
 	for _, x := range c.used {
-		a := &c.amounts[int(x.Effect)*c.stances+int(x.RuleSet)]
+		a := &c.amounts[int(x.Effect)*c.ruleSets+int(x.RuleSet)]
 		to.count(x, a.pairs, a.flows)
 		*a = amount{}
 	}
@@ -75,17 +75,17 @@ func (c *PairCounter) handOver(to *PairCounter) {
 }
 
 // addLines adds the flows from some lines of rows. The columns of a place are
-// added up once for a row, wherever its lots are.
+// added up once for a row, wherever its buckets are.
 func (c *PairCounter) addLines(b *Block, lines []int32, rows, places map[int32][]rowBuckets) {
 	a := newAdder(b)
 	order := sortedKeys(places)
 	for _, line := range lines {
-		r, lots := &b.Rows[line], rows[line]
+		r, buckets := &b.Rows[line], rows[line]
 		for _, place := range order {
 			a.addUp(r, places[place])
-			for i := range lots {
-				if e := b.Effects[lots[i].key][place]; e != NoEffect {
-					a.give(len(r.Palette), e, &lots[i])
+			for i := range buckets {
+				if e := b.Effects[buckets[i].key][place]; e != NoEffect {
+					a.give(len(r.Palette), e, &buckets[i])
 				}
 			}
 			a.used = a.used[:0]
@@ -137,7 +137,7 @@ func (a *rowAdder) addUp(r *Row, columns []rowBuckets) {
 	}
 }
 
-// give counts what was added up for a lot of sources, whose ways there have an
+// give counts what was added up for a bucket of sources, whose paths there have an
 // effect.
 func (a *rowAdder) give(palette int, effect int32, l *rowBuckets) {
 	at, known := a.effectAt[effect]

@@ -32,16 +32,16 @@ func (m *Membership) compileLabelSets(workloads []estate.Workload, was *Membersh
 			continue
 		}
 		at := reflect.ValueOf(labels).Pointer()
-		kin, ok := shared[at]
+		labelSet, ok := shared[at]
 		if !ok {
-			kin = known.number(labels)
-			shared[at] = kin
+			labelSet = known.number(labels)
+			shared[at] = labelSet
 		}
-		m.LabelSetOf[i] = kin
+		m.LabelSetOf[i] = labelSet
 	}
 	m.labelSets, m.ByLabelSet = known.labels, make([][]int, len(known.labels))
-	for kin, labels := range known.labels {
-		m.ByLabelSet[kin] = selectors.of(labels)
+	for labelSet, labels := range known.labels {
+		m.ByLabelSet[labelSet] = selectors.of(labels)
 	}
 }
 
@@ -66,15 +66,15 @@ func (k *labelSets) number(labels map[string]string) int32 {
 		h := bits.RotateLeft64(maphash.String(k.seed, key), 23) ^ maphash.String(k.seed, value)
 		sum += h * 0x9e3779b97f4a7c15
 	}
-	for _, kin := range k.at[sum] {
-		if maps.Equal(k.labels[kin], labels) {
-			return kin
+	for _, labelSet := range k.at[sum] {
+		if maps.Equal(k.labels[labelSet], labels) {
+			return labelSet
 		}
 	}
-	kin := int32(len(k.labels))
-	k.at[sum] = append(k.at[sum], kin)
+	labelSet := int32(len(k.labels))
+	k.at[sum] = append(k.at[sum], labelSet)
 	k.labels = append(k.labels, labels)
-	return kin
+	return labelSet
 }
 
 // selectorIndex are the label selectors of groups over workloads, each among those of

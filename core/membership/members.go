@@ -1,3 +1,6 @@
+// Package membership tells which groups an endpoint is in (M3), and why: by labels of its
+// workload, by its network or subnet, by a prefix, by the exit that it is reached through,
+// or by a group nested within.
 package membership
 
 import (

@@ -12,7 +12,7 @@ import (
 	"bivium/core/paths"
 )
 
-// Column is all strands of a cell that have one vector and one mask.
+// Column is all class results of a cell that have one vector and one mask.
 type Column struct {
 	matrix.ClassResult                 // one of them: between workloads, if any is
 	Src, Dst           matrix.Member   // its ends
@@ -21,7 +21,7 @@ type Column struct {
 	from, to           *bitset.BitSet  // the members on either side, by place in their set
 }
 
-// Columns returns the strands from some endpoints to others, those alike as one.
+// Columns returns the class results from some endpoints to others, those alike as one.
 func Columns(s *matrix.Matrix, from, to matrix.Set) []Column {
 	g := gatherer(s, from, to)
 	for _, src := range s.SidesOf(from) {
@@ -45,7 +45,7 @@ func gatherer(s *matrix.Matrix, from, to matrix.Set) *Gatherer {
 type columnKey struct {
 	vector      int32
 	publication int
-	mask        string // of a shut door
+	mask        string // of a shut publication
 }
 
 // Gatherer gathers the columns of a cell.
@@ -53,12 +53,12 @@ type Gatherer struct {
 	*matrix.Matrix
 	FromSet, ToSet matrix.Set
 	at             map[columnKey]int
-	plain          []int32 // by vector: the column that no publication and no door is about, from 1
+	plain          []int32 // by vector: the column that no publication and no publication is about, from 1
 	out            []Column
 	Buckets        matrix.Batches
 }
 
-// column returns the number of the column of a strand.
+// column returns the number of the column of a class result.
 func (g *Gatherer) column(t matrix.ClassResult) int {
 	if t.Publication == paths.None && t.Mask == nil {
 		if g.plain[t.Vector] == 0 {
@@ -86,7 +86,7 @@ func (g *Gatherer) another(t matrix.ClassResult) int {
 
 func (g *Gatherer) add(src, dst *matrix.DomainMembers) {
 	if src.Domain == len(g.Inside) {
-		g.addDoors(src, dst)
+		g.addInbound(src, dst)
 		return
 	}
 	if src.Domain != dst.Domain {
@@ -98,7 +98,7 @@ func (g *Gatherer) add(src, dst *matrix.DomainMembers) {
 	}
 	sources, targets := g.SourceBuckets(b, g.FromSet, src.Members), g.TargetBuckets(b, g.ToSet, dst.Members)
 	near := src.Domain == dst.Domain
-	shares := make([]*gathering, max(1, min(runtime.GOMAXPROCS(0), len(sources)/fewestLots)))
+	shares := make([]*gathering, max(1, min(runtime.GOMAXPROCS(0), len(sources)/fewestBuckets)))
 	parallel.Shares(len(sources), len(shares), func(share, first, last int) {
 		x := &gathering{Gatherer: gatherer(g.Matrix, g.FromSet, g.ToSet), sources: sources[first:last], targets: targets, near: near, met: map[int]*metBuckets{}}
 		x.add(b)
@@ -112,8 +112,8 @@ func (g *Gatherer) add(src, dst *matrix.DomainMembers) {
 	}
 }
 
-// fewestLots is how many lots of sources are worth a share of their own.
-const fewestLots = 64
+// fewestBuckets is how many buckets of sources are worth a share of their own.
+const fewestBuckets = 64
 
 // merge adds the columns of a share. What they make together does not depend on how many
 // there are: of witnesses that tell as much, the first is kept.
@@ -134,14 +134,14 @@ func (g *Gatherer) merge(share *Gatherer) {
 type gathering struct {
 	*Gatherer
 	sources, targets []matrix.Bucket
-	near             bool // ways between members of one network are local, and not meant
+	near             bool // paths between members of one network are local, and not meant
 	met              map[int]*metBuckets
 }
 
-// metBuckets are the lots that have flows in a column.
+// metBuckets are the buckets that have flows in a column.
 type metBuckets struct{ from, to []metMembers }
 
-// metMembers says which members of a lot have flows: 0 for none, or all, or all but those of
+// metMembers says which members of a bucket have flows: 0 for none, or all, or all but those of
 // a network.
 type metMembers int32
 
@@ -174,16 +174,16 @@ func (x *gathering) add(b *matrix.Block) {
 				return
 			}
 			n := g.column(matrix.ClassResult{Publication: paths.None, Vector: vector, Mask: nil, Combination: y})
-			lots := x.lotsOf(n)
+			buckets := x.bucketsOf(n)
 			var sum intervals.Size
 			best := 0
 			for _, k := range dsts {
 				sum.Add(sizes[k])
 				best = max(best, tells[k])
 				if x.near {
-					lots.from[i], lots.to[k] = lots.from[i].with(x.targets[k].SoleNetwork), lots.to[k].with(l.SoleNetwork)
+					buckets.from[i], buckets.to[k] = buckets.from[i].with(x.targets[k].SoleNetwork), buckets.to[k].with(l.SoleNetwork)
 				} else {
-					lots.from[i], lots.to[k] = all, all
+					buckets.from[i], buckets.to[k] = all, all
 				}
 			}
 			c := &g.out[n]
@@ -193,28 +193,28 @@ func (x *gathering) add(b *matrix.Block) {
 			}
 		})
 	}
-	for n, lots := range x.met {
-		g.addMembers(g.out[n].from, g.FromSet, x.sources, lots.from)
-		g.addMembers(g.out[n].to, g.ToSet, x.targets, lots.to)
+	for n, buckets := range x.met {
+		g.addMembers(g.out[n].from, g.FromSet, x.sources, buckets.from)
+		g.addMembers(g.out[n].to, g.ToSet, x.targets, buckets.to)
 	}
 }
 
-func (x *gathering) lotsOf(column int) *metBuckets {
-	lots := x.met[column]
-	if lots == nil {
-		lots = &metBuckets{make([]metMembers, len(x.sources)), make([]metMembers, len(x.targets))}
-		x.met[column] = lots
+func (x *gathering) bucketsOf(column int) *metBuckets {
+	buckets := x.met[column]
+	if buckets == nil {
+		buckets = &metBuckets{make([]metMembers, len(x.sources)), make([]metMembers, len(x.targets))}
+		x.met[column] = buckets
 	}
-	return lots
+	return buckets
 }
 
-// addMembers notes the members of lots that have flows.
-func (g *Gatherer) addMembers(members *bitset.BitSet, set matrix.Set, lots []matrix.Bucket, have []metMembers) {
+// addMembers notes the members of buckets that have flows.
+func (g *Gatherer) addMembers(members *bitset.BitSet, set matrix.Set, buckets []matrix.Bucket, have []metMembers) {
 	for i, m := range have {
 		if m == 0 {
 			continue
 		}
-		for _, k := range lots[i].Which {
+		for _, k := range buckets[i].Which {
 			if m == all || g.network(set[k]) != int(m)-1 {
 				members.Set(uint(k))
 			}
@@ -291,7 +291,7 @@ func (g *Gatherer) twoOf(src []int32, targets []matrix.Bucket, dsts []int32, src
 	return 0, 0, false
 }
 
-// addNear moves the pairs of one network to the columns of local ways.
+// addNear moves the pairs of one network to the columns of local paths.
 func (g *Gatherer) addNear(b *matrix.Block, src, dst *matrix.DomainMembers) {
 	g.EachNear(g.FromSet, src.Members, g.ToSet, dst.Members, func(i, k int32) {
 		x, y := g.FromSet[i], g.ToSet[k]
@@ -306,7 +306,7 @@ func (g *Gatherer) addNear(b *matrix.Block, src, dst *matrix.DomainMembers) {
 	})
 }
 
-// addPair adds the flows of one strand between two members.
+// addPair adds the flows of one class result between two members.
 func (g *Gatherer) addPair(i, k int32, t matrix.ClassResult) {
 	x, y := g.FromSet[i], g.ToSet[k]
 	c := &g.out[g.column(t)]
@@ -362,7 +362,7 @@ func (g *Gatherer) addUnfound(src, dst *matrix.DomainMembers) {
 	}
 }
 
-func (g *Gatherer) addDoors(src, dst *matrix.DomainMembers) {
+func (g *Gatherer) addInbound(src, dst *matrix.DomainMembers) {
 	for _, i := range src.Members {
 		for _, k := range dst.Members {
 			if g.Distinct(g.FromSet[i], g.ToSet[k]) {

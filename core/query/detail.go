@@ -1,3 +1,6 @@
+// Package query answers questions over a matrix: what happens between any two sets of
+// endpoints, by services and verdicts, with how many pairs of addresses, how many workloads,
+// and a flow that shows it.
 package query
 
 import (
@@ -21,7 +24,7 @@ import (
 	"bivium/core/verdict"
 )
 
-// Line is some services of a cell that fare alike, with every verdict that
+// Line is some services of a cell that have the same verdicts, with every verdict that
 // flows on them get.
 type Line struct {
 	Services space.Services
@@ -39,7 +42,7 @@ type Part struct {
 }
 
 // Detail returns what happens between some endpoints and others, services that
-// fare alike in one line, the smallest sets of services first. atoms bounds the
+// have the same verdicts in one line, the smallest sets of services first. atoms bounds the
 // services; nil stands for all. most bounds the parts of a line, of which those
 // of the most pairs are kept; 0 stands for no bound.
 func Detail(s *matrix.Matrix, from, to matrix.Set, atoms *bitset.BitSet, most int) []Line {
@@ -53,9 +56,9 @@ func Detail(s *matrix.Matrix, from, to matrix.Set, atoms *bitset.BitSet, most in
 func Outcomes(s *matrix.Matrix, row, col matrix.Node) []Line {
 	from, to := s.NodeDomain(row), s.NodeDomain(col)
 	if from == paths.None || to == paths.None || from == len(s.Inside) {
-		return OutcomesOf(s, s.Of(row), s.Of(col))
+		return OutcomesOf(s, s.SetOf(row), s.SetOf(col))
 	}
-	m := s.Overview.Found()
+	m := s.Totals.Found()
 	byVector := map[int32]float64{}
 	if s.Blocks.At(from, to) != nil {
 		for _, w := range m.Sums.At(from, to).Amounts {

@@ -25,17 +25,17 @@ func TermsOf(s *matrix.Matrix, refs []estate.ServiceRef) []estate.Term {
 // End returns the endpoints of one end of an expectation.
 func End(s *matrix.Matrix, e estate.End) matrix.Set {
 	if e.Internet {
-		return s.Of(matrix.Node{Kind: matrix.NodeInternet})
+		return s.SetOf(matrix.Node{Kind: matrix.NodeInternet})
 	}
 	return party(s, e.Party)
 }
 
 func party(s *matrix.Matrix, p estate.Party) matrix.Set {
 	if p.Groups.Any {
-		return s.Of(matrix.Node{Kind: matrix.NodeSegment, Segment: p.Segment})
+		return s.SetOf(matrix.Node{Kind: matrix.NodeSegment, Segment: p.Segment})
 	}
 	if len(p.Groups.Groups) == 1 {
-		return s.Of(matrix.Node{Kind: matrix.NodeGroup, Segment: p.Segment, Group: p.Groups.Groups[0]})
+		return s.SetOf(matrix.Node{Kind: matrix.NodeGroup, Segment: p.Segment, Group: p.Groups.Groups[0]})
 	}
 	var out []int
 	for _, g := range p.Groups.Groups {

@@ -14,11 +14,11 @@ import (
 // networks, exits, pools or rulebooks. Those have numbers in the order of their names,
 // so that the others' numbers are others too when one comes or goes. Both judges of a
 // bridge know all that either estate has, by the same numbers: what an estate does not
-// have stands there idle, and nothing speaks of it.
+// have stands there idle, and nothing refers to it.
 type Bridge struct{ Before, After *verdict.Judge }
 
 // bridge returns what another judge of the family has anew, told by the judges of a
-// bridge. It cannot tell where either estate speaks of what comes or goes without having
+// bridge. It cannot tell where either estate refers to what comes or goes without having
 // it, or has two things of one name.
 func bridge(j *verdict.Judge, next *verdict.Judge) Revision {
 	e, was := next.Estate, j.Estate
@@ -89,7 +89,7 @@ func idle[T any](list *[]T, other []T, of func(T) (string, T)) bool {
 	return added
 }
 
-// loose reports whether an estate speaks of something that it has not, and another has.
+// loose reports whether an estate refers to something that it has not, and another has.
 func loose(e, other *estate.Estate) bool {
 	missing := estate.Missing(e)
 	if len(missing) == 0 {
@@ -134,7 +134,7 @@ func (n *Numbers) Of(was int) int {
 type Renumbering struct{ Segments, Networks, Exits, pools, books Numbers }
 
 // NewRenumbering returns the numbers that things have for another judge of the family.
-// Hubs are in no effect and in no voice.
+// Hubs are in no effect and in no term.
 func NewRenumbering(j *verdict.Judge, next *verdict.Judge) *Renumbering {
 	a, b := j.Net, next.Net
 	itself := func(s *string) string { return *s }
@@ -157,7 +157,7 @@ func numbersIn[T any](was, is []T, name func(*T) string) Numbers {
 // SameEffects reports whether effects mean the same for both judges.
 func (r *Renumbering) SameEffects() bool { return r.Exits.Same() && r.pools.Same() }
 
-// SameTerms reports whether voices mean the same for both judges.
+// SameTerms reports whether terms mean the same for both judges.
 func (r *Renumbering) SameTerms() bool { return r.books.Same() }
 
 // noEffect is the effect of no way.
@@ -187,7 +187,7 @@ func (r *Renumbering) Effect(e verdict.Effect) (verdict.Effect, bool) {
 	return e, true
 }
 
-// Term returns what a voice is for the other judge: false if it is of a rulebook that
+// Term returns what a term is for the other judge: false if it is of a rulebook that
 // is gone.
 func (r *Renumbering) Term(v verdict.Term) (verdict.Term, bool) {
 	if v.Kind == verdict.RulebookTerm {

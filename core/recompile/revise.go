@@ -1,3 +1,7 @@
+// Package recompile compiles an edited estate from a judge of the estate before it: it
+// compiles anew what the edit touches, shares the rest, and tells in a Revision what became
+// different. Where hubs, segments, networks, exits, pools or rulebooks come or go, numbers
+// change: a Bridge then leads from one numbering to the other.
 package recompile
 
 import (
@@ -17,10 +21,10 @@ type Revision struct {
 
 	// Who may say something else than before, or to others.
 	Policies, Rails, Shares, Books []int
-	TermsChanged                   bool // contexts, and voices between any two domains, may differ
+	TermsChanged                   bool // contexts, and terms between any two domains, may differ
 	Renumbered                     bool // sets of services may have other numbers
 
-	// Where ways may go, or may be had, otherwise.
+	// Where paths may go, or may be had, otherwise.
 	Networks []int // of these networks, and of what they are peered with
 	Ways     bool  // of all
 	Links    bool  // because hubs are linked otherwise
@@ -194,7 +198,7 @@ func sameReach(a, b *verdict.Policy) bool {
 	return a.Enabled == b.Enabled && slices.Equal(a.Segments, b.Segments) && slices.Equal(a.From, b.From) && slices.Equal(a.To, b.To)
 }
 
-// Concerns reports whether a voice is of something that a revision lists.
+// Concerns reports whether a term is of something that a revision lists.
 func (r *Revision) Concerns(v verdict.Term) bool {
 	switch v.Kind {
 	case verdict.PolicyTerm:
@@ -207,7 +211,7 @@ func (r *Revision) Concerns(v verdict.Term) bool {
 	return slices.Contains(r.Books, v.Which)
 }
 
-// ReviseIndex returns the ruleIndex of a revised judge, or false if some of its sets of
+// ReviseIndex returns the rule index of a revised judge, or false if some of its sets of
 // services are not whole atoms.
 func ReviseIndex(v *verdict.RuleIndex, j *verdict.Judge, r *Revision) (*verdict.RuleIndex, bool) {
 	next := &verdict.RuleIndex{Atoms: v.Atoms, Holds: v.Holds, First: v.First}

@@ -20,7 +20,7 @@ const precision = 1e-6
 // or not worth while. What is known exactly stays so; what is about stays about.
 func (b *rebuilder) recounted(from, to int) ([]matrix.Weighted, bool) {
 	was, is := b.before.Blocks.At(from, to), b.next.Blocks.At(from, to)
-	before := b.before.Overview.Found().Sums.At(from, to)
+	before := b.before.Totals.Found().Sums.At(from, to)
 	if !b.onlyMoved(from, to) || to == len(b.Inside) || before.Cut {
 		return nil, false
 	}
@@ -61,10 +61,10 @@ func (b *rebuilder) recounted(from, to int) ([]matrix.Weighted, bool) {
 }
 
 // onlyMoved reports whether flows from one segment to another depend on what they did before
-// the edit, but for those of classes that have changed or have other ways.
+// the edit, but for those of classes that have changed or have other paths.
 func (b *rebuilder) onlyMoved(from, to int) bool {
 	was, is := b.before.Blocks.At(from, to), b.next.Blocks.At(from, to)
-	return was != nil && is != nil && from < len(b.Inside) && was.Layout == is.Layout && !b.revision.Ways && b.Partition.Id != b.before.Id
+	return was != nil && is != nil && from < len(b.Inside) && was.Layout == is.Layout && !b.revision.Ways && b.Partition.ID != b.before.ID
 }
 
 // portions are the ends of a block, those of classes that have changed and the others.
@@ -75,29 +75,29 @@ type portions struct {
 	tooMany       bool
 }
 
-// portions parts the ends of a block of one of the two surveys.
+// portions parts the ends of a block of one of the two matrices.
 func (b *rebuilder) portions(s *matrix.Matrix, x *matrix.Block) portions {
 	var out portions
 	moved := b.moved[lists.OneIf(s == b.next)]
 	for k, domain := range [2]int{x.From, x.To} {
-		axis := &x.Src
+		side := &x.Src
 		if k == 1 {
-			axis = &x.Dst
+			side = &x.Dst
 		}
 		roll := s.Columns(domain)
-		changed := make([]classes.Amount, len(axis.Kinds))
+		changed := make([]classes.Amount, len(side.Kinds))
 		for _, at := range moved[domain] {
 			if s.Classes[s.ClassesIn(domain)[at]].Seen[x.From] == classes.SeesIt {
-				changed[axis.Kind(&roll.Headers[at])].Add(roll.Members[at])
+				changed[side.Kind(&roll.Headers[at])].Add(roll.Members[at])
 			}
 		}
 		out.tooMany = out.tooMany || len(moved[domain])*mostRecounted > len(roll.Headers)
-		for i, kind := range axis.Kinds {
+		for i, kind := range side.Kinds {
 			if changed[i].Members > 0 {
 				out.changed[k] = append(out.changed[k], matrix.Bucket{Kind: kind, Amount: changed[i]})
 			}
-			if rest := axis.Amounts[i].Members - changed[i].Members; rest > 0 {
-				out.kept[k] = append(out.kept[k], matrix.Bucket{Kind: kind, Amount: classes.Amount{Members: rest, Weight: axis.Amounts[i].Weight - changed[i].Weight}})
+			if rest := side.Amounts[i].Members - changed[i].Members; rest > 0 {
+				out.kept[k] = append(out.kept[k], matrix.Bucket{Kind: kind, Amount: classes.Amount{Members: rest, Weight: side.Amounts[i].Weight - changed[i].Weight}})
 			}
 		}
 	}

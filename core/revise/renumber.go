@@ -16,25 +16,25 @@ import (
 	"bivium/core/verdict"
 )
 
-// renumbered returns the survey under the numbers of another judge of the family,
+// renumbered returns the matrix under the numbers of another judge of the family,
 // whose estate has the same, and besides that other things in which nothing is or goes,
-// or lacks some of those (see verdict.Bridge). What the surveys have in common they share.
+// or lacks some of those (see verdict.Bridge). What the matrices have in common they share.
 // Cost: copying the classes and the blocks, without going through what is in them.
 func renumbered(s *matrix.Matrix, j *verdict.Judge) *matrix.Matrix {
 	n := &renumberer{Renumbering: recompile.NewRenumbering(s.Judge, j), Matrix: s, to: j}
 	next := *s
 	next.Judge, next.PairCounters = j, &sync.Pool{}
 	next.Partition = n.partition()
-	next.Ledger = n.ledger()
+	next.Interner = n.interner()
 	next.Blocks, next.Inbounds = n.blocks(), n.gates()
 	if !lists.Same(s.Judge.Settings(), j.Settings()) {
 		next.RuleIndex = j.NewRuleIndex(s.Atoms)
 	}
-	next.Overview = &matrix.LazyTotals{Find: func() *matrix.Totals { return n.matrix(next.Partition) }}
+	next.Totals = &matrix.LazyTotals{Find: func() *matrix.Totals { return n.matrix(next.Partition) }}
 	return &next
 }
 
-// renumberer puts a survey under other numbers.
+// renumberer puts a matrix under other numbers.
 type renumberer struct {
 	*recompile.Renumbering
 	*matrix.Matrix
@@ -50,8 +50,8 @@ func (n *renumberer) partition() *classes.Partition {
 	if n.Segments.Same() && n.Networks.Same() {
 		return &p
 	}
-	p.Id, p.Stores, p.Addresses, p.Numbers = classes.LastPartition.Add(1), &classes.ColumnStore{}, &classes.Directory{}, &classes.Numbers{}
-	p.Numbering = p.Id
+	p.ID, p.Stores, p.Addresses, p.Numbers = classes.LastPartition.Add(1), &classes.ColumnStore{}, &classes.Directory{}, &classes.Numbers{}
+	p.Numbering = p.ID
 	p.Inside, p.Local, p.PathClassesIn = moved(&n.Segments, old.Inside), moved(&n.Segments, old.Local), movedDomains(&n.Segments, old.PathClassesIn)
 	p.PathClasses = slices.Clone(old.PathClasses)
 	for i := range p.PathClasses {
@@ -66,7 +66,7 @@ func (n *renumberer) partition() *classes.Partition {
 	return &p
 }
 
-// gone is the segment of spots that nobody is at any more.
+// gone is the segment of path classes that nobody is at any more.
 const gone = paths.None - 1
 
 // reclass gives the classes of a partition the numbers that things have now.
@@ -139,7 +139,7 @@ func (n *renumberer) end(e *membership.Endpoint) {
 	}
 }
 
-// relike returns the numbers of what makes ways alike, and the networks that are told
+// relike returns the numbers of what makes paths alike, and the networks that are told
 // apart now though they share a number. What is gone leaves its number unused.
 func (n *renumberer) relike() (out map[string]int, split []int) {
 	out, used, split := classes.Rematch(n.Net, n.to.Net, n.Networks.Of, n.Alike)
@@ -178,10 +178,10 @@ func (n *renumberer) marks(key string) (string, bool) {
 	return lists.Key(numbers), true
 }
 
-// ledger returns the ledger under the numbers of now: stances and effects keep theirs,
+// interner returns the interner under the numbers of now: rule sets and effects keep theirs,
 // and mean the same.
-func (n *renumberer) ledger() *matrix.Interner {
-	was := n.Matrix.Ledger
+func (n *renumberer) interner() *matrix.Interner {
+	was := n.Matrix.Interner
 	if n.SameEffects() && n.SameTerms() {
 		return was
 	}
@@ -207,8 +207,8 @@ func (n *renumberer) ledger() *matrix.Interner {
 	return l
 }
 
-// blocks returns the blocks. What is in them goes by the numbers of stances, effects
-// and classes, but for voices of rulebooks and the exits by which the far end is reached.
+// blocks returns the blocks. What is in them goes by the numbers of rule sets, effects
+// and classes, but for terms of rulebooks and the exits by which the far end is reached.
 func (n *renumberer) blocks() classes.Table[*matrix.Block] {
 	if n.Segments.Same() && n.Networks.Same() && n.Exits.Same() && n.SameTerms() {
 		return n.Matrix.Blocks
@@ -261,7 +261,7 @@ func (n *renumberer) byExit(lines []int32) []int32 {
 	return out
 }
 
-// gates returns the gates of each segment.
+// inbound paths returns the inbound paths of each segment.
 func (n *renumberer) gates() [][]matrix.Inbound {
 	if n.Segments.Same() && n.Exits.Same() {
 		return n.Matrix.Inbounds
@@ -278,10 +278,10 @@ func (n *renumberer) gates() [][]matrix.Inbound {
 
 // matrix returns the matrix, of a partition.
 func (n *renumberer) matrix(of *classes.Partition) *matrix.Totals {
-	m := *n.Matrix.Overview.Found()
-	m.Of = of.Id
+	m := *n.Matrix.Totals.Found()
+	m.Partition = of.ID
 	if !n.Segments.Same() {
-		m.Sums, m.Inbound, m.Crowds = movedTable(&n.Segments, m.Sums), moved(&n.Segments, m.Inbound), matrix.CountAddresses(of, nil)
+		m.Sums, m.Inbound, m.Counts = movedTable(&n.Segments, m.Sums), moved(&n.Segments, m.Inbound), matrix.CountAddresses(of, nil)
 	}
 	return &m
 }

@@ -1,3 +1,6 @@
+// Package revise works out the matrix of an edited estate from that of the estate before it,
+// without doing everything again: one more link costs the paths that may use it, an edited
+// rule the rule sets that contain it, a moved network the classes of its addresses.
 package revise
 
 import (
@@ -13,7 +16,7 @@ import (
 	"bivium/core/verdict"
 )
 
-// Edit is a survey before and after an edit of its estate.
+// Edit is a matrix before and after an edit of its estate.
 type Edit struct {
 	// Before and After are what to compare: services are cut alike in both, and they number
 	// things alike, which may not be as the estates before and after the edit do.
@@ -22,16 +25,16 @@ type Edit struct {
 
 	revision *recompile.Revision
 	rebuilt  map[classes.Pair]bool // pairs of domains whose block is another
-	touched  []bool                // by stance: something was settled anew
-	gone     []int32               // stances that no flow has any more, of which something else would be known
+	touched  []bool                // by rule set: something was settled anew
+	gone     []int32               // rule sets that no flow has any more, of which something else would be known
 }
 
-// Revise returns the survey of a revised judge, as r tells how it came of that of s; nil if
+// Revise returns the matrix of a revised judge, as r tells how it came of that of s; nil if
 // nothing can be shared, and it is better to begin anew. It works out anew what the edit touches and shares the rest with
-// s, which stays as it is: an edit of rules costs the stances that they have a say
+// s, which stays as it is: an edit of rules costs the rule sets that they have a say
 // in; one of sides, and of policies that come or go, the blocks of their segments;
 // one of groups, workloads, shares and places, the endpoints that they are about,
-// with the blocks of their segments; one of links, exits and firewalls, the ways; where
+// with the blocks of their segments; one of links, exits and firewalls, the paths; where
 // hubs, segments, networks, exits, pools or rulebooks come or go, classes and blocks are
 // copied once or twice besides.
 func Revise(s *matrix.Matrix, j *verdict.Judge, r *recompile.Revision) *Edit {
@@ -45,7 +48,7 @@ func Revise(s *matrix.Matrix, j *verdict.Judge, r *recompile.Revision) *Edit {
 	return e
 }
 
-// across returns the edit up to the survey of a revised judge, or up to that of the far end
+// across returns the edit up to the matrix of a revised judge, or up to that of the far end
 // of its bridge.
 func across(s *matrix.Matrix, j *verdict.Judge, r *recompile.Revision) *Edit {
 	if r.Bridge == nil {
@@ -58,7 +61,7 @@ func across(s *matrix.Matrix, j *verdict.Judge, r *recompile.Revision) *Edit {
 	return revised(before, r.Bridge.After, r)
 }
 
-// Keeps reports whether flows of a block after the edit fare as they did.
+// Keeps reports whether flows of a block after the edit come out as they did.
 func (e *Edit) Keeps(p classes.Pair, b *matrix.Block) bool {
 	return !e.revision.Ways && !e.rebuilt[p] && !HoldsAny(b, e.touched)
 }
@@ -66,13 +69,13 @@ func (e *Edit) Keeps(p classes.Pair, b *matrix.Block) bool {
 // Regates reports whether the edit may have changed what is published.
 func (e *Edit) Regates() bool { return e.revision.Gates }
 
-// Unsettles reports whether what was settled of a stance before the edit holds no more.
-func (e *Edit) Unsettles(stance int32) bool {
-	return e.touched[stance] || slices.Contains(e.gone, stance)
+// Unsettles reports whether what was settled of a rule set before the edit holds no more.
+func (e *Edit) Unsettles(ruleSet int32) bool {
+	return e.touched[ruleSet] || slices.Contains(e.gone, ruleSet)
 }
 
 // revised returns the edit from s, with services cut as finely as the revised rules want it,
-// to the survey of a revised judge.
+// to the matrix of a revised judge.
 func revised(s *matrix.Matrix, j *verdict.Judge, r *recompile.Revision) *Edit {
 	if r.Whole {
 		return nil
@@ -90,7 +93,7 @@ func revised(s *matrix.Matrix, j *verdict.Judge, r *recompile.Revision) *Edit {
 	next.Blocks = b.blocks()
 	for to := range s.Inside {
 		if (r.Ways || r.Gates) && next.Blocks.At(len(s.Inside), to) != nil {
-			b.rebuilt[classes.Pair{From: len(s.Inside), To: to}] = true // other gates lead in
+			b.rebuilt[classes.Pair{From: len(s.Inside), To: to}] = true // other inbound paths lead in
 		}
 	}
 	gated.Wait()
@@ -103,8 +106,8 @@ func revised(s *matrix.Matrix, j *verdict.Judge, r *recompile.Revision) *Edit {
 	for i := range wanted {
 		touched[i] = len(wanted[i]) > 0
 	}
-	next.Overview = &matrix.LazyTotals{Find: func() *matrix.Totals {
-		l := &matrix.Totaller{Matrix: &next, Before: s.Overview.Found(), Sooner: b.recounted}
+	next.Totals = &matrix.LazyTotals{Find: func() *matrix.Totals {
+		l := &matrix.Totaller{Matrix: &next, Before: s.Totals.Found(), Known: b.recounted}
 		l.Fresh = func(from, to int) bool { return b.fresh(from, to) && !b.sameAmounts(from, to) }
 		l.Differs = func(from, to int) bool {
 			return HoldsAny(next.Blocks.At(from, to), touched)
@@ -116,8 +119,8 @@ func revised(s *matrix.Matrix, j *verdict.Judge, r *recompile.Revision) *Edit {
 	return &Edit{Before: s, After: &next, revision: r, rebuilt: b.rebuilt, touched: touched, gone: gone}
 }
 
-// recutFor returns the survey with services cut as finely as a revised judge wants it,
-// and the ruleIndex of that.
+// recutFor returns the matrix with services cut as finely as a revised judge wants it,
+// and the rule index of that.
 func recutFor(s *matrix.Matrix, j *verdict.Judge, r *recompile.Revision) (*matrix.Matrix, *verdict.RuleIndex) {
 	if !r.Renumbered {
 		if ruleIndex, exact := recompile.ReviseIndex(s.RuleIndex, j, r); exact {
@@ -137,14 +140,14 @@ func recutFor(s *matrix.Matrix, j *verdict.Judge, r *recompile.Revision) (*matri
 	return s, j.NewRuleIndex(s.Atoms)
 }
 
-// updateInbounds finds the gates anew that a revision touches.
+// updateInbounds finds the inbound paths anew that a revision touches.
 func updateInbounds(s *matrix.Matrix, before *matrix.Matrix, r *recompile.Revision) {
-	v := &matrix.Builder{Partition: s.Partition, Judge: s.Judge, Ledger: s.Ledger}
+	v := &matrix.Builder{Partition: s.Partition, Judge: s.Judge, Interner: s.Interner}
 	if r.Gates || r.Ways {
 		s.Inbounds = v.FindInbounds()
 		return
 	}
-	if s.Id == before.Id {
+	if s.ID == before.ID {
 		return
 	}
 	s.Inbounds = slices.Clone(before.Inbounds)
@@ -155,14 +158,14 @@ func updateInbounds(s *matrix.Matrix, before *matrix.Matrix, r *recompile.Revisi
 	}
 }
 
-// resettle settles what a revision makes of stances, and what occurs that did not
-// before, in tables of its own where they differ. It returns, by stance, the effects, and
-// the stances that nobody has any more of which something else would be known now.
+// resettle settles what a revision makes of rule sets, and what occurs that did not
+// before, in tables of its own where they differ. It returns, by rule set, the effects, and
+// the rule sets that nobody has any more of which something else would be known now.
 func resettle(s *matrix.Matrix, before *matrix.Matrix, r *recompile.Revision, b *rebuilder) (wanted matrix.WorkList, gone []int32) {
 	wanted, gone = stale(s, before, r)
-	add := func(stance, effect int32) {
-		if _, known := before.Settled(matrix.Combination{RuleSet: stance, Effect: effect}); !known {
-			wanted.Want(stance, effect)
+	add := func(ruleSet, effect int32) {
+		if _, known := before.Settled(matrix.Combination{RuleSet: ruleSet, Effect: effect}); !known {
+			wanted.Want(ruleSet, effect)
 		}
 	}
 	for _, x := range b.unsettled() {
@@ -173,9 +176,9 @@ func resettle(s *matrix.Matrix, before *matrix.Matrix, r *recompile.Revision, b 
 			continue
 		}
 		effects := s.EffectsThrough(x.To)
-		for _, stance := range x.RuleSets {
+		for _, ruleSet := range x.RuleSets {
 			for _, e := range effects {
-				add(stance, e)
+				add(ruleSet, e)
 			}
 		}
 	}
@@ -189,12 +192,12 @@ func resettle(s *matrix.Matrix, before *matrix.Matrix, r *recompile.Revision, b 
 		}
 	}
 	for e, table := range s.Verdicts {
-		known := func(stance int32) bool { return int(stance) < len(table) && table[stance] >= 0 }
+		known := func(ruleSet int32) bool { return int(ruleSet) < len(table) && table[ruleSet] >= 0 }
 		if written[e] || slices.ContainsFunc(gone, known) {
 			s.Verdicts[e] = slices.Clone(table)
-			for _, stance := range gone {
-				if known(stance) {
-					s.Verdicts[e][stance] = -1
+			for _, ruleSet := range gone {
+				if known(ruleSet) {
+					s.Verdicts[e][ruleSet] = -1
 				}
 			}
 		}
@@ -203,10 +206,10 @@ func resettle(s *matrix.Matrix, before *matrix.Matrix, r *recompile.Revision, b 
 	return wanted, gone
 }
 
-// stale returns, by stance, the effects for which it must be settled anew, and the
-// stances of which no block is left: what was known of them does not hold any more.
+// stale returns, by rule set, the effects for which it must be settled anew, and the
+// rule sets of which no block is left: what was known of them does not hold any more.
 func stale(s *matrix.Matrix, before *matrix.Matrix, r *recompile.Revision) (wanted matrix.WorkList, gone []int32) {
-	l := s.Ledger
+	l := s.Interner
 	l.Mu.RLock()
 	defer l.Mu.RUnlock()
 	wanted = make(matrix.WorkList, len(l.RuleSets))
@@ -220,8 +223,8 @@ func stale(s *matrix.Matrix, before *matrix.Matrix, r *recompile.Revision) (want
 	}
 	live := make([]bool, len(l.RuleSets))
 	for _, b := range s.Blocks.All() {
-		for _, stance := range b.RuleSets {
-			live[stance] = true
+		for _, ruleSet := range b.RuleSets {
+			live[ruleSet] = true
 		}
 	}
 	for i := range l.RuleSets {
@@ -240,7 +243,7 @@ func stale(s *matrix.Matrix, before *matrix.Matrix, r *recompile.Revision) (want
 	return wanted, gone
 }
 
-// HoldsAny reports whether some stance of the block is among some.
-func HoldsAny(b *matrix.Block, stances []bool) bool {
-	return slices.ContainsFunc(b.RuleSets, func(i int32) bool { return int(i) < len(stances) && stances[i] })
+// HoldsAny reports whether some rule set of the block is among some.
+func HoldsAny(b *matrix.Block, ruleSets []bool) bool {
+	return slices.ContainsFunc(b.RuleSets, func(i int32) bool { return int(i) < len(ruleSets) && ruleSets[i] })
 }

@@ -19,7 +19,7 @@ func (b *rebuilder) fresh(from, to int) bool {
 // what may have changed, the palettes of rows; where something in one was never settled,
 // the columns too.
 func (b *rebuilder) unsettled() []matrix.Combination {
-	stances, _ := b.Ledger.Len()
+	ruleSets, _ := b.Interner.Len()
 	var jobs []func()
 	var found [][]matrix.Combination
 	for from := range b.Inside {
@@ -30,7 +30,7 @@ func (b *rebuilder) unsettled() []matrix.Combination {
 			at := len(found)
 			found = append(found, nil)
 			jobs = append(jobs, func() {
-				u := unsettledFinder{rebuilder: b, block: x, stances: stances, cells: map[[2]int32]*missing{}}
+				u := unsettledFinder{rebuilder: b, block: x, ruleSets: ruleSets, cells: map[[2]int32]*missing{}}
 				u.find()
 				found[at] = u.found
 			})
@@ -43,11 +43,11 @@ func (b *rebuilder) unsettled() []matrix.Combination {
 // unsettledFinder looks for combinations of one block.
 type unsettledFinder struct {
 	*rebuilder
-	block   *matrix.Block
-	stances int                   // how many there are
-	cells   map[[2]int32]*missing // by row and effect
-	met     [][]uint64            // by effect, a bit for each stance: it is found
-	found   []matrix.Combination
+	block    *matrix.Block
+	ruleSets int                   // how many there are
+	cells    map[[2]int32]*missing // by row and effect
+	met      [][]uint64            // by effect, a bit for each rule set: it is found
+	found    []matrix.Combination
 }
 
 // missing is the cells of the palette of a row that were never settled for an effect.
@@ -89,14 +89,14 @@ func there(x *matrix.Side) []matrix.Kind {
 
 // changed returns the kinds that have classes that changed, of one side of the block.
 func (u *unsettledFinder) changed(x *matrix.Side, domain int) []matrix.Kind {
-	tickets := u.next.Columns(domain).Headers
+	headers := u.next.Columns(domain).Headers
 	has := make([]bool, len(x.Kinds))
 	var out []matrix.Kind
 	for _, at := range u.moved[1][domain] {
 		if u.Classes[u.ClassesIn(domain)[at]].Seen[u.block.From] != classes.SeesIt {
 			continue
 		}
-		if k := x.Kind(&tickets[at]); !has[k] {
+		if k := x.Kind(&headers[at]); !has[k] {
 			has[k] = true
 			out = append(out, x.Kinds[k])
 		}
@@ -111,7 +111,7 @@ func (u *unsettledFinder) findBetween(sources, targets []matrix.Kind) {
 		for _, src := range sources {
 			for _, dst := range targets {
 				if e := x.Effects[src.Place][dst.Place]; e != matrix.NoEffect {
-					u.add(matrix.Combination{RuleSet: x.RuleSet(src.Line, x.Dst.LineAt(u.Net, int(dst.Line), u.Ledger.EffectAt(e).Exit)), Effect: e})
+					u.add(matrix.Combination{RuleSet: x.RuleSet(src.Line, x.Dst.LineAt(u.Net, int(dst.Line), u.Interner.EffectAt(e).Exit)), Effect: e})
 				}
 			}
 		}
@@ -149,7 +149,7 @@ func linesBy(kinds []matrix.Kind, keys func(matrix.Kind) (of, at int32)) [][]int
 	return out
 }
 
-// addAll looks at the flows of a row to some columns, on ways of an effect.
+// addAll looks at the flows of a row to some columns, on paths of an effect.
 func (u *unsettledFinder) addAll(line, effect int32, columns []int32) {
 	r := &u.block.Rows[line]
 	if len(columns) < len(r.Palette) { // few have changed
@@ -175,7 +175,7 @@ func (u *unsettledFinder) add(c matrix.Combination) {
 	}
 	met := u.met[c.Effect]
 	if met == nil {
-		met = make([]uint64, (u.stances+63)/64)
+		met = make([]uint64, (u.ruleSets+63)/64)
 		u.met[c.Effect] = met
 	}
 	word, bit := &met[c.RuleSet/64], uint64(1)<<(c.RuleSet%64)
@@ -197,8 +197,8 @@ func (u *unsettledFinder) missing(line, effect int32) *missing {
 		m = &missing{}
 		u.cells[key] = m
 		palette := u.block.Rows[line].Palette
-		for i, stance := range palette {
-			c := matrix.Combination{RuleSet: stance, Effect: effect}
+		for i, ruleSet := range palette {
+			c := matrix.Combination{RuleSet: ruleSet, Effect: effect}
 			if _, settled := u.before.Settled(c); settled {
 				continue
 			}
@@ -222,19 +222,19 @@ func (u *unsettledFinder) allNear() map[int32]*neighbours {
 
 // changedNear returns those of networks of which some classes changed.
 func (u *unsettledFinder) changedNear() map[int32]*neighbours {
-	tickets := u.next.Columns(u.block.From).Headers
+	headers := u.next.Columns(u.block.From).Headers
 	changed := make([]bool, len(u.Net.Networks))
 	for _, at := range u.moved[1][u.block.From] {
-		changed[tickets[at].Network] = true
+		changed[headers[at].Network] = true
 	}
 	return u.near(func(network int32) bool { return changed[network] })
 }
 
 func (u *unsettledFinder) near(which func(network int32) bool) map[int32]*neighbours {
 	x, out := u.block, map[int32]*neighbours{}
-	tickets := u.next.Columns(x.From).Headers
-	for i := range tickets {
-		t := &tickets[i]
+	headers := u.next.Columns(x.From).Headers
+	for i := range headers {
+		t := &headers[i]
 		if !which(t.Network) {
 			continue
 		}
@@ -248,7 +248,7 @@ func (u *unsettledFinder) near(which func(network int32) bool) map[int32]*neighb
 	return out
 }
 
-// findLocal looks at the flows between members of one network: the ways are local.
+// findLocal looks at the flows between members of one network: the paths are local.
 func (u *unsettledFinder) findLocal(networks map[int32]*neighbours) {
 	for network, n := range networks {
 		for _, list := range []*[]int32{&n.rows, &n.columns} {

@@ -48,7 +48,7 @@ func TestWhatStandsIdleChangesNothing(t *testing.T) {
 	})
 }
 
-// TestEffectsGoThereAndBack takes the effects of drawn ways to a judge that has other
+// TestEffectsGoThereAndBack takes the effects of drawn paths to a judge that has other
 // pools and exits, and back: of what both have they say the same, and of a pool that was
 // gone between, that it is not passed.
 func TestEffectsGoThereAndBack(t *testing.T) {

@@ -144,7 +144,7 @@ func TestSharesDecideBetweenSegments(t *testing.T) {
 	assert.Equal(t, "allowed share by time", say(both.Judge(back)))
 }
 
-func TestTraceTellsHowEachVoiceFared(t *testing.T) {
+func TestTraceTellsWhatEachRuleDid(t *testing.T) {
 	j := judge(t, rule("narrow", "[tills]", "[stores]", "allow")+rule("twin", "[tills]", "[mills]", "inspect zeta")+rule("wide", "any", "[stores]", "deny")+
 		strings.Replace(rule("mute", "[tills]", "[stores]", "deny"), "tcp/80", "udp/53", 1)+guardrail("guard", "inspect alpha"))
 	got := Of(j, flow("s", "10.0.0.5", "10.0.1.5", 80))

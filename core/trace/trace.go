@@ -1,3 +1,6 @@
+// Package trace gives the full account of one flow, for a person to read: how each end was
+// found and which groups it is in, the paths both ways and the routes rejected, every rule
+// that matches and what became of it, every pool and what its rulebook said.
 package trace
 
 import (
@@ -22,7 +25,7 @@ type Trace struct {
 	SharedBy    []string        `json:"sharedBy"` // the shares that make the destination reachable
 	Path        PathView        `json:"path"`
 	Decides     string          `json:"decides"` // policies or shares; "" where M8.2 gives no verdict
-	Rules       []RuleView      `json:"voices"`  // policies or shares, those that win first
+	Rules       []RuleView      `json:"rules"`   // policies or shares, those that win first
 	Default     DefaultView     `json:"default"`
 	Guardrails  []RuleView      `json:"guardrails"`
 	Enforced    bool            `json:"enforced"` // whether anything on the path enforces the verdict (M8.3)
@@ -77,7 +80,7 @@ type PathView struct {
 	Leave   *AttachView    `json:"leave"`
 	Exit    string         `json:"exit"`
 	Cost    int            `json:"cost"`
-	Lost    []RejectedView `json:"lost"` // the ways that it could have gone, and why it did not
+	Lost    []RejectedView `json:"lost"` // the paths that it could have gone, and why it did not
 }
 
 // RejectedView is a candidate that lost: a route, an attachment, an exit or a
@@ -333,7 +336,7 @@ func addRules(j *verdict.Judge, t *Trace, d *verdict.Decision) {
 	}
 }
 
-// standing tells how a voice that nothing overrides fared.
+// standing tells how a term that nothing overrides came out.
 func standing(in *verdict.Intent, action estate.Action, as verdict.Reason) string {
 	switch {
 	case action != in.Action:
@@ -396,7 +399,7 @@ func addPolicies(j *verdict.Judge, t *Trace, d *verdict.Decision) {
 		}
 		t.Rules = append(t.Rules, v)
 	}
-	for _, c := range d.Stance.Policies {
+	for _, c := range d.RuleSet.Policies {
 		if p := &j.Policies[c.Policy]; (&verdict.Query{Service: d.Flow.Service}).First(p.Rules) == paths.None {
 			t.Rules = append(t.Rules, RuleView{Kind: "policy", Name: p.Name, From: sideName(j, c.Sides.From), To: sideName(j, c.Sides.To), Services: []string{}, Standing: "silent"})
 		}
@@ -407,7 +410,7 @@ func addPolicies(j *verdict.Judge, t *Trace, d *verdict.Decision) {
 }
 
 func addShares(j *verdict.Judge, t *Trace, d *verdict.Decision) {
-	for _, i := range d.Stance.Shares {
+	for _, i := range d.RuleSet.Shares {
 		s := &j.Shares[i]
 		side := func(p *verdict.SharedPart) string { return j.Net.Segments[p.Segment] + ": " + sidesName(j, p.Side) }
 		from, to := side(&s.Guest), side(&s.Owner)

@@ -13,7 +13,7 @@ type Decision struct {
 	Lookup      Lookup
 	Publication int // of a flow from the internet, or None
 	Way         Way
-	Stance      RuleSet
+	RuleSet     RuleSet
 	Known       bool // whether M8.2 lets the flow have an intended verdict
 	Settlement
 }
@@ -25,11 +25,11 @@ func (j *Judge) Decide(f Flow) Decision {
 		return d
 	}
 	if d.Way.Path.Absence == paths.NoPublication {
-		d.Stance = RuleSet{silence: estate.Deny, unreleased: true}
+		d.RuleSet = RuleSet{defaultAction: estate.Deny, unreleased: true}
 	} else {
-		d.Stance = j.RuleSetOf(&d.Src, &d.Dst)
+		d.RuleSet = j.RuleSetOf(&d.Src, &d.Dst)
 	}
-	d.Settlement = j.settle(&d.Stance, j.factsOf(&d.Way), &Query{Service: f.Service})
+	d.Settlement = j.settle(&d.RuleSet, j.factsOf(&d.Way), &Query{Service: f.Service})
 	return d
 }
 

@@ -6,7 +6,7 @@ import (
 	"bivium/core/paths"
 )
 
-// Effect is all that M8 can see of a way. Two ways of one effect have the same
+// Effect is all that M8 can see of a way. Two paths of one effect have the same
 // outcome under the same intended verdict. Effects can be compared.
 type Effect struct {
 	facts

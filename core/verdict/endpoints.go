@@ -76,7 +76,7 @@ func (j *Judge) Publishes(i int, p *membership.Endpoint) bool {
 // every named service: what tells services apart.
 func (j *Judge) Settings() [][]estate.Term { return j.Sets }
 
-// EachCut calls f for each prefix at whose bounds the groups or the ways of
+// EachCut calls f for each prefix at whose bounds the groups or the paths of
 // addresses may change, and the private ones (M2.3). Between two bounds only
 // the workload can differ. Of prefixes that make homes it needs those that overlap one
 // of within, and may leave out the others.
@@ -164,7 +164,7 @@ func (p *Place) At(a netip.Addr, workload int, groups []int) membership.Endpoint
 }
 
 // In returns the groups of the endpoints of a place that are a workload, or
-// paths.None. It depends on the base of the place and the workload's kin alone.
+// paths.None. It depends on the base of the place and the workload's label set alone.
 func (j *Judge) In(p *Place, workload int) []int {
 	if workload == paths.None {
 		return j.Members.Within(p.base)

@@ -35,7 +35,7 @@ type Intent struct {
 
 // intend returns the intended verdict on a service (M4–M6).
 func (j *Judge) intend(s *RuleSet, q *Query) Intent {
-	in := Intent{Action: s.silence, Reason: ReasonDefault}
+	in := Intent{Action: s.defaultAction, Reason: ReasonDefault}
 	switch {
 	case s.unreleased:
 		in.Reason = ReasonNoPath

@@ -184,7 +184,7 @@ func (j *Judge) External(a netip.Addr, exit int) membership.Endpoint {
 // Lookup says how a destination was found (M6.4).
 type Lookup uint8
 
-// The ways in which a destination is found.
+// The paths in which a destination is found.
 const (
 	LookupUnknown Lookup = iota // nothing has the address
 	LookupOwn                   // a home in the segment itself

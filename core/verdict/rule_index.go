@@ -15,7 +15,7 @@ type RuleIndex struct {
 	First [3][][]uint16
 }
 
-// NewRuleIndex returns the ruleIndex of atoms that are at least as fine as the judge's
+// NewRuleIndex returns the rule index of atoms that are at least as fine as the judge's
 // sets of services. Cost: the atoms times the sets and the rules.
 func (j *Judge) NewRuleIndex(atoms *space.Atoms) *RuleIndex {
 	v := &RuleIndex{Atoms: atoms, Holds: make([][]bool, atoms.Len())}

@@ -11,16 +11,16 @@ import (
 
 // RuleSet is everything that may have a say about flows between two endpoints,
 // whatever their service: who could speak, and what holds if nobody does. Two
-// pairs of endpoints with equal keys fare alike on every service, as far as
+// pairs of endpoints with equal keys have the same verdicts on every service, as far as
 // rules go.
 type RuleSet struct {
-	byShares   bool          // shares decide, not policies
-	silence    estate.Action // what holds if nobody speaks
-	Policies   []matchCandidate
-	Shares     []int
-	rails      []int
-	rulebooks  []rulebookMatches // of the pools that any of them inspects by
-	unreleased bool              // a flow from the internet that nothing publishes (M7.6)
+	byShares      bool          // shares decide, not policies
+	defaultAction estate.Action // what holds if nobody speaks
+	Policies      []matchCandidate
+	Shares        []int
+	rails         []int
+	rulebooks     []rulebookMatches // of the pools that any of them inspects by
+	unreleased    bool              // a flow from the internet that nothing publishes (M7.6)
 }
 
 // matchCandidate is a policy that may speak for one pair of its sides.
@@ -35,7 +35,7 @@ type rulebookMatches struct {
 	rules []int
 }
 
-// RuleSetOf returns the stance towards flows from src to dst. Cost: the product of
+// RuleSetOf returns the rule set towards flows from src to dst. Cost: the product of
 // the numbers of their groups, in map look-ups.
 func (j *Judge) RuleSetOf(src, dst *membership.Endpoint) RuleSet {
 	var s RuleSet
@@ -47,7 +47,7 @@ func (j *Judge) RuleSetOf(src, dst *membership.Endpoint) RuleSet {
 			}
 		}
 	}
-	s.silence = estate.Deny
+	s.defaultAction = estate.Deny
 	switch {
 	case src.Internal() && dst.Internal() && src.Segment != dst.Segment:
 		s.byShares = true
@@ -63,7 +63,7 @@ func (j *Judge) RuleSetOf(src, dst *membership.Endpoint) RuleSet {
 			segment = dst.Segment
 		}
 		if src.Internal() && dst.Internal() {
-			s.silence = j.Defaults[segment]
+			s.defaultAction = j.Defaults[segment]
 		}
 		j.eachSides(src, dst, func(sides pair) {
 			for _, p := range j.bySides[sides] {

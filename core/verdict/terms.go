@@ -12,10 +12,10 @@ import (
 // segments, by number.
 const Outside = paths.None
 
-// TermKind is the sort of a voice.
+// TermKind is the sort of a term.
 type TermKind uint8
 
-// The kinds of voices.
+// The kinds of terms.
 const (
 	PolicyTerm TermKind = iota
 	ShareTerm
@@ -33,11 +33,11 @@ type Term struct {
 	From, To int // sides of a policy
 }
 
-// TermsBetween returns all voices that some flows from one domain to another
+// TermsBetween returns all terms that some flows from one domain to another
 // may have, in an order that depends on nothing else. Rulebooks are those of
-// the pools that the other voices inspect by.
+// the pools that the other terms inspect by.
 func (j *Judge) TermsBetween(from, to int) []Term {
-	var voices []Term
+	var terms []Term
 	pools := make([]bool, len(j.Pools))
 	add := func(rules []Rule) {
 		for i := range rules {
@@ -50,17 +50,17 @@ func (j *Judge) TermsBetween(from, to int) []Term {
 		for _, i := range j.SharesOf[from] {
 			s := &j.Shares[i]
 			if s.Guest.Segment == from && s.Owner.Segment == to || s.Both && s.Owner.Segment == from && s.Guest.Segment == to {
-				voices = append(voices, Term{Kind: ShareTerm, Which: i})
+				terms = append(terms, Term{Kind: ShareTerm, Which: i})
 				add(s.Rules)
 			}
 		}
 	} else {
-		voices = j.policyTerms(from, to, add)
+		terms = j.policyTerms(from, to, add)
 	}
 	for i := range j.Guardrails {
 		r := &j.Guardrails[i]
 		if r.Enabled && scopeHolds(r.FromSegs, from) && scopeHolds(r.ToSegs, to) {
-			voices = append(voices, Term{Kind: GuardrailTerm, Which: i})
+			terms = append(terms, Term{Kind: GuardrailTerm, Which: i})
 			add(r.Rules)
 		}
 	}
@@ -73,21 +73,21 @@ func (j *Judge) TermsBetween(from, to int) []Term {
 	for b, used := range books {
 		for r := range j.Books[b].Rules {
 			if used {
-				voices = append(voices, Term{Kind: RulebookTerm, Which: b, Rule: r})
+				terms = append(terms, Term{Kind: RulebookTerm, Which: b, Rule: r})
 			}
 		}
 	}
-	return voices
+	return terms
 }
 
-// policyTerms returns the policies' voices within a segment, or between it and
+// policyTerms returns the policies' terms within a segment, or between it and
 // the internet; "any" is nobody outside (M4.2).
 func (j *Judge) policyTerms(from, to int, add func([]Rule)) []Term {
 	segment := from
 	if from == Outside {
 		segment = to
 	}
-	var voices []Term
+	var terms []Term
 	for _, i := range j.policiesOf[segment] {
 		p := &j.Policies[i]
 		used := false
@@ -96,7 +96,7 @@ func (j *Judge) policyTerms(from, to int, add func([]Rule)) []Term {
 				if f == Anyone && from == Outside || t == Anyone && to == Outside {
 					continue
 				}
-				voices = append(voices, Term{PolicyTerm, i, 0, f, t})
+				terms = append(terms, Term{PolicyTerm, i, 0, f, t})
 				used = true
 			}
 		}
@@ -104,11 +104,11 @@ func (j *Judge) policyTerms(from, to int, add func([]Rule)) []Term {
 			add(p.Rules)
 		}
 	}
-	slices.SortFunc(voices, compareVoices)
-	return slices.Compact(voices)
+	slices.SortFunc(terms, compareTerms)
+	return slices.Compact(terms)
 }
 
-func compareVoices(v, w Term) int {
+func compareTerms(v, w Term) int {
 	for _, d := range [...]int{int(v.Kind) - int(w.Kind), v.From - w.From, v.To - w.To, v.Which - w.Which, v.Rule - w.Rule} {
 		if d != 0 {
 			return d
@@ -121,7 +121,7 @@ func scopeHolds(scope []bool, domain int) bool {
 	return scope == nil || domain != Outside && scope[domain]
 }
 
-// SidesOf returns the groups of either side of a voice on flows from a domain;
+// SidesOf returns the groups of either side of a term on flows from a domain;
 // nil stands for everyone there, an empty side for nobody. They must not be
 // changed.
 func (j *Judge) SidesOf(v Term, from int) (src, dst []int) {
@@ -181,10 +181,10 @@ func (j *Judge) ContextOf(from, to int) Context {
 // (M7.6).
 func Unpublished() Context { return Context{defaultAction: estate.Deny, unreleased: true} }
 
-// RuleSetOfTerms returns the stance for which exactly these voices, in the order of
-// VoicesBetween, hold both ends.
-func (j *Judge) RuleSetOfTerms(c Context, voices []Term) RuleSet {
-	s := RuleSet{silence: c.defaultAction, byShares: c.byShares, unreleased: c.unreleased}
+// RuleSetOfTerms returns the rule set for which exactly these terms, in the order of
+// TermsBetween, hold both ends.
+func (j *Judge) RuleSetOfTerms(c Context, terms []Term) RuleSet {
+	s := RuleSet{defaultAction: c.defaultAction, byShares: c.byShares, unreleased: c.unreleased}
 	var pools []int
 	add := func(rules []Rule) {
 		for i := range rules {
@@ -193,7 +193,7 @@ func (j *Judge) RuleSetOfTerms(c Context, voices []Term) RuleSet {
 			}
 		}
 	}
-	for _, v := range voices {
+	for _, v := range terms {
 		switch v.Kind {
 		case PolicyTerm:
 			s.Policies = append(s.Policies, matchCandidate{v.Which, pair{v.From, v.To}})
@@ -209,7 +209,7 @@ func (j *Judge) RuleSetOfTerms(c Context, voices []Term) RuleSet {
 	for _, p := range lists.Sorted(pools) {
 		if b := j.Pools[p].Rulebook; b != paths.None {
 			book := rulebookMatches{pool: p}
-			for _, v := range voices {
+			for _, v := range terms {
 				if v.Kind == RulebookTerm && v.Which == b {
 					book.rules = append(book.rules, v.Rule)
 				}

@@ -152,7 +152,7 @@ type Cell struct {
 
 // Cell returns a cell of the board service by service.
 func (s *Snapshot) Cell(row, col string) (*Cell, error) {
-	from, to := s.Survey.Of(ParseNode(row)), s.Survey.Of(ParseNode(col))
+	from, to := s.Survey.SetOf(ParseNode(row)), s.Survey.SetOf(ParseNode(col))
 	for at, set := range map[string]matrix.Set{"row": from, "col": to} {
 		if len(set) == 0 {
 			return nil, &Problem{at, fmt.Sprintf("the board has no %s %q", at, map[string]string{"row": row, "col": col}[at]), ""}

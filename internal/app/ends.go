@@ -43,7 +43,7 @@ func (s *Snapshot) findEnd(field, text string) (*end, error) {
 	}
 	if text == "internet" {
 		e.internet = true
-		e.set = s.Survey.Of(matrix.Node{Kind: matrix.NodeInternet})
+		e.set = s.Survey.SetOf(matrix.Node{Kind: matrix.NodeInternet})
 		return e, nil
 	}
 	if a, err := netip.ParseAddr(text); err == nil {
@@ -140,14 +140,14 @@ func (s *Snapshot) findPublished(e *end, field string, p *estate.Publication) er
 	e.publication, e.addresses = p.Name, nil
 	e.segment = s.Judge.Net.Segment(p.To.Segment)
 	for _, g := range p.To.Groups.Groups {
-		for _, m := range s.Survey.Of(matrix.Node{Kind: matrix.NodeGroup, Segment: p.To.Segment, Group: g}) {
+		for _, m := range s.Survey.SetOf(matrix.Node{Kind: matrix.NodeGroup, Segment: p.To.Segment, Group: g}) {
 			if !slices.Contains(e.set, m) {
 				e.set = append(e.set, m)
 			}
 		}
 	}
 	if p.To.Groups.Any {
-		e.set = s.Survey.Of(matrix.Node{Kind: matrix.NodeSegment, Segment: p.To.Segment})
+		e.set = s.Survey.SetOf(matrix.Node{Kind: matrix.NodeSegment, Segment: p.To.Segment})
 	}
 	if len(e.set) == 0 {
 		return &Problem{field, fmt.Sprintf("publication %s has no destinations", p.Name), "its groups have no members in " + p.To.Segment}
@@ -174,7 +174,7 @@ func (s *Snapshot) findName(e *end, field, kind, name string) error {
 	}
 	if i := s.Judge.Net.Segment(name); i != paths.None && is("segment") && e.segment == paths.None {
 		e.segment = i
-		e.set = s.Survey.Of(matrix.Node{Kind: matrix.NodeSegment, Segment: name})
+		e.set = s.Survey.SetOf(matrix.Node{Kind: matrix.NodeSegment, Segment: name})
 		return s.notEmpty(e, field, "segment "+name+" has no addresses")
 	}
 	if n := s.Judge.Net.Network(name); n != paths.None && is("network") {

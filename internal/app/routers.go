@@ -244,20 +244,20 @@ func (l *learner) weigh(s *Snapshot) (*estate.Estate, learning.Tally) {
 	l.first, l.looked, l.restless = time.Time{}, now, false
 	for i := range next.Attachments {
 		x := &next.Attachments[i]
-		var voices []learning.Voice
+		var terms []learning.Voice
 		for k := range x.Sessions {
 			v := l.voices[speaker.Key{Hub: x.Hub, Router: x.Sessions[k].Router}]
 			if v == nil { // an edit came between; the next look knows of it
 				l.restless = true
 				return s.Estate, learning.Tally{}
 			}
-			voices = append(voices, learning.Voice{Session: &x.Sessions[k], Intake: v.intake})
+			terms = append(terms, learning.Voice{Session: &x.Sessions[k], Intake: v.intake})
 			l.restless = l.restless || v.intake.Restless(now)
 		}
-		if len(voices) == 0 {
+		if len(terms) == 0 {
 			continue
 		}
-		list, tally := learning.Settle(x.Learned, voices, now, ground(x.Network))
+		list, tally := learning.Settle(x.Learned, terms, now, ground(x.Network))
 		if tally != (learning.Tally{}) {
 			x.Learned = list
 			all.Add(tally)

@@ -125,13 +125,13 @@ func byDefault(t *trace.Trace) []Token {
 
 // winners names the policies, shares or guardrails that win.
 func winners(t *trace.Trace) []Token {
-	voices := t.Rules
-	if t.Verdict.Reason == verdict.ReasonGuardrail || !wins(voices) {
-		voices = t.Guardrails
+	terms := t.Rules
+	if t.Verdict.Reason == verdict.ReasonGuardrail || !wins(terms) {
+		terms = t.Guardrails
 	}
 	var out []Token
 	more := 0
-	for _, v := range voices {
+	for _, v := range terms {
 		if v.Standing != "wins" {
 			continue
 		}
@@ -151,8 +151,8 @@ func winners(t *trace.Trace) []Token {
 	return out
 }
 
-func wins(voices []trace.RuleView) bool {
-	for _, v := range voices {
+func wins(terms []trace.RuleView) bool {
+	for _, v := range terms {
 		if v.Standing == "wins" {
 			return true
 		}

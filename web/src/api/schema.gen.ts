@@ -756,7 +756,7 @@ export interface components {
             path: components["schemas"]["Path"];
             /** @enum {unknown} */
             decides: "" | "policies" | "shares";
-            voices: components["schemas"]["Voice"][];
+            rules: components["schemas"]["MatchingRule"][];
             default: {
                 /** @enum {unknown} */
                 action: "" | "allow" | "deny" | "inspect";
@@ -764,7 +764,7 @@ export interface components {
                 why: "" | "segment" | "internet" | "no-share";
                 holds: boolean;
             };
-            guardrails: components["schemas"]["Voice"][];
+            guardrails: components["schemas"]["MatchingRule"][];
             enforced: boolean;
             pools: components["schemas"]["PoolStep"][];
             back: components["schemas"]["Path"] | null;
@@ -827,7 +827,7 @@ export interface components {
             exit: string;
             cost: number;
         };
-        Voice: {
+        MatchingRule: {
             /** @enum {unknown} */
             kind: "policy" | "share" | "guardrail";
             name: string;

@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import type { Schemas } from "../api/client";
-import { trace, voice } from "../testing/traces";
+import { trace, matchingRule } from "../testing/traces";
 import { stepsOf } from "./steps";
 
 const states = (t: Schemas["Trace"]) => stepsOf(t).map((s) => `${s.title}: ${s.state}`);
@@ -12,7 +12,9 @@ test("a delivered flow reaches every step, and its way is told hop by hop", () =
 });
 
 test("a flow ends where its verdict says, and never comes to what lies beyond", () => {
-  expect(states(trace({ outcome: "denied", reason: "policy" }, { voices: [voice("p", "wins")] }))).toEqual([
+  expect(
+    states(trace({ outcome: "denied", reason: "policy" }, { rules: [matchingRule("p", "wins")] })),
+  ).toEqual([
     "from: reached",
     "route lookup: reached",
     "forward path: reached",
@@ -28,7 +30,7 @@ test("a flow ends where its verdict says, and never comes to what lies beyond", 
   ]);
   const rail = trace(
     { outcome: "denied", reason: "guardrail" },
-    { guardrails: [{ ...voice("g", "wins"), kind: "guardrail" }] },
+    { guardrails: [{ ...matchingRule("g", "wins"), kind: "guardrail" }] },
   );
   expect(states(rail)).toContain("guardrails: ends");
 });
@@ -36,7 +38,13 @@ test("a flow ends where its verdict says, and never comes to what lies beyond", 
 test("a fork shows what was not taken, with the reason, and the default last", () => {
   const t = trace(
     {},
-    { voices: [voice("narrow", "wins"), voice("wide", "overridden"), voice("mute", "silent")] },
+    {
+      rules: [
+        matchingRule("narrow", "wins"),
+        matchingRule("wide", "overridden"),
+        matchingRule("mute", "silent"),
+      ],
+    },
   );
   const fork = stepsOf(t).find((s) => s.kind === "fork");
   expect(fork?.head[0]?.text).toBe("2 matching policies");

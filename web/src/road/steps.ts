@@ -1,7 +1,7 @@
 import type { Schemas } from "../api/client";
 
 type Trace = Schemas["Trace"];
-type Voice = Schemas["Voice"];
+type MatchingRule = Schemas["MatchingRule"];
 type Path = Schemas["Path"];
 type Token = Schemas["Token"];
 
@@ -194,12 +194,12 @@ function back(t: Trace): Step {
   return { ...step, head: [plain(pathHead(t.back))], lines: [...entry, ...why], branches: lost(t.back) };
 }
 
-function ruleText(v: Voice): string {
+function ruleText(v: MatchingRule): string {
   const by = v.pool ? ` by ${v.pool}` : "";
   return `rule ${v.rule}: ${v.action} ${v.services.join(", ")}${by}`;
 }
 
-function branch(v: Voice): Branch {
+function branch(v: MatchingRule): Branch {
   const head: Token[] = [
     { text: v.name, kind: v.kind === "share" ? "share" : "policy" },
     plain(`  ${v.from} → ${v.to}`),
@@ -219,7 +219,7 @@ function branch(v: Voice): Branch {
 }
 
 function fork(t: Trace): Step {
-  const branches = t.voices.map(branch);
+  const branches = t.rules.map(branch);
   const words = {
     segment: `the default of segment ${t.source.segment || t.destination.segment}`,
     internet: "the internet is closed by default",
@@ -231,7 +231,7 @@ function fork(t: Trace): Step {
     head: [plain(t.default.action || "deny")],
     text: words[t.default.why] + (t.default.holds ? "" : " — not reached"),
   });
-  const speaking = t.voices.filter((v) => v.standing !== "silent").length;
+  const speaking = t.rules.filter((v) => v.standing !== "silent").length;
   const noun = t.decides === "shares" ? "share" : "policy";
   const many = t.decides === "shares" ? "shares" : "policies";
   const head =

@@ -33,7 +33,10 @@ export const path: Schemas["Path"] = {
   cost: 12,
 };
 
-export const voice = (name: string, standing: Schemas["Voice"]["standing"]): Schemas["Voice"] => ({
+export const matchingRule = (
+  name: string,
+  standing: Schemas["MatchingRule"]["standing"],
+): Schemas["MatchingRule"] => ({
   kind: "policy",
   name,
   from: "any",
@@ -73,7 +76,7 @@ export const trace = (
   sharedBy: [],
   path,
   decides: "policies",
-  voices: [],
+  rules: [],
   default: { action: "deny", why: "segment", holds: false },
   guardrails: [],
   enforced: true,
