@@ -36,7 +36,7 @@ func TestAPlaceThatFailsLeavesTheOthersStanding(t *testing.T) {
 	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
 	u := browse(t, 1280, 800)
 	spoilt := u.page.HijackRequests()
-	require.NoError(t, spoilt.Add("*/api/troubles", "", func(h *rod.Hijack) {
+	require.NoError(t, spoilt.Add("*/api/issues", "", func(h *rod.Hijack) {
 		h.Response.SetHeader("Content-Type", "application/json").SetBody(`{"faults": 7}`)
 	}))
 	go spoilt.Run()

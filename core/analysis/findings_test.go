@@ -13,7 +13,7 @@ import (
 	"bivium/core/verdict"
 )
 
-func TestFindingsOfTheDemoAreItsPlantedTroubles(t *testing.T) {
+func TestFindingsOfTheDemoAreItsPlantedIssues(t *testing.T) {
 	j := verdict.New(readEstate(t, "../../demo/grayshoal.yaml"))
 	var found []string
 	for _, f := range New(j).Findings.All(unpaced) {
@@ -33,7 +33,7 @@ func TestFindingsOfTheDemoAreItsPlantedTroubles(t *testing.T) {
 	} {
 		assert.Contains(t, found, planted)
 	}
-	assert.Len(t, found, 22, "no other troubles than these, and what follows from them")
+	assert.Len(t, found, 22, "no other issues than these, and what follows from them")
 }
 
 func TestFindingsHaveWitnesses(t *testing.T) {

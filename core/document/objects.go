@@ -95,7 +95,7 @@ func JoinReadable(name, description string, objects []Object) (*estate.Estate, [
 			readable = append(readable, o)
 		}
 	}
-	if len(aside) == 0 { // the trouble is not with one of them
+	if len(aside) == 0 { // the fault is not with one of them
 		return nil, nil, err
 	}
 	e, err = Join(name, description, readable)

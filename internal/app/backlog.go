@@ -11,13 +11,13 @@ import (
 )
 
 // later is what of a snapshot takes longer than an edit: where pools see flows, and the
-// troubles. It is worked out when somebody asks for it.
+// issues. It is worked out when somebody asks for it.
 type later struct {
 	passed   parallel.Once
 	passages []findings.Passage
 	looked   parallel.Once
-	troubles *Troubles
-	counts   map[Thing]int // of the troubles that name each thing
+	issues   *Issues
+	counts   map[Thing]int // of the issues that name each thing
 	found    [2]atomic.Bool
 	failed   atomic.Pointer[error] // why it cannot be worked out
 }
@@ -25,7 +25,7 @@ type later struct {
 // The parts of later, by their places in found.
 const (
 	partPassages = iota
-	partTroubles
+	partIssues
 )
 
 func noPace() {}
@@ -36,15 +36,15 @@ func (s *Snapshot) passages(pace func()) []findings.Passage {
 	return s.later.passages
 }
 
-// counted returns how many troubles name each thing; nil if that is not known yet.
+// counted returns how many issues name each thing; nil if that is not known yet.
 func (s *Snapshot) counted() map[Thing]int {
-	if s.later.found[partTroubles].Load() {
+	if s.later.found[partIssues].Load() {
 		return s.later.counts
 	}
 	return nil
 }
 
-// countedAs returns how many troubles name a thing, as far as that is known.
+// countedAs returns how many issues name a thing, as far as that is known.
 func (s *Snapshot) countedAs(kind, name string) int { return s.counted()[Thing{kind, name}] }
 
 // backlog works out what takes longer than an edit, of one snapshot after the other. What
@@ -92,8 +92,8 @@ func (a *App) work() {
 		err := a.guarded("checking the estate", func() error {
 			s.passages(a.pace)
 			a.found(s, partPassages)
-			s.troubles(a.pace)
-			a.found(s, partTroubles)
+			s.issues(a.pace)
+			a.found(s, partIssues)
 			return nil
 		})
 		if err != nil {
@@ -179,14 +179,14 @@ func (a *App) known(now *Snapshot, part int) (*Snapshot, error) {
 	}
 }
 
-// TroublePage returns a page of the troubles, of the snapshot or, where it takes longer to
-// look at what its last edit touched, of one before; see Snapshot.troublePage.
-func (a *App) TroublePage(now *Snapshot, code string, from int, key string) (*TroublePage, error) {
-	s, err := a.known(now, partTroubles)
+// IssuePage returns a page of the issues, of the snapshot or, where it takes longer to
+// look at what its last edit touched, of one before; see Snapshot.issuePage.
+func (a *App) IssuePage(now *Snapshot, filter *IssueFilter) (*IssuePage, error) {
+	s, err := a.known(now, partIssues)
 	if err != nil {
 		return nil, err
 	}
-	page := s.troublePage(code, from, key)
+	page := s.issuePage(filter)
 	page.Counting = s != now
 	return page, nil
 }
@@ -214,4 +214,4 @@ func (a *App) Rows(now *Snapshot, look Look) *Rows {
 func (l *Lanes) Unfinished() bool { return l.Counting }
 
 // Unfinished reports whether there will be more to say of the same snapshot.
-func (p *TroublePage) Unfinished() bool { return p.Counting }
+func (p *IssuePage) Unfinished() bool { return p.Counting }

@@ -22,10 +22,10 @@ func TestWhatCannotBeWorkedOutFails(t *testing.T) {
 	for range 2 {
 		_, err = a.Lanes(broken)
 		require.ErrorAs(t, err, &panicked)
-		_, err = a.TroublePage(broken, "", 0, "")
+		_, err = a.IssuePage(broken, &IssueFilter{})
 		require.ErrorAs(t, err, &panicked)
 	}
-	page, err := a.TroublePage(NewSnapshot(e, 2), "", 0, "")
+	page, err := a.IssuePage(NewSnapshot(e, 2), &IssueFilter{})
 	require.NoError(t, err)
 	require.NotZero(t, page.Findings)
 }

@@ -9,6 +9,8 @@ import (
 	"bivium/core/matrix"
 	"bivium/core/parallel"
 	"bivium/core/query"
+	"bivium/core/space"
+	"bivium/core/verdict"
 )
 
 // Board is the rows, and the columns, of the board. Its cells are fetched a
@@ -34,8 +36,9 @@ type Cells struct {
 	Revision int64           `json:"revision"`
 	Row      int             `json:"row"` // of the first cell
 	Col      int             `json:"col"`
-	Looks    [][]matrix.Mark `json:"looks"` // the different cells; outcomes of the most flows first
-	Cells    [][]int         `json:"cells"` // row by row: numbers of looks
+	Looks    [][]matrix.Mark `json:"looks"`  // the different cells; outcomes of the most flows first
+	Cells    [][]int         `json:"cells"`  // row by row: numbers of looks
+	Passes   [][]string      `json:"passes"` // of a small board, by cell: on which services flows are delivered
 }
 
 // PieceSize is how many rows and columns a piece of the board has at most.
@@ -122,7 +125,10 @@ func (s *Snapshot) Cells(open []string, row, col int) (*Cells, error) {
 		})
 	}
 	wait.Wait()
-	out := &Cells{Revision: s.Revision, Row: row, Col: col, Looks: [][]matrix.Mark{}}
+	out := &Cells{Revision: s.Revision, Row: row, Col: col, Looks: [][]matrix.Mark{}, Passes: [][]string{}}
+	if len(nodes) <= mostWorded {
+		out.Passes = s.passes(rows, cols)
+	}
 	known := map[string]int{}
 	for _, line := range marks {
 		numbers := make([]int, len(line))
@@ -139,6 +145,61 @@ func (s *Snapshot) Cells(open []string, row, col int) (*Cells, error) {
 		out.Cells = append(out.Cells, numbers)
 	}
 	return out, nil
+}
+
+// mostWorded is of how many rows a board may be, so that its cells have room for words.
+const mostWorded = 8
+
+// mostServiceNames is how many services a cell names before it counts the others.
+const mostServiceNames = 3
+
+// passes returns, for each cell, the services on which some flow is delivered; "" for none.
+// Cost: the outcomes of each cell.
+func (s *Snapshot) passes(rows, cols []matrix.Node) [][]string {
+	out := make([][]string, len(rows))
+	for i, row := range rows {
+		out[i] = make([]string, len(cols))
+		for k, col := range cols {
+			var boxes []space.Box
+			for _, l := range query.Outcomes(s.Survey, row, col) {
+				if slices.ContainsFunc(l.Parts, func(p query.Part) bool {
+					return p.Verdict.Outcome == verdict.Allowed || p.Verdict.Outcome == verdict.Inspected
+				}) {
+					boxes = append(boxes, l.Services.Boxes()...)
+				}
+			}
+			if len(boxes) > 0 {
+				out[i][k] = s.short(space.Of(boxes))
+			}
+		}
+	}
+	return out
+}
+
+// short returns a set of services in few words: the named services that it has, and what is
+// left beside them.
+func (s *Snapshot) short(set space.Services) string {
+	switch missing, allBut := set.Short(); {
+	case allBut && len(missing) == 0:
+		return "any service"
+	case allBut && len(missing) <= mostServiceNames:
+		return "all but " + strings.Join(missing, ", ")
+	case set.Count() > space.Everything().Count()/2:
+		return "most services"
+	}
+	var names []string
+	for i := range s.index.named {
+		v := &s.index.named[i]
+		if !v.set.Empty() && v.set.Intersect(set).Equal(v.set) {
+			names = append(names, v.name)
+			set = set.Intersect(v.set.Complement())
+		}
+	}
+	names = append(names, set.Words()...)
+	if more := len(names) - mostServiceNames; more > 0 {
+		names = append(names[:mostServiceNames], fmt.Sprintf("+%d", more))
+	}
+	return strings.Join(names, ", ")
 }
 
 // Cell is one cell of the board, opened.

@@ -66,7 +66,7 @@ func (a *App) Sessions() *Sessions {
 	now := a.Now()
 	l := a.learner.Load()
 	out := &Sessions{Revision: now.Revision, On: l != nil, Hubs: []SpeakerView{}, Sessions: []SessionView{}}
-	trouble := map[string]string{}
+	issue := map[string]string{}
 	for i := range now.Estate.Hubs {
 		h := &now.Estate.Hubs[i]
 		if h.AS == 0 || h.Speaker == "" {
@@ -78,9 +78,9 @@ func (a *App) Sessions() *Sessions {
 			if at, v.Listens = l.speakers.Address(h.Name); v.Listens {
 				v.Address = at.String()
 			}
-			v.Why = l.speakers.Trouble(h.Name)
+			v.Why = l.speakers.Issue(h.Name)
 		}
-		trouble[h.Name] = v.Why
+		issue[h.Name] = v.Why
 		out.Hubs = append(out.Hubs, v)
 	}
 	eachSession(now.Estate, func(x *estate.Attachment, s *estate.Session) {
@@ -89,8 +89,8 @@ func (a *App) Sessions() *Sessions {
 		if l != nil {
 			l.tell(&v, speaker.Key{Hub: x.Hub, Router: s.Router})
 		}
-		if v.State != "up" && trouble[x.Hub] != "" {
-			v.Why = trouble[x.Hub]
+		if v.State != "up" && issue[x.Hub] != "" {
+			v.Why = issue[x.Hub]
 		}
 		out.Sessions = append(out.Sessions, v)
 	})

@@ -26,7 +26,7 @@ type Sheet struct {
 	Uses     []Thing           `json:"uses"`  // what else names it
 	Members  int               `json:"members"`
 	Some     []string          `json:"some"` // the first members of a group
-	Troubles []Trouble         `json:"troubles"`
+	Issues   []Issue           `json:"issues"`
 	Counting bool              `json:"counting"` // the faults and findings are still being worked out
 	History  []store.Step      `json:"history"`  // the last changes of it, newest first
 }
@@ -41,7 +41,7 @@ func (a *App) Sheet(ctx context.Context, kind, name string) (*Sheet, error) {
 	if !ok {
 		return nil, fmt.Errorf("%s %q: %w", kind, name, store.ErrNotFound)
 	}
-	out := &Sheet{Revision: s.Revision, Kind: kind, Name: name, Labels: map[string]string{}, Hand: map[string]string{}, Tags: map[string]string{}, Groups: []Named{}, Rules: []Thing{}, Uses: []Thing{}, Some: []string{}, Troubles: []Trouble{}, History: []store.Step{}}
+	out := &Sheet{Revision: s.Revision, Kind: kind, Name: name, Labels: map[string]string{}, Hand: map[string]string{}, Tags: map[string]string{}, Groups: []Named{}, Rules: []Thing{}, Uses: []Thing{}, Some: []string{}, Issues: []Issue{}, History: []store.Step{}}
 	out.Document = string(key.Body)
 	s.membership(out)
 	for i := range s.Known {
@@ -53,11 +53,11 @@ func (a *App) Sheet(ctx context.Context, kind, name string) (*Sheet, error) {
 	if out.Counting = s.counted() == nil; out.Counting {
 		a.want(s)
 	} else {
-		troubles := s.Troubles()
-		for _, all := range [][]Trouble{troubles.Faults, troubles.Findings} {
+		issues := s.Issues()
+		for _, all := range [][]Issue{issues.Faults, issues.Findings} {
 			for i := range all {
 				if slices.Contains(all[i].Refs, Thing{kind, name}) {
-					out.Troubles = append(out.Troubles, all[i])
+					out.Issues = append(out.Issues, all[i])
 				}
 			}
 		}

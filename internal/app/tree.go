@@ -37,10 +37,10 @@ type Row struct {
 	Labels    map[string]string `json:"labels"`
 	Segments  []string          `json:"segments"`
 	Groups    []string          `json:"groups"`
-	Places    []Place           `json:"places"`   // where a network is attached
-	Troubles  int               `json:"troubles"` // faults and findings that name it
-	Account   string            `json:"account"`  // of a workload, if it is not that of its network
-	State     string            `json:"state"`    // gone: no longer in its account; "" for all well
+	Places    []Place           `json:"places"`  // where a network is attached
+	Issues    int               `json:"issues"`  // faults and findings that name it
+	Account   string            `json:"account"` // of a workload, if it is not that of its network
+	State     string            `json:"state"`   // gone: no longer in its account; "" for all well
 }
 
 // Place is an attachment, as a row of the tree shows it.
@@ -196,7 +196,7 @@ func (s *Snapshot) matcher(text string) func(*treeNode) bool {
 func (s *Snapshot) row(n *treeNode, depth int, open bool) Row {
 	e := s.Estate
 	r := Row{ID: n.id, Kind: n.kind, Name: n.name, Depth: depth, Open: open, Parts: len(n.parts), Workloads: n.workloads, Labels: map[string]string{}, Segments: []string{}, Groups: []string{}, Places: []Place{}}
-	r.Troubles = s.counted()[Thing{n.kind, n.name}]
+	r.Issues = s.counted()[Thing{n.kind, n.name}]
 	switch n.kind {
 	case "network":
 		net := &e.Networks[n.network]
@@ -220,7 +220,7 @@ func (s *Snapshot) row(n *treeNode, depth int, open bool) Row {
 		net := &e.Networks[n.network]
 		sub := &net.Subnets[n.at]
 		r.At = sub.Prefix.String()
-		r.Troubles = s.countedAs(n.kind, net.Name+"/"+sub.Name)
+		r.Issues = s.countedAs(n.kind, net.Name+"/"+sub.Name)
 		if seg := net.SegmentOf(sub); seg != "" {
 			r.Segments = []string{seg}
 		}

@@ -322,7 +322,7 @@ func TestNoRequestBreaksTheServer(t *testing.T) {
 		}
 		w.get("/api/estate", "Estate", nil)
 		w.get("/api/lanes", "Lanes", nil)
-		w.get("/api/troubles", "Troubles", nil)
+		w.get("/api/issues", "Issues", nil)
 		var exported bytes.Buffer
 		response, err := w.http.Client().Get(w.http.URL + "/api/export") //nolint:noctx // the test ends it
 		require.NoError(rt, err)

@@ -75,10 +75,10 @@ func TestAThingThatCannotBeReadIsSetAsideAndRepaired(t *testing.T) {
 	assert.Equal(t, int64(2), now.Revision, "it is a step of its own")
 	assert.Len(t, now.Estate.Links, links-1)
 	assert.Len(t, now.Estate.Policies, policies-1)
-	var page app.TroublePage
-	look := func() []app.Trouble {
-		w.send(http.MethodGet, "/api/troubles", "", nil, http.StatusOK, "Troubles", &page)
-		var out []app.Trouble
+	var page app.IssuePage
+	look := func() []app.Issue {
+		w.send(http.MethodGet, "/api/issues", "", nil, http.StatusOK, "Issues", &page)
+		var out []app.Issue
 		for _, f := range page.Kinds[0].List {
 			if f.Code == "F0" {
 				require.NotNil(t, f.Aside)

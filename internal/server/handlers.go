@@ -75,12 +75,14 @@ func getCells(now *app.Snapshot, c echo.Context) (any, error) {
 	return now.Cells(openOf(c), row, col)
 }
 
-func (h *handlers) getTroubles(now *app.Snapshot, c echo.Context) (any, error) {
+func (h *handlers) getIssues(now *app.Snapshot, c echo.Context) (any, error) {
 	from, err := number(c, "from", math.MaxInt32)
 	if err != nil {
 		return nil, err
 	}
-	return h.app.TroublePage(now, c.QueryParam("code"), from, c.QueryParam("key"))
+	return h.app.IssuePage(now, &app.IssueFilter{
+		Code: c.QueryParam("code"), Severity: c.QueryParam("severity"), Segment: c.QueryParam("segment"), Find: c.QueryParam("find"), From: from, Key: c.QueryParam("key"),
+	})
 }
 
 func getCell(now *app.Snapshot, c echo.Context) (any, error) {

@@ -283,7 +283,7 @@ func TestAReadingThatWasCutOff(t *testing.T) {
 func TestEveryThingHasASheet(t *testing.T) {
 	w := start(t)
 	kinds := map[string]bool{}
-	for _, x := range w.troubles() {
+	for _, x := range w.issues() {
 		for _, thing := range x.Refs {
 			kinds[thing.Kind] = true
 			var sheet app.Sheet

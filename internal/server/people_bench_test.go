@@ -112,7 +112,7 @@ func (p *person) look() {
 		get("lanes", "/api/lanes")
 		get("routes", "/api/routes", "segment", segment(), "hub", e.Hubs[one(len(e.Hubs))].Name)
 	case 4:
-		get("findings", "/api/troubles")
+		get("findings", "/api/issues")
 	case 5:
 		p.send("tree", http.MethodPost, "/api/rows", `{"open":[],"find":"`+workload()+`","unplaced":false,"from":0}`)
 		get("sheet", "/api/sheet", "kind", "workload", "name", workload())
@@ -172,7 +172,7 @@ func BenchmarkPeople(b *testing.B) {
 	w := startWith(b, func() (*estate.Estate, error) { return e, nil })
 	defer w.stop()
 	w.app.Now().Lanes() // it has been up for a while
-	w.app.Now().Troubles()
+	w.app.Now().Issues()
 	for range b.N {
 		work(b, w, e)
 	}

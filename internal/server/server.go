@@ -70,7 +70,7 @@ func New(c Config) http.Handler {
 	see("/board", getBoard)
 	see("/cells", getCells)
 	see("/cell", getCell)
-	see("/troubles", h.getTroubles)
+	see("/issues", h.getIssues)
 	see("/policies", getPolicies)
 	see("/policies/:name", getPolicy)
 	see("/lanes", h.getLanes)

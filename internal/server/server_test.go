@@ -250,18 +250,18 @@ func TestBoardAndItsCellsAgree(t *testing.T) {
 	assert.Greater(t, opened, 200)
 }
 
-// troubles returns all troubles, from as many pages as there are.
-func (w *world) troubles() []app.Trouble {
+// issues returns all issues, from as many pages as there are.
+func (w *world) issues() []app.Issue {
 	w.t.Helper()
-	var first app.TroublePage
-	w.get("/api/troubles", "Troubles", &first)
-	var out []app.Trouble
+	var first app.IssuePage
+	w.get("/api/issues", "Issues", &first)
+	var out []app.Issue
 	known := map[string]bool{}
 	for _, k := range first.Kinds {
 		list := k.List
 		for len(list) < k.Count {
-			var more app.TroublePage
-			w.get(fmt.Sprintf("/api/troubles?code=%s&from=%d", k.Code, len(list)), "Troubles", &more)
+			var more app.IssuePage
+			w.get(fmt.Sprintf("/api/issues?code=%s&from=%d", k.Code, len(list)), "Issues", &more)
 			require.Len(w.t, more.Kinds, 1)
 			require.NotEmpty(w.t, more.Kinds[0].List)
 			list = append(list, more.Kinds[0].List...)
@@ -274,22 +274,22 @@ func (w *world) troubles() []app.Trouble {
 		out = append(out, list...)
 	}
 	require.Len(w.t, out, first.Faults+first.Findings)
-	var asked app.TroublePage
+	var asked app.IssuePage
 	if len(out) > 0 {
-		w.get("/api/troubles?key="+url.QueryEscape(out[len(out)-1].Key), "Troubles", &asked)
+		w.get("/api/issues?key="+url.QueryEscape(out[len(out)-1].Key), "Issues", &asked)
 		require.Equal(w.t, out[len(out)-1], *asked.Asked)
 	}
 	return out
 }
 
-func TestTroublesLeadToRoads(t *testing.T) {
+func TestIssuesLeadToRoads(t *testing.T) {
 	w := start(t)
-	var page app.TroublePage
-	w.get("/api/troubles", "Troubles", &page)
+	var page app.IssuePage
+	w.get("/api/issues", "Issues", &page)
 	assert.Zero(t, page.Faults)
 	require.Greater(t, page.Findings, 10)
 	roads := 0
-	for _, f := range w.troubles() {
+	for _, f := range w.issues() {
 		if f.Witness == nil {
 			continue
 		}

@@ -33,8 +33,8 @@ func (w *world) asking(path string, header ...string) (*http.Response, []byte) {
 // whole again after an edit, and that what is packed is what is sent plain.
 func TestAnswersThatHaveNotChanged(t *testing.T) {
 	w := start(t)
-	w.troubles() // nothing is being counted any more
-	for _, path := range []string{"/api/estate", "/api/board", "/api/policies", "/api/troubles", "/api/lanes"} {
+	w.issues() // nothing is being counted any more
+	for _, path := range []string{"/api/estate", "/api/board", "/api/policies", "/api/issues", "/api/lanes"} {
 		first, plain := w.asking(path)
 		require.Equal(t, http.StatusOK, first.StatusCode, path)
 		tag := first.Header.Get("ETag")

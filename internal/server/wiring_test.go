@@ -223,8 +223,8 @@ func TestFaultsOfADocumentOfferWaysOut(t *testing.T) {
 	header["Content-Type"] = "application/yaml"
 	w.send(http.MethodPost, "/api/import", faulty, header, http.StatusOK, "Import", nil)
 	for range 4 {
-		var page app.TroublePage
-		w.get("/api/troubles", "Troubles", &page)
+		var page app.IssuePage
+		w.get("/api/issues", "Issues", &page)
 		if page.Faults == 0 {
 			return
 		}

@@ -51,7 +51,7 @@ type hub struct {
 	as       int
 	address  netip.Addr
 	port     int
-	trouble  string // why it does not listen; "" if it does
+	issue    string // why it does not listen; "" if it does
 	server   *server.BgpServer
 	stop     context.CancelFunc
 	sessions map[netip.Addr]estate.Session
@@ -104,7 +104,7 @@ func (s *Speakers) Follow(e *estate.Estate) {
 func (s *Speakers) open(of *estate.Hub) *hub {
 	h := &hub{as: of.AS, port: s.port, sessions: map[netip.Addr]estate.Session{}}
 	fail := func(err error) *hub {
-		h.trouble = fmt.Sprintf("hub %s cannot listen on %s: %v", of.Name, of.Speaker, err)
+		h.issue = fmt.Sprintf("hub %s cannot listen on %s: %v", of.Name, of.Speaker, err)
 		s.log.Warn("a hub does not listen for routers", "hub", of.Name, "error", err)
 		return h
 	}
@@ -201,12 +201,12 @@ var families = []*api.Family{
 	{Afi: api.Family_AFI_IP6, Safi: api.Family_SAFI_UNICAST},
 }
 
-// Trouble returns why a hub does not listen, "" if it does or is not to.
-func (s *Speakers) Trouble(hub string) string {
+// Issue returns why a hub does not listen, "" if it does or is not to.
+func (s *Speakers) Issue(hub string) string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if h := s.hubs[hub]; h != nil {
-		return h.trouble
+		return h.issue
 	}
 	return ""
 }

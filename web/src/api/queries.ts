@@ -74,23 +74,34 @@ export const cellsQuery = (open: string[], revision: number, row: number, col: n
     staleTime: Infinity, // a revision never changes
   });
 
-/** The first faults and findings of each kind, and the one of a key. */
-export const troublesQuery = (key: string | null) =>
+/** Which faults and findings are wanted; what is empty does not narrow them. */
+export type IssueFilter = { severity: "" | Schemas["IssueKind"]["severity"]; segment: string; find: string };
+
+const given = (filter: IssueFilter) => ({
+  ...(filter.severity && { severity: filter.severity }),
+  ...(filter.segment && { segment: filter.segment }),
+  ...(filter.find && { find: filter.find }),
+});
+
+/** The first faults and findings of each kind that fit, and the one of a key. */
+export const issuesQuery = (filter: IssueFilter, key: string | null) =>
   queryOptions({
-    queryKey: [estate, "troubles", key],
-    queryFn: async ({ signal }) =>
-      take(await client.GET("/api/troubles", { params: { query: key ? { key } : {} }, signal })),
+    queryKey: [estate, "issues", filter, key],
+    queryFn: async ({ signal }) => {
+      const query = { ...given(filter), ...(key && { key }) };
+      return take(await client.GET("/api/issues", { params: { query }, signal }));
+    },
     refetchInterval: again,
     placeholderData: keepPreviousData,
   });
 
-/** Further troubles of one kind, page by page. */
-export const moreTroublesQuery = (code: string, first: number, enabled: boolean) =>
+/** Further issues of one kind, page by page. */
+export const moreIssuesQuery = (filter: IssueFilter, code: string, first: number, enabled: boolean) =>
   infiniteQueryOptions({
-    queryKey: [estate, "troubles", "more", code],
+    queryKey: [estate, "issues", "more", filter, code],
     queryFn: async ({ pageParam, signal }) => {
-      const query = { code, from: pageParam };
-      const page = take(await client.GET("/api/troubles", { params: { query }, signal }));
+      const query = { ...given(filter), code, from: pageParam };
+      const page = take(await client.GET("/api/issues", { params: { query }, signal }));
       return page.kinds[0]?.list ?? [];
     },
     initialPageParam: first,

@@ -106,7 +106,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/troubles": {
+    "/api/issues": {
         parameters: {
             query?: never;
             header?: never;
@@ -114,7 +114,7 @@ export interface paths {
             cookie?: never;
         };
         /** Faults and findings, each with its witness; the first of each kind, or those of one from a place on */
-        get: operations["getTroubles"];
+        get: operations["getIssues"];
         put?: never;
         post?: never;
         delete?: never;
@@ -863,29 +863,41 @@ export interface components {
             col: number;
             looks: components["schemas"]["Mark"][][];
             cells: number[][];
+            /** @description Of a small board, by cell: on which services flows are delivered */
+            passes: string[][];
         };
-        Troubles: {
+        Issues: {
             /** @description Of the estate that they are of */
             revision: number;
             /** @description The estate was edited since; it is being looked at */
             counting: boolean;
             faults: number;
             findings: number;
-            kinds: components["schemas"]["TroubleKind"][];
-            asked: components["schemas"]["Trouble"] | null;
+            severities: components["schemas"]["IssueTally"][];
+            segments: components["schemas"]["IssueTally"][];
+            kinds: components["schemas"]["IssueKind"][];
+            asked: components["schemas"]["Issue"] | null;
         };
-        TroubleKind: {
-            code: string;
+        IssueTally: {
+            name: string;
             count: number;
-            list: components["schemas"]["Trouble"][];
         };
-        Trouble: {
+        IssueKind: {
+            code: string;
+            /** @enum {string} */
+            severity: "fault" | "high" | "medium" | "low";
+            count: number;
+            list: components["schemas"]["Issue"][];
+        };
+        Issue: {
             key: string;
             code: string;
             message: string;
             fix: string;
             path: string;
             refs: components["schemas"]["Thing"][];
+            /** @description That it concerns */
+            segments: string[];
             /** @description Edits that would fix a fault */
             remedies: components["schemas"]["Remedy"][];
             /** @description What is stored of a thing that cannot be read */
@@ -1099,7 +1111,7 @@ export interface components {
             segments: string[];
             groups: string[];
             places: components["schemas"]["Place"][];
-            troubles: number;
+            issues: number;
             /** @description Of a workload, if it is not that of its network */
             account: string;
             state: string;
@@ -1128,7 +1140,7 @@ export interface components {
             uses: components["schemas"]["Ref"][];
             members: number;
             some: string[];
-            troubles: components["schemas"]["Trouble"][];
+            issues: components["schemas"]["Issue"][];
             /** @description Faults and findings are still being worked out */
             counting: boolean;
             history: components["schemas"]["Step"][];
@@ -1655,10 +1667,15 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getTroubles: {
+    getIssues: {
         parameters: {
             query?: {
                 code?: string;
+                severity?: "fault" | "high" | "medium" | "low";
+                /** @description That they concern */
+                segment?: string;
+                /** @description Part of the message */
+                find?: string;
                 from?: number;
                 /** @description Of one that is wanted with them */
                 key?: string;
@@ -1669,13 +1686,13 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The troubles */
+            /** @description The issues */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Troubles"];
+                    "application/json": components["schemas"]["Issues"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -13,7 +13,7 @@ export function AnswerLine() {
   const asked = questionOf(params);
   const answer = useQuery(answerQuery(asked));
   if (!isAsked(asked)) return null;
-  if (answer.error) return <Trouble error={answer.error} />;
+  if (answer.error) return <Issue error={answer.error} />;
   if (!answer.data) return <p className="px-5 py-2.5 text-soft">Evaluating…</p>;
   return (
     <div
@@ -61,7 +61,7 @@ export function AnswerLine() {
   );
 }
 
-function Trouble({ error }: { error: Error }) {
+function Issue({ error }: { error: Error }) {
   const fields = error instanceof ApiProblem ? (error.problem.problems ?? []) : [];
   return (
     <div

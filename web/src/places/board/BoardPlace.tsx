@@ -13,6 +13,7 @@ import type { Measures } from "./layout";
 import { Legend } from "./Legend";
 import { Over } from "./Over";
 import { Piece } from "./Piece";
+import { useSize } from "./useSize";
 
 type Node = Schemas["BoardNode"];
 
@@ -57,8 +58,9 @@ function Grid({ board, open, onToggle }: GridProps) {
   const { params, change } = useUrlState();
   const { nodes } = board;
   const size = nodes.length;
-  const m = useMemo(() => measuresFor(size), [size]);
   const scroller = useRef<HTMLDivElement>(null);
+  const room = useSize(scroller);
+  const m = useMemo(() => measuresFor(size, room), [size, room]);
   const rowAt = nodes.findIndex((n) => n.id === params.get("row"));
   const colAt = nodes.findIndex((n) => n.id === params.get("col"));
   const selected = rowAt >= 0 && colAt >= 0;

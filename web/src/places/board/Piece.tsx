@@ -70,15 +70,44 @@ function drawPiece(canvas: HTMLCanvasElement, piece: Square, cells: Schemas["Cel
   for (let r = 1; r <= down; r++) on.fillRect(0, r * m.row - 1, width, 1);
   for (let c = 1; c <= across; c++) on.fillRect(c * m.column - 1, 0, 1, height);
   const looks = cells?.looks.map((marks) =>
-    picture(marks, { width: m.column, height: m.row, size: markSize(m, marks.length) }, ink),
+    picture(marks, { width: m.column, height: m.row - m.words, size: markSize(m, marks.length) }, ink),
   );
   for (let r = 0; r < down; r++) {
     for (let c = 0; c < across; c++) {
       const look = looks?.[cells?.cells[r]?.[c] ?? -1];
-      if (look) on.drawImage(look, c * m.column, r * m.row, m.column, m.row);
+      if (look) on.drawImage(look, c * m.column, r * m.row, m.column, m.row - m.words);
       else on.fillRect((c + 0.5) * m.column - 2, (r + 0.5) * m.row - 2, 4, 4); // not there yet
+      const passes = cells?.passes[r]?.[c];
+      if (m.words > 0 && passes)
+        drawWords(
+          on,
+          passes,
+          { x: c * m.column, y: r * m.row + (m.row - m.words + m.mark) / 2 + 20 },
+          m,
+          ink,
+        );
     }
   }
+}
+
+/** Which services are delivered, below the marks of a cell; cut where there is no room. */
+function drawWords(
+  on: CanvasRenderingContext2D,
+  words: string,
+  at: { x: number; y: number },
+  m: Measures,
+  ink: Ink,
+) {
+  on.save();
+  on.fillStyle = ink.colour("soft");
+  on.font = '12px "Atkinson Hyperlegible Next", sans-serif';
+  on.textAlign = "center";
+  on.textBaseline = "alphabetic";
+  let text = words;
+  while (text.length > 1 && on.measureText(text).width > m.column - 16)
+    text = `${text.slice(0, text.endsWith("…") ? -2 : -1)}…`;
+  on.fillText(text, at.x + m.column / 2, at.y);
+  on.restore();
 }
 
 function wide(n: Node | undefined): boolean {

@@ -9,17 +9,25 @@ export interface Measures {
   head: number;
   side: number;
   mark: number;
+  words: number; // the room for words below the marks
 }
 
-export function measuresFor(columns: number): Measures {
-  return columns <= 8
-    ? { column: 108, row: 44, head: 40, side: 190, mark: 17 }
-    : { column: 50, row: 30, head: 128, side: 212, mark: 11 };
+/** The sizes of a board of so many columns. A small one fills the room that there is. */
+export function measuresFor(columns: number, room = { width: 0, height: 0 }): Measures {
+  if (columns > 8) return { column: 50, row: 30, head: 128, side: 212, mark: 11, words: 0 };
+  const side = 190;
+  const head = 40;
+  const fill = (all: number, least: number, most: number) =>
+    Math.max(least, Math.min(most, Math.floor(all / columns)));
+  const column = fill(room.width - side, 108, 210);
+  const row = fill(room.height - head, 44, 104);
+  const words = row >= 64 ? 22 : 0;
+  return { column, row, head, side, mark: row >= 80 ? 22 : 17, words };
 }
 
 /** The size of the marks of a cell, so that as many as there can be fit into it. */
 export function markSize(m: Measures, marks: number): number {
-  if (m.column > 60) return marks > 6 ? 12 : m.mark;
+  if (m.column > 60) return marks > 6 ? 12 : marks > 4 ? Math.min(m.mark, 17) : m.mark;
   return marks > 4 ? 9 : m.mark;
 }
 

@@ -3,7 +3,7 @@ import { Search } from "lucide-react";
 import { useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
-import { accountsQuery, disconnect, estateQuery, everything } from "../../api/queries";
+import { accountsQuery, disconnect, estateQuery, everything, startReading } from "../../api/queries";
 import { useUrlState } from "../../frame/urlState";
 import { Button } from "../../parts/fields";
 import { useDebounced } from "../../parts/useDebounced";
@@ -62,6 +62,7 @@ export function EstatePlace() {
           <a href="/api/export" download className="px-1.5 text-accent hover:underline">
             Export
           </a>
+          <SyncAll accounts={accounts.data?.accounts ?? []} />
           <Button onClick={() => change({ import: "1" })}>Import</Button>
           <Button onClick={() => change({ group: "1" })}>New group</Button>
           <Button main onClick={() => change({ connect: "1" })}>
@@ -106,6 +107,22 @@ export function EstatePlace() {
         />
       )}
     </div>
+  );
+}
+
+/** Syncs every account that is connected and not being synced. */
+function SyncAll({ accounts }: { accounts: Schemas["Account"][] }) {
+  const queries = useQueryClient();
+  const idle = accounts.filter((a) => a.endpoint !== "" && !a.gone && a.reading?.state !== "running");
+  const start = useMutation({
+    mutationFn: () => Promise.allSettled(idle.map((a) => startReading(a.name, false))), // what fails stands on its line
+    onSettled: () => queries.invalidateQueries({ queryKey: everything }),
+  });
+  if (!accounts.some((a) => a.endpoint !== "")) return null;
+  return (
+    <Button disabled={idle.length === 0 || start.isPending} onClick={() => start.mutate()}>
+      {idle.length === 0 ? "Syncing…" : "Sync all"}
+    </Button>
   );
 }
 

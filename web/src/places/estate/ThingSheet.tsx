@@ -127,10 +127,10 @@ function Parts({ sheet }: { sheet: Schemas["Sheet"] }) {
         title={sheet.kind === "workload" ? "Exits of its segment" : "Related objects"}
         things={sheet.uses}
       />
-      {sheet.troubles.length > 0 && (
-        <Part title={counted(sheet.troubles.length, "problem", "problems")}>
+      {sheet.issues.length > 0 && (
+        <Part title={counted(sheet.issues.length, "problem", "problems")}>
           <ul className="text-[13px]">
-            {sheet.troubles.slice(0, 20).map((t, i) => (
+            {sheet.issues.slice(0, 20).map((t, i) => (
               <li key={i} className="border-t border-line py-1">
                 {t.message}
                 {t.fix && <span className="text-soft">; {t.fix}</span>}

@@ -242,7 +242,7 @@ function RowCells({ row, account, narrow, onToggle }: CellsProps) {
         </>
       )}
       <span role="gridcell" className="text-right text-[13px] text-denied">
-        {row.troubles > 0 ? row.troubles : ""}
+        {row.issues > 0 ? row.issues : ""}
       </span>
     </>
   );

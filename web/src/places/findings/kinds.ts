@@ -1,3 +1,11 @@
+/** The severities of issues and what they are called, those that matter most first. */
+export const severities = [
+  ["fault", "Faults"],
+  ["high", "High"],
+  ["medium", "Medium"],
+  ["low", "Low"],
+] as const;
+
 /** What the codes are called, why they matter, and how they are fixed; in the order of the list. */
 const titles: Record<string, [string, string, string]> = {
   contested: [
@@ -92,7 +100,7 @@ const titles: Record<string, [string, string, string]> = {
   ],
 };
 
-/** What a kind of troubles is called, why it matters, and how one is fixed. */
+/** What a kind of issues is called, why it matters, and how one is fixed. */
 export function kindOf(code: string): { title: string; why: string; fix: string } {
   if (code === "fault")
     return { title: "Faults", why: "the estate cannot be applied until they are fixed", fix: "" };

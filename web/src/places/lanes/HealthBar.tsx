@@ -9,7 +9,7 @@ import type { Detail, Plan, At } from "./plane/layout";
 import type { Estate, Told } from "./estate";
 import { Undo } from "./Undo";
 
-interface Trouble {
+interface Issue {
   kind: string;
   name: string;
   what: string;
@@ -17,8 +17,8 @@ interface Trouble {
 }
 
 /** What is unhealthy, in words, with the way to it. */
-export function troublesOf(estate: Estate, told: Told, plan: Plan, sessions: Session[]): Trouble[] {
-  const out: Trouble[] = [];
+export function issuesOf(estate: Estate, told: Told, plan: Plan, sessions: Session[]): Issue[] {
+  const out: Issue[] = [];
   const column = (hub: string) => plan.columns.findIndex((c) => c.hub?.name === hub);
   const lane = (segment?: string) => plan.lanes.findIndex((l) => l.name === segment && !l.internet);
   for (const h of estate.hubs) {
@@ -47,7 +47,7 @@ export function troublesOf(estate: Estate, told: Told, plan: Plan, sessions: Ses
     }
   }
   for (const s of sessions) {
-    const what = sessionTrouble(s);
+    const what = sessionIssue(s);
     if (what)
       out.push({
         kind: "network",
@@ -74,7 +74,7 @@ export function troublesOf(estate: Estate, told: Told, plan: Plan, sessions: Ses
 }
 
 /** What is wrong with the session of a router; "" for nothing. */
-function sessionTrouble(s: Session): string {
+function sessionIssue(s: Session): string {
   const of = `: its router ${s.router}`;
   if (s.state === "down") return `BGP session down${of} lost its session${s.why ? `, ${s.why}` : ""}`;
   if (s.state === "never" && s.why) return `has no BGP session${of} is not connected, ${s.why}`;
@@ -99,13 +99,13 @@ type Props = {
 
 /** The line above the plane: what is unhealthy, how much is drawn, and a way to anything by name. */
 export function HealthBar({ estate, told, sessions, plan, detail, onDetail, onJump }: Props) {
-  const troubles = troublesOf(estate, told, plan, sessions);
+  const issues = issuesOf(estate, told, plan, sessions);
   const [open, setOpen] = useState(false);
   const { change } = useUrlState();
   return (
     <>
       <div className="flex items-center gap-4 px-5 py-2 text-[13px]">
-        {troubles.length === 0 ? (
+        {issues.length === 0 ? (
           <span className="text-soft">All components are up</span>
         ) : (
           <button
@@ -113,9 +113,9 @@ export function HealthBar({ estate, told, sessions, plan, detail, onDetail, onJu
             onClick={() => setOpen(!open)}
             className="min-w-0 truncate text-left text-denied hover:underline"
           >
-            {troubles.length > 2
-              ? counted(troubles.length, "problem")
-              : troubles.map((t) => `${t.name} ${t.what.split(/[:,.]/)[0]}`).join(" · ")}
+            {issues.length > 2
+              ? counted(issues.length, "problem")
+              : issues.map((t) => `${t.name} ${t.what.split(/[:,.]/)[0]}`).join(" · ")}
           </button>
         )}
         <span className="flex-1" />
@@ -151,7 +151,7 @@ export function HealthBar({ estate, told, sessions, plan, detail, onDetail, onJu
           aria-label="Problems"
           className="max-h-44 overflow-y-auto border-t border-line bg-sheet px-5 py-2 text-[13px]"
         >
-          {troubles.map((t) => (
+          {issues.map((t) => (
             <li key={t.kind + t.name + t.what} className="flex items-baseline gap-2 py-0.5">
               <ThingLink thing={t} />
               <span className="min-w-0 flex-1">{t.what}</span>

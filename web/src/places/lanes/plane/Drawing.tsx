@@ -1,7 +1,7 @@
 import { memo } from "react";
 import type { Course, Point } from "./course";
 import { attachState } from "../estate";
-import { bridgeLeft, cellKey, chipInset, gateX, node } from "./layout";
+import { bridgeLeft, cellKey, chipInset, gateX, mostWords, node } from "./layout";
 import type { Bridge, Cell, Plan } from "./layout";
 import type { Told } from "../estate";
 import type { Window } from "./useWindow";
@@ -179,11 +179,8 @@ const BridgeLine = memo(function BridgeLine({
   const on = bridge.shares.some((s) => s.enabled);
   const names = bridge.shares.map((s) => s.name).join(", ");
   const shown = bridge.shares.some((s) => s.show.length > 0) ? ", with translation" : "";
-  const room = Math.floor(((b ?? 0) - (a ?? 0) - 30) / 6.4);
-  const text =
-    names.length <= room
-      ? names
-      : `${bridge.shares.length} ${bridge.shares.length === 1 ? "share" : "shares"}`;
+  const text = bridge.words.length > mostWords ? `${bridge.words.slice(0, mostWords - 1)}…` : bridge.words;
+  const right = bridgeLeft(plan, Math.max(...plan.bridges.map((o) => o.track))) + 12;
   const d = `M${bridgeLeft(plan, 0) - 6} ${a}H${x - 5}q5 0 5 5V${(b ?? 0) - 5}q0 5 -5 5H${bridgeLeft(plan, 0) - 6}`;
   return (
     <g stroke="var(--accent)" strokeWidth="2" opacity={on ? 1 : 0.4} data-bridge={names}>
@@ -198,15 +195,13 @@ const BridgeLine = memo(function BridgeLine({
       />
       {bridge.shares.some((s) => s.direction === "inbound") && <Heads plan={plan} bridge={bridge} x={x} />}
       {plan.detail !== "far" && (
-        <text
-          transform={`translate(${x + 13} ${((a ?? 0) + (b ?? 0)) / 2}) rotate(-90)`}
-          textAnchor="middle"
-          fontSize="12"
-          fill="var(--ink)"
-          stroke="none"
-        >
-          {text}
-        </text>
+        <>
+          <circle cx={x} cy={bridge.wordsY} r="2.5" fill="var(--accent)" stroke="none" />
+          <path d={`M${x} ${bridge.wordsY}H${right - 4}`} strokeWidth="1" strokeDasharray="1 3" />
+          <text x={right} y={bridge.wordsY + 4} fontSize="12" fill="var(--ink)" stroke="none">
+            {text}
+          </text>
+        </>
       )}
     </g>
   );

@@ -1,5 +1,5 @@
 import type { Schemas } from "../../../api/client";
-import { cellKey, gateX, node } from "./layout";
+import { cellKey, chipInset, gateX, node } from "./layout";
 import type { Plan } from "./layout";
 
 type Trace = Schemas["Trace"];
@@ -70,6 +70,8 @@ interface Spot extends Point {
   lane: number;
   /** Where the twig to it leaves its hub's stem. */
   stem: number;
+  /** The height between rows of chips, where other chips stand between it and the stem. */
+  gap?: number;
 }
 
 /** Where an end of a flow stands: its network's chip, or what it is folded into, or an exit. */
@@ -88,11 +90,22 @@ function spot(plan: Plan, e: Schemas["End"], hub: string | undefined, exit: stri
   const columns = [wanted, ...plan.columns.keys()].filter((c) => c >= 0);
   for (const c of columns) {
     const chip = plan.cells.get(cellKey(lane, c))?.chips.find((x) => x.network.name === e.network);
-    if (chip) return { x: chip.x, y: chip.y + 11, lane, stem: node(plan, lane, c).x };
+    const first = chip?.x === (plan.columns[c]?.left ?? 0) + chipInset;
+    if (chip)
+      return {
+        x: chip.x,
+        y: chip.y + 11,
+        lane,
+        stem: node(plan, lane, c).x,
+        ...(!first && { gap: chip.y - 2 }),
+      };
   }
   const at = node(plan, lane, Math.max(0, wanted));
   return { x: at.x, y: at.y + plan.sizes.below, lane, stem: at.x };
 }
+
+/** How far before a chip a way turns to it. */
+const beforeChip = 5;
 
 /** How far beside the hubs' own lines a way goes from lane to lane. */
 const aside = 8;
@@ -123,16 +136,33 @@ class Way {
     if (!dst) return;
     if (p.kind === "hub") {
       if (dst.lane === internet) this.across(dst.y);
-      else this.go({ x: dst.stem, y: dst.y });
+      else this.enter(dst);
     }
     this.go({ x: dst.x, y: dst.y });
+  }
+
+  /** From the stem of a hub towards a chip, around those that stand before it. */
+  private enter(dst: Spot) {
+    this.go({ x: dst.stem, y: dst.gap ?? dst.y });
+    if (dst.gap === undefined) return;
+    this.go({ x: dst.x - beforeChip, y: dst.gap });
+    this.go({ x: dst.x - beforeChip, y: dst.y });
+  }
+
+  /** From a chip to the stem of its hub. */
+  private leave(src: Spot) {
+    if (src.gap !== undefined) {
+      this.go({ x: src.x - beforeChip, y: src.y });
+      this.go({ x: src.x - beforeChip, y: src.gap });
+    }
+    this.go({ x: src.stem, y: src.gap ?? src.y });
   }
 
   private overHubs(p: Path, pools: Trace["pools"], lane: number) {
     const first = p.hops[0]?.hub ?? "";
     const internet = this.plan.lanes.length - 1;
     if (this.src.lane !== internet) {
-      this.go({ x: this.src.stem, y: this.src.y });
+      this.leave(this.src);
       this.toNode(this.src.lane, first);
     }
     this.entered = this.points.length - 1;

@@ -29,8 +29,8 @@ interface Sizes {
 const sizes: Record<Detail, Sizes> = {
   far: { column: 38, side: 118, rail: 12, below: 0, chip: 0, lane: 24, most: 0 },
   counts: { column: 104, side: 140, rail: 20, below: 12, chip: 22, lane: 62, most: 1 },
-  names: { column: 196, side: 150, rail: 24, below: 14, chip: 26, lane: 64, most: 6 },
-  all: { column: 196, side: 150, rail: 24, below: 14, chip: 26, lane: 64, most: Infinity },
+  names: { column: 170, side: 150, rail: 24, below: 14, chip: 26, lane: 64, most: 6 },
+  all: { column: 170, side: 150, rail: 24, below: 14, chip: 26, lane: 64, most: Infinity },
 };
 
 /** A network where it is attached, in one of its segments. */
@@ -92,6 +92,9 @@ export interface Bridge {
   lanes: [number, number];
   shares: Schemas["LaneShare"][];
   track: number;
+  /** What stands beside it, and where: clear of the words of other bridges. */
+  words: string;
+  wordsY: number;
 }
 
 export interface Plan {
@@ -155,7 +158,8 @@ export function layout(e: Estate, detail: Detail, told: Told, wide = 0, focus = 
       )
     : every;
   const beside = Math.max(0, ...bridges.map((b) => b.track + 1));
-  const gutter = gutterPad + beside * bridgeWidth + 24;
+  const words = detail === "far" ? 0 : Math.max(0, ...bridges.map((b) => bridgeWordsWidth(b.words)));
+  const gutter = gutterPad + beside * bridgeWidth + 24 + words;
   const narrow = hubless ? Math.min(s.column, 150) : 0; // the column of those that are attached nowhere
   const room = Math.floor((wide - s.side - gutter - narrow) / Math.max(1, hubs.length));
   const column = Math.max(s.column, Math.min(detail === "far" ? 60 : widest, room));
@@ -224,6 +228,7 @@ export function layout(e: Estate, detail: Detail, told: Told, wide = 0, focus = 
       c.y = (lane?.rail ?? 0) + s.below + c.row * s.chip;
     }
   }
+  placeWords(bridges, lanes);
   return {
     detail,
     sizes: { ...s, column },
@@ -344,14 +349,36 @@ function layBridges(shares: Estate["shares"], laneOf: Map<string, number>): Brid
     if (a === undefined || b === undefined || a === b) continue;
     const lanes: [number, number] = [Math.min(a, b), Math.max(a, b)];
     const key = lanes.join();
-    const bridge = byPair.get(key) ?? { lanes, shares: [], track: 0 };
+    const bridge = byPair.get(key) ?? { lanes, shares: [], track: 0, words: "", wordsY: 0 };
     bridge.shares.push(share);
     byPair.set(key, bridge);
   }
   const out = [...byPair.values()];
   out.sort((a, b) => a.lanes[1] - a.lanes[0] - (b.lanes[1] - b.lanes[0]) || a.lanes[0] - b.lanes[0]);
   stack(out, (b) => b.lanes);
+  for (const b of out) {
+    const first = b.shares[0]?.name ?? "";
+    b.words = b.shares.length === 1 ? first : `${first} +${b.shares.length - 1}`;
+  }
   return out;
+}
+
+/** About how wide the words beside a bridge are. */
+const bridgeWordsWidth = (words: string) => Math.min(mostWords, words.length) * 6.6 + 10;
+
+/** How many letters of the name of a share stand beside its line. */
+export const mostWords = 24;
+
+const wordsHeight = 18;
+
+/** Gives the words of bridges heights next to the middle of their lines, none over another. */
+function placeWords(bridges: Bridge[], lanes: LanePlan[]) {
+  const middle = (b: Bridge) => ((lanes[b.lanes[0]]?.rail ?? 0) + (lanes[b.lanes[1]]?.rail ?? 0)) / 2;
+  let last = -Infinity;
+  for (const b of [...bridges].sort((a, b) => middle(a) - middle(b))) {
+    b.wordsY = Math.max(middle(b), last + wordsHeight);
+    last = b.wordsY;
+  }
 }
 
 /** Puts each thing on the first track where it runs beside no other; ends may meet. */

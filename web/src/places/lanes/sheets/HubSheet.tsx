@@ -129,7 +129,7 @@ const few = 4;
 /** The exits at a hub: which segments each serves, and one more. */
 function Exits({ estate, hub }: { estate: Estate; hub: string }) {
   const [edits, setEdits] = useState<WiringEdit[]>([]);
-  const [name, setName] = useState(`${hub}-out`);
+  const [name, setName] = useState<string | null>(null); // of the exit that is written
   const exits = estate.exits.filter((x) => x.hub === hub);
   const [serves, setServes] = useState<string[]>([]);
   const toggle = (s: string) =>
@@ -167,10 +167,25 @@ function Exits({ estate, hub }: { estate: Estate; hub: string }) {
           </li>
         ))}
       </ul>
-      <div className="flex flex-wrap items-center gap-x-3 gap-y-1 pt-1.5 text-[13px]">
+      {name === null && (
+        <div className="pt-1.5">
+          <Button
+            onClick={() => {
+              setName(freeName(hub, estate));
+              setServes([]);
+            }}
+          >
+            Open an exit…
+          </Button>
+        </div>
+      )}
+      <div
+        hidden={name === null}
+        className="flex flex-wrap items-center gap-x-3 gap-y-1 pt-1.5 text-[13px] [[hidden]]:hidden"
+      >
         <input
           aria-label="Name of the exit"
-          value={name}
+          value={name ?? ""}
           onChange={(event) => setName(event.target.value)}
           className="w-36 rounded border border-line bg-paper px-2 py-0.5"
         />
@@ -186,15 +201,39 @@ function Exits({ estate, hub }: { estate: Estate; hub: string }) {
           </label>
         ))}
         <Button
-          disabled={serves.length === 0 || name === ""}
-          onClick={() => setEdits([{ op: "open-exit", name, hub, segments: serves }])}
+          disabled={serves.length === 0 || !name}
+          onClick={() => setEdits([{ op: "open-exit", name: name ?? "", hub, segments: serves }])}
         >
           {exits.some((x) => x.name === name) ? "Change" : "Open"}
         </Button>
+        <Button
+          onClick={() => {
+            setName(null);
+            setEdits([]);
+          }}
+        >
+          Cancel
+        </Button>
       </div>
-      <Consequence edits={edits} verb="Save" onDone={() => setEdits([])} />
+      <Consequence
+        edits={edits}
+        verb="Save"
+        onDone={() => {
+          setEdits([]);
+          setName(null);
+        }}
+      />
     </Part>
   );
+}
+
+/** A name for a further exit at a hub that no exit has. */
+function freeName(hub: string, estate: Estate): string {
+  const taken = new Set(estate.exits.map((x) => x.name));
+  for (let n = 1; ; n++) {
+    const name = n === 1 ? `${hub}-out` : `${hub}-out-${n}`;
+    if (!taken.has(name)) return name;
+  }
 }
 
 /** The links that a full mesh of hubs lacks. */

@@ -1,0 +1,238 @@
+package app
+
+import (
+	"fmt"
+	"hash/fnv"
+	"slices"
+	"strconv"
+	"strings"
+
+	"bivium/core/estate"
+	"bivium/core/findings"
+)
+
+// Issues is everything about the estate that wants to be looked at: faults,
+// which keep it from being applied, and findings, which are legal and probably
+// wrong.
+type Issues struct {
+	Faults   []Issue
+	Findings []Issue
+}
+
+// IssuePage is a part of the issues, by their kinds: faults first, as one kind, and then
+// those that matter most.
+type IssuePage struct {
+	Revision   int64       `json:"revision"` // of the estate that they are of
+	Counting   bool        `json:"counting"` // the estate was edited since: it is being looked at
+	Faults     int         `json:"faults"`   // in all
+	Findings   int         `json:"findings"`
+	Severities []Tally     `json:"severities"` // of those that fit but for their severity
+	Segments   []Tally     `json:"segments"`   // of all; one issue may concern several
+	Kinds      []IssueKind `json:"kinds"`      // of those that fit
+	Asked      *Issue      `json:"asked"`      // the one of the key that was asked for; null if there is none
+}
+
+// Tally is how many issues there are of a name.
+type Tally struct {
+	Name  string `json:"name"`
+	Count int    `json:"count"`
+}
+
+// IssueKind is the issues of one code, or all faults.
+type IssueKind struct {
+	Code     string  `json:"code"` // of findings; "fault" for faults
+	Severity string  `json:"severity"`
+	Count    int     `json:"count"`
+	List     []Issue `json:"list"` // those of the page
+}
+
+// IssueFilter tells which issues are wanted. What is empty does not narrow them.
+type IssueFilter struct {
+	Code     string // a kind
+	Severity string // fault, high, medium or low
+	Segment  string // that they concern
+	Find     string // part of the message, in any case
+	From     int    // the place among those of a kind from which on they are wanted
+	Key      string // of one that is wanted with them
+}
+
+// How many issues of each kind a page has: one of all kinds, and one of a single kind.
+const (
+	firstIssues = 25
+	moreIssues  = 200
+)
+
+// severityFault is the severity of faults.
+const severityFault = "fault"
+
+// severities are those of issues, those that matter most first.
+var severities = []string{severityFault, string(findings.High), string(findings.Medium), string(findings.Low)}
+
+func severityOf(kind string) string {
+	if kind == "fault" {
+		return severityFault
+	}
+	return string(findings.FindingCode(kind).Severity())
+}
+
+// issuePage returns the first issues of each kind that fit; or of one kind, by its code,
+// those from a place on. With them comes the issue of a key, if there is one.
+func (s *Snapshot) issuePage(filter *IssueFilter) *IssuePage {
+	t := s.Issues()
+	p := &issuePager{filter: filter, find: strings.ToLower(filter.Find), count: firstIssues, at: map[string]int{}, bySeverity: map[string]int{}, bySegment: map[string]int{}}
+	p.page = &IssuePage{Revision: s.Revision, Faults: len(t.Faults), Findings: len(t.Findings), Severities: []Tally{}, Segments: []Tally{}, Kinds: []IssueKind{}}
+	if filter.Code != "" {
+		p.count = moreIssues
+	}
+	for i := range t.Faults {
+		p.take("fault", &t.Faults[i])
+	}
+	for i := range t.Findings {
+		p.take(t.Findings[i].Code, &t.Findings[i])
+	}
+	rank := func(k *IssueKind) int { return slices.Index(severities, k.Severity) }
+	slices.SortStableFunc(p.page.Kinds, func(a, b IssueKind) int { return rank(&a) - rank(&b) })
+	for _, name := range severities {
+		p.page.Severities = append(p.page.Severities, Tally{name, p.bySeverity[name]})
+	}
+	for _, segment := range s.Estate.Segments {
+		if n := p.bySegment[segment.Name]; n > 0 {
+			p.page.Segments = append(p.page.Segments, Tally{segment.Name, n})
+		}
+	}
+	return p.page
+}
+
+// issuePager puts issues on a page.
+type issuePager struct {
+	filter                *IssueFilter
+	find                  string
+	count                 int // of each kind
+	page                  *IssuePage
+	at                    map[string]int // by kind: its place
+	bySeverity, bySegment map[string]int
+}
+
+func (p *issuePager) take(kind string, x *Issue) {
+	f := p.filter
+	if f.Key != "" && x.Key == f.Key {
+		p.page.Asked = x
+	}
+	for _, segment := range x.Segments {
+		p.bySegment[segment]++
+	}
+	if f.Segment != "" && !slices.Contains(x.Segments, f.Segment) || p.find != "" && !strings.Contains(strings.ToLower(x.Message), p.find) {
+		return
+	}
+	severity := severityOf(kind)
+	p.bySeverity[severity]++
+	if f.Severity != "" && severity != f.Severity || f.Code != "" && kind != f.Code {
+		return
+	}
+	i, known := p.at[kind]
+	if !known {
+		i = len(p.page.Kinds)
+		p.at[kind] = i
+		p.page.Kinds = append(p.page.Kinds, IssueKind{Code: kind, Severity: severity, List: []Issue{}})
+	}
+	k := &p.page.Kinds[i]
+	if k.Count >= f.From && len(k.List) < p.count {
+		k.List = append(k.List, *x)
+	}
+	k.Count++
+}
+
+// Issue is one fault or finding.
+type Issue struct {
+	Key      string        `json:"key"` // what it says decides it, so that it stays when others come and go
+	Code     string        `json:"code"`
+	Message  string        `json:"message"`
+	Fix      string        `json:"fix"`  // of a fault
+	Path     string        `json:"path"` // of a fault, in the document
+	Refs     []Thing       `json:"refs"`
+	Segments []string      `json:"segments"` // that it concerns, sorted
+	Remedies []Remedy      `json:"remedies"` // edits that would fix a fault
+	Aside    *AsideView    `json:"aside"`    // what is stored of a thing that cannot be read; else nil
+	Services *ServiceWords `json:"services"` // null for what is not about flows
+	Witness  *Witness      `json:"witness"`  // likewise
+}
+
+// Thing is an object of the estate.
+type Thing struct {
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+}
+
+// maxThings is how many things an issue names before a screen had better count.
+const maxThings = 50
+
+// Issues returns the faults and findings of the estate. They are worked out
+// once for each snapshot, when they are first asked for.
+func (s *Snapshot) Issues() *Issues { return s.issues(noPace) }
+
+func (s *Snapshot) issues(pace func()) *Issues {
+	s.later.looked.Do(func() {
+		t := &Issues{}
+		segments := segmentFinder{snapshot: s, known: map[Thing][]string{}}
+		r := remedies{e: s.Estate, net: s.Judge.Net}
+		for i := range s.Faults {
+			f := &s.Faults[i]
+			x := Issue{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Path: f.Path, Refs: things(f.Refs), Remedies: r.of(f)}
+			if i < len(s.Aside) { // they come first
+				x.Aside = &AsideView{s.Aside[i].ID, string(s.Aside[i].Body)}
+			}
+			x.Segments = segments.concerned(&x, nil)
+			t.Faults = append(t.Faults, x)
+		}
+		for _, f := range s.Analysis.Findings.All(pace) {
+			x := Issue{Code: string(f.Code), Message: f.Message, Refs: things(f.Refs), Remedies: []Remedy{}}
+			if f.Witness != nil {
+				words, witness := s.words(f.Services), s.witnessOf(*f.Witness)
+				x.Services, x.Witness = &words, &witness
+			}
+			x.Segments = segments.concerned(&x, f.Witness)
+			t.Findings = append(t.Findings, x)
+		}
+		alike := map[string]int{}
+		for _, list := range [][]Issue{t.Faults, t.Findings} {
+			for i := range list {
+				list[i].Key = keyOf(&list[i], alike)
+			}
+		}
+		s.later.issues = t
+		s.later.counts = countsOf(t)
+	})
+	return s.later.issues
+}
+
+// countsOf counts the faults and findings that name each thing.
+func countsOf(t *Issues) map[Thing]int {
+	counts := map[Thing]int{}
+	for _, list := range [][]Issue{t.Faults, t.Findings} {
+		for i := range list {
+			for _, x := range list[i].Refs {
+				counts[x]++
+			}
+		}
+	}
+	return counts
+}
+
+// keyOf returns the key of an issue. Of those that say the same, each has its own.
+func keyOf(x *Issue, alike map[string]int) string {
+	hash := fnv.New32a()
+	_, _ = hash.Write([]byte(x.Message))
+	key := x.Code + "." + strconv.FormatUint(uint64(hash.Sum32()), 36)
+	if alike[key]++; alike[key] > 1 {
+		return fmt.Sprint(key, ".", alike[key])
+	}
+	return key
+}
+
+func things(refs []estate.Ref) []Thing {
+	out := []Thing{}
+	for _, r := range refs[:min(len(refs), maxThings)] {
+		out = append(out, Thing{string(r.Kind), r.Name})
+	}
+	return out
+}
