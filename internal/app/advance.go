@@ -22,7 +22,8 @@ const current = -1
 type step struct {
 	what  string // as it is stored: store.Edit, or what else brings it
 	actor string
-	based int64 // the revision that it was made for, or current
+	based int64    // the revision that it was made for, or current
+	key   *planKey // of the plan that it may have been tried as; nil for none
 	// change returns the estate after the step; that of the snapshot itself if there is
 	// nothing to do.
 	change func(now *Snapshot) (*estate.Estate, error)
@@ -82,10 +83,15 @@ func (a *App) advance(ctx context.Context, s *step) error {
 
 // prepare works a step out, unless whoever asked for it has gone.
 func (a *App) prepare(ctx context.Context, now *Snapshot, s *step) (*Snapshot, *store.Revision, error) {
-	next, err := s.change(now)
-	if err != nil {
-		return nil, nil, err
+	p := now.plans.find(s.key)
+	if p == nil {
+		next, err := s.change(now)
+		if err != nil {
+			return nil, nil, err
+		}
+		p = &plan{next: next}
 	}
+	next := p.next
 	known, mapping := now.Known, now.Mapping
 	if s.known != nil {
 		known = s.known
@@ -103,13 +109,16 @@ func (a *App) prepare(ctx context.Context, now *Snapshot, s *step) (*Snapshot, *
 	if err := ctx.Err(); err != nil {
 		return nil, nil, err
 	}
-	after, d := now.without(s.repaired).following(next, now.Revision+1, known, mapping)
+	if p.analysis == nil {
+		p = now.planOf(next)
+	}
+	after := now.without(s.repaired).after(p, now.Revision+1, known, mapping)
 	after.Survey.Complete()
 	if err := ctx.Err(); err != nil {
 		return nil, nil, err
 	}
 	if s.then != nil {
-		if err := s.then(now, after, &d); err != nil {
+		if err := s.then(now, after, &p.changed); err != nil {
 			return nil, nil, err
 		}
 	}

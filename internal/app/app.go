@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"bivium/core/analysis"
-	"bivium/core/difference"
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/findings"
@@ -70,31 +69,17 @@ type Snapshot struct {
 	tree     *tree
 	members  *members
 	later    *later
+	plans    *plans
 }
 
 // NewSnapshot returns an estate with everything that follows from it.
 func NewSnapshot(e *estate.Estate, revision int64) *Snapshot {
 	judge := verdict.New(e)
 	a := analysis.New(judge)
-	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Analysis: a, Survey: a.Matrix, later: &later{}, tree: &tree{}, members: &members{}}
+	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Analysis: a, Survey: a.Matrix, later: &later{}, tree: &tree{}, members: &members{}, plans: &plans{}}
 	s.index = newNameIndex(s)
 	s.Analysis.Expectations.All() // an edit then looks only at those that it touches
 	return s
-}
-
-// following returns the snapshot of any estate that comes after that of s, and
-// what fares differently. It shares with s what the estates share.
-func (s *Snapshot) following(next *estate.Estate, revision int64, known []inventory.Known, mapping []inventory.Mapping) (*Snapshot, difference.Difference) {
-	a, d := s.Analysis.Revise(next)
-	after := &Snapshot{Estate: next, Revision: revision, Judge: a.Judge, Analysis: a, Survey: a.Matrix, Known: known, Mapping: mapping, Aside: s.Aside, later: &later{}}
-	s.lend(after)
-	if document.DifferInAlone(s.Estate, next, "policies") {
-		after.Faults = s.revisedFaults(next)
-		return after, d
-	}
-	after.Faults = append(asideFaults(s.Aside), Faults(after.Judge)...)
-	a.Expectations.All()
-	return after, d
 }
 
 // lend gives a snapshot what it can take over of another, for what it comes of is the same,
@@ -117,12 +102,15 @@ func sameKnown(a, b []inventory.Known) bool {
 	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
 }
 
-// revisedFaults returns the faults after such an edit: those that rules do not
-// bear upon stay as they are.
-func (s *Snapshot) revisedFaults(next *estate.Estate) []estate.Fault {
+// faultsAfter returns the faults of a snapshot that comes after this one: where policies
+// alone are others, those that rules do not bear upon stay as they are.
+func (s *Snapshot) faultsAfter(after *Snapshot) []estate.Fault {
+	if !document.DifferInAlone(s.Estate, after.Estate, "policies") {
+		return append(asideFaults(s.Aside), Faults(after.Judge)...)
+	}
 	had := faultKeys(estate.CheckRules(s.Estate))
 	faults := slices.DeleteFunc(slices.Clone(s.Faults), func(f estate.Fault) bool { return had[f.Path+f.Message] })
-	return append(faults, estate.CheckRules(next)...)
+	return append(faults, estate.CheckRules(after.Estate)...)
 }
 
 func faultKeys(faults []estate.Fault) map[string]bool {

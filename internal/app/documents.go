@@ -29,15 +29,15 @@ type Import struct {
 // estate; errors of the document are Problems, each with its line.
 // Work stops at the next stage once ctx ends.
 func (s *Snapshot) TryImport(ctx context.Context, text []byte) (*Import, error) {
-	e, err := s.readDocument(text)
+	p, err := s.tried(keyOfPlan("import", text), func() (*estate.Estate, error) {
+		e, err := s.readDocument(text)
+		return e, errors.Join(err, ctx.Err())
+	})
 	if err = errors.Join(err, ctx.Err()); err != nil {
 		return nil, err
 	}
-	after, d := s.following(e, s.Revision, s.Known, s.Mapping)
-	if err := ctx.Err(); err != nil {
-		return nil, err
-	}
-	return s.imported(after, s.effect(after, &d, maxFlows)), nil
+	after := s.after(p, s.Revision, s.Known, s.Mapping)
+	return s.imported(after, s.effect(after, &p.changed, maxFlows)), nil
 }
 
 // readDocument returns the estate of a document, with the lists that say what those of s
@@ -134,14 +134,24 @@ func nameOf(o *document.Object) string {
 // Import puts a document in the place of the estate, if that is still at
 // revision based.
 func (a *App) Import(ctx context.Context, text []byte, based int64, actor string) (*Import, error) {
-	e, err := a.Now().readDocument(text)
-	if err != nil {
-		return nil, err
+	key := keyOfPlan("import", text)
+	var e *estate.Estate
+	if now := a.Now(); now.plans.find(key) == nil { // it was not tried: read it before others have to wait
+		read, err := now.readDocument(text)
+		if err != nil {
+			return nil, err
+		}
+		e = read
 	}
 	var out *Import
-	err = a.advance(ctx, &step{
-		what: store.Edit, actor: actor, based: based,
-		change: func(*Snapshot) (*estate.Estate, error) { return e, nil },
+	err := a.advance(ctx, &step{
+		what: store.Edit, actor: actor, based: based, key: key,
+		change: func(now *Snapshot) (*estate.Estate, error) {
+			if e == nil { // the estate has changed since it was tried
+				return now.readDocument(text)
+			}
+			return e, nil
+		},
 		then: func(before, after *Snapshot, d *difference.Difference) error {
 			out = before.imported(after, before.effect(after, d, maxFlows))
 			return nil

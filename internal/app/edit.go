@@ -103,12 +103,11 @@ type FlowEffect struct {
 // Try returns what would change if the policy of that name were the one that
 // body holds, or Problems if it cannot be.
 func (s *Snapshot) Try(name string, body []byte) (*Effect, error) {
-	next, err := s.withPolicy(name, body)
+	p, err := s.tried(keyOfPlan("policy "+name, body), func() (*estate.Estate, error) { return s.withPolicy(name, body) })
 	if err != nil {
 		return nil, err
 	}
-	after, d := s.following(next, s.Revision, s.Known, s.Mapping)
-	return s.effect(after, &d, len(d.Changes)), nil
+	return s.effect(s.after(p, s.Revision, s.Known, s.Mapping), &p.changed, len(p.changed.Changes)), nil
 }
 
 // effect puts what fares differently into words; of flows, those of most at most,
@@ -275,7 +274,7 @@ func (s *Snapshot) newFaults(next *estate.Estate, prefix string) Problems {
 func (a *App) Save(ctx context.Context, name string, body []byte, based int64, actor string) (*Snapshot, error) {
 	var saved *Snapshot
 	err := a.advance(ctx, &step{
-		what: store.Edit, actor: actor, based: based,
+		what: store.Edit, actor: actor, based: based, key: keyOfPlan("policy "+name, body),
 		change: func(now *Snapshot) (*estate.Estate, error) { return now.withPolicy(name, body) },
 		then: func(_, after *Snapshot, _ *difference.Difference) error {
 			saved = after

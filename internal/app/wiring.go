@@ -87,14 +87,18 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 		routed.Wait()
 		return &Rewired{Revision: s.Revision, Refused: refused, Routes: []RouteChange{}}, nil
 	}
+	s.plans.keep(keyOfWiring(edits), &plan{next, a, d})
 	after := &Snapshot{
 		Estate: next, Revision: s.Revision, Judge: a.Judge, Analysis: a, Survey: a.Matrix, Known: s.Known, Mapping: s.Mapping,
-		index: s.index, tree: &tree{}, members: &members{}, later: &later{},
+		index: s.index, tree: &tree{}, members: &members{}, later: &later{}, plans: &plans{},
 	}
 	out.Effect = s.effectOnFlows(after, &d, maxFlows)
 	routed.Wait()
 	return out, nil
 }
+
+// keyOfWiring returns the key of the plan of some edits.
+func keyOfWiring(edits []wiring.Edit) *planKey { return keyOfPlan("wiring", mustJSON(edits)) }
 
 // checkWired returns the faults that edits of the wiring may bring, of networks in some
 // segments alone or, for nil, of anything.
@@ -247,7 +251,7 @@ func segmentsOfEdits(before, after *estate.Estate, edits []wiring.Edit) map[stri
 // Rewire makes some edits of the wiring, if the estate is still at revision based.
 // Edits that would bring a fault are refused.
 func (a *App) Rewire(ctx context.Context, edits []wiring.Edit, based int64, actor string) (*Rewired, error) {
-	return a.rewired(ctx, &step{what: store.Edit, actor: actor, based: based, change: func(now *Snapshot) (*estate.Estate, error) {
+	return a.rewired(ctx, &step{what: store.Edit, actor: actor, based: based, key: keyOfWiring(edits), change: func(now *Snapshot) (*estate.Estate, error) {
 		next, err := now.rewire(edits)
 		if err != nil {
 			return nil, err
