@@ -84,7 +84,7 @@ func TestAShareThatShowsOtherAddresses(t *testing.T) {
 	u.sees("[aria-label='Flows that change']", "turbine")
 	u.does("aside", "Place network")
 	u.gone("[data-tray=tide-lab]")
-	u.clicksOn("[aria-label='Shares of turbine']", "3 shares")
+	u.clicks("[aria-label='3 shares of turbine']")
 	row := u.sees("[aria-label^='Translations of']", "10.31.0.64/26")
 	assert.Contains(t, row.MustText(), "office sees 10.31.0.64/26 as 100.64.0.0/26")
 	u.clicksOn("[aria-label^='Translations of'] button", "remove")

@@ -42,7 +42,7 @@ func TestScreenshots(t *testing.T) {
 	u.photograph(file("labels"))
 
 	u.goTo(address + "/findings")
-	u.sees("[data-testid=road]", "consoles-no-shell")
+	u.sees("[data-testid=road]", "no-telnet")
 	u.photograph(file("findings"))
 
 	u.goTo(address + "/lanes?from=forecast-1&to=historian-1&on=read-api")

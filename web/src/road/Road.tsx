@@ -56,7 +56,9 @@ function StepRow({ step, hue, first, last }: { step: Step; hue: string; first: b
           last={last && forks.length === 0}
           forks={forks.length > 0}
         />
-        <div className={`${forks.length > 0 ? "pb-1" : "pb-3.5"} ${beyond ? "opacity-55" : ""}`}>
+        <div
+          className={`${forks.length > 0 ? "pb-1" : "pb-3.5"} ${beyond ? "[&_*]:font-normal [&_*]:text-soft" : ""}`}
+        >
           <p className="leading-5">
             <span className="mr-2 text-xs text-soft">{step.title}</span>
             <span className="font-semibold">
@@ -157,7 +159,7 @@ function BranchRow({ branch, hue, last, line, ends, faint }: BranchProps) {
   const bar = !branch.taken || ends;
   return (
     <div
-      className={`relative pl-11 text-[13px] leading-5 ${branch.taken ? "" : "text-soft"} ${faint ? "opacity-55" : ""}`}
+      className={`relative pl-11 text-[13px] leading-5 ${branch.taken && !faint ? "" : "text-soft"} ${faint ? "[&_*]:font-normal [&_*]:text-soft" : ""}`}
       data-taken={branch.taken}
     >
       <span aria-hidden className={`${rail.className} inset-y-0`} style={rail.style} />

@@ -155,7 +155,9 @@ function Parts({ sheet }: { sheet: Schemas["Sheet"] }) {
         </Part>
       )}
       <Part title="In the document">
-        <pre className="overflow-x-auto rounded bg-paper px-2.5 py-2 font-mono text-xs">{sheet.document}</pre>
+        <pre tabIndex={0} className="overflow-x-auto rounded bg-paper px-2.5 py-2 font-mono text-xs">
+          {sheet.document}
+        </pre>
       </Part>
     </>
   );

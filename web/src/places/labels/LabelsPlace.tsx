@@ -181,7 +181,7 @@ function RuleTable({ rules, counts, problemAt, onChange, onMove, onDrop }: Table
                 aria-label={`Rule ${i + 1} up`}
                 disabled={i === 0}
                 onClick={() => onMove(i, -1)}
-                className="p-0.5 hover:text-ink disabled:opacity-30"
+                className="flex size-6 items-center justify-center hover:text-ink disabled:opacity-30"
               >
                 <ArrowUp size={13} />
               </button>
@@ -189,14 +189,14 @@ function RuleTable({ rules, counts, problemAt, onChange, onMove, onDrop }: Table
                 aria-label={`Rule ${i + 1} down`}
                 disabled={i === rules.length - 1}
                 onClick={() => onMove(i, 1)}
-                className="p-0.5 hover:text-ink disabled:opacity-30"
+                className="flex size-6 items-center justify-center hover:text-ink disabled:opacity-30"
               >
                 <ArrowDown size={13} />
               </button>
               <button
                 aria-label={`Remove rule ${i + 1}`}
                 onClick={() => onDrop(i)}
-                className="p-0.5 hover:text-denied"
+                className="flex size-6 items-center justify-center hover:text-denied"
               >
                 <X size={13} />
               </button>

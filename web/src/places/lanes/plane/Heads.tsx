@@ -21,7 +21,6 @@ export function HubHeads({
   const far = plan.detail === "far";
   return (
     <div
-      role="row"
       className="sticky top-0 z-20 border-b border-line bg-paper"
       style={{ height: plan.head, width: plan.width }}
     >
@@ -42,7 +41,6 @@ export function HubHeads({
         return (
           <button
             key={hub?.name ?? "-"}
-            role="columnheader"
             data-hub={hub?.name ?? ""}
             disabled={!hub}
             onClick={() => hub && onHub(hub.name)}
@@ -159,7 +157,6 @@ export function LaneHeads({
         return (
           <Fragment key={lane.name}>
             <button
-              role="rowheader"
               data-lane={lane.name}
               onClick={() => onLane(i)}
               className={`absolute left-0 border-r border-b border-line/70 pr-2 pl-5 text-left hover:text-accent ${i % 2 === 0 ? "bg-sheet" : "bg-paper"}`}
@@ -185,9 +182,9 @@ export function LaneHeads({
             </button>
             {lane.shares > 0 && plan.detail !== "far" && (
               <button
-                className="absolute left-5 text-xs text-soft hover:text-accent hover:underline"
-                style={{ top: lane.rail - plan.head + (lane.default === "allow" ? 44 : 28) }}
-                aria-label={`Shares of ${lane.name}`}
+                className="absolute left-5 flex h-6 min-w-6 items-center text-xs text-soft hover:text-accent hover:underline"
+                style={{ top: lane.rail - plan.head + (lane.default === "allow" ? 40 : 24) }}
+                aria-label={`${counted(lane.shares, "share")} of ${lane.name}`}
                 onClick={() => onShares(i)}
               >
                 {counted(lane.shares, "share")}

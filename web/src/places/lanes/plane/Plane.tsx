@@ -93,10 +93,8 @@ export function Plane(props: Props) {
   return (
     <div
       ref={scroller}
-      role="grid"
+      role="group"
       aria-label="Lanes"
-      aria-rowcount={plan.lanes.length + 1}
-      aria-colcount={plan.columns.length + 1}
       aria-activedescendant="lanes-at"
       tabIndex={0}
       onKeyDown={onKey}
@@ -175,7 +173,7 @@ function Cursor({ plan, at }: { plan: Plan; at: At }) {
   return (
     <div
       id="lanes-at"
-      role="gridcell"
+      role="img"
       aria-label={`${lane.name} at ${column.hub?.name ?? "no hub"}`}
       className="pointer-events-none absolute hidden rounded border-2 border-accent group-focus-visible/plane:block"
       style={{
