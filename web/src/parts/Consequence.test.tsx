@@ -1,0 +1,66 @@
+// @vitest-environment jsdom
+import { screen, waitFor } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
+import { expect, test, vi } from "vitest";
+import type { Schemas } from "../api/client";
+import type { WiringEdit } from "../api/queries";
+import { show } from "../testing/server";
+import { Consequence } from "./Consequence";
+
+const edits: WiringEdit[] = [{ op: "attach", network: "yard", hub: "fen" }];
+
+const effect: Schemas["Effect"] = { revision: 3, cells: [], flows: [], more: 0, expectations: [] };
+
+const rewired = (rest: Partial<Schemas["Rewired"]>): Schemas["Rewired"] => ({
+  revision: 3,
+  refused: [],
+  routes: [],
+  more: 0,
+  effect,
+  ...rest,
+});
+
+const estate = () => ({ revision: 3 });
+
+test("an edit is made as it was tried, based on the revision that is shown", async () => {
+  const done = vi.fn();
+  const asked = show(<Consequence edits={edits} verb="Attach" onDone={done} />, {
+    "/api/estate": estate,
+    "/api/wiring/try": () => rewired({}),
+    "/api/wiring": () => rewired({ revision: 4 }),
+  });
+  expect(await screen.findByText("No flows change.")).toBeTruthy();
+  await userEvent.click(screen.getByRole("button", { name: "Attach" }));
+  await waitFor(() => expect(done).toHaveBeenCalledOnce());
+  const made = asked.find((a) => a.path === "/api/wiring");
+  const tried = asked.find((a) => a.path === "/api/wiring/try");
+  expect((made?.body as { edits: unknown }).edits).toEqual((tried?.body as { edits: unknown }).edits);
+});
+
+test("what is refused says why, offers its fixes, and cannot be made", async () => {
+  const remedy: Schemas["Remedy"] = { words: "translate yard", edits: [] };
+  const take = vi.fn();
+  show(<Consequence edits={edits} verb="Attach" onDone={vi.fn()} onRemedy={take} />, {
+    "/api/estate": estate,
+    "/api/wiring/try": () =>
+      rewired({
+        effect: null,
+        refused: [
+          {
+            code: "overlap",
+            message: "subnets overlap",
+            fix: "renumber one",
+            refs: [],
+            prefixes: ["10.1.0.0/24", "10.1.0.128/25"],
+            remedies: [remedy],
+          },
+        ],
+      }),
+  });
+  const why = await screen.findByRole("alert", { name: "Refused" });
+  expect(why.textContent).toContain("Refused: this introduces 1 fault");
+  expect(why.textContent).toContain("10.1.0.0/24 ↔ 10.1.0.128/25");
+  expect(screen.getByRole("button", { name: "Attach" }).hasAttribute("disabled")).toBe(true);
+  await userEvent.click(screen.getByRole("button", { name: "translate yard" }));
+  expect(take).toHaveBeenCalledWith(remedy);
+});
