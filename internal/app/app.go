@@ -7,18 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
-	"bivium/core/analysis"
-	"bivium/core/document"
 	"bivium/core/estate"
-	"bivium/core/findings"
-	"bivium/core/inventory"
-	"bivium/core/matrix"
-	"bivium/core/verdict"
 	"bivium/internal/drivers"
 	"bivium/internal/store"
 	"bivium/internal/vault"
@@ -50,80 +43,6 @@ type Config struct {
 	// Dial returns the driver of an account.
 	Dial func(provider string, a drivers.Access) (drivers.Driver, error)
 	Log  *slog.Logger
-}
-
-// Snapshot is an estate at one revision, with everything that follows from it.
-// It never changes; a request loads it once and keeps it.
-type Snapshot struct {
-	Estate   *estate.Estate
-	Revision int64
-	Shown    int64 // its number among those that were shown: one revision may be shown twice, with other things beside the estate
-	Faults   []estate.Fault
-	Judge    *verdict.Judge
-	Analysis *analysis.Analysis
-	Survey   *matrix.Matrix      // of the analysis
-	Known    []inventory.Known   // what accounts have, as it was last read
-	Mapping  []inventory.Mapping // of their tags to labels
-	Aside    []store.Aside       // things that could not be read when the database was opened
-	index    *nameIndex
-	tree     *tree
-	members  *members
-	later    *later
-	plans    *plans
-}
-
-// NewSnapshot returns an estate with everything that follows from it.
-func NewSnapshot(e *estate.Estate, revision int64) *Snapshot {
-	judge := verdict.New(e)
-	a := analysis.New(judge)
-	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Analysis: a, Survey: a.Matrix, later: &later{}, tree: &tree{}, members: &members{}, plans: &plans{}}
-	s.index = newNameIndex(s)
-	s.Analysis.Expectations.All() // an edit then looks only at those that it touches
-	return s
-}
-
-// lend gives a snapshot what it can take over of another, for what it comes of is the same,
-// and else what is worked out anew.
-func (s *Snapshot) lend(after *Snapshot) {
-	same := func(lists ...string) bool { return document.SameLists(s.Estate, after.Estate, lists...) }
-	after.index, after.tree, after.members = s.index, s.tree, s.members
-	if !same("services", "groups", "segments", "networks", "workloads", "publications") {
-		after.index = newNameIndex(after)
-	}
-	if !same("accounts", "networks", "workloads") || !sameKnown(s.Known, after.Known) {
-		after.tree = &tree{}
-	}
-	if !same("groups", "networks", "workloads") {
-		after.members = &members{}
-	}
-}
-
-func sameKnown(a, b []inventory.Known) bool {
-	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
-}
-
-// faultsAfter returns the faults of a snapshot that comes after this one: where policies
-// alone are others, those that rules do not bear upon stay as they are.
-func (s *Snapshot) faultsAfter(after *Snapshot) []estate.Fault {
-	if !document.DifferInAlone(s.Estate, after.Estate, "policies") {
-		return append(asideFaults(s.Aside), Faults(after.Judge)...)
-	}
-	had := faultKeys(estate.CheckRules(s.Estate))
-	faults := slices.DeleteFunc(slices.Clone(s.Faults), func(f estate.Fault) bool { return had[f.Path+f.Message] })
-	return append(faults, estate.CheckRules(after.Estate)...)
-}
-
-func faultKeys(faults []estate.Fault) map[string]bool {
-	keys := map[string]bool{}
-	for _, f := range faults {
-		keys[f.Path+f.Message] = true
-	}
-	return keys
-}
-
-// Faults returns every fault of the estate (M9).
-func Faults(j *verdict.Judge) []estate.Fault {
-	return append(estate.Check(j.Estate), findings.ShareFaults(j)...)
 }
 
 // Open returns the app on a store. What the store holds is kept.

@@ -5,41 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/internal/store"
 )
-
-// AsideView is a stored thing that could not be read when the database was opened.
-type AsideView struct {
-	ID   int64  `json:"id"`
-	Body string `json:"body"` // as it was stored
-}
-
-// unreadable is the code of the fault that a thing which was set aside is. It stands before
-// those of the model.
-const unreadable estate.Code = "F0"
-
-// asideFaults returns the faults that things are which were set aside.
-func asideFaults(list []store.Aside) []estate.Fault {
-	var out []estate.Fault
-	for i := range list {
-		o := &list[i]
-		out = append(out, estate.Fault{
-			Code: unreadable, Path: o.List, Refs: []estate.Ref{{Kind: estate.Kind(strings.TrimSuffix(o.List, "s")), Name: o.Key}},
-			Message: fmt.Sprintf("%s %s cannot be read and is left out of the estate: %s", o.List, o.Key, firstLine(o.Why)),
-			Fix:     "correct the stored object, or remove it",
-		})
-	}
-	return out
-}
-
-func firstLine(text string) string {
-	line, _, _ := strings.Cut(text, "\n")
-	return line
-}
 
 // Repair puts a thing that was set aside back into the estate as body has it, if the estate
 // is still at revision based.

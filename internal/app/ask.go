@@ -296,3 +296,34 @@ func (s *Snapshot) flowOf(w *Witness) verdict.Flow {
 	}
 	return f
 }
+
+// summary says in one sentence what happens to all flows of a question.
+func (s *Snapshot) summary(a *Answer) []Token {
+	if len(a.Lines) == 1 && len(a.Lines[0].Parts) == 1 {
+		return a.Lines[0].Parts[0].Sentence
+	}
+	outcomes := map[matrix.Mark]bool{}
+	for _, l := range a.Lines {
+		for _, p := range l.Parts {
+			outcomes[matrix.Mark{Outcome: p.Verdict.Outcome}] = true
+		}
+	}
+	if len(outcomes) == 1 {
+		return say(outcomeWord(a.Lines[0].Parts[0].Verdict.Outcome) + ": all flows, for different reasons.")
+	}
+	out := say("It depends: ")
+	for i, m := range a.Marks {
+		switch {
+		case i > 0 && i == len(a.Marks)-1:
+			out = append(out, say(" and ")...)
+		case i > 0:
+			out = append(out, say(", ")...)
+		}
+		word := string(m.Outcome)
+		if m.Contested {
+			word += " (contested)"
+		}
+		out = append(out, say(word)...)
+	}
+	return append(out, say(", by service and address.")...)
+}

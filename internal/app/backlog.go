@@ -3,49 +3,8 @@ package app
 import (
 	"runtime"
 	"sync"
-	"sync/atomic"
 	"time"
-
-	"bivium/core/findings"
-	"bivium/core/parallel"
 )
-
-// later is what of a snapshot takes longer than an edit: where pools see flows, and the
-// issues. It is worked out when somebody asks for it.
-type later struct {
-	passed   parallel.Once
-	passages []findings.Passage
-	looked   parallel.Once
-	issues   *Issues
-	counts   map[Thing]int // of the issues that name each thing
-	found    [2]atomic.Bool
-	failed   atomic.Pointer[error] // why it cannot be worked out
-}
-
-// The parts of later, by their places in found.
-const (
-	partPassages = iota
-	partIssues
-)
-
-func noPace() {}
-
-// passages returns where the pools of the estate see flows.
-func (s *Snapshot) passages(pace func()) []findings.Passage {
-	s.later.passed.Do(func() { s.later.passages = s.Analysis.Findings.Passages(pace) })
-	return s.later.passages
-}
-
-// counted returns how many issues name each thing; nil if that is not known yet.
-func (s *Snapshot) counted() map[Thing]int {
-	if s.later.found[partIssues].Load() {
-		return s.later.counts
-	}
-	return nil
-}
-
-// countedAs returns how many issues name a thing, as far as that is known.
-func (s *Snapshot) countedAs(kind, name string) int { return s.counted()[Thing{kind, name}] }
 
 // backlog works out what takes longer than an edit, of one snapshot after the other. What
 // is asked of a snapshot that has gone since is not begun any more.
@@ -209,9 +168,3 @@ func (a *App) Rows(now *Snapshot, look Look) *Rows {
 	}
 	return rows
 }
-
-// Unfinished reports whether there will be more to say of the same snapshot.
-func (l *Lanes) Unfinished() bool { return l.Counting }
-
-// Unfinished reports whether there will be more to say of the same snapshot.
-func (p *IssuePage) Unfinished() bool { return p.Counting }

@@ -54,17 +54,17 @@ func (a *App) PutGroup(ctx context.Context, g estate.Group, based int64, actor s
 
 // edited takes a step, and returns what it changed.
 func (a *App) edited(ctx context.Context, s *step) (*Effect, error) {
-	var effect *Effect
+	var out *Effect
 	s.then = func(before, after *Snapshot, d *difference.Difference) error {
-		effect = before.effect(after, d, maxFlows)
-		effect.Revision = after.Revision
+		out = before.effect(after, d, maxFlows)
+		out.Revision = after.Revision
 		return nil
 	}
 	if err := a.advance(ctx, s); err != nil {
 		return nil, err
 	}
-	if effect == nil { // there was nothing to do
-		effect = &Effect{Revision: a.Now().Revision, Cells: []CellEffect{}, Flows: []FlowEffect{}, Expectations: []Expectation{}}
+	if out == nil { // there was nothing to do
+		out = &Effect{Revision: a.Now().Revision, Cells: []CellEffect{}, Flows: []FlowEffect{}, Expectations: []Expectation{}}
 	}
-	return effect, nil
+	return out, nil
 }

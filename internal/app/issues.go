@@ -236,3 +236,12 @@ func things(refs []estate.Ref) []Thing {
 	}
 	return out
 }
+
+// Unfinished reports whether there will be more to say of the same snapshot.
+func (p *IssuePage) Unfinished() bool { return p.Counting }
+
+// AsideView is a stored thing that could not be read when the database was opened.
+type AsideView struct {
+	ID   int64  `json:"id"`
+	Body string `json:"body"` // as it was stored
+}

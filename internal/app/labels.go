@@ -134,20 +134,6 @@ func (s *Snapshot) Map(rules []inventory.Mapping) (*Tagged, error) {
 	return out, nil
 }
 
-func orEmpty(m map[string]string) map[string]string {
-	if m == nil {
-		return map[string]string{}
-	}
-	return m
-}
-
-func orNone[T any](list []T) []T {
-	if list == nil {
-		return []T{}
-	}
-	return list
-}
-
 func mappingProblems(faults []*inventory.MappingError) Problems {
 	var problems Problems
 	for _, f := range faults {

@@ -275,3 +275,6 @@ func filterWords(prefixes []netip.Prefix) []string {
 	}
 	return words(prefixes)
 }
+
+// Unfinished reports whether there will be more to say of the same snapshot.
+func (l *Lanes) Unfinished() bool { return l.Counting }

@@ -168,3 +168,20 @@ func (s *Snapshot) whose(a netip.Addr) string {
 	}
 	return strings.Join(homes, "; ")
 }
+
+func orEmpty(m map[string]string) map[string]string {
+	if m == nil {
+		return map[string]string{}
+	}
+	return m
+}
+
+func orNone[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
+}
+
+// maxNamed is how many things are named where there may be many.
+const maxNamed = 8

@@ -64,7 +64,6 @@ type Covered struct {
 const (
 	maxChanges = 500
 	maxFlows   = 40
-	maxNamed   = 8
 )
 
 // readings are those that run, by account.

@@ -182,3 +182,15 @@ func (r *remedies) freeOf(four bool) *netipx.IPSet {
 	}
 	return set
 }
+
+// Refusal is a fault that an edit would bring, with its remedies.
+type Refusal struct {
+	Code     string   `json:"code"`
+	Message  string   `json:"message"`
+	Fix      string   `json:"fix"`
+	Refs     []Thing  `json:"refs"`
+	Prefixes []string `json:"prefixes"` // the prefixes that overlap, where some do
+	Remedies []Remedy `json:"remedies"` // edits that, made too, would avoid it
+
+	fault estate.Fault
+}

@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"bivium/core/estate"
-	"bivium/core/matrix"
 	"bivium/core/trace"
 	"bivium/core/verdict"
 )
@@ -274,35 +273,4 @@ func blocked(t *trace.Trace) []Token {
 		return append(out, say("no rule of rulebook %s permits it.", ref(estate.KindRulebook, p.Rulebook))...)
 	}
 	return append(out, say("rulebook %s rule "+fmt.Sprint(p.Rule)+map[string]string{"drop": " drops it.", "reject": " rejects it."}[p.Action], ref(estate.KindRulebook, p.Rulebook))...)
-}
-
-// summary says in one sentence what happens to all flows of a question.
-func (s *Snapshot) summary(a *Answer) []Token {
-	if len(a.Lines) == 1 && len(a.Lines[0].Parts) == 1 {
-		return a.Lines[0].Parts[0].Sentence
-	}
-	outcomes := map[matrix.Mark]bool{}
-	for _, l := range a.Lines {
-		for _, p := range l.Parts {
-			outcomes[matrix.Mark{Outcome: p.Verdict.Outcome}] = true
-		}
-	}
-	if len(outcomes) == 1 {
-		return say(outcomeWord(a.Lines[0].Parts[0].Verdict.Outcome) + ": all flows, for different reasons.")
-	}
-	out := say("It depends: ")
-	for i, m := range a.Marks {
-		switch {
-		case i > 0 && i == len(a.Marks)-1:
-			out = append(out, say(" and ")...)
-		case i > 0:
-			out = append(out, say(", ")...)
-		}
-		word := string(m.Outcome)
-		if m.Contested {
-			word += " (contested)"
-		}
-		out = append(out, say(word)...)
-	}
-	return append(out, say(", by service and address.")...)
 }

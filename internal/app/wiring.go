@@ -28,18 +28,6 @@ type Rewired struct {
 	More     int           `json:"more"` // changes of routes that are not shown
 }
 
-// Refusal is a fault that an edit would bring, with its remedies.
-type Refusal struct {
-	Code     string   `json:"code"`
-	Message  string   `json:"message"`
-	Fix      string   `json:"fix"`
-	Refs     []Thing  `json:"refs"`
-	Prefixes []string `json:"prefixes"` // the prefixes that overlap, where some do
-	Remedies []Remedy `json:"remedies"` // edits that, made too, would avoid it
-
-	fault estate.Fault
-}
-
 // RouteChange is a prefix of a segment that is reached otherwise than before, at
 // some hubs.
 type RouteChange struct {
