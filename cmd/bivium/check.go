@@ -14,7 +14,7 @@ import (
 	"bivium/core/findings"
 	"bivium/core/space"
 	"bivium/core/verdict"
-	"bivium/internal/app"
+	"bivium/internal/app/view"
 )
 
 // checked is what `bivium check` found, as it writes it with --json.
@@ -37,7 +37,7 @@ type foundWords struct {
 	Message  string               `json:"message"`
 	Refs     []estate.Ref         `json:"refs"`
 	Services []string             `json:"services"`
-	Witness  *app.FlowWords       `json:"witness"`
+	Witness  *view.FlowWords      `json:"witness"`
 }
 
 // expectedWords is how an expectation fares.
@@ -52,7 +52,7 @@ type expectedWords struct {
 type failureWords struct {
 	Services []string        `json:"services"`
 	Verdict  verdict.Verdict `json:"verdict"`
-	Witness  *app.FlowWords  `json:"witness"`
+	Witness  *view.FlowWords `json:"witness"`
 }
 
 func checkCommand() *cobra.Command {
@@ -98,7 +98,7 @@ func checkCommand() *cobra.Command {
 func check(e *estate.Estate, text []byte, p *progress) (*checked, error) {
 	p.at("checking for faults")
 	judge := verdict.New(e)
-	faults, err := locate(text, app.Faults(judge))
+	faults, err := locate(text, view.Faults(judge))
 	if err != nil {
 		return nil, err
 	}
@@ -122,11 +122,11 @@ func check(e *estate.Estate, text []byte, p *progress) (*checked, error) {
 func words(s space.Services) []string { return append([]string{}, s.Words()...) }
 
 // flowOf writes a flow of a judge's estate, nil for none.
-func flowOf(j *verdict.Judge, f *verdict.Flow) *app.FlowWords {
+func flowOf(j *verdict.Judge, f *verdict.Flow) *view.FlowWords {
 	if f == nil {
 		return nil
 	}
-	w := app.WordsOf(j, *f)
+	w := view.WordsOf(j, *f)
 	return &w
 }
 

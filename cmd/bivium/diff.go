@@ -11,7 +11,7 @@ import (
 	"bivium/core/matrix"
 	"bivium/core/space"
 	"bivium/core/verdict"
-	"bivium/internal/app"
+	"bivium/internal/app/view"
 )
 
 // changeWords is one block of a difference, as --json writes it.
@@ -26,7 +26,7 @@ type changeWords struct {
 	Services    []string          `json:"services"`
 	Before      *verdict.Verdict  `json:"before"` // null where there was no such flow
 	After       *verdict.Verdict  `json:"after"`
-	Witness     *app.FlowWords    `json:"witness"`
+	Witness     *view.FlowWords   `json:"witness"`
 }
 
 // selectionWords is a set of endpoints for programs: all of its parts together, or
@@ -110,7 +110,7 @@ func kindOf(c *difference.Change) string {
 }
 
 // witnessOf writes the witness of a block, in the later estate if it is there.
-func witnessOf(before, after *matrix.Matrix, c *difference.Change, b *difference.Block) *app.FlowWords {
+func witnessOf(before, after *matrix.Matrix, c *difference.Change, b *difference.Block) *view.FlowWords {
 	flow := b.Witness()
 	if c.After == nil {
 		return flowOf(before.Judge, &flow)

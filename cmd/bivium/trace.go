@@ -9,7 +9,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"bivium/core/trace"
-	"bivium/internal/app"
+	"bivium/internal/app/view"
+	"bivium/internal/wording"
 )
 
 func traceCommand() *cobra.Command {
@@ -26,7 +27,7 @@ func traceCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			road, err := app.NewSnapshot(e, 0).Road(from, to, service, 0, publication)
+			road, err := view.NewSnapshot(e, 0).Road(from, to, service, 0, publication)
 			if err != nil {
 				return byOption(err)
 			}
@@ -53,7 +54,7 @@ func traceCommand() *cobra.Command {
 // byOption returns an error about a field of a question as one about the option that it is
 // given by.
 func byOption(err error) error {
-	var p *app.Problem
+	var p *view.Problem
 	if !errors.As(err, &p) {
 		return err
 	}
@@ -61,13 +62,13 @@ func byOption(err error) error {
 	if !known {
 		return err
 	}
-	return &app.Problem{At: option, Message: p.Message, Fix: p.Fix}
+	return &view.Problem{At: option, Message: p.Message, Fix: p.Fix}
 }
 
 // printRoad prints the road from top to bottom, what was not taken with a dash.
-func printRoad(w io.Writer, r *app.Road) {
+func printRoad(w io.Writer, r *view.Road) {
 	t := &r.Trace
-	fmt.Fprintln(w, app.Plain(r.Sentence))
+	fmt.Fprintln(w, wording.Plain(r.Sentence))
 	printEnd(w, "from", &t.Source)
 	printEnd(w, "to", &t.Destination)
 	fmt.Fprintf(w, "lookup    %s%s%s\n", t.Lookup, listed(" by ", t.SharedBy), listed(" as ", nonEmpty(t.Publication)))

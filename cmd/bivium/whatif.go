@@ -12,7 +12,7 @@ import (
 	"bivium/core/failure"
 	"bivium/core/matrix"
 	"bivium/core/verdict"
-	"bivium/internal/app"
+	"bivium/internal/app/view"
 )
 
 // impactWords is what changes if one thing fails, as JSON.
@@ -30,13 +30,13 @@ type turnWords struct {
 	After    verdict.Outcome `json:"after"`
 	Services []string        `json:"services"`
 	Pairs    string          `json:"pairs"` // of addresses
-	Witness  *app.FlowWords  `json:"witness"`
+	Witness  *view.FlowWords `json:"witness"`
 }
 
 // brokenWords is an expectation that a failure breaks.
 type brokenWords struct {
-	Expectation string         `json:"expectation"`
-	Witness     *app.FlowWords `json:"witness"`
+	Expectation string          `json:"expectation"`
+	Witness     *view.FlowWords `json:"witness"`
 }
 
 func whatIfCommand() *cobra.Command {

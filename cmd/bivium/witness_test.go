@@ -13,13 +13,13 @@ import (
 	"bivium/core/testing/meet"
 	"bivium/core/trace"
 	"bivium/core/verdict"
-	"bivium/internal/app"
+	"bivium/internal/app/view"
 )
 
 // TestEveryWitnessIsAskedAgainAsItIsPrinted asks every witness that commands print of drawn
 // estates again, as `bivium trace` would: it is the same flow, and fares as it was said to.
 func TestEveryWitnessIsAskedAgainAsItIsPrinted(t *testing.T) {
-	sound := func(e *estate.Estate) []estate.Fault { return app.Faults(verdict.New(e)) }
+	sound := func(e *estate.Estate) []estate.Fault { return view.Faults(verdict.New(e)) }
 	wants := meet.Often(10, "a finding", "a failure", "a turn", "a change", "a flow that is gone", "a publication", "another source port")
 	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {
 		e := draw.Faultless(t, sound)
@@ -35,8 +35,8 @@ func TestEveryWitnessIsAskedAgainAsItIsPrinted(t *testing.T) {
 		if len(sound(next)) > 0 {
 			next = e
 		}
-		was, is := app.NewSnapshot(e, 0), app.NewSnapshot(next, 0)
-		again := func(s *app.Snapshot, f *verdict.Flow, w *app.FlowWords) verdict.Verdict {
+		was, is := view.NewSnapshot(e, 0), view.NewSnapshot(next, 0)
+		again := func(s *view.Snapshot, f *verdict.Flow, w *view.FlowWords) verdict.Verdict {
 			t.Helper()
 			got, err := s.ParseFlow(w.From, w.To, w.Service, 0, w.Publication)
 			require.NoError(t, err, "%s", w)
@@ -68,7 +68,7 @@ func TestEveryWitnessIsAskedAgainAsItIsPrinted(t *testing.T) {
 			c := &d.Changes[i]
 			for _, b := range d.Blocks(c) {
 				flow, words := b.Witness(), witnessOf(was.Survey, is.Survey, c, &b)
-				if side := map[bool]*app.Snapshot{true: was, false: is}[c.After == nil]; elsewhere(side, &flow, c.To.Segment) {
+				if side := map[bool]*view.Snapshot{true: was, false: is}[c.After == nil]; elsewhere(side, &flow, c.To.Segment) {
 					met["a flow that is another segment's"]++
 					continue
 				}
@@ -87,6 +87,6 @@ func TestEveryWitnessIsAskedAgainAsItIsPrinted(t *testing.T) {
 // elsewhere reports whether a flow from the internet, by no publication, is to an address
 // that another segment has too, and publishes for all services of a change: such a flow is
 // told of each segment, and can be asked only of the one that publishes it.
-func elsewhere(s *app.Snapshot, f *verdict.Flow, segment string) bool {
+func elsewhere(s *view.Snapshot, f *verdict.Flow, segment string) bool {
 	return f.Segment == verdict.Internet && f.Publication == "" && trace.Of(s.Judge, *f).Destination.Segment != segment
 }

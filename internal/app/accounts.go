@@ -11,6 +11,7 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/inventory"
+	"bivium/internal/app/view"
 	"bivium/internal/drivers"
 	"bivium/internal/drivers/call"
 	"bivium/internal/drivers/providers"
@@ -47,9 +48,11 @@ type credential struct {
 }
 
 // check returns what is wrong with a connection, each at its field.
-func (c *Connection) check() Problems {
-	var problems Problems
-	add := func(at, message, fix string) { problems = append(problems, Problem{at, message, fix}) }
+func (c *Connection) check() view.Problems {
+	var problems view.Problems
+	add := func(at, message, fix string) {
+		problems = append(problems, view.Problem{At: at, Message: message, Fix: fix})
+	}
 	if err := estate.CheckName(c.Name); err != nil {
 		add("name", err.Error(), "use a short name in lower case, such as north")
 	}
@@ -76,12 +79,12 @@ func (a *App) Connect(ctx context.Context, c Connection, actor string) (*Account
 	}
 	endpoint, err := call.CheckEndpoint(c.Endpoint)
 	if err != nil {
-		return nil, &Problem{"endpoint", err.Error(), ""}
+		return nil, &view.Problem{At: "endpoint", Message: err.Error(), Fix: ""}
 	}
 	c.Endpoint = endpoint.String()
 	d, err := a.Dial(c.Provider, drivers.Access{Endpoint: c.Endpoint, Account: c.Account, Key: c.Key, Secret: c.Secret})
 	if err != nil {
-		return nil, &Problem{"endpoint", err.Error(), ""}
+		return nil, &view.Problem{At: "endpoint", Message: err.Error(), Fix: ""}
 	}
 	if err := try(ctx, d); err != nil {
 		return nil, connectProblem(err)
@@ -141,20 +144,20 @@ func (a *App) Disconnect(ctx context.Context, account string) error {
 func connectProblem(err error) error {
 	switch {
 	case errors.Is(err, drivers.ErrCredential):
-		return &Problem{"secret", "the provider rejected the credential", "check that it belongs to this account and has not expired"}
+		return &view.Problem{At: "secret", Message: "the provider rejected the credential", Fix: "check that it belongs to this account and has not expired"}
 	case errors.Is(err, drivers.ErrMissing):
-		return &Problem{"account", "the provider does not know this account", "enter the account name used by the provider"}
+		return &view.Problem{At: "account", Message: "the provider does not know this account", Fix: "enter the account name used by the provider"}
 	case errors.Is(err, drivers.ErrUnreachable):
-		return &Problem{"endpoint", "no answer from this address: " + err.Error(), "check the address and that it can be reached from here"}
+		return &view.Problem{At: "endpoint", Message: "no answer from this address: " + err.Error(), Fix: "check the address and that it can be reached from here"}
 	}
-	return &Problem{"endpoint", err.Error(), "check that this is the address of the provider's API"}
+	return &view.Problem{At: "endpoint", Message: err.Error(), Fix: "check that this is the address of the provider's API"}
 }
 
 func (a *App) addAccount(ctx context.Context, c Connection, actor string) error {
-	return a.advance(ctx, &step{what: store.Edit, actor: actor, based: current, change: func(now *Snapshot) (*estate.Estate, error) {
+	return a.advance(ctx, &step{what: store.Edit, actor: actor, based: current, change: func(now *view.Snapshot) (*estate.Estate, error) {
 		for _, had := range now.Estate.Accounts {
 			if had.Name == c.Name && had.Provider != c.Provider {
-				return nil, &Problem{"name", fmt.Sprintf("account %s belongs to provider %s", c.Name, had.Provider), "choose another name, or select that provider"}
+				return nil, &view.Problem{At: "name", Message: fmt.Sprintf("account %s belongs to provider %s", c.Name, had.Provider), Fix: "choose another name, or select that provider"}
 			}
 			if had.Name == c.Name {
 				return now.Estate, nil
@@ -241,12 +244,12 @@ func (a *App) access(ctx context.Context, account string) (provider string, acce
 		if s.Account != account {
 			continue
 		}
-		if !a.Now().hasAccount(account) {
-			return "", drivers.Access{}, &Problem{"account", fmt.Sprintf("account %s is no longer in the estate, so it is not synced", account), "remove its credential, or connect it again"}
+		if !hasAccount(a.Now(), account) {
+			return "", drivers.Access{}, &view.Problem{At: "account", Message: fmt.Sprintf("account %s is no longer in the estate, so it is not synced", account), Fix: "remove its credential, or connect it again"}
 		}
 		plain, err := a.Vault.Open(useOf(&s), s.Sealed)
 		if err != nil {
-			return "", drivers.Access{}, &Problem{"secret", err.Error(), ""}
+			return "", drivers.Access{}, &view.Problem{At: "secret", Message: err.Error(), Fix: ""}
 		}
 		var c credential
 		if err := json.Unmarshal(plain, &c); err != nil {
@@ -254,10 +257,10 @@ func (a *App) access(ctx context.Context, account string) (provider string, acce
 		}
 		return s.Provider, drivers.Access{Endpoint: s.Endpoint, Account: s.Remote, Key: c.Key, Secret: c.Secret}, nil
 	}
-	return "", drivers.Access{}, &Problem{"account", fmt.Sprintf("account %s is not connected", account), "connect it first"}
+	return "", drivers.Access{}, &view.Problem{At: "account", Message: fmt.Sprintf("account %s is not connected", account), Fix: "connect it first"}
 }
 
-func (s *Snapshot) hasAccount(name string) bool {
+func hasAccount(s *view.Snapshot, name string) bool {
 	return slices.ContainsFunc(s.Estate.Accounts, func(a estate.Account) bool { return a.Name == name })
 }
 
@@ -288,14 +291,14 @@ func (a *App) NativeRules(ctx context.Context, network string) ([]drivers.RuleLi
 		defer cancel()
 		lists, err := d.Rules(ctx, k.ID)
 		if errors.Is(err, drivers.ErrMissing) {
-			return nil, &Problem{"network", "the provider no longer has this network", "sync its account"}
+			return nil, &view.Problem{At: "network", Message: "the provider no longer has this network", Fix: "sync its account"}
 		}
 		if err != nil {
 			return nil, connectProblem(err)
 		}
 		return append([]drivers.RuleList{}, lists...), nil
 	}
-	return nil, &Problem{"network", fmt.Sprintf("no synced account has a network %s", network), "sync its account first"}
+	return nil, &view.Problem{At: "network", Message: fmt.Sprintf("no synced account has a network %s", network), Fix: "sync its account first"}
 }
 
 // Health asks a connected account for the state of what its provider runs.

@@ -11,6 +11,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/core/limits"
+	"bivium/internal/app/view"
 	"bivium/internal/store"
 )
 
@@ -22,16 +23,16 @@ const current = -1
 type step struct {
 	what  string // as it is stored: store.Edit, or what else brings it
 	actor string
-	based int64    // the revision that it was made for, or current
-	key   *planKey // of the plan that it may have been tried as; nil for none
+	based int64         // the revision that it was made for, or current
+	key   *view.PlanKey // of the plan that it may have been tried as; nil for none
 	// change returns the estate after the step; that of the snapshot itself if there is
 	// nothing to do.
-	change func(now *Snapshot) (*estate.Estate, error)
+	change func(now *view.Snapshot) (*estate.Estate, error)
 	// then, if given, works out what is told of the step. Nothing is stored before it is done.
-	then func(before, after *Snapshot, d *difference.Difference) error
+	then func(before, after *view.Snapshot, d *difference.Difference) error
 	// idle, if given, is done instead where there is nothing to do, and returns what is
 	// shown from then on.
-	idle func(now *Snapshot) (*Snapshot, error)
+	idle func(now *view.Snapshot) (*view.Snapshot, error)
 
 	known    []inventory.Known // of all accounts; nil where it does not change
 	mapping  []inventory.Mapping
@@ -55,7 +56,7 @@ func (a *App) advance(ctx context.Context, s *step) error {
 	if s.based != current && s.based != now.Revision {
 		return &store.StaleError{Based: s.based, Current: now.Revision}
 	}
-	var after *Snapshot
+	var after *view.Snapshot
 	var r *store.Revision
 	err := a.guarded(s.what+" by "+s.actor, func() (err error) {
 		after, r, err = a.prepare(ctx, now, s)
@@ -82,16 +83,16 @@ func (a *App) advance(ctx context.Context, s *step) error {
 }
 
 // prepare works a step out, unless whoever asked for it has gone.
-func (a *App) prepare(ctx context.Context, now *Snapshot, s *step) (*Snapshot, *store.Revision, error) {
-	p := now.plans.find(s.key)
+func (a *App) prepare(ctx context.Context, now *view.Snapshot, s *step) (*view.Snapshot, *store.Revision, error) {
+	p := now.Plans.Find(s.key)
 	if p == nil {
 		next, err := s.change(now)
 		if err != nil {
 			return nil, nil, err
 		}
-		p = &plan{next: next}
+		p = &view.Plan{Next: next}
 	}
-	next := p.next
+	next := p.Next
 	known, mapping := now.Known, now.Mapping
 	if s.known != nil {
 		known = s.known
@@ -109,16 +110,16 @@ func (a *App) prepare(ctx context.Context, now *Snapshot, s *step) (*Snapshot, *
 	if err := ctx.Err(); err != nil {
 		return nil, nil, err
 	}
-	if p.analysis == nil {
-		p = now.planOf(next)
+	if p.Analysis == nil {
+		p = now.PlanOf(next)
 	}
-	after := now.without(s.repaired).after(p, now.Revision+1, known, mapping)
+	after := without(now, s.repaired).After(p, now.Revision+1, known, mapping)
 	after.Survey.Complete()
 	if err := ctx.Err(); err != nil {
 		return nil, nil, err
 	}
 	if s.then != nil {
-		if err := s.then(now, after, &p.changed); err != nil {
+		if err := s.then(now, after, &p.Changed); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -129,15 +130,15 @@ func (a *App) prepare(ctx context.Context, now *Snapshot, s *step) (*Snapshot, *
 }
 
 // problemsOf tells which things could not be read again.
-func problemsOf(refused []*document.Unreadable) Problems {
-	var out Problems
+func problemsOf(refused []*document.Unreadable) view.Problems {
+	var out view.Problems
 	for _, u := range refused {
 		for _, e := range u.Errors {
 			at := u.List + "[" + u.Key + "]"
 			if e.Path != "" {
 				at += "." + e.Path
 			}
-			out = append(out, Problem{at, e.Message, e.Fix})
+			out = append(out, view.Problem{At: at, Message: e.Message, Fix: e.Fix})
 		}
 	}
 	return out
@@ -176,7 +177,7 @@ func (a *App) guarded(doing string, f func() error) (err error) {
 	defer func() {
 		value := recover()
 		if most := limits.Of(value); most != nil {
-			err = &Problem{"", most.Error(), most.Fix}
+			err = &view.Problem{At: "", Message: most.Error(), Fix: most.Fix}
 		} else if value != nil {
 			a.Log.Error("panic", "doing", doing, "error", fmt.Sprint(value), "stack", string(debug.Stack()))
 			err = &Panicked{doing, value}

@@ -16,6 +16,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/parallel"
 	"bivium/demo"
+	"bivium/internal/app/view"
 	"bivium/internal/store"
 )
 
@@ -33,16 +34,16 @@ func TestAPanicFailsOneStepAlone(t *testing.T) {
 	})
 	require.NoError(t, err)
 	before := a.Now()
-	renamed := func(now *Snapshot) (*estate.Estate, error) {
+	renamed := func(now *view.Snapshot) (*estate.Estate, error) {
 		next := *now.Estate
 		next.Description = "another"
 		return &next, nil
 	}
 	broken := func() { parallel.Run([]func(){func() {}, func() { panic("a worker broke") }}) }
 	for what, x := range map[string]*step{
-		"while it is made": {change: func(*Snapshot) (*estate.Estate, error) { panic("it broke") }},
-		"in a worker":      {change: func(*Snapshot) (*estate.Estate, error) { broken(); return nil, nil }},
-		"while it is told": {change: renamed, then: func(*Snapshot, *Snapshot, *difference.Difference) error { broken(); return nil }},
+		"while it is made": {change: func(*view.Snapshot) (*estate.Estate, error) { panic("it broke") }},
+		"in a worker":      {change: func(*view.Snapshot) (*estate.Estate, error) { broken(); return nil, nil }},
+		"while it is told": {change: renamed, then: func(*view.Snapshot, *view.Snapshot, *difference.Difference) error { broken(); return nil }},
 	} {
 		log.Reset()
 		x.what, x.actor, x.based = store.Edit, "somebody", before.Revision

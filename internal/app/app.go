@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"bivium/core/estate"
+	"bivium/internal/app/view"
 	"bivium/internal/drivers"
 	"bivium/internal/store"
 	"bivium/internal/vault"
@@ -23,7 +24,7 @@ type App struct {
 	Config
 	edit    sync.Mutex
 	moves   sync.RWMutex // held while the database and what is shown move together
-	now     atomic.Pointer[Snapshot]
+	now     atomic.Pointer[view.Snapshot]
 	shown   int64 // how many snapshots were shown
 	reading readings
 	backlog backlog
@@ -57,14 +58,14 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	if err := c.Store.Interrupted(ctx); err != nil {
 		return nil, fmt.Errorf("look for readings that were cut off: %w", err)
 	}
-	first := NewSnapshot(e, revision)
+	first := view.NewSnapshot(e, revision)
 	if first.Known, first.Mapping, err = c.Store.Inventory(ctx); err != nil {
 		return nil, err
 	}
 	if first.Aside, err = c.Store.Asides(ctx); err != nil {
 		return nil, err
 	}
-	first.Faults = append(asideFaults(first.Aside), first.Faults...)
+	first.Faults = append(view.AsideFaults(first.Aside), first.Faults...)
 	a := &App{Config: c}
 	first.Survey.Complete() // before the first request asks for it
 	a.show(first)
@@ -98,7 +99,7 @@ func load(ctx context.Context, c *Config) (*estate.Estate, int64, error) {
 }
 
 // show makes a snapshot the current one; nobody else may, meanwhile.
-func (a *App) show(s *Snapshot) {
+func (a *App) show(s *view.Snapshot) {
 	if s == a.now.Load() {
 		return
 	}
@@ -108,4 +109,4 @@ func (a *App) show(s *Snapshot) {
 }
 
 // Now returns the current snapshot.
-func (a *App) Now() *Snapshot { return a.now.Load() }
+func (a *App) Now() *view.Snapshot { return a.now.Load() }

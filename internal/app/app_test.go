@@ -15,14 +15,15 @@ import (
 	"bivium/core/testing/meet"
 	"bivium/core/verdict"
 	"bivium/demo"
-	"bivium/internal/app"
+	"bivium/internal/app/view"
+	"bivium/internal/wording"
 )
 
-func snapshot(t testing.TB) *app.Snapshot {
+func snapshot(t testing.TB) *view.Snapshot {
 	t.Helper()
 	e, err := document.Read(demo.Grayshoal)
 	require.NoError(t, err)
-	return app.NewSnapshot(e, 1)
+	return view.NewSnapshot(e, 1)
 }
 
 // TestEveryVerdictHasASentence asks about flows of drawn estates: whatever
@@ -32,7 +33,7 @@ func TestEveryVerdictHasASentence(t *testing.T) {
 		verdict.ReasonUnenforced, verdict.ReasonNoPath, verdict.ReasonNoWayBack)
 	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {
 		e := rapid.Custom(draw.Estate).Filter(func(e *estate.Estate) bool { return len(estate.Check(e)) == 0 }).Draw(t, "estate")
-		s := app.NewSnapshot(e, 1)
+		s := view.NewSnapshot(e, 1)
 		ends := draw.Ends(e)
 		for range 30 {
 			from := rapid.SampledFrom(ends).Draw(t, "from")
@@ -46,7 +47,7 @@ func TestEveryVerdictHasASentence(t *testing.T) {
 			}
 			road, err := s.Road(segment+":"+from.String(), to.String(), "tcp/443", 0, "")
 			require.NoError(t, err)
-			text := app.Plain(road.Sentence)
+			text := wording.Plain(road.Sentence)
 			met[string(road.Trace.Verdict.Reason)]++
 			outcome := string(road.Trace.Verdict.Outcome)
 			require.True(t, strings.HasPrefix(strings.ToLower(text), outcome) || from == to, "%s: %q", outcome, text)
@@ -76,7 +77,7 @@ func TestQuestionsUnderstandEveryWayToNameAnEnd(t *testing.T) {
 		{"CREW-1 ", " Names-1", "DNS", "allowed"},
 		{"turbine", "internet", "any", "unrouted"},
 	} {
-		a, err := s.Ask(app.Question{From: c.from, To: c.to, On: c.on})
+		a, err := s.Ask(view.Question{From: c.from, To: c.to, On: c.on})
 		if assert.NoError(t, err, "%v", c) {
 			found := false
 			for _, m := range a.Marks {
@@ -90,7 +91,7 @@ func TestQuestionsUnderstandEveryWayToNameAnEnd(t *testing.T) {
 }
 
 func TestAnAnswerCountsWhoItIsAbout(t *testing.T) {
-	a, err := snapshot(t).Ask(app.Question{From: "operators", To: "controllers", On: "modbus"})
+	a, err := snapshot(t).Ask(view.Question{From: "operators", To: "controllers", On: "modbus"})
 	require.NoError(t, err)
 	require.Len(t, a.Lines, 1)
 	parts := map[verdict.Outcome][3]any{}
@@ -109,7 +110,7 @@ func TestCompletionPutsTheBestFirst(t *testing.T) {
 		t.Helper()
 		found := s.Complete(field, text)
 		require.NotEmpty(t, found, "%s %q", field, text)
-		assert.LessOrEqual(t, len(found), app.MaxCompletions)
+		assert.LessOrEqual(t, len(found), view.MaxCompletions)
 		return found[0].Text
 	}
 	assert.Equal(t, "internet", first("to", "inter"))

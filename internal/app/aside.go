@@ -8,6 +8,7 @@ import (
 
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/internal/app/view"
 	"bivium/internal/store"
 )
 
@@ -15,7 +16,7 @@ import (
 // is still at revision based.
 func (a *App) Repair(ctx context.Context, id int64, body []byte, based int64, actor string) (*Effect, error) {
 	s := &step{what: store.Edit, actor: actor, based: based, repaired: id}
-	s.change = func(now *Snapshot) (*estate.Estate, error) {
+	s.change = func(now *view.Snapshot) (*estate.Estate, error) {
 		at := slices.IndexFunc(now.Aside, func(o store.Aside) bool { return o.ID == id })
 		if at < 0 {
 			return nil, fmt.Errorf("thing %d that was set aside: %w", id, store.ErrNotFound)
@@ -23,9 +24,9 @@ func (a *App) Repair(ctx context.Context, id int64, body []byte, based int64, ac
 		next, err := document.With(now.Estate, now.Aside[at].List, body)
 		var wrong document.Errors
 		if errors.As(err, &wrong) {
-			var problems Problems
+			var problems view.Problems
 			for _, e := range wrong {
-				problems = append(problems, Problem{e.Path, e.Message, e.Fix})
+				problems = append(problems, view.Problem{At: e.Path, Message: e.Message, Fix: e.Fix})
 			}
 			return nil, problems
 		}
@@ -41,12 +42,12 @@ func (a *App) RemoveAside(ctx context.Context, id int64) error {
 	if err := a.Store.DropAside(ctx, id); err != nil {
 		return err
 	}
-	a.show(a.Now().without(id))
+	a.show(without(a.Now(), id))
 	return nil
 }
 
 // without returns the snapshot without a thing that was set aside.
-func (s *Snapshot) without(id int64) *Snapshot {
+func without(s *view.Snapshot, id int64) *view.Snapshot {
 	at := slices.IndexFunc(s.Aside, func(o store.Aside) bool { return o.ID == id })
 	if at < 0 {
 		return s
@@ -54,6 +55,6 @@ func (s *Snapshot) without(id int64) *Snapshot {
 	next := *s
 	next.Faults = slices.Concat(s.Faults[:at], s.Faults[at+1:])
 	next.Aside = slices.Concat(s.Aside[:at], s.Aside[at+1:])
-	next.later = &later{}
+	next.Later = &view.Later{}
 	return &next
 }

@@ -4,16 +4,18 @@ import (
 	"runtime"
 	"sync"
 	"time"
+
+	"bivium/internal/app/view"
 )
 
 // backlog works out what takes longer than an edit, of one snapshot after the other. What
 // is asked of a snapshot that has gone since is not begun any more.
 type backlog struct {
 	mu      sync.Mutex
-	wanted  *Snapshot // nil where nothing is left to do
+	wanted  *view.Snapshot // nil where nothing is left to do
 	works   bool
-	last    [2]*Snapshot  // by part: the last of which it is known
-	changed chan struct{} // closed when one of these changes
+	last    [2]*view.Snapshot // by part: the last of which it is known
+	changed chan struct{}     // closed when one of these changes
 }
 
 // backlogPatience is how long one waits for what follows from the last edit before one is shown
@@ -21,11 +23,11 @@ type backlog struct {
 const backlogPatience = 120 * time.Millisecond
 
 // want lets what takes longer be worked out of a snapshot.
-func (a *App) want(s *Snapshot) {
+func (a *App) want(s *view.Snapshot) {
 	b := &a.backlog
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if s.later.failed.Load() != nil { // it would again
+	if s.Later.Failed.Load() != nil { // it would again
 		return
 	}
 	b.wanted = s
@@ -49,10 +51,10 @@ func (a *App) work() {
 		}
 		b.mu.Unlock()
 		err := a.guarded("checking the estate", func() error {
-			s.passages(a.pace)
-			a.found(s, partPassages)
-			s.issues(a.pace)
-			a.found(s, partIssues)
+			s.Passages(a.pace)
+			a.found(s, view.PartPassages)
+			s.FindIssues(a.pace)
+			a.found(s, view.PartIssues)
 			return nil
 		})
 		if err != nil {
@@ -62,21 +64,21 @@ func (a *App) work() {
 }
 
 // found notes that a part of a snapshot is known.
-func (a *App) found(s *Snapshot, part int) {
+func (a *App) found(s *view.Snapshot, part int) {
 	b := &a.backlog
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	s.later.found[part].Store(true)
+	s.Later.Found[part].Store(true)
 	b.last[part] = s
 	b.tell()
 }
 
 // fail notes that what takes longer cannot be worked out of a snapshot.
-func (a *App) fail(s *Snapshot, err error) {
+func (a *App) fail(s *view.Snapshot, err error) {
 	b := &a.backlog
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	s.later.failed.Store(&err)
+	s.Later.Failed.Store(&err)
 	b.tell()
 }
 
@@ -107,8 +109,8 @@ func (a *App) Urgent() (done func()) {
 // known returns a snapshot of which a part of what takes longer is known: the one given, if
 // that does not take long, or the last before it. It fails if it cannot be worked out of the
 // one given.
-func (a *App) known(now *Snapshot, part int) (*Snapshot, error) {
-	if now.later.found[part].Load() {
+func (a *App) known(now *view.Snapshot, part int) (*view.Snapshot, error) {
+	if now.Later.Found[part].Load() {
 		return now, nil
 	}
 	a.want(now)
@@ -119,10 +121,10 @@ func (a *App) known(now *Snapshot, part int) (*Snapshot, error) {
 		a.backlog.mu.Lock()
 		last, changed := a.backlog.last[part], a.backlog.changed
 		a.backlog.mu.Unlock()
-		if now.later.found[part].Load() {
+		if now.Later.Found[part].Load() {
 			return now, nil
 		}
-		if err := now.later.failed.Load(); err != nil {
+		if err := now.Later.Failed.Load(); err != nil {
 			return nil, *err
 		}
 		select {
@@ -140,28 +142,28 @@ func (a *App) known(now *Snapshot, part int) (*Snapshot, error) {
 
 // IssuePage returns a page of the issues, of the snapshot or, where it takes longer to
 // look at what its last edit touched, of one before; see Snapshot.issuePage.
-func (a *App) IssuePage(now *Snapshot, filter *IssueFilter) (*IssuePage, error) {
-	s, err := a.known(now, partIssues)
+func (a *App) IssuePage(now *view.Snapshot, filter *view.IssueFilter) (*view.IssuePage, error) {
+	s, err := a.known(now, view.PartIssues)
 	if err != nil {
 		return nil, err
 	}
-	page := s.issuePage(filter)
+	page := s.IssuePage(filter)
 	page.Counting = s != now
 	return page, nil
 }
 
 // Lanes returns how a snapshot hangs together; see Snapshot.Lanes. Where it takes longer to
 // find what pools see since its last edit, that is what they saw before.
-func (a *App) Lanes(now *Snapshot) (*Lanes, error) {
-	s, err := a.known(now, partPassages)
+func (a *App) Lanes(now *view.Snapshot) (*view.Lanes, error) {
+	s, err := a.known(now, view.PartPassages)
 	if err != nil {
 		return nil, err
 	}
-	return now.lanesOf(s.passages(noPace), s != now), nil
+	return now.LanesOf(s.Passages(view.NoPace), s != now), nil
 }
 
 // Rows returns a window of the tree of a snapshot; see Snapshot.Rows.
-func (a *App) Rows(now *Snapshot, look Look) *Rows {
+func (a *App) Rows(now *view.Snapshot, look view.Look) *view.Rows {
 	rows := now.Rows(look)
 	if rows.Counting {
 		a.want(now)

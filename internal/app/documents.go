@@ -12,6 +12,7 @@ import (
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/inventory"
+	"bivium/internal/app/view"
 	"bivium/internal/store"
 )
 
@@ -28,38 +29,38 @@ type Import struct {
 // TryImport returns what would change if a document took the place of the
 // estate; errors of the document are Problems, each with its line.
 // Work stops at the next stage once ctx ends.
-func (s *Snapshot) TryImport(ctx context.Context, text []byte) (*Import, error) {
-	p, err := s.tried(keyOfPlan("import", text), func() (*estate.Estate, error) {
-		e, err := s.readDocument(text)
+func TryImport(s *view.Snapshot, ctx context.Context, text []byte) (*Import, error) {
+	p, err := s.Tried(view.KeyOfPlan("import", text), func() (*estate.Estate, error) {
+		e, err := readDocument(s, text)
 		return e, errors.Join(err, ctx.Err())
 	})
 	if err = errors.Join(err, ctx.Err()); err != nil {
 		return nil, err
 	}
-	after := s.after(p, s.Revision, s.Known, s.Mapping)
-	return s.imported(after, s.effect(after, &p.changed, maxFlows)), nil
+	after := s.After(p, s.Revision, s.Known, s.Mapping)
+	return imported(s, after, effect(s, after, &p.Changed, maxFlows)), nil
 }
 
 // readDocument returns the estate of a document, with the lists that say what those of s
 // say shared with it, or its errors as Problems.
-func (s *Snapshot) readDocument(text []byte) (*estate.Estate, error) {
+func readDocument(s *view.Snapshot, text []byte) (*estate.Estate, error) {
 	e, err := document.Read(text)
 	var unreadable document.Errors
 	if errors.As(err, &unreadable) {
-		var problems Problems
-		for _, x := range unreadable[:min(len(unreadable), maxThings)] {
-			problems = append(problems, Problem{fmt.Sprintf("line %d, %s", x.Line, x.Path), x.Message, x.Fix})
+		var problems view.Problems
+		for _, x := range unreadable[:min(len(unreadable), view.MaxThings)] {
+			problems = append(problems, view.Problem{At: fmt.Sprintf("line %d, %s", x.Line, x.Path), Message: x.Message, Fix: x.Fix})
 		}
 		return nil, problems
 	}
 	if err != nil {
-		return nil, &Problem{"document", err.Error(), ""}
+		return nil, &view.Problem{At: "document", Message: err.Error(), Fix: ""}
 	}
 	return document.Shared(s.Estate, e), nil
 }
 
 // imported tells what is different in an estate that takes the place of that of s.
-func (s *Snapshot) imported(after *Snapshot, effect *Effect) *Import {
+func imported(s *view.Snapshot, after *view.Snapshot, effect *Effect) *Import {
 	e := after.Estate
 	out := &Import{Revision: after.Revision, Name: e.Name, Counts: map[string][3]int{}, Changes: []inventory.Change{}, Faults: append([]estate.Fault{}, after.Faults...), Effect: effect}
 	was, is := document.Differing(s.Estate, e)
@@ -134,10 +135,10 @@ func nameOf(o *document.Object) string {
 // Import puts a document in the place of the estate, if that is still at
 // revision based.
 func (a *App) Import(ctx context.Context, text []byte, based int64, actor string) (*Import, error) {
-	key := keyOfPlan("import", text)
+	key := view.KeyOfPlan("import", text)
 	var e *estate.Estate
-	if now := a.Now(); now.plans.find(key) == nil { // it was not tried: read it before others have to wait
-		read, err := now.readDocument(text)
+	if now := a.Now(); now.Plans.Find(key) == nil { // it was not tried: read it before others have to wait
+		read, err := readDocument(now, text)
 		if err != nil {
 			return nil, err
 		}
@@ -146,14 +147,14 @@ func (a *App) Import(ctx context.Context, text []byte, based int64, actor string
 	var out *Import
 	err := a.advance(ctx, &step{
 		what: store.Edit, actor: actor, based: based, key: key,
-		change: func(now *Snapshot) (*estate.Estate, error) {
+		change: func(now *view.Snapshot) (*estate.Estate, error) {
 			if e == nil { // the estate has changed since it was tried
-				return now.readDocument(text)
+				return readDocument(now, text)
 			}
 			return e, nil
 		},
-		then: func(before, after *Snapshot, d *difference.Difference) error {
-			out = before.imported(after, before.effect(after, d, maxFlows))
+		then: func(before, after *view.Snapshot, d *difference.Difference) error {
+			out = imported(before, after, effect(before, after, d, maxFlows))
 			return nil
 		},
 	})
@@ -161,4 +162,4 @@ func (a *App) Import(ctx context.Context, text []byte, based int64, actor string
 }
 
 // Export returns the estate as a document.
-func (s *Snapshot) Export() ([]byte, error) { return document.Write(s.Estate) }
+func Export(s *view.Snapshot) ([]byte, error) { return document.Write(s.Estate) }

@@ -15,7 +15,9 @@ import (
 	"bivium/core/parallel"
 	"bivium/core/trace"
 	"bivium/core/verdict"
+	"bivium/internal/app/view"
 	"bivium/internal/store"
+	"bivium/internal/wording"
 )
 
 // ErrNoSuchPolicy is returned for a policy that the estate does not have.
@@ -28,7 +30,7 @@ type PolicyView struct {
 }
 
 // Policy returns a policy by name.
-func (s *Snapshot) Policy(name string) (*PolicyView, error) {
+func Policy(s *view.Snapshot, name string) (*PolicyView, error) {
 	for i := range s.Estate.Policies {
 		if s.Estate.Policies[i].Name == name {
 			return &PolicyView{s.Revision, s.Estate.Policies[i]}, nil
@@ -71,10 +73,10 @@ func fareOf(h *expectation.Result) Fare {
 
 // Expectation is an expectation that fares otherwise than before.
 type Expectation struct {
-	Name    string   `json:"name"`
-	Before  Fare     `json:"before"`
-	After   Fare     `json:"after"`
-	Witness *Witness `json:"witness"` // a flow that breaks it, or null
+	Name    string        `json:"name"`
+	Before  Fare          `json:"before"`
+	After   Fare          `json:"after"`
+	Witness *view.Witness `json:"witness"` // a flow that breaks it, or null
 }
 
 // CellEffect is a cell of the board in which flows fare differently.
@@ -88,53 +90,53 @@ type CellEffect struct {
 
 // FlowEffect is flows between two segments that go from one verdict to another.
 type FlowEffect struct {
-	From     string       `json:"from"`
-	To       string       `json:"to"`
-	Services ServiceWords `json:"services"`
-	Before   *matrix.Mark `json:"before"` // null where there was no such flow
-	After    *matrix.Mark `json:"after"`
-	Pairs    string       `json:"pairs"`
-	Outcome  bool         `json:"outcome"`
-	Witness  Witness      `json:"witness"`
-	Was      []Token      `json:"was"` // the sentence on the witness before
-	Will     []Token      `json:"will"`
+	From     string            `json:"from"`
+	To       string            `json:"to"`
+	Services view.ServiceWords `json:"services"`
+	Before   *matrix.Mark      `json:"before"` // null where there was no such flow
+	After    *matrix.Mark      `json:"after"`
+	Pairs    string            `json:"pairs"`
+	Outcome  bool              `json:"outcome"`
+	Witness  view.Witness      `json:"witness"`
+	Was      []wording.Token   `json:"was"` // the sentence on the witness before
+	Will     []wording.Token   `json:"will"`
 }
 
 // Try returns what would change if the policy of that name were the one that
 // body holds, or Problems if it cannot be.
-func (s *Snapshot) Try(name string, body []byte) (*Effect, error) {
-	p, err := s.tried(keyOfPlan("policy "+name, body), func() (*estate.Estate, error) { return s.withPolicy(name, body) })
+func Try(s *view.Snapshot, name string, body []byte) (*Effect, error) {
+	p, err := s.Tried(view.KeyOfPlan("policy "+name, body), func() (*estate.Estate, error) { return withPolicy(s, name, body) })
 	if err != nil {
 		return nil, err
 	}
-	return s.effect(s.after(p, s.Revision, s.Known, s.Mapping), &p.changed, len(p.changed.Changes)), nil
+	return effect(s, s.After(p, s.Revision, s.Known, s.Mapping), &p.Changed, len(p.Changed.Changes)), nil
 }
 
 // effect puts what fares differently into words; of flows, those of most at most,
 // those that change outcome first.
-func (s *Snapshot) effect(after *Snapshot, d *difference.Difference, most int) *Effect {
-	e := s.effectOnFlows(after, d, most)
+func effect(s *view.Snapshot, after *view.Snapshot, d *difference.Difference, most int) *Effect {
+	e := effectOnFlows(s, after, d, most)
 	for _, c := range d.Cells(shownNodes(d)) {
 		e.Cells = append(e.Cells, CellEffect{
-			NodeID(c.Row), NodeID(c.Col), append([]matrix.Mark{}, c.Before...), append([]matrix.Mark{}, c.After...), c.Outcome, // nobody may have been there
+			view.NodeID(c.Row), view.NodeID(c.Col), append([]matrix.Mark{}, c.Before...), append([]matrix.Mark{}, c.After...), c.Outcome, // nobody may have been there
 		})
 	}
 	return e
 }
 
 // effectOnFlows is effect without the cells of the board.
-func (s *Snapshot) effectOnFlows(after *Snapshot, d *difference.Difference, most int) *Effect {
+func effectOnFlows(s *view.Snapshot, after *view.Snapshot, d *difference.Difference, most int) *Effect {
 	e := &Effect{Revision: s.Revision, Cells: []CellEffect{}}
 	var told parallel.Group
-	told.Go(func() { e.Flows, e.More = s.flowEffects(after, d, most) })
-	e.Expectations = s.faringOtherwise(after)
+	told.Go(func() { e.Flows, e.More = flowEffects(s, after, d, most) })
+	e.Expectations = faringOtherwise(s, after)
 	told.Wait()
 	return e
 }
 
 // faringOtherwise returns the expectations of both snapshots that fare otherwise in the
 // later one, those that break first.
-func (s *Snapshot) faringOtherwise(after *Snapshot) []Expectation {
+func faringOtherwise(s *view.Snapshot, after *view.Snapshot) []Expectation {
 	out := []Expectation{}
 	was := map[string]Fare{}
 	for _, h := range s.Analysis.Expectations.All() {
@@ -147,7 +149,7 @@ func (s *Snapshot) faringOtherwise(after *Snapshot) []Expectation {
 			continue
 		}
 		if failures := h.Failures(); len(failures) > 0 {
-			w := after.witnessOf(failures[0].Witness)
+			w := after.WitnessOf(failures[0].Witness)
 			x.Witness = &w
 		}
 		out = append(out, x)
@@ -166,7 +168,7 @@ func (s *Snapshot) faringOtherwise(after *Snapshot) []Expectation {
 
 // flowEffects returns the flows that fare differently, most at most, those that
 // change outcome first; and how many more there are.
-func (s *Snapshot) flowEffects(after *Snapshot, d *difference.Difference, most int) (flows []FlowEffect, more int) {
+func flowEffects(s *view.Snapshot, after *view.Snapshot, d *difference.Difference, most int) (flows []FlowEffect, more int) {
 	flows = []FlowEffect{}
 	var changes []*difference.Change
 	for i := range d.Changes {
@@ -184,7 +186,7 @@ func (s *Snapshot) flowEffects(after *Snapshot, d *difference.Difference, most i
 		return 1
 	})
 	for _, c := range changes[:min(most, len(changes))] {
-		flows = append(flows, s.flowEffect(c, after))
+		flows = append(flows, flowEffect(s, c, after))
 	}
 	return flows, max(0, len(changes)-most)
 }
@@ -209,18 +211,18 @@ func shownNodes(d *difference.Difference) []matrix.Node {
 	return nil
 }
 
-func (s *Snapshot) flowEffect(c *difference.Change, after *Snapshot) FlowEffect {
+func flowEffect(s *view.Snapshot, c *difference.Change, after *view.Snapshot) FlowEffect {
 	f := FlowEffect{
-		From: NodeID(c.From), To: NodeID(c.To), Services: after.words(c.Services),
-		Pairs: grouped(c.Pairs), Outcome: c.Outcome(), Witness: s.witnessOf(c.Witness()),
+		From: view.NodeID(c.From), To: view.NodeID(c.To), Services: after.Words(c.Services),
+		Pairs: view.Grouped(c.Pairs), Outcome: c.Outcome(), Witness: s.WitnessOf(c.Witness()),
 	}
 	if c.Before != nil {
 		trace := trace.Of(s.Judge, c.Witness())
-		f.Before, f.Was = &matrix.Mark{Outcome: c.Before.Outcome, Contested: c.Before.Contested}, sentence(&trace)
+		f.Before, f.Was = &matrix.Mark{Outcome: c.Before.Outcome, Contested: c.Before.Contested}, wording.Sentence(&trace)
 	}
 	if c.After != nil {
 		trace := trace.Of(after.Judge, c.Witness())
-		f.After, f.Will = &matrix.Mark{Outcome: c.After.Outcome, Contested: c.After.Contested}, sentence(&trace)
+		f.After, f.Will = &matrix.Mark{Outcome: c.After.Outcome, Contested: c.After.Contested}, wording.Sentence(&trace)
 	}
 	return f
 }
@@ -228,7 +230,7 @@ func (s *Snapshot) flowEffect(c *difference.Change, after *Snapshot) FlowEffect 
 // withPolicy returns the estate with the policy replaced. An edit that cannot
 // be read, renames the policy, or would bring a fault that is not there now,
 // gives Problems, each at its field.
-func (s *Snapshot) withPolicy(name string, body []byte) (*estate.Estate, error) {
+func withPolicy(s *view.Snapshot, name string, body []byte) (*estate.Estate, error) {
 	at := slices.IndexFunc(s.Estate.Policies, func(p estate.Policy) bool { return p.Name == name })
 	if at < 0 {
 		return nil, fmt.Errorf("policy %q: %w", name, ErrNoSuchPolicy)
@@ -236,9 +238,9 @@ func (s *Snapshot) withPolicy(name string, body []byte) (*estate.Estate, error) 
 	policy, err := document.ReadOne[estate.Policy](body)
 	var unreadable document.Errors
 	if errors.As(err, &unreadable) {
-		var problems Problems
+		var problems view.Problems
 		for _, e := range unreadable {
-			problems = append(problems, Problem{e.Path, e.Message, e.Fix})
+			problems = append(problems, view.Problem{At: e.Path, Message: e.Message, Fix: e.Fix})
 		}
 		return nil, problems
 	}
@@ -246,24 +248,24 @@ func (s *Snapshot) withPolicy(name string, body []byte) (*estate.Estate, error) 
 		return nil, err
 	}
 	if policy.Name != name {
-		return nil, Problems{{"name", "the name of a policy cannot be changed here", "keep the name " + name}}
+		return nil, view.Problems{{At: "name", Message: "the name of a policy cannot be changed here", Fix: "keep the name " + name}}
 	}
 	next := *s.Estate
 	next.Policies = slices.Clone(s.Estate.Policies)
 	next.Policies[at] = policy
-	if problems := s.newFaults(&next, fmt.Sprintf("policies[%d]", at)); len(problems) > 0 {
+	if problems := newFaults(s, &next, fmt.Sprintf("policies[%d]", at)); len(problems) > 0 {
 		return nil, problems
 	}
 	return &next, nil
 }
 
 // newFaults returns the faults that an edit brings, at their fields.
-func (s *Snapshot) newFaults(next *estate.Estate, prefix string) Problems {
-	had := faultKeys(s.Faults)
-	var problems Problems
+func newFaults(s *view.Snapshot, next *estate.Estate, prefix string) view.Problems {
+	had := view.FaultKeys(s.Faults)
+	var problems view.Problems
 	for _, f := range estate.CheckRules(next) {
 		if !had[f.Path+f.Message] {
-			problems = append(problems, Problem{strings.TrimPrefix(strings.TrimPrefix(f.Path, prefix), "."), f.Message, f.Fix})
+			problems = append(problems, view.Problem{At: strings.TrimPrefix(strings.TrimPrefix(f.Path, prefix), "."), Message: f.Message, Fix: f.Fix})
 		}
 	}
 	return problems
@@ -271,12 +273,12 @@ func (s *Snapshot) newFaults(next *estate.Estate, prefix string) Problems {
 
 // Save replaces a policy by the one that body holds, if the estate is still at
 // revision based, and returns the new snapshot.
-func (a *App) Save(ctx context.Context, name string, body []byte, based int64, actor string) (*Snapshot, error) {
-	var saved *Snapshot
+func (a *App) Save(ctx context.Context, name string, body []byte, based int64, actor string) (*view.Snapshot, error) {
+	var saved *view.Snapshot
 	err := a.advance(ctx, &step{
-		what: store.Edit, actor: actor, based: based, key: keyOfPlan("policy "+name, body),
-		change: func(now *Snapshot) (*estate.Estate, error) { return now.withPolicy(name, body) },
-		then: func(_, after *Snapshot, _ *difference.Difference) error {
+		what: store.Edit, actor: actor, based: based, key: view.KeyOfPlan("policy "+name, body),
+		change: func(now *view.Snapshot) (*estate.Estate, error) { return withPolicy(now, name, body) },
+		then: func(_, after *view.Snapshot, _ *difference.Difference) error {
 			saved = after
 			return nil
 		},

@@ -17,11 +17,12 @@ import (
 	"bivium/core/testing/draw"
 	"bivium/core/testing/meet"
 	"bivium/internal/app"
+	"bivium/internal/app/view"
 )
 
 // shown puts what the screens show of a snapshot into words: the board with its cells, the
 // lanes, faults and findings, how expectations fare, and the numbers at the foot.
-func shown(t require.TestingT, s *app.Snapshot) map[string]string {
+func shown(t require.TestingT, s *view.Snapshot) map[string]string {
 	out := map[string]string{}
 	put := func(what string, x any) {
 		b, err := json.Marshal(x)
@@ -36,7 +37,7 @@ func shown(t require.TestingT, s *app.Snapshot) map[string]string {
 			if err != nil { // nobody is there
 				continue
 			}
-			slices.SortFunc(c.Lines, func(a, b app.Line) int { return len(fmt.Sprint(a.Services)) - len(fmt.Sprint(b.Services)) })
+			slices.SortFunc(c.Lines, func(a, b view.Line) int { return len(fmt.Sprint(a.Services)) - len(fmt.Sprint(b.Services)) })
 			for _, line := range c.Lines {
 				for _, part := range line.Parts {
 					put(fmt.Sprint(c.Row, c.Col, line.Services, part.Verdict.Outcome, part.Verdict.By, part.Verdict.Reason, part.Verdict.Pools), []any{part.Pairs, part.From, part.To})
@@ -119,7 +120,7 @@ func TestAnImportIsShownAsAFreshStart(t *testing.T) {
 			next := draw.EditOf(rt, now.Estate, what)
 			written, err := document.Write(next)
 			require.NoError(rt, err)
-			tried, err := now.TryImport(t.Context(), written)
+			tried, err := app.TryImport(now, t.Context(), written)
 			done, failed := a.Import(t.Context(), written, now.Revision, "test")
 			if err != nil { // what was drawn is no document
 				require.ErrorContains(rt, failed, err.Error())
@@ -131,7 +132,7 @@ func TestAnImportIsShownAsAFreshStart(t *testing.T) {
 			require.Equal(rt, tried.Counts, done.Counts)
 			fresh, err := document.Read(written)
 			require.NoError(rt, err)
-			want, got := shown(rt, app.NewSnapshot(fresh, 1)), shown(rt, a.Now())
+			want, got := shown(rt, view.NewSnapshot(fresh, 1)), shown(rt, a.Now())
 			for _, key := range slices.Sorted(maps.Keys(want)) {
 				require.Equal(rt, want[key], got[key], "%s: %s", what, key)
 			}
@@ -142,7 +143,7 @@ func TestAnImportIsShownAsAFreshStart(t *testing.T) {
 				back := shown(rt, a.Now())
 				canonical, err := document.Read([]byte(text(rt, now.Estate))) // lists come back in the order of names
 				require.NoError(rt, err)
-				for key, was := range shown(rt, app.NewSnapshot(canonical, 1)) {
+				for key, was := range shown(rt, view.NewSnapshot(canonical, 1)) {
 					require.Equal(rt, was, back[key], "%s, taken back: %s", what, key)
 				}
 				met["an import that is taken back"]++

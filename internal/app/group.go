@@ -8,21 +8,22 @@ import (
 
 	"bivium/core/difference"
 	"bivium/core/estate"
+	"bivium/internal/app/view"
 	"bivium/internal/store"
 )
 
 // Members returns the workloads that a selector of labels would take, of all
 // there are: the first of them, and how many there are.
-func (s *Snapshot) Members(selector string) (some []string, count int, err error) {
+func Members(s *view.Snapshot, selector string) (some []string, count int, err error) {
 	parsed, err := estate.ParseSelector(selector)
 	if err != nil {
 		wrong, _, _ := strings.Cut(err.Error(), "; ")
-		return nil, 0, &Problem{"match", wrong, "write key=value, key in (a, b), key or !key, separated by commas"}
+		return nil, 0, &view.Problem{At: "match", Message: wrong, Fix: "write key=value, key in (a, b), key or !key, separated by commas"}
 	}
 	some = []string{}
 	for i := range s.Estate.Workloads {
 		if w := &s.Estate.Workloads[i]; parsed.Matches(w.Labels) {
-			if count++; len(some) < 4*maxNamed {
+			if count++; len(some) < 4*view.MaxNamed {
 				some = append(some, w.Name)
 			}
 		}
@@ -34,17 +35,17 @@ func (s *Snapshot) Members(selector string) (some []string, count int, err error
 // is still at revision based.
 func (a *App) PutGroup(ctx context.Context, g estate.Group, based int64, actor string) (*Effect, error) {
 	if err := estate.CheckName(g.Name); err != nil {
-		return nil, &Problem{"name", err.Error(), "use a short name in lower case"}
+		return nil, &view.Problem{At: "name", Message: err.Error(), Fix: "use a short name in lower case"}
 	}
 	if g.Match == "" {
-		return nil, &Problem{"match", "the group would have no members", "enter the labels of its members, such as app=portal"}
+		return nil, &view.Problem{At: "match", Message: "the group would have no members", Fix: "enter the labels of its members, such as app=portal"}
 	}
-	if _, _, err := a.Now().Members(g.Match); err != nil {
+	if _, _, err := Members(a.Now(), g.Match); err != nil {
 		return nil, err
 	}
-	return a.edited(ctx, &step{what: store.Edit, actor: actor, based: based, change: func(now *Snapshot) (*estate.Estate, error) {
+	return a.edited(ctx, &step{what: store.Edit, actor: actor, based: based, change: func(now *view.Snapshot) (*estate.Estate, error) {
 		if slices.ContainsFunc(now.Estate.Groups, func(o estate.Group) bool { return o.Name == g.Name }) {
-			return nil, &Problem{"name", fmt.Sprintf("group %s already exists", g.Name), "choose another name"}
+			return nil, &view.Problem{At: "name", Message: fmt.Sprintf("group %s already exists", g.Name), Fix: "choose another name"}
 		}
 		next := *now.Estate
 		next.Groups = append(slices.Clip(next.Groups), g)
@@ -55,8 +56,8 @@ func (a *App) PutGroup(ctx context.Context, g estate.Group, based int64, actor s
 // edited takes a step, and returns what it changed.
 func (a *App) edited(ctx context.Context, s *step) (*Effect, error) {
 	var out *Effect
-	s.then = func(before, after *Snapshot, d *difference.Difference) error {
-		out = before.effect(after, d, maxFlows)
+	s.then = func(before, after *view.Snapshot, d *difference.Difference) error {
+		out = effect(before, after, d, maxFlows)
 		out.Revision = after.Revision
 		return nil
 	}

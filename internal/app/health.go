@@ -53,7 +53,7 @@ func (a *App) States(ctx context.Context) (*States, error) {
 		return nil, err
 	}
 	now := a.Now()
-	sources = slices.DeleteFunc(sources, func(s store.Source) bool { return !now.hasAccount(s.Account) })
+	sources = slices.DeleteFunc(sources, func(s store.Source) bool { return !hasAccount(now, s.Account) })
 	out := &States{At: a.Clock(), States: []AccountState{}, Silent: []Silence{}}
 	var mu sync.Mutex
 	var wait parallel.Group

@@ -9,6 +9,7 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/inventory"
+	"bivium/internal/app/view"
 )
 
 // Tagged is how the tags of all accounts would be mapped.
@@ -51,7 +52,7 @@ const maxRows = 200
 // Map returns how some rules would map the tags of everything that was read;
 // those in need of a look come first: conflicts, no label at all, tags that no
 // rule speaks of, labels that change.
-func (s *Snapshot) Map(rules []inventory.Mapping) (*Tagged, error) {
+func Map(s *view.Snapshot, rules []inventory.Mapping) (*Tagged, error) {
 	table, faults := inventory.NewTable(rules)
 	if len(faults) > 0 {
 		return nil, mappingProblems(faults)
@@ -96,10 +97,10 @@ func (s *Snapshot) Map(rules []inventory.Mapping) (*Tagged, error) {
 			out.Unlabelled++
 		}
 		was := map[string]string{}
-		if w, ok := s.index.workload[one.Name]; ok && s.Estate.Workloads[w].Labels != nil {
+		if w, ok := s.Index.Workload[one.Name]; ok && s.Estate.Workloads[w].Labels != nil {
 			was = s.Estate.Workloads[w].Labels
 		}
-		row := ranked{TaggedRow{one.Name, one.Account, orEmpty(one.Tags), labels, was, orEmpty(one.Hand), orNone(got.Unmapped), orNone(got.Conflicts)}, 4}
+		row := ranked{TaggedRow{one.Name, one.Account, view.OrEmpty(one.Tags), labels, was, view.OrEmpty(one.Hand), view.OrNone(got.Unmapped), view.OrNone(got.Conflicts)}, 4}
 		switch {
 		case len(got.Conflicts) > 0:
 			row.rank = 0
@@ -134,10 +135,10 @@ func (s *Snapshot) Map(rules []inventory.Mapping) (*Tagged, error) {
 	return out, nil
 }
 
-func mappingProblems(faults []*inventory.MappingError) Problems {
-	var problems Problems
+func mappingProblems(faults []*inventory.MappingError) view.Problems {
+	var problems view.Problems
 	for _, f := range faults {
-		problems = append(problems, Problem{fmt.Sprintf("rules[%d].%s", f.Rule, f.Field), f.Message, f.Fix})
+		problems = append(problems, view.Problem{At: fmt.Sprintf("rules[%d].%s", f.Rule, f.Field), Message: f.Message, Fix: f.Fix})
 	}
 	return problems
 }
@@ -149,7 +150,7 @@ func (a *App) SetMapping(ctx context.Context, rules []inventory.Mapping, based i
 	if len(faults) > 0 {
 		return nil, mappingProblems(faults)
 	}
-	return a.relabel(ctx, based, actor, func(now *Snapshot) ([]inventory.Known, []inventory.Mapping, *inventory.Table, error) {
+	return a.relabel(ctx, based, actor, func(now *view.Snapshot) ([]inventory.Known, []inventory.Mapping, *inventory.Table, error) {
 		return now.Known, rules, table, nil
 	})
 }
@@ -159,13 +160,13 @@ func (a *App) SetMapping(ctx context.Context, rules []inventory.Mapping, based i
 func (a *App) SetLabels(ctx context.Context, workload string, hand map[string]string, based int64, actor string) (*Effect, error) {
 	for key, value := range hand {
 		if err := estate.CheckLabel(key, value); err != nil {
-			return nil, &Problem{"labels." + key, err.Error(), "use only letters, digits and ._-/:@+"}
+			return nil, &view.Problem{At: "labels." + key, Message: err.Error(), Fix: "use only letters, digits and ._-/:@+"}
 		}
 	}
-	return a.relabel(ctx, based, actor, func(now *Snapshot) ([]inventory.Known, []inventory.Mapping, *inventory.Table, error) {
+	return a.relabel(ctx, based, actor, func(now *view.Snapshot) ([]inventory.Known, []inventory.Mapping, *inventory.Table, error) {
 		i := slices.IndexFunc(now.Known, func(k inventory.Known) bool { return k.Kind == inventory.WorkloadKind && k.Name == workload })
 		if i < 0 {
-			return nil, nil, nil, &Problem{"workload", fmt.Sprintf("no synced account has a workload %s", workload), "edit labels of imported workloads in their document"}
+			return nil, nil, nil, &view.Problem{At: "workload", Message: fmt.Sprintf("no synced account has a workload %s", workload), Fix: "edit labels of imported workloads in their document"}
 		}
 		known := slices.Clone(now.Known)
 		known[i].Hand = hand
@@ -175,9 +176,9 @@ func (a *App) SetLabels(ctx context.Context, workload string, hand map[string]st
 }
 
 // relabel puts the labels of everything that was read to what f gives.
-func (a *App) relabel(ctx context.Context, based int64, actor string, f func(*Snapshot) ([]inventory.Known, []inventory.Mapping, *inventory.Table, error)) (*Effect, error) {
+func (a *App) relabel(ctx context.Context, based int64, actor string, f func(*view.Snapshot) ([]inventory.Known, []inventory.Mapping, *inventory.Table, error)) (*Effect, error) {
 	s := &step{what: "map tags", actor: actor, based: based, remap: true}
-	s.change = func(now *Snapshot) (next *estate.Estate, err error) {
+	s.change = func(now *view.Snapshot) (next *estate.Estate, err error) {
 		var table *inventory.Table
 		if s.known, s.mapping, table, err = f(now); err != nil {
 			return nil, err

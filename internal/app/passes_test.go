@@ -8,6 +8,7 @@ import (
 
 	"bivium/core/document"
 	"bivium/demo"
+	"bivium/internal/app/view"
 )
 
 // TestASmallBoardNamesWhatPasses names services by what they are called, and none where
@@ -15,11 +16,11 @@ import (
 func TestASmallBoardNamesWhatPasses(t *testing.T) {
 	e, err := document.Read(demo.Grayshoal)
 	require.NoError(t, err)
-	s := NewSnapshot(e, 1)
+	s := view.NewSnapshot(e, 1)
 	small, err := s.Cells(nil, 0, 0)
 	require.NoError(t, err)
 	require.Len(t, small.Passes, 5)
-	nodes := s.nodesOf(nil)
+	nodes := s.NodesOf(nil)
 	for i, row := range nodes {
 		for k, col := range nodes {
 			delivered := false

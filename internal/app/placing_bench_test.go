@@ -4,12 +4,14 @@ import (
 	"runtime/debug"
 	"testing"
 
+	"bivium/internal/app"
+
 	"github.com/stretchr/testify/require"
 
 	"bivium/core/estate"
 	"bivium/core/synth"
 	"bivium/core/wiring"
-	"bivium/internal/app"
+	"bivium/internal/app/view"
 )
 
 // BenchmarkPlacing tries placements of L, each of another network: with its checks, the
@@ -18,7 +20,7 @@ func BenchmarkPlacing(b *testing.B) {
 	was := debug.SetGCPercent(200) // as the server
 	b.Cleanup(func() { debug.SetGCPercent(was) })
 	e := synth.New("l", synth.Sizes["L"], 1)
-	s := app.NewSnapshot(e, 1)
+	s := view.NewSnapshot(e, 1)
 	hubs := map[string]string{}
 	for _, a := range e.Attachments {
 		hubs[a.Network] = a.Hub
@@ -59,7 +61,7 @@ func BenchmarkPlacing(b *testing.B) {
 	} {
 		b.Run(x.name, func(b *testing.B) {
 			for i := 0; b.Loop(); i++ {
-				_, err := s.TryWiring(x.edits[i%len(x.edits)])
+				_, err := app.TryWiring(s, x.edits[i%len(x.edits)])
 				require.NoError(b, err)
 			}
 		})

@@ -12,6 +12,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/wiring"
 	"bivium/demo"
+	"bivium/internal/app/view"
 	"bivium/internal/store"
 )
 
@@ -29,22 +30,22 @@ func TestWhatWasTriedIsNotWorkedOutAgain(t *testing.T) {
 	require.NoError(t, err)
 
 	before := a.Now()
-	_, err = before.Try(policy.Name, body)
+	_, err = Try(before, policy.Name, body)
 	require.NoError(t, err)
-	tried := before.plans.find(keyOfPlan("policy "+policy.Name, body))
+	tried := before.Plans.Find(view.KeyOfPlan("policy "+policy.Name, body))
 	require.NotNil(t, tried)
 	saved, err := a.Save(t.Context(), policy.Name, body, before.Revision, "someone")
 	require.NoError(t, err)
-	require.Same(t, tried.analysis, saved.Analysis)
-	require.Nil(t, saved.plans.find(keyOfPlan("policy "+policy.Name, body)), "a plan is of one snapshot")
+	require.Same(t, tried.Analysis, saved.Analysis)
+	require.Nil(t, saved.Plans.Find(view.KeyOfPlan("policy "+policy.Name, body)), "a plan is of one snapshot")
 
 	edits := []wiring.Edit{{Op: wiring.Detach, Network: "trading", Hub: "delta"}}
-	_, err = saved.TryWiring(edits)
+	_, err = TryWiring(saved, edits)
 	require.NoError(t, err)
-	tried = saved.plans.find(keyOfWiring(edits))
+	tried = saved.Plans.Find(keyOfWiring(edits))
 	require.NotNil(t, tried)
 	_, err = a.Rewire(t.Context(), edits, saved.Revision, "someone")
 	require.NoError(t, err)
-	require.Same(t, tried.analysis, a.Now().Analysis)
-	require.Equal(t, NewSnapshot(a.Now().Estate, 1).Faults, a.Now().Faults)
+	require.Same(t, tried.Analysis, a.Now().Analysis)
+	require.Equal(t, view.NewSnapshot(a.Now().Estate, 1).Faults, a.Now().Faults)
 }

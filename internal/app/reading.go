@@ -12,6 +12,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/core/limits"
+	"bivium/internal/app/view"
 	"bivium/internal/drivers"
 	"bivium/internal/store"
 )
@@ -54,10 +55,10 @@ type ChangeCount struct {
 
 // Covered is workloads that came to a group, and the rules that cover them now.
 type Covered struct {
-	Group     string   `json:"group"`
-	Workloads []string `json:"workloads"` // the first of them
-	Count     int      `json:"count"`
-	Rules     []Thing  `json:"rules"`
+	Group     string       `json:"group"`
+	Workloads []string     `json:"workloads"` // the first of them
+	Count     int          `json:"count"`
+	Rules     []view.Thing `json:"rules"`
 }
 
 // What a report tells at most of each.
@@ -105,7 +106,7 @@ func (a *App) Read(ctx context.Context, account, actor string, goOn bool) (*Read
 	if goOn {
 		last, err := a.Store.LastReading(ctx, account)
 		if err != nil || last.Cursor == "" {
-			return nil, &Problem{"account", "there is no sync of " + account + " that could be resumed", "start a new sync"}
+			return nil, &view.Problem{At: "account", Message: "there is no sync of " + account + " that could be resumed", Fix: "start a new sync"}
 		}
 		last.State, last.Actor = store.Running, actor
 		reading = last
@@ -206,7 +207,7 @@ func (a *App) takeIn(ctx context.Context, provider string, reading *store.Readin
 	}
 	var taken inventory.Taken
 	s := &step{what: "sync of " + reading.Account, actor: reading.Actor, based: current, reading: reading}
-	s.change = func(now *Snapshot) (*estate.Estate, error) {
+	s.change = func(now *view.Snapshot) (*estate.Estate, error) {
 		table, _ := inventory.NewTable(now.Mapping)
 		taken = inventory.Take(now.Estate, now.Known, &inventory.Reading{Account: reading.Account, Provider: provider, Networks: networks, Workloads: workloads, Partial: why != nil}, table)
 		if !taken.Altered {
@@ -215,14 +216,14 @@ func (a *App) takeIn(ctx context.Context, provider string, reading *store.Readin
 		s.known = taken.Known
 		return taken.Estate, nil
 	}
-	s.then = func(before, after *Snapshot, d *difference.Difference) error {
+	s.then = func(before, after *view.Snapshot, d *difference.Difference) error {
 		report.tell(before, after, taken.Changes)
-		e := before.effect(after, d, maxFlows)
+		e := effect(before, after, d, maxFlows)
 		report.Flows, report.More, report.Expectations = e.Flows, e.More, e.Expectations
 		reading.Ended, reading.Report = a.Clock(), mustJSON(report)
 		return nil
 	}
-	s.idle = func(now *Snapshot) (*Snapshot, error) {
+	s.idle = func(now *view.Snapshot) (*view.Snapshot, error) {
 		report.tell(now, now, taken.Changes)
 		reading.Ended, reading.Report, reading.Revision = a.Clock(), mustJSON(report), now.Revision
 		same := *now
@@ -246,7 +247,7 @@ func whyEnded(err error) (why, fix string) {
 }
 
 // tell puts what a reading changed into the report.
-func (r *Report) tell(before, after *Snapshot, changes []inventory.Change) {
+func (r *Report) tell(before, after *view.Snapshot, changes []inventory.Change) {
 	for _, kind := range []inventory.Kind{inventory.NetworkKind, inventory.WorkloadKind} {
 		for _, what := range []inventory.What{inventory.New, inventory.Changed, inventory.Gone, inventory.Kept, inventory.LeftOut} {
 			if n := inventory.Count(changes, kind, what); n > 0 {
@@ -262,24 +263,24 @@ func (r *Report) tell(before, after *Snapshot, changes []inventory.Change) {
 			continue
 		}
 		had := map[string]bool{}
-		if i, ok := before.index.workload[c.Name]; ok {
-			for _, g := range before.groupsOf(i) {
+		if i, ok := before.Index.Workload[c.Name]; ok {
+			for _, g := range before.GroupsOf(i) {
 				had[before.Judge.GroupNames()[g]] = true
 			}
 		}
-		i, ok := after.index.workload[c.Name]
+		i, ok := after.Index.Workload[c.Name]
 		if !ok {
 			continue
 		}
-		for _, g := range after.groupsOf(i) {
+		for _, g := range after.GroupsOf(i) {
 			if had[names[g]] {
 				continue
 			}
 			if came[g] == nil {
-				came[g] = &Covered{Group: names[g], Workloads: []string{}, Rules: after.rulesOn(names[g])}
+				came[g] = &Covered{Group: names[g], Workloads: []string{}, Rules: after.RulesOn(names[g])}
 			}
 			came[g].Count++
-			if len(came[g].Workloads) < maxNamed {
+			if len(came[g].Workloads) < view.MaxNamed {
 				came[g].Workloads = append(came[g].Workloads, c.Name)
 			}
 		}

@@ -9,12 +9,13 @@ import (
 	"testing"
 	"time"
 
+	"bivium/internal/app"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"bivium/core/inventory"
 	"bivium/core/limits"
-	"bivium/internal/app"
 	"bivium/internal/drivers"
 	"bivium/internal/store"
 	"bivium/internal/vault"

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"testing"
 
+	"bivium/internal/app"
+
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -14,7 +16,7 @@ import (
 	"bivium/core/testing/meet"
 	"bivium/core/verdict"
 	"bivium/core/wiring"
-	"bivium/internal/app"
+	"bivium/internal/app/view"
 )
 
 // TestTrialsAreRefusedForEveryFaultThatTheyBring holds drawn edits of places, which look
@@ -25,7 +27,7 @@ func TestTrialsAreRefusedForEveryFaultThatTheyBring(t *testing.T) {
 	wants := meet.Wants{"an edit of live": 20, "an edit of show": 5, "F2": 20, "F3": 3, "F14": 3, "several at once": 5, "fine": 50, "beside a fault that was there": 5}
 	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {
 		e := rapid.Custom(draw.Estate).Draw(t, "estate")
-		s := app.NewSnapshot(e, 1)
+		s := view.NewSnapshot(e, 1)
 		had := map[string]bool{}
 		for _, f := range s.Faults {
 			for _, x := range whatever(f) {
@@ -48,7 +50,7 @@ func TestTrialsAreRefusedForEveryFaultThatTheyBring(t *testing.T) {
 					met[string(f.Code)]++
 				}
 			}
-			out, err := s.TryWiring(edits)
+			out, err := app.TryWiring(s, edits)
 			require.NoError(t, err)
 			var got []string
 			for _, r := range out.Refused {

@@ -9,6 +9,7 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/learning"
+	"bivium/internal/app/view"
 	"bivium/internal/speaker"
 )
 
@@ -216,7 +217,7 @@ func (l *learner) again() {
 func (l *learner) settle(ctx context.Context) error {
 	a := l.app
 	var tally learning.Tally
-	err := a.advance(ctx, &step{what: byRouters, actor: byRouters, based: current, change: func(now *Snapshot) (next *estate.Estate, err error) {
+	err := a.advance(ctx, &step{what: byRouters, actor: byRouters, based: current, change: func(now *view.Snapshot) (next *estate.Estate, err error) {
 		if next, tally = l.weigh(now); tally == (learning.Tally{}) {
 			return now.Estate, nil
 		}
@@ -233,7 +234,7 @@ func (l *learner) settle(ctx context.Context) error {
 }
 
 // weigh returns the estate after what was said, and what differs.
-func (l *learner) weigh(s *Snapshot) (*estate.Estate, learning.Tally) {
+func (l *learner) weigh(s *view.Snapshot) (*estate.Estate, learning.Tally) {
 	now := l.app.Clock()
 	ground := learning.Lay(s.Estate, s.Judge.Net)
 	next := *s.Estate

@@ -11,11 +11,12 @@ import (
 	"testing"
 	"time"
 
+	"bivium/internal/app"
+
 	"github.com/stretchr/testify/require"
 
 	"bivium/core/document"
 	"bivium/core/estate"
-	"bivium/internal/app"
 	"bivium/internal/standin"
 	"bivium/internal/store"
 )

@@ -21,6 +21,7 @@ import (
 	"bivium/core/learning"
 	"bivium/core/wiring"
 	"bivium/internal/app"
+	"bivium/internal/app/view"
 	"bivium/internal/standin"
 	"bivium/internal/store"
 )
@@ -137,7 +138,7 @@ func prefixes(of ...string) []netip.Prefix {
 
 func (l *listening) outcome(from, to string) string {
 	l.t.Helper()
-	a, err := l.Now().Ask(app.Question{From: from, To: to, On: "tcp/443"})
+	a, err := l.Now().Ask(view.Question{From: from, To: to, On: "tcp/443"})
 	require.NoError(l.t, err)
 	return string(a.Trace.Verdict.Outcome) + " " + string(a.Trace.Verdict.Reason)
 }
@@ -185,7 +186,7 @@ func TestRoutersAreHeard(t *testing.T) {
 	assert.Equal(t, "unrouted no-path", l.outcome("red:10.3.0.7", "10.5.0.9"))
 	routes, err := l.Now().NetworkRoutes("dale", "")
 	require.NoError(t, err)
-	assert.Equal(t, []app.Thing{{Kind: "policy", Name: "to-far"}}, routes.Waiting[0].Relied)
+	assert.Equal(t, []view.Thing{{Kind: "policy", Name: "to-far"}}, routes.Waiting[0].Relied)
 	l.settle("the place that became free goes to who waits for it", func(is map[string]string) bool { return is["10.4.0.0/25"] == "accepted" })
 
 	// It comes back with the next announcement, and a person may forget it.

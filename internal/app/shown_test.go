@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bivium/core/document"
-	"bivium/internal/app"
+	"bivium/internal/app/view"
 )
 
 // hands is an estate whose clock is shown to another segment under an address of
@@ -39,7 +39,7 @@ shares:
 func TestAClockIsAskedForByEveryName(t *testing.T) {
 	e, err := document.Read([]byte(hands))
 	require.NoError(t, err)
-	s := app.NewSnapshot(e, 1)
+	s := view.NewSnapshot(e, 1)
 	require.Empty(t, s.Faults)
 	for _, c := range []struct{ from, to, says, network string }{
 		{"left", "clock-1", "allowed", "tower"},
@@ -51,7 +51,7 @@ func TestAClockIsAskedForByEveryName(t *testing.T) {
 		{"clock-1", "100.65.4.4", "denied", "mill"},       // the share lets it answer, and not ask
 		{"clock-1", "10.9.4.4", "unrouted", ""},
 	} {
-		a, err := s.Ask(app.Question{From: c.from, To: c.to, On: "udp/123"})
+		a, err := s.Ask(view.Question{From: c.from, To: c.to, On: "udp/123"})
 		require.NoError(t, err, "%v", c)
 		assert.Equal(t, c.says, string(a.Trace.Verdict.Outcome), "%v", c)
 		assert.Equal(t, c.network, a.Trace.Destination.Network, "%v", c)

@@ -14,13 +14,13 @@ import (
 	"bivium/core/estate"
 	"bivium/core/testing/draw"
 	"bivium/core/testing/meet"
-	"bivium/internal/app"
+	"bivium/internal/app/view"
 )
 
 // all returns every row of a look, window by window, and holds the windows
 // against each other.
-func all(t require.TestingT, s *app.Snapshot, look app.Look) []app.Row {
-	var rows []app.Row
+func all(t require.TestingT, s *view.Snapshot, look view.Look) []view.Row {
+	var rows []view.Row
 	for {
 		look.From = len(rows)
 		window := s.Rows(look)
@@ -33,7 +33,7 @@ func all(t require.TestingT, s *app.Snapshot, look app.Look) []app.Row {
 	}
 }
 
-func ids(rows []app.Row) []string {
+func ids(rows []view.Row) []string {
 	out := make([]string, len(rows))
 	for i := range rows {
 		out[i] = rows[i].ID
@@ -45,10 +45,10 @@ func ids(rows []app.Row) []string {
 func TestTheTreeHoldsEverythingOnce(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		e := rapid.Custom(draw.Estate).Filter(func(e *estate.Estate) bool { return len(estate.Check(e)) == 0 }).Draw(t, "estate")
-		s := app.NewSnapshot(e, 1)
+		s := view.NewSnapshot(e, 1)
 		var open []string
 		for {
-			rows := all(t, s, app.Look{Open: open})
+			rows := all(t, s, view.Look{Open: open})
 			more := false
 			depth := map[string]int{}
 			for i, r := range rows {
@@ -107,7 +107,7 @@ func TestFindingFindsAllAndNothingElse(t *testing.T) {
 			}
 		}
 		var got []string
-		for _, r := range all(t, s, app.Look{Find: c.find}) {
+		for _, r := range all(t, s, view.Look{Find: c.find}) {
 			if r.Kind == "workload" && r.Found {
 				got = append(got, r.ID)
 			}
@@ -115,7 +115,7 @@ func TestFindingFindsAllAndNothingElse(t *testing.T) {
 		assert.ElementsMatch(t, want, got, c.find)
 	}
 	var unplaced []string
-	for _, r := range all(t, s, app.Look{Unplaced: true}) {
+	for _, r := range all(t, s, view.Look{Unplaced: true}) {
 		if r.Kind == "network" {
 			unplaced = append(unplaced, r.Name)
 		}
@@ -127,9 +127,9 @@ func TestFindingFindsAllAndNothingElse(t *testing.T) {
 // match, and opens it.
 func TestAMatchThatIsOpenedShowsWhatItHolds(t *testing.T) {
 	s := snapshot(t)
-	shut := all(t, s, app.Look{Find: "engines"})
+	shut := all(t, s, view.Look{Find: "engines"})
 	assert.Equal(t, []string{"account:velum-central", "region:velum-central/central", "network:trading", "subnet:trading/engines"}, ids(shut))
-	opened := all(t, s, app.Look{Find: "engines", Open: []string{"subnet:trading/engines"}})
+	opened := all(t, s, view.Look{Find: "engines", Open: []string{"subnet:trading/engines"}})
 	assert.Equal(t, []string{"workload:bid-engine", "workload:price-feed"}, ids(opened)[4:])
 }
 
@@ -138,7 +138,7 @@ func TestAMatchThatIsOpenedShowsWhatItHolds(t *testing.T) {
 func TestGroupsOfAWorkloadAreThoseOfItsEndpoints(t *testing.T) {
 	meet.Check(t, meet.Often(1, "a workload that is placed"), func(t *rapid.T, met meet.Met) {
 		e := rapid.Custom(draw.Estate).Filter(func(e *estate.Estate) bool { return len(estate.Check(e)) == 0 }).Draw(t, "estate")
-		s := app.NewSnapshot(e, 1)
+		s := view.NewSnapshot(e, 1)
 		groups := s.Judge.GroupsOf()
 		for i := range e.Workloads {
 			w := &e.Workloads[i]

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"bivium/core/inventory"
+	"bivium/internal/app/view"
 	"bivium/internal/store"
 )
 
@@ -27,7 +28,7 @@ type LastStep struct {
 const maxUndone = 20
 
 // Last returns the step that led to a snapshot. Cost: what it changed.
-func (a *App) Last(ctx context.Context, s *Snapshot) (*LastStep, error) {
+func (a *App) Last(ctx context.Context, s *view.Snapshot) (*LastStep, error) {
 	out := &LastStep{Revision: s.Revision, Changes: []inventory.Change{}}
 	step, err := a.Store.MadeBy(ctx, out.Revision)
 	if errors.Is(err, store.ErrNotFound) {

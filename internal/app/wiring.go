@@ -16,16 +16,17 @@ import (
 	"bivium/core/paths"
 	"bivium/core/recompile"
 	"bivium/core/wiring"
+	"bivium/internal/app/view"
 	"bivium/internal/store"
 )
 
 // Rewired is what edits of the wiring would do, or did.
 type Rewired struct {
-	Revision int64         `json:"revision"`
-	Refused  []Refusal     `json:"refused"` // faults that they would bring; nothing else is told then
-	Effect   *Effect       `json:"effect"`
-	Routes   []RouteChange `json:"routes"`
-	More     int           `json:"more"` // changes of routes that are not shown
+	Revision int64          `json:"revision"`
+	Refused  []view.Refusal `json:"refused"` // faults that they would bring; nothing else is told then
+	Effect   *Effect        `json:"effect"`
+	Routes   []RouteChange  `json:"routes"`
+	More     int            `json:"more"` // changes of routes that are not shown
 }
 
 // RouteChange is a prefix of a segment that is reached otherwise than before, at
@@ -42,8 +43,8 @@ type RouteChange struct {
 const maxRoutes = 200
 
 // TryWiring returns what some edits of the wiring would do.
-func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
-	next, err := s.rewire(edits)
+func TryWiring(s *view.Snapshot, edits []wiring.Edit) (*Rewired, error) {
+	next, err := rewire(s, edits)
 	if err != nil {
 		return nil, err
 	}
@@ -57,7 +58,7 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 		unfit = document.Admit(document.Changes(s.Estate, next), next)
 	})
 	j, moved := recompile.Revise(s.Judge, next)
-	out := &Rewired{Revision: s.Revision, Refused: []Refusal{}}
+	out := &Rewired{Revision: s.Revision, Refused: []view.Refusal{}}
 	routed.Go(func() {
 		out.Routes, out.More = routeChanges(s.Judge.Net, j.Net, segments, movedNetworks(s.Judge.Net, j.Net, &moved))
 	})
@@ -67,26 +68,26 @@ func (s *Snapshot) TryWiring(edits []wiring.Edit) (*Rewired, error) {
 		routed.Wait()
 		return nil, problemsOf(unfit)
 	}
-	if refused := s.refusals(append(wired, findings.ShareFaultsAfter(a.Matrix)...)); len(refused) > 0 {
-		r := remedies{e: next, net: j.Net}
+	if refused := refusals(s, append(wired, findings.ShareFaultsAfter(a.Matrix)...)); len(refused) > 0 {
+		r := view.Remedies{E: next, Net: j.Net}
 		for i := range refused {
-			refused[i].Remedies = r.remediesFor(edits, &refused[i])
+			refused[i].Remedies = r.RemediesFor(edits, &refused[i])
 		}
 		routed.Wait()
 		return &Rewired{Revision: s.Revision, Refused: refused, Routes: []RouteChange{}}, nil
 	}
-	s.plans.keep(keyOfWiring(edits), &plan{next, a, d})
-	after := &Snapshot{
+	s.Plans.Keep(keyOfWiring(edits), &view.Plan{Next: next, Analysis: a, Changed: d})
+	after := &view.Snapshot{
 		Estate: next, Revision: s.Revision, Judge: a.Judge, Analysis: a, Survey: a.Matrix, Known: s.Known, Mapping: s.Mapping,
-		index: s.index, tree: &tree{}, members: &members{}, later: &later{}, plans: &plans{},
+		Index: s.Index, Tree: &view.Tree{}, Members: &view.Members{}, Later: &view.Later{}, Plans: &view.Plans{},
 	}
-	out.Effect = s.effectOnFlows(after, &d, maxFlows)
+	out.Effect = effectOnFlows(s, after, &d, maxFlows)
 	routed.Wait()
 	return out, nil
 }
 
 // keyOfWiring returns the key of the plan of some edits.
-func keyOfWiring(edits []wiring.Edit) *planKey { return keyOfPlan("wiring", mustJSON(edits)) }
+func keyOfWiring(edits []wiring.Edit) *view.PlanKey { return view.KeyOfPlan("wiring", mustJSON(edits)) }
 
 // checkWired returns the faults that edits of the wiring may bring, of networks in some
 // segments alone or, for nil, of anything.
@@ -116,35 +117,35 @@ func movedNetworks(old, next *paths.Net, r *recompile.Revision) map[string]bool 
 }
 
 // rewire returns the estate after some edits.
-func (s *Snapshot) rewire(edits []wiring.Edit) (*estate.Estate, error) {
+func rewire(s *view.Snapshot, edits []wiring.Edit) (*estate.Estate, error) {
 	if len(edits) == 0 {
-		return nil, &Problem{"edits", "there are no edits", "send at least one edit"}
+		return nil, &view.Problem{At: "edits", Message: "there are no edits", Fix: "send at least one edit"}
 	}
 	next, err := wiring.Apply(s.Estate, edits)
 	var wrong *wiring.Error
 	if errors.As(err, &wrong) {
-		return nil, Problems{{fmt.Sprintf("edits[%d].%s", wrong.At, wrong.Key), wrong.Message, wrong.Fix}}
+		return nil, view.Problems{{At: fmt.Sprintf("edits[%d].%s", wrong.At, wrong.Key), Message: wrong.Message, Fix: wrong.Fix}}
 	}
 	return next, err
 }
 
 // refusals returns those of some faults that an edit brings.
-func (s *Snapshot) refusals(faults []estate.Fault) []Refusal {
+func refusals(s *view.Snapshot, faults []estate.Fault) []view.Refusal {
 	had := map[string]bool{}
 	for i := range s.Faults {
 		for _, x := range clashesOf(&s.Faults[i]) {
 			had[x] = true
 		}
 	}
-	var out []Refusal
+	var out []view.Refusal
 	for i := range faults {
 		f := faults[i]
 		if f.Clash != nil && had[moreThan(f.Clash)] || !slices.ContainsFunc(clashesOf(&f), func(x string) bool { return !had[x] }) {
 			continue
 		}
-		r := Refusal{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Refs: []Thing{}, Prefixes: prefixesOf(&f), Remedies: []Remedy{}, fault: f}
+		r := view.Refusal{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Refs: []view.Thing{}, Prefixes: prefixesOf(&f), Remedies: []view.Remedy{}, Fault: f}
 		for _, x := range f.Refs {
-			r.Refs = append(r.Refs, Thing{string(x.Kind), x.Name})
+			r.Refs = append(r.Refs, view.Thing{Kind: string(x.Kind), Name: x.Name})
 		}
 		out = append(out, r)
 	}
@@ -239,16 +240,16 @@ func segmentsOfEdits(before, after *estate.Estate, edits []wiring.Edit) map[stri
 // Rewire makes some edits of the wiring, if the estate is still at revision based.
 // Edits that would bring a fault are refused.
 func (a *App) Rewire(ctx context.Context, edits []wiring.Edit, based int64, actor string) (*Rewired, error) {
-	return a.rewired(ctx, &step{what: store.Edit, actor: actor, based: based, key: keyOfWiring(edits), change: func(now *Snapshot) (*estate.Estate, error) {
-		next, err := now.rewire(edits)
+	return a.rewired(ctx, &step{what: store.Edit, actor: actor, based: based, key: keyOfWiring(edits), change: func(now *view.Snapshot) (*estate.Estate, error) {
+		next, err := rewire(now, edits)
 		if err != nil {
 			return nil, err
 		}
 		j, _ := recompile.Revise(now.Judge, next)
-		if refused := now.refusals(append(checkWired(next, segmentsOfEdits(now.Estate, next, edits)), findings.ShareFaults(j)...)); len(refused) > 0 {
-			var problems Problems
+		if refused := refusals(now, append(checkWired(next, segmentsOfEdits(now.Estate, next, edits)), findings.ShareFaults(j)...)); len(refused) > 0 {
+			var problems view.Problems
 			for _, r := range refused {
-				problems = append(problems, Problem{"edits", r.Message, r.Fix})
+				problems = append(problems, view.Problem{At: "edits", Message: r.Message, Fix: r.Fix})
 			}
 			return nil, problems
 		}
@@ -259,9 +260,9 @@ func (a *App) Rewire(ctx context.Context, edits []wiring.Edit, based int64, acto
 // rewired takes a step of the wiring, and returns what it changed; segments tells in which
 // routes may differ, nil for all.
 func (a *App) rewired(ctx context.Context, s *step, segments func(before, after *estate.Estate) map[string]bool) (*Rewired, error) {
-	out := &Rewired{Refused: []Refusal{}, Routes: []RouteChange{}}
-	s.then = func(before, after *Snapshot, d *difference.Difference) error {
-		out.Effect = before.effect(after, d, maxFlows)
+	out := &Rewired{Refused: []view.Refusal{}, Routes: []RouteChange{}}
+	s.then = func(before, after *view.Snapshot, d *difference.Difference) error {
+		out.Effect = effect(before, after, d, maxFlows)
 		out.Revision, out.Effect.Revision = after.Revision, after.Revision
 		out.Routes, out.More = routeChanges(before.Judge.Net, after.Judge.Net, segments(before.Estate, after.Estate), nil)
 		return nil
@@ -275,14 +276,14 @@ func (a *App) rewired(ctx context.Context, s *step, segments func(before, after 
 // Undo takes back the last step, if the estate is still at revision based. What a
 // reading brought is not taken back: the next one would bring it again.
 func (a *App) Undo(ctx context.Context, based int64, actor string) (*Rewired, error) {
-	return a.rewired(ctx, &step{what: store.Edit, actor: actor, based: based, change: func(now *Snapshot) (*estate.Estate, error) {
+	return a.rewired(ctx, &step{what: store.Edit, actor: actor, based: based, change: func(now *view.Snapshot) (*estate.Estate, error) {
 		was, err := a.Store.Before(ctx, based)
 		var unreadable document.Errors
 		switch {
 		case errors.Is(err, store.ErrNotFound):
-			return nil, &Problem{"revision", "there is no edit to undo", "syncs, learned prefixes and the first revision cannot be undone"}
+			return nil, &view.Problem{At: "revision", Message: "there is no edit to undo", Fix: "syncs, learned prefixes and the first revision cannot be undone"}
 		case errors.As(err, &unreadable):
-			return nil, &Problem{"revision", "the earlier state cannot be read: " + unreadable[0].Error(), "edit the current state instead"}
+			return nil, &view.Problem{At: "revision", Message: "the earlier state cannot be read: " + unreadable[0].Error(), Fix: "edit the current state instead"}
 		case err != nil:
 			return nil, err
 		}

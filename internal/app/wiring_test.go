@@ -19,6 +19,7 @@ import (
 	"bivium/core/wiring"
 	"bivium/demo"
 	"bivium/internal/app"
+	"bivium/internal/app/view"
 	"bivium/internal/store"
 )
 
@@ -90,7 +91,7 @@ func TestWiringIsTriedMadeAndTakenBack(t *testing.T) {
 			now := a.Now()
 			before := text(rt, now.Estate)
 			edits := []wiring.Edit{drawWiring(rt, now.Estate)}
-			tried, err := now.TryWiring(edits)
+			tried, err := app.TryWiring(now, edits)
 			done, failed := a.Rewire(t.Context(), edits, now.Revision, "test")
 			if err != nil || len(tried.Refused) > 0 {
 				require.Error(rt, failed, "%v", edits)
@@ -127,8 +128,8 @@ func TestWiringIsTriedMadeAndTakenBack(t *testing.T) {
 }
 
 // routesThatDiffer compares the tables of all segments at all hubs, line by line.
-func routesThatDiffer(before, after *app.Snapshot) []string {
-	lines := func(s *app.Snapshot) map[string]string {
+func routesThatDiffer(before, after *view.Snapshot) []string {
+	lines := func(s *view.Snapshot) map[string]string {
 		net := s.Judge.Net
 		out := map[string]string{}
 		for i, segment := range net.Segments {
@@ -177,7 +178,7 @@ func routesOf(changes []app.RouteChange) []string {
 
 // faresThatDiffer surveys both estates from the ground, and returns the expectations that
 // hold in one of them alone.
-func faresThatDiffer(before, after *app.Snapshot) map[string]bool {
+func faresThatDiffer(before, after *view.Snapshot) map[string]bool {
 	was := map[string]bool{}
 	for _, h := range analysis.New(verdict.New(before.Estate)).Expectations.All() {
 		was[h.Expectation.Name] = h.Holds

@@ -14,11 +14,11 @@ import (
 	"golang.org/x/sync/singleflight"
 
 	"bivium/core/limits"
-	"bivium/internal/app"
+	"bivium/internal/app/view"
 )
 
 // look works out an answer that depends on a snapshot and the question alone.
-type look func(now *app.Snapshot, c echo.Context) (any, error)
+type look func(now *view.Snapshot, c echo.Context) (any, error)
 
 // answers keeps what was answered of the current snapshot. A question that many ask at once
 // is worked out once; one that was answered already is not worked out again; and whoever
@@ -44,7 +44,7 @@ const fewestPacked = 1 << 10
 func newAnswers() *answers { return &answers{start: rand.Text()[:8], kept: map[string]*answer{}} }
 
 // to answers with what a look returns.
-func (a *answers) to(current func() *app.Snapshot, l look) echo.HandlerFunc {
+func (a *answers) to(current func() *view.Snapshot, l look) echo.HandlerFunc {
 	return func(c echo.Context) error {
 		now := current()
 		tag := fmt.Sprintf("%q", fmt.Sprint(a.start, "-", now.Shown))
@@ -84,7 +84,7 @@ func holds(had, tag string) bool {
 }
 
 // find returns the answer to a question about a snapshot.
-func (a *answers) find(now *app.Snapshot, question string, work func() (any, error)) (*answer, error) {
+func (a *answers) find(now *view.Snapshot, question string, work func() (any, error)) (*answer, error) {
 	if x := a.known(now.Shown, question); x != nil {
 		return x, nil
 	}

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bivium/internal/app"
+	"bivium/internal/app/view"
 	"bivium/internal/standin"
 )
 
@@ -31,7 +32,7 @@ func TestAGroupHoldsWhoItsSelectorWouldTake(t *testing.T) {
 			return -1
 		}, match)
 		w.send(http.MethodPost, "/api/groups", body(t, map[string]string{"name": name, "match": match}), w.revision(), http.StatusCreated, "Effect", nil)
-		var rows app.Rows
+		var rows view.Rows
 		w.send(http.MethodPost, "/api/rows", body(t, map[string]any{"open": []string{}, "find": name, "unplaced": false, "from": 0}), nil, http.StatusOK, "Rows", &rows)
 		found := map[string]bool{}
 		for _, r := range rows.Rows {

@@ -9,11 +9,11 @@ import (
 	"strconv"
 	"strings"
 
+	"bivium/internal/app/view"
+
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 	"github.com/labstack/echo/v4"
-
-	"bivium/internal/app"
 )
 
 // read puts the body of a request into out. What does not belong there is a Problem with
@@ -34,10 +34,10 @@ func read(c echo.Context, out any) error {
 }
 
 // misplaced tells what stands where something else belongs.
-func misplaced(e *json.SemanticError) *app.Problem {
+func misplaced(e *json.SemanticError) *view.Problem {
 	at := placeOf(e.JSONPointer)
 	if errors.Is(e, json.ErrUnknownName) {
-		return &app.Problem{At: at, Message: fmt.Sprintf("unexpected key %q", e.JSONPointer.LastToken()), Fix: "remove it, or see docs/formats.md"}
+		return &view.Problem{At: at, Message: fmt.Sprintf("unexpected key %q", e.JSONPointer.LastToken()), Fix: "remove it, or see docs/formats.md"}
 	}
 	given := map[jsontext.Kind]string{'n': "null", 't': "true", 'f': "false", '{': "an object", '[': "a list"}[e.JSONKind]
 	if len(e.JSONValue) > 0 {
@@ -47,7 +47,7 @@ func misplaced(e *json.SemanticError) *app.Problem {
 		given = "something else"
 	}
 	wanted := wantedBy(e.GoType)
-	return &app.Problem{At: at, Message: fmt.Sprintf("%s found where %s is expected", given, wanted), Fix: "write " + wanted}
+	return &view.Problem{At: at, Message: fmt.Sprintf("%s found where %s is expected", given, wanted), Fix: "write " + wanted}
 }
 
 // wantedBy says what a type is read from.

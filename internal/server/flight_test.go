@@ -5,9 +5,9 @@ import (
 	"sync/atomic"
 	"testing"
 
-	"github.com/stretchr/testify/assert"
+	"bivium/internal/app/view"
 
-	"bivium/internal/app"
+	"github.com/stretchr/testify/assert"
 )
 
 // TestEqualQuestionsAreWorkedOutOnce lets many ask the same of one snapshot and of the next,
@@ -20,7 +20,7 @@ func TestEqualQuestionsAreWorkedOutOnce(t *testing.T) {
 		asked := make(chan struct{})
 		for range 50 {
 			wait.Go(func() {
-				x, err := a.find(&app.Snapshot{Shown: shown}, "/api/board", func() (any, error) {
+				x, err := a.find(&view.Snapshot{Shown: shown}, "/api/board", func() (any, error) {
 					<-asked
 					return worked.Add(1), nil
 				})
@@ -32,7 +32,7 @@ func TestEqualQuestionsAreWorkedOutOnce(t *testing.T) {
 		close(asked)
 		wait.Wait()
 		assert.Equal(t, int64(1), worked.Load())
-		old, err := a.find(&app.Snapshot{Shown: shown - 1}, "/api/board", func() (any, error) { return "old", nil })
+		old, err := a.find(&view.Snapshot{Shown: shown - 1}, "/api/board", func() (any, error) { return "old", nil })
 		assert.NoError(t, err)
 		assert.Equal(t, "\"old\"\n", string(old.plain), "an answer of another snapshot is not taken for this one's")
 	}

@@ -7,10 +7,10 @@ import (
 	"strings"
 	"testing"
 
+	"bivium/internal/app/view"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"bivium/internal/app"
 )
 
 // based is the header of an edit of a revision.
@@ -50,7 +50,7 @@ func TestWhatADocumentCouldNotHoldIsNotKept(t *testing.T) {
 	}
 }
 
-type problemBody struct{ Problems []app.Problem }
+type problemBody struct{ Problems []view.Problem }
 
 // spoil changes stored things behind the server's back.
 func spoil(t *testing.T, w *world, statements ...string) {
@@ -75,10 +75,10 @@ func TestAThingThatCannotBeReadIsSetAsideAndRepaired(t *testing.T) {
 	assert.Equal(t, int64(2), now.Revision, "it is a step of its own")
 	assert.Len(t, now.Estate.Links, links-1)
 	assert.Len(t, now.Estate.Policies, policies-1)
-	var page app.IssuePage
-	look := func() []app.Issue {
+	var page view.IssuePage
+	look := func() []view.Issue {
 		w.send(http.MethodGet, "/api/issues", "", nil, http.StatusOK, "Issues", &page)
-		var out []app.Issue
+		var out []view.Issue
 		for _, f := range page.Kinds[0].List {
 			if f.Code == "F0" {
 				require.NotNil(t, f.Aside)

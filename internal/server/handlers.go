@@ -8,9 +8,10 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/labstack/echo/v4"
-
 	"bivium/internal/app"
+	"bivium/internal/app/view"
+
+	"github.com/labstack/echo/v4"
 )
 
 type handlers struct {
@@ -18,21 +19,21 @@ type handlers struct {
 	demo []byte
 }
 
-func getEstate(now *app.Snapshot, _ echo.Context) (any, error) { return now.Summary(), nil }
+func getEstate(now *view.Snapshot, _ echo.Context) (any, error) { return now.Summary(), nil }
 
-func complete(now *app.Snapshot, c echo.Context) (any, error) {
+func complete(now *view.Snapshot, c echo.Context) (any, error) {
 	return now.Complete(c.QueryParam("field"), c.QueryParam("text")), nil
 }
 
-func ask(now *app.Snapshot, c echo.Context) (any, error) {
-	var q app.Question
+func ask(now *view.Snapshot, c echo.Context) (any, error) {
+	var q view.Question
 	if err := (&echo.DefaultBinder{}).BindQueryParams(c, &q); err != nil {
 		return nil, err
 	}
 	return now.Ask(q)
 }
 
-func trace(now *app.Snapshot, c echo.Context) (any, error) {
+func trace(now *view.Snapshot, c echo.Context) (any, error) {
 	sport, err := number(c, "sport", 65535)
 	if err != nil {
 		return nil, err
@@ -48,7 +49,7 @@ func openOf(c echo.Context) []string {
 	return nil
 }
 
-func getBoard(now *app.Snapshot, c echo.Context) (any, error) { return now.Board(openOf(c)), nil }
+func getBoard(now *view.Snapshot, c echo.Context) (any, error) { return now.Board(openOf(c)), nil }
 
 // number returns a number that a question names, from 0 to most; 0 if it does not.
 func number(c echo.Context, name string, most int) (int, error) {
@@ -58,12 +59,12 @@ func number(c echo.Context, name string, most int) (int, error) {
 	}
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 0 || n > most {
-		return 0, &app.Problem{At: name, Message: fmt.Sprintf("%q is not a number from 0 to %d", text, most), Fix: "use a whole number"}
+		return 0, &view.Problem{At: name, Message: fmt.Sprintf("%q is not a number from 0 to %d", text, most), Fix: "use a whole number"}
 	}
 	return n, nil
 }
 
-func getCells(now *app.Snapshot, c echo.Context) (any, error) {
+func getCells(now *view.Snapshot, c echo.Context) (any, error) {
 	row, err := number(c, "row", math.MaxInt32)
 	if err != nil {
 		return nil, err
@@ -75,30 +76,32 @@ func getCells(now *app.Snapshot, c echo.Context) (any, error) {
 	return now.Cells(openOf(c), row, col)
 }
 
-func (h *handlers) getIssues(now *app.Snapshot, c echo.Context) (any, error) {
+func (h *handlers) getIssues(now *view.Snapshot, c echo.Context) (any, error) {
 	from, err := number(c, "from", math.MaxInt32)
 	if err != nil {
 		return nil, err
 	}
-	return h.app.IssuePage(now, &app.IssueFilter{
+	return h.app.IssuePage(now, &view.IssueFilter{
 		Code: c.QueryParam("code"), Severity: c.QueryParam("severity"), Segment: c.QueryParam("segment"), Find: c.QueryParam("find"), From: from, Key: c.QueryParam("key"),
 	})
 }
 
-func getCell(now *app.Snapshot, c echo.Context) (any, error) {
+func getCell(now *view.Snapshot, c echo.Context) (any, error) {
 	return now.Cell(c.QueryParam("row"), c.QueryParam("col"))
 }
 
-func getPolicies(now *app.Snapshot, _ echo.Context) (any, error) { return now.Policies(), nil }
+func getPolicies(now *view.Snapshot, _ echo.Context) (any, error) { return now.Policies(), nil }
 
-func getPolicy(now *app.Snapshot, c echo.Context) (any, error) { return now.Policy(c.Param("name")) }
+func getPolicy(now *view.Snapshot, c echo.Context) (any, error) {
+	return app.Policy(now, c.Param("name"))
+}
 
 func (h *handlers) tryPolicy(c echo.Context) error {
 	body, err := io.ReadAll(c.Request().Body)
 	if err != nil {
 		return err
 	}
-	effect, err := h.app.Now().Try(c.Param("name"), body)
+	effect, err := app.Try(h.app.Now(), c.Param("name"), body)
 	if err != nil {
 		return err
 	}
@@ -118,7 +121,7 @@ func (h *handlers) putPolicy(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	view, err := now.Policy(c.Param("name"))
+	view, err := app.Policy(now, c.Param("name"))
 	if err != nil {
 		return err
 	}

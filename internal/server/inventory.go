@@ -11,6 +11,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/internal/app"
+	"bivium/internal/app/view"
 	"bivium/internal/drivers/providers"
 )
 
@@ -92,7 +93,7 @@ func (h *handlers) getRows(c echo.Context) error {
 	if err := read(c, &look); err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, h.app.Rows(h.app.Now(), app.Look(look)))
+	return c.JSON(http.StatusOK, h.app.Rows(h.app.Now(), view.Look(look)))
 }
 
 func (h *handlers) getSheet(c echo.Context) error {
@@ -107,14 +108,14 @@ type mapping struct {
 	Rules []inventory.Mapping `json:"rules"`
 }
 
-func getTags(now *app.Snapshot, _ echo.Context) (any, error) { return now.Map(now.Mapping) }
+func getTags(now *view.Snapshot, _ echo.Context) (any, error) { return app.Map(now, now.Mapping) }
 
 func (h *handlers) tryTags(c echo.Context) error {
 	var body mapping
 	if err := read(c, &body); err != nil {
 		return err
 	}
-	tagged, err := h.app.Now().Map(body.Rules)
+	tagged, err := app.Map(h.app.Now(), body.Rules)
 	if err != nil {
 		return err
 	}
@@ -155,8 +156,8 @@ func (h *handlers) putLabels(c echo.Context) error {
 	return c.JSON(http.StatusOK, effect)
 }
 
-func getMembers(now *app.Snapshot, c echo.Context) (any, error) {
-	some, count, err := now.Members(c.QueryParam("match"))
+func getMembers(now *view.Snapshot, c echo.Context) (any, error) {
+	some, count, err := app.Members(now, c.QueryParam("match"))
 	if err != nil {
 		return nil, err
 	}
@@ -188,7 +189,7 @@ func (h *handlers) tryImport(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	imported, err := h.app.Now().TryImport(c.Request().Context(), text)
+	imported, err := app.TryImport(h.app.Now(), c.Request().Context(), text)
 	if err != nil {
 		return err
 	}
@@ -213,7 +214,7 @@ func (h *handlers) postDemo(c echo.Context) error {
 		return err
 	}
 	if !h.app.Now().Empty() {
-		return &app.Problem{Message: "the estate is not empty, and loading the demo would replace it", Fix: "run the demo on its own database: bivium demo"}
+		return &view.Problem{Message: "the estate is not empty, and loading the demo would replace it", Fix: "run the demo on its own database: bivium demo"}
 	}
 	return h.imported(c, h.demo, based)
 }
@@ -227,7 +228,7 @@ func (h *handlers) imported(c echo.Context, text []byte, based int64) error {
 }
 
 func (h *handlers) export(c echo.Context) error {
-	text, err := h.app.Now().Export()
+	text, err := app.Export(h.app.Now())
 	if err != nil {
 		return err
 	}

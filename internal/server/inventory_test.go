@@ -18,11 +18,12 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"bivium/internal/app"
+	"bivium/internal/app/view"
 	"bivium/internal/server"
 	"bivium/internal/standin"
 )
 
-type problem struct{ Problems []app.Problem }
+type problem struct{ Problems []view.Problem }
 
 const secret = "many-secret-nobody-should-see"
 
@@ -65,7 +66,7 @@ func (w *world) reading(account string) *app.ReadingView {
 
 func (w *world) revision() map[string]string {
 	w.t.Helper()
-	var e app.Summary
+	var e view.Summary
 	w.send(http.MethodGet, "/api/estate", "", nil, http.StatusOK, "Estate", &e)
 	return map[string]string{"If-Match": fmt.Sprintf(`"%d"`, e.Revision)}
 }
@@ -122,7 +123,7 @@ func TestAnAccountOverHTTP(t *testing.T) {
 	w.send(http.MethodPut, "/api/tags", rules, map[string]string{"If-Match": `"1"`}, http.StatusConflict, "Problem", nil)
 
 	w.send(http.MethodPut, "/api/workloads/machine-000007/labels", `{"labels":{"app":"mine"}}`, w.revision(), http.StatusOK, "Effect", nil)
-	var sheet app.Sheet
+	var sheet view.Sheet
 	w.send(http.MethodGet, "/api/sheet?kind=workload&name=machine-000007", "", nil, http.StatusOK, "Sheet", &sheet)
 	assert.Equal(t, "mine", sheet.Labels["app"])
 	assert.Equal(t, "app-007", sheet.Tags["App"])
@@ -133,7 +134,7 @@ func TestAnAccountOverHTTP(t *testing.T) {
 	w.send(http.MethodGet, "/api/sheet?kind=group&name=mine", "", nil, http.StatusOK, "Sheet", &sheet)
 	assert.Equal(t, []string{"machine-000007"}, sheet.Some)
 
-	var rows app.Rows
+	var rows view.Rows
 	w.send(http.MethodPost, "/api/rows", `{"open":[],"find":"mine","unplaced":true,"from":0}`, nil, http.StatusOK, "Rows", &rows)
 	require.Equal(t, 1, rows.Found)
 	assert.Equal(t, "workload:machine-000007", rows.Rows[len(rows.Rows)-1].ID)
@@ -286,7 +287,7 @@ func TestEveryThingHasASheet(t *testing.T) {
 	for _, x := range w.issues() {
 		for _, thing := range x.Refs {
 			kinds[thing.Kind] = true
-			var sheet app.Sheet
+			var sheet view.Sheet
 			w.send(http.MethodGet, "/api/sheet?kind="+thing.Kind+"&name="+url.QueryEscape(thing.Name), "", nil, http.StatusOK, "Sheet", &sheet)
 			require.NotEmpty(t, sheet.Document, "%v", thing)
 		}

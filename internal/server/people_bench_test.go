@@ -22,7 +22,7 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/synth"
-	"bivium/internal/app"
+	"bivium/internal/app/view"
 )
 
 // What the people of BenchmarkPeople do.
@@ -132,7 +132,7 @@ func (p *person) look() {
 
 // change tries an edit of a policy, or of where a network is, and makes it.
 func (p *person) change() {
-	var now app.Summary
+	var now view.Summary
 	if json.Unmarshal(p.send("estate", http.MethodGet, "/api/estate", ""), &now) != nil || now.Revision == 0 {
 		return
 	}

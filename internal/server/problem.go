@@ -11,36 +11,37 @@ import (
 
 	"bivium/core/limits"
 	"bivium/internal/app"
+	"bivium/internal/app/view"
 	"bivium/internal/store"
 )
 
 // problem is an error as RFC 9457 writes it.
 type problem struct {
-	Type      string        `json:"type"`
-	Title     string        `json:"title"`
-	Status    int           `json:"status"`
-	Detail    string        `json:"detail,omitempty"`
-	RequestID string        `json:"requestId"`
-	Problems  []app.Problem `json:"problems,omitempty"` // each at its field
+	Type      string         `json:"type"`
+	Title     string         `json:"title"`
+	Status    int            `json:"status"`
+	Detail    string         `json:"detail,omitempty"`
+	RequestID string         `json:"requestId"`
+	Problems  []view.Problem `json:"problems,omitempty"` // each at its field
 }
 
 // problemOf tells what a user may know of an error.
 func problemOf(err error) problem {
 	p := problem{Type: "about:blank", Status: http.StatusInternalServerError, Title: "Something went wrong in the server"}
-	var one *app.Problem
-	var many app.Problems
+	var one *view.Problem
+	var many view.Problems
 	var stale *store.StaleError
 	var http1 *echo.HTTPError
 	var panicked *app.Panicked
 	var most *limits.Exceeded
 	switch {
 	case errors.As(err, &one):
-		p.Type, p.Status, p.Title, p.Problems = "urn:bivium:problem:input", http.StatusUnprocessableEntity, one.Message, []app.Problem{*one}
+		p.Type, p.Status, p.Title, p.Problems = "urn:bivium:problem:input", http.StatusUnprocessableEntity, one.Message, []view.Problem{*one}
 	case errors.Is(err, context.Canceled):
 		p.Status, p.Title = http.StatusServiceUnavailable, "The request was cancelled"
 	case errors.As(err, &most):
 		p.Type, p.Status, p.Title = "urn:bivium:problem:input", http.StatusUnprocessableEntity, most.Error()
-		p.Problems = []app.Problem{{Message: most.Error(), Fix: most.Fix}}
+		p.Problems = []view.Problem{{Message: most.Error(), Fix: most.Fix}}
 	case errors.As(err, &many):
 		p.Type, p.Status, p.Title, p.Problems = "urn:bivium:problem:input", http.StatusUnprocessableEntity, "The edit cannot be saved", many
 	case errors.As(err, &stale):

@@ -31,12 +31,14 @@ import (
 	"bivium/core/verdict"
 	"bivium/demo"
 	"bivium/internal/app"
+	"bivium/internal/app/view"
 	"bivium/internal/drivers"
 	"bivium/internal/drivers/call"
 	"bivium/internal/drivers/providers"
 	"bivium/internal/server"
 	"bivium/internal/store"
 	"bivium/internal/vault"
+	"bivium/internal/wording"
 )
 
 // world is a server on a database of its own, with a client that holds every
@@ -152,9 +154,9 @@ func (w *world) get(path, schema string, out any) {
 	w.send(http.MethodGet, path, "", nil, http.StatusOK, schema, out)
 }
 
-func (w *world) ask(from, to, on string) app.Answer {
+func (w *world) ask(from, to, on string) view.Answer {
 	w.t.Helper()
-	var a app.Answer
+	var a view.Answer
 	w.get("/api/ask?"+url.Values{"from": {from}, "to": {to}, "on": {on}}.Encode(), "Answer", &a)
 	return a
 }
@@ -175,7 +177,7 @@ func TestQuestions(t *testing.T) {
 		{"blade-crew-1", "jump-1", "rdp", "Inspected by breakwater at fjord (share jump-to-bladeworks, rule 1)."},
 	} {
 		a := w.ask(c.from, c.to, c.on)
-		assert.Equal(t, c.expect, app.Plain(a.Sentence), "%s to %s on %s", c.from, c.to, c.on)
+		assert.Equal(t, c.expect, wording.Plain(a.Sentence), "%s to %s on %s", c.from, c.to, c.on)
 	}
 	depends := w.ask("crews", "internet", "any")
 	assert.Len(t, depends.Marks, 3)
@@ -198,7 +200,7 @@ func TestQuestionsThatCannotBeAskedSayWhyAtTheField(t *testing.T) {
 		{"tide-gauge-1", "internet", "web", "from", "workload tide-gauge-1 is in no segment"},
 		{"", "internet", "web", "from", "the endpoint is missing"},
 	} {
-		var p struct{ Problems []app.Problem }
+		var p struct{ Problems []view.Problem }
 		w.send(http.MethodGet, "/api/ask?"+url.Values{"from": {c.from}, "to": {c.to}, "on": {c.on}}.Encode(), "", nil, http.StatusUnprocessableEntity, "Problem", &p)
 		if assert.Len(t, p.Problems, 1, c.message) {
 			assert.Equal(t, c.at, p.Problems[0].At)
@@ -209,14 +211,14 @@ func TestQuestionsThatCannotBeAskedSayWhyAtTheField(t *testing.T) {
 
 func TestBoardAndItsCellsAgree(t *testing.T) {
 	w := start(t)
-	var b app.Board
+	var b view.Board
 	const open = "open=turbine,office,market,contractor"
 	w.get("/api/board?"+open, "Board", &b)
-	require.Greater(t, len(b.Nodes), app.PieceSize, "the board takes more than one piece")
+	require.Greater(t, len(b.Nodes), view.PieceSize, "the board takes more than one piece")
 	cells := map[[2]int][]matrix.Mark{}
-	for row := 0; row < len(b.Nodes); row += app.PieceSize {
-		for col := 0; col < len(b.Nodes); col += app.PieceSize {
-			var piece app.Cells
+	for row := 0; row < len(b.Nodes); row += view.PieceSize {
+		for col := 0; col < len(b.Nodes); col += view.PieceSize {
+			var piece view.Cells
 			w.get(fmt.Sprintf("/api/cells?%s&row=%d&col=%d", open, row, col), "Cells", &piece)
 			for i, line := range piece.Cells {
 				for k, look := range line {
@@ -233,13 +235,13 @@ func TestBoardAndItsCellsAgree(t *testing.T) {
 			if row.Kind == "rest" || (i+k)%7 != 0 {
 				continue // a seventh of the cells is enough
 			}
-			var c app.Cell
+			var c view.Cell
 			w.get("/api/cell?"+url.Values{"row": {row.ID}, "col": {col.ID}}.Encode(), "Cell", &c)
 			assert.Equal(t, cells[[2]int{i, k}], c.Marks, "%s to %s", row.ID, col.ID)
 			for _, l := range c.Lines {
 				for _, p := range l.Parts {
 					opened++
-					var r app.Road
+					var r view.Road
 					q := url.Values{"from": {p.Witness.From}, "to": {p.Witness.To}, "on": {p.Witness.On}, "publication": {p.Witness.Publication}}
 					w.get("/api/trace?"+q.Encode(), "Road", &r)
 					assert.Equal(t, p.Verdict, r.Trace.Verdict, "the witness of %s to %s on %v", row.ID, col.ID, l.Services)
@@ -251,16 +253,16 @@ func TestBoardAndItsCellsAgree(t *testing.T) {
 }
 
 // issues returns all issues, from as many pages as there are.
-func (w *world) issues() []app.Issue {
+func (w *world) issues() []view.Issue {
 	w.t.Helper()
-	var first app.IssuePage
+	var first view.IssuePage
 	w.get("/api/issues", "Issues", &first)
-	var out []app.Issue
+	var out []view.Issue
 	known := map[string]bool{}
 	for _, k := range first.Kinds {
 		list := k.List
 		for len(list) < k.Count {
-			var more app.IssuePage
+			var more view.IssuePage
 			w.get(fmt.Sprintf("/api/issues?code=%s&from=%d", k.Code, len(list)), "Issues", &more)
 			require.Len(w.t, more.Kinds, 1)
 			require.NotEmpty(w.t, more.Kinds[0].List)
@@ -274,7 +276,7 @@ func (w *world) issues() []app.Issue {
 		out = append(out, list...)
 	}
 	require.Len(w.t, out, first.Faults+first.Findings)
-	var asked app.IssuePage
+	var asked view.IssuePage
 	if len(out) > 0 {
 		w.get("/api/issues?key="+url.QueryEscape(out[len(out)-1].Key), "Issues", &asked)
 		require.Equal(w.t, out[len(out)-1], *asked.Asked)
@@ -284,7 +286,7 @@ func (w *world) issues() []app.Issue {
 
 func TestIssuesLeadToRoads(t *testing.T) {
 	w := start(t)
-	var page app.IssuePage
+	var page view.IssuePage
 	w.get("/api/issues", "Issues", &page)
 	assert.Zero(t, page.Faults)
 	require.Greater(t, page.Findings, 10)
@@ -294,7 +296,7 @@ func TestIssuesLeadToRoads(t *testing.T) {
 			continue
 		}
 		roads++
-		var r app.Road
+		var r view.Road
 		q := url.Values{"from": {f.Witness.From}, "to": {f.Witness.To}, "on": {f.Witness.On}, "publication": {f.Witness.Publication}}
 		w.get("/api/trace?"+q.Encode(), "Road", &r)
 		if f.Code == "contested" {
@@ -340,7 +342,7 @@ func TestAnEditIsTriedSavedAndKept(t *testing.T) {
 	w.send(http.MethodPut, "/api/policies/nobody", switchedOff, map[string]string{"If-Match": `"2"`}, http.StatusNotFound, "Problem", nil)
 
 	w.restart()
-	kept, err := w.app.Now().Policy("crews-web")
+	kept, err := app.Policy(w.app.Now(), "crews-web")
 	require.NoError(t, err)
 	assert.False(t, kept.Policy.Enabled, "another start finds the edit")
 	assert.Equal(t, int64(2), w.app.Now().Revision)
@@ -360,7 +362,7 @@ func TestABadEditIsRefusedAtItsFieldAndNothingIsLost(t *testing.T) {
 	} {
 		body := strings.Replace(switchedOff, c.old, c.new, 1)
 		for _, call := range []struct{ method, path string }{{http.MethodPost, "/api/policies/crews-web/try"}, {http.MethodPut, "/api/policies/crews-web"}} {
-			var p struct{ Problems []app.Problem }
+			var p struct{ Problems []view.Problem }
 			w.send(call.method, call.path, body, map[string]string{"If-Match": `"1"`}, http.StatusUnprocessableEntity, "Problem", &p)
 			if assert.NotEmpty(t, p.Problems, c.message) {
 				assert.Equal(t, c.at, p.Problems[0].At)
@@ -376,12 +378,12 @@ func TestABadEditIsRefusedAtItsFieldAndNothingIsLost(t *testing.T) {
 
 func TestNamesAndSummary(t *testing.T) {
 	w := start(t)
-	var summary app.Summary
+	var summary view.Summary
 	w.get("/api/estate", "Estate", &summary)
 	assert.Equal(t, "grayshoal", summary.Name)
 	assert.Empty(t, summary.Faults)
 	w.get("/api/policies", "Policy", nil)
-	var found []app.Completion
+	var found []view.Completion
 	w.get("/api/complete?field=from&text=crew-", "Completion", &found)
 	require.NotEmpty(t, found)
 	assert.Equal(t, "crew-1", found[0].Text)

@@ -224,7 +224,7 @@ func (w *walker) send1(method, path, body string) int {
 func (w *walker) holdsTogether() {
 	t := w.caller.t
 	now := w.app.Now()
-	exported, err := now.Export()
+	exported, err := app.Export(now)
 	require.NoError(t, err)
 	stored, revision, aside, err := w.db.Get(w.world.t.Context())
 	require.NoError(t, err)

@@ -7,9 +7,10 @@ import (
 
 	"bivium/core/wiring"
 	"bivium/internal/app"
+	"bivium/internal/app/view"
 )
 
-func (h *handlers) getLanes(now *app.Snapshot, _ echo.Context) (any, error) {
+func (h *handlers) getLanes(now *view.Snapshot, _ echo.Context) (any, error) {
 	return h.app.Lanes(now)
 }
 
@@ -25,7 +26,7 @@ func (h *handlers) getSessions(c echo.Context) error {
 	return c.JSON(http.StatusOK, h.app.Sessions())
 }
 
-func getRoutes(now *app.Snapshot, c echo.Context) (any, error) {
+func getRoutes(now *view.Snapshot, c echo.Context) (any, error) {
 	find := c.QueryParam("find")
 	if network := c.QueryParam("network"); network != "" {
 		return now.NetworkRoutes(network, find)
@@ -42,7 +43,7 @@ func (h *handlers) tryWiring(c echo.Context) error {
 	if err := read(c, &body); err != nil {
 		return err
 	}
-	rewired, err := h.app.Now().TryWiring(body.Edits)
+	rewired, err := app.TryWiring(h.app.Now(), body.Edits)
 	if err != nil {
 		return err
 	}
@@ -65,7 +66,7 @@ func (h *handlers) postWiring(c echo.Context) error {
 	return c.JSON(http.StatusOK, rewired)
 }
 
-func (h *handlers) getUndo(now *app.Snapshot, c echo.Context) (any, error) {
+func (h *handlers) getUndo(now *view.Snapshot, c echo.Context) (any, error) {
 	return h.app.Last(c.Request().Context(), now)
 }
 

@@ -15,15 +15,16 @@ import (
 	"bivium/core/wiring"
 	"bivium/demo"
 	"bivium/internal/app"
+	"bivium/internal/app/view"
 )
 
 type edits struct {
 	Edits []wiring.Edit `json:"edits"`
 }
 
-func (w *world) routes(query string) app.Routes {
+func (w *world) routes(query string) view.Routes {
 	w.t.Helper()
-	var r app.Routes
+	var r view.Routes
 	w.get("/api/routes?"+query, "Routes", &r)
 	return r
 }
@@ -104,7 +105,7 @@ func TestAShareShowsWhatItMayNotBring(t *testing.T) {
 		if len(tried.Refused) == 0 {
 			break
 		}
-		var way *app.Remedy
+		var way *view.Remedy
 		for _, r := range tried.Refused {
 			for i := range r.Remedies {
 				if r.Remedies[i].Edits[0].Op == wiring.Show {
@@ -120,12 +121,12 @@ func TestAShareShowsWhatItMayNotBring(t *testing.T) {
 	require.Empty(t, tried.Refused)
 	require.Positive(t, shows)
 	w.send(http.MethodPost, "/api/wiring", body(t, edits{place}), w.revision(), http.StatusOK, "Rewired", &tried)
-	var lanes app.Lanes
+	var lanes view.Lanes
 	w.get("/api/lanes", "Lanes", &lanes)
 	var shown []wiring.Edit
 	for _, s := range lanes.Shares {
 		for _, x := range s.Show {
-			assert.Equal(t, app.Shown{Inside: "10.31.0.64/26", Outside: x.Outside, Segment: "turbine"}, x)
+			assert.Equal(t, view.Shown{Inside: "10.31.0.64/26", Outside: x.Outside, Segment: "turbine"}, x)
 			shown = append(shown, wiring.Edit{Op: wiring.Unshow, Name: s.Name, Segment: x.Segment, Prefix: netip.MustParsePrefix(x.Inside)})
 		}
 	}
@@ -150,7 +151,7 @@ func TestAShareShowsWhatItMayNotBring(t *testing.T) {
 // back, takes the edit that the table offers, and sees it healed.
 func TestWhatIsWrongWithRoutesIsMendedFromTheTable(t *testing.T) {
 	w := start(t)
-	find := func() app.RouteRow {
+	find := func() view.RouteRow {
 		rows := w.routes("segment=office&hub=delta&find=10.81.0.11").Rows
 		require.NotEmpty(t, rows)
 		require.True(t, rows[0].Wins)
@@ -191,7 +192,7 @@ func TestWhatIsWrongWithRoutesIsMendedFromTheTable(t *testing.T) {
 
 func TestLanesSayWhereGatesReallyAre(t *testing.T) {
 	w := start(t)
-	var lanes app.Lanes
+	var lanes view.Lanes
 	w.get("/api/lanes", "Lanes", &lanes)
 	assert.Len(t, lanes.Networks, 18)
 	gate := func(pool, hub string) []string {
@@ -223,7 +224,7 @@ func TestFaultsOfADocumentOfferWaysOut(t *testing.T) {
 	header["Content-Type"] = "application/yaml"
 	w.send(http.MethodPost, "/api/import", faulty, header, http.StatusOK, "Import", nil)
 	for range 4 {
-		var page app.IssuePage
+		var page view.IssuePage
 		w.get("/api/issues", "Issues", &page)
 		if page.Faults == 0 {
 			return

@@ -1,4 +1,4 @@
-package app
+package view
 
 import (
 	"fmt"
@@ -13,23 +13,23 @@ import (
 	"bivium/core/wiring"
 )
 
-// remedies finds edits of the wiring that fix faults of addresses used twice.
-type remedies struct {
-	e    *estate.Estate
-	net  *paths.Net
+// Remedies finds edits of the wiring that fix faults of addresses used twice.
+type Remedies struct {
+	E    *estate.Estate
+	Net  *paths.Net
 	free map[bool]*netipx.IPSet // by whether of IPv4: what can be given out; found when it is asked for
 }
 
-// remediesFor returns what would keep apart what the edits place and what is there:
+// RemediesFor returns what would keep apart what the edits place and what is there:
 // where it is attached, or where a share would bring it.
-func (r *remedies) remediesFor(edits []wiring.Edit, x *Refusal) []Remedy {
+func (r *Remedies) RemediesFor(edits []wiring.Edit, x *Refusal) []Remedy {
 	var out []Remedy
-	refs := x.fault.Refs
-	switch x.fault.Code {
+	refs := x.Fault.Refs
+	switch x.Fault.Code {
 	case estate.Overlap:
 	case estate.ForbiddenShare: // it speaks of shares: what is placed is what they would bring
 		refs = r.subnetsOf(edits)
-		out = r.showing(&x.fault)
+		out = r.showing(&x.Fault)
 	default:
 		return []Remedy{}
 	}
@@ -42,7 +42,7 @@ func (r *remedies) remediesFor(edits []wiring.Edit, x *Refusal) []Remedy {
 
 // of returns what would fix a fault that an estate has: either of what overlaps can be
 // translated, and what a share may not bring can be shown under other addresses.
-func (r *remedies) of(f *estate.Fault) []Remedy {
+func (r *Remedies) of(f *estate.Fault) []Remedy {
 	switch f.Code {
 	case estate.Overlap:
 		return distinct(r.translating(f.Refs))
@@ -63,15 +63,15 @@ func distinct(list []Remedy) []Remedy {
 }
 
 // translating returns translations of those things that are subnets of attached networks.
-func (r *remedies) translating(refs []estate.Ref) []Remedy {
+func (r *Remedies) translating(refs []estate.Ref) []Remedy {
 	var out []Remedy
 	for _, ref := range refs {
 		name, subnet, _ := strings.Cut(ref.Name, "/")
-		n := slices.IndexFunc(r.e.Networks, func(n estate.Network) bool { return n.Name == name })
+		n := slices.IndexFunc(r.E.Networks, func(n estate.Network) bool { return n.Name == name })
 		if ref.Kind != estate.KindSubnet || n < 0 {
 			continue
 		}
-		network := &r.e.Networks[n]
+		network := &r.E.Networks[n]
 		k := slices.IndexFunc(network.Subnets, func(s estate.Subnet) bool { return s.Name == subnet })
 		if k < 0 {
 			continue
@@ -83,7 +83,7 @@ func (r *remedies) translating(refs []estate.Ref) []Remedy {
 			continue
 		}
 		m := Remedy{Words: fmt.Sprintf("translate %s for %s to %s", ref.Name, segment, free)}
-		for _, a := range r.e.Attachments {
+		for _, a := range r.E.Attachments {
 			if a.Network == name {
 				m.Edits = append(m.Edits, wiring.Edit{Op: wiring.Translate, Network: name, Hub: a.Hub, Segment: segment, Prefix: s.Prefix, Outside: free})
 			}
@@ -97,17 +97,17 @@ func (r *remedies) translating(refs []estate.Ref) []Remedy {
 
 // showing returns the edit that lets a forbidden share show what it would bring
 // under other addresses: those of the home that the address of the fault has.
-func (r *remedies) showing(f *estate.Fault) []Remedy {
-	at := slices.IndexFunc(r.e.Shares, func(s estate.Share) bool { return s.Name == f.Refs[0].Name })
+func (r *Remedies) showing(f *estate.Fault) []Remedy {
+	at := slices.IndexFunc(r.E.Shares, func(s estate.Share) bool { return s.Name == f.Refs[0].Name })
 	if at < 0 || !f.At.IsValid() {
 		return nil
 	}
-	s := &r.e.Shares[at]
+	s := &r.E.Shares[at]
 	of, to := s.Owner.Segment, s.Guest.Segment
 	if strings.HasSuffix(f.Path, ".guest") {
 		of, to = to, of
 	}
-	home, ok := r.net.Home(r.net.Segment(of), f.At)
+	home, ok := r.Net.Home(r.Net.Segment(of), f.At)
 	if !ok {
 		return nil
 	}
@@ -126,15 +126,15 @@ func (r *remedies) showing(f *estate.Fault) []Remedy {
 }
 
 // subnetsOf returns the subnets that some edits put into segments.
-func (r *remedies) subnetsOf(edits []wiring.Edit) []estate.Ref {
+func (r *Remedies) subnetsOf(edits []wiring.Edit) []estate.Ref {
 	var out []estate.Ref
 	for i := range edits {
-		n := slices.IndexFunc(r.e.Networks, func(n estate.Network) bool { return n.Name == edits[i].Network })
+		n := slices.IndexFunc(r.E.Networks, func(n estate.Network) bool { return n.Name == edits[i].Network })
 		if edits[i].Op != wiring.Live || edits[i].Segment == "" || n < 0 {
 			continue
 		}
-		for k := range r.e.Networks[n].Subnets {
-			if name := r.e.Networks[n].Subnets[k].Name; edits[i].Subnet == "" || edits[i].Subnet == name {
+		for k := range r.E.Networks[n].Subnets {
+			if name := r.E.Networks[n].Subnets[k].Name; edits[i].Subnet == "" || edits[i].Subnet == name {
 				out = append(out, estate.Ref{Kind: estate.KindSubnet, Name: edits[i].Network + "/" + name})
 			}
 		}
@@ -149,7 +149,7 @@ var setAside = map[bool]netip.Prefix{true: netip.MustParsePrefix("100.64.0.0/10"
 
 // freePrefix returns the first prefix of the size of another, among those set
 // aside for translation, that nothing of any segment overlaps, for shares may bring it.
-func (r *remedies) freePrefix(as netip.Prefix) (netip.Prefix, bool) {
+func (r *Remedies) freePrefix(as netip.Prefix) (netip.Prefix, bool) {
 	four := as.Addr().Is4()
 	if as.Bits() < setAside[four].Bits() {
 		return netip.Prefix{}, false
@@ -165,14 +165,14 @@ func (r *remedies) freePrefix(as netip.Prefix) (netip.Prefix, bool) {
 }
 
 // freeOf returns what is free of what is set aside, or nil.
-func (r *remedies) freeOf(four bool) *netipx.IPSet {
+func (r *Remedies) freeOf(four bool) *netipx.IPSet {
 	var free netipx.IPSetBuilder
 	free.AddPrefix(setAside[four])
-	for i := range r.net.Segments {
-		r.net.EachHomePrefix(i, free.RemovePrefix)
+	for i := range r.Net.Segments {
+		r.Net.EachHomePrefix(i, free.RemovePrefix)
 	}
-	for i := range r.e.Shares {
-		for _, t := range r.e.Shares[i].Show {
+	for i := range r.E.Shares {
+		for _, t := range r.E.Shares[i].Show {
 			free.RemovePrefix(t.Outside)
 		}
 	}
@@ -192,5 +192,5 @@ type Refusal struct {
 	Prefixes []string `json:"prefixes"` // the prefixes that overlap, where some do
 	Remedies []Remedy `json:"remedies"` // edits that, made too, would avoid it
 
-	fault estate.Fault
+	Fault estate.Fault `json:"-"`
 }

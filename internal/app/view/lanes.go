@@ -1,4 +1,4 @@
-package app
+package view
 
 import (
 	"net/netip"
@@ -139,10 +139,10 @@ type GateFirewall struct {
 
 // Lanes returns how the estate hangs together. Cost: linear in the estate without
 // its workloads and rules, and what Passages takes, once for each revision.
-func (s *Snapshot) Lanes() *Lanes { return s.lanesOf(s.passages(noPace), false) }
+func (s *Snapshot) Lanes() *Lanes { return s.LanesOf(s.Passages(NoPace), false) }
 
-// lanesOf returns the same with passages of this snapshot, or of one before.
-func (s *Snapshot) lanesOf(passages []findings.Passage, before bool) *Lanes {
+// LanesOf returns the same with passages of this snapshot, or of one before.
+func (s *Snapshot) LanesOf(passages []findings.Passage, before bool) *Lanes {
 	e := s.Estate
 	out := &Lanes{
 		Revision: s.Revision, Counting: before, Hubs: []LaneHub{}, Segments: []Lane{}, Links: []LaneLink{}, Networks: []LaneNetwork{},
@@ -155,7 +155,7 @@ func (s *Snapshot) lanesOf(passages []findings.Passage, before bool) *Lanes {
 		out.Segments = append(out.Segments, Lane{x.Name, x.Default})
 	}
 	for _, l := range e.Links {
-		out.Links = append(out.Links, LaneLink{l.Between[0] + "-" + l.Between[1], l.Between[:], l.Cost, l.State, orNone(l.Segments), l.Description})
+		out.Links = append(out.Links, LaneLink{l.Between[0] + "-" + l.Between[1], l.Between[:], l.Cost, l.State, OrNone(l.Segments), l.Description})
 	}
 	for _, p := range e.Peerings {
 		out.Peerings = append(out.Peerings, LanePeering{p.Between[:], p.OffersHub})
@@ -167,7 +167,7 @@ func (s *Snapshot) lanesOf(passages []findings.Passage, before bool) *Lanes {
 				published = append(published, p.Name)
 			}
 		}
-		out.Exits = append(out.Exits, LaneExit{x.Name, x.Hub, x.State, orNone(x.Segments), published})
+		out.Exits = append(out.Exits, LaneExit{x.Name, x.Hub, x.State, OrNone(x.Segments), published})
 	}
 	for _, x := range e.Shares {
 		share := LaneShare{x.Name, x.Owner.Segment, x.Guest.Segment, x.Direction, x.Enabled, []Shown{}}
@@ -213,7 +213,7 @@ func (s *Snapshot) laneNetworks() []LaneNetwork {
 	}
 	for i := range e.Networks {
 		n := &e.Networks[i]
-		out[i] = LaneNetwork{n.Name, n.Kind, n.Account, n.Region, orEmpty(n.Labels), gone[n.Name], n.Segment, []LaneSubnet{}, at[n.Name]}
+		out[i] = LaneNetwork{n.Name, n.Kind, n.Account, n.Region, OrEmpty(n.Labels), gone[n.Name], n.Segment, []LaneSubnet{}, at[n.Name]}
 		for k := range n.Subnets {
 			x := &n.Subnets[k]
 			out[i].Subnets = append(out[i].Subnets, LaneSubnet{x.Name, x.Prefix.String(), n.SegmentOf(x), shown[n.Name+"/"+x.Name]})
@@ -259,8 +259,8 @@ func (s *Snapshot) gates(passages []findings.Passage) []Gate {
 	return out
 }
 
-// words returns prefixes as they are written.
-func words(prefixes []netip.Prefix) []string {
+// Words returns prefixes as they are written.
+func Words(prefixes []netip.Prefix) []string {
 	out := []string{}
 	for _, p := range prefixes {
 		out = append(out, p.String())
@@ -273,7 +273,7 @@ func filterWords(prefixes []netip.Prefix) []string {
 	if prefixes == nil {
 		return nil
 	}
-	return words(prefixes)
+	return Words(prefixes)
 }
 
 // Unfinished reports whether there will be more to say of the same snapshot.

@@ -1,4 +1,4 @@
-package app
+package view
 
 import (
 	"fmt"
@@ -13,6 +13,7 @@ import (
 	"bivium/core/space"
 	"bivium/core/trace"
 	"bivium/core/verdict"
+	"bivium/internal/wording"
 )
 
 // Question is the question line: from where, to where, on what.
@@ -24,12 +25,12 @@ type Question struct {
 
 // Answer is what happens to every flow that a question is about.
 type Answer struct {
-	Question Question      `json:"question"`
-	Revision int64         `json:"revision"`
-	Marks    []matrix.Mark `json:"marks"` // those of the most flows first
-	Lines    []Line        `json:"lines"` // services that fare alike, with who settles them
-	Sentence []Token       `json:"sentence"`
-	Trace    trace.Trace   `json:"trace"` // the road of the first flow of the first line
+	Question Question        `json:"question"`
+	Revision int64           `json:"revision"`
+	Marks    []matrix.Mark   `json:"marks"` // those of the most flows first
+	Lines    []Line          `json:"lines"` // services that fare alike, with who settles them
+	Sentence []wording.Token `json:"sentence"`
+	Trace    trace.Trace     `json:"trace"` // the road of the first flow of the first line
 }
 
 // Line is some services that fare alike.
@@ -55,7 +56,7 @@ type Part struct {
 	Pairs    string          `json:"pairs"` // how many pairs of addresses, exact; "" if beyond use
 	From     int             `json:"from"`  // how many workloads are among the sources
 	To       int             `json:"to"`    // how many workloads are among the destinations
-	Sentence []Token         `json:"sentence"`
+	Sentence []wording.Token `json:"sentence"`
 	Witness  Witness         `json:"witness"`
 }
 
@@ -152,9 +153,9 @@ func (s *Snapshot) askDirectly(a *Answer, from, to *end, terms []estate.Term) er
 	protocol, sport, dport, _ := space.OfTerms(terms).Witness()
 	f.Service = verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}
 	a.Trace = trace.Of(s.Judge, f)
-	part := Part{Verdict: a.Trace.Verdict, Pairs: "1", Witness: s.witnessOf(f), Sentence: sentence(&a.Trace)}
+	part := Part{Verdict: a.Trace.Verdict, Pairs: "1", Witness: s.WitnessOf(f), Sentence: wording.Sentence(&a.Trace)}
 	a.Marks = []matrix.Mark{{Outcome: part.Verdict.Outcome, Contested: part.Verdict.Contested}}
-	a.Lines = []Line{{Services: s.words(space.OfTerms(terms)), Parts: []Part{part}}}
+	a.Lines = []Line{{Services: s.Words(space.OfTerms(terms)), Parts: []Part{part}}}
 	return nil
 }
 
@@ -217,12 +218,12 @@ func (s *Snapshot) nearService(word string) string {
 }
 
 func (s *Snapshot) line(l *query.Line) Line {
-	out := Line{Services: s.words(l.Services), More: l.More}
+	out := Line{Services: s.Words(l.Services), More: l.More}
 	parts := slices.Clone(l.Parts)
 	slices.SortStableFunc(parts, func(a, b query.Part) int { return nowhere(a) - nowhere(b) })
 	for _, p := range parts {
 		trace := trace.Of(s.Judge, p.Witness)
-		out.Parts = append(out.Parts, Part{Verdict: p.Verdict, Pairs: grouped(p.Pairs), From: p.From, To: p.To, Sentence: sentence(&trace), Witness: s.witnessOf(p.Witness)})
+		out.Parts = append(out.Parts, Part{Verdict: p.Verdict, Pairs: Grouped(p.Pairs), From: p.From, To: p.To, Sentence: wording.Sentence(&trace), Witness: s.WitnessOf(p.Witness)})
 	}
 	return out
 }
@@ -235,9 +236,9 @@ func nowhere(p query.Part) int {
 	return 0
 }
 
-// grouped writes a number with thin spaces between groups of three digits.
+// Grouped writes a number with thin spaces between groups of three digits.
 // Beyond a million million, where IPv6 and the internet lead, it says nothing.
-func grouped(n *big.Int) string {
+func Grouped(n *big.Int) string {
 	text := n.String()
 	if len(text) > 13 {
 		return ""
@@ -252,23 +253,23 @@ func grouped(n *big.Int) string {
 	return b.String()
 }
 
-// words writes a set of services by its name, its terms, or what it leaves out.
-func (s *Snapshot) words(set space.Services) ServiceWords {
+// Words writes a set of services by its name, its terms, or what it leaves out.
+func (s *Snapshot) Words(set space.Services) ServiceWords {
 	w := ServiceWords{Terms: []string{}, Except: []string{}}
 	if words, allBut := set.Short(); allBut {
 		w.Except = words
 	} else {
 		w.Terms = words
 	}
-	for i := range s.index.named {
-		if v := &s.index.named[i]; v.set.Equal(set) {
+	for i := range s.Index.named {
+		if v := &s.Index.named[i]; v.set.Equal(set) {
 			w.Name = v.name
 		}
 	}
 	return w
 }
 
-func (s *Snapshot) witnessOf(f verdict.Flow) Witness {
+func (s *Snapshot) WitnessOf(f verdict.Flow) Witness {
 	words := WordsOf(s.Judge, f)
 	w := Witness{
 		From: words.From, To: words.To, On: words.Service,
@@ -298,7 +299,7 @@ func (s *Snapshot) flowOf(w *Witness) verdict.Flow {
 }
 
 // summary says in one sentence what happens to all flows of a question.
-func (s *Snapshot) summary(a *Answer) []Token {
+func (s *Snapshot) summary(a *Answer) []wording.Token {
 	if len(a.Lines) == 1 && len(a.Lines[0].Parts) == 1 {
 		return a.Lines[0].Parts[0].Sentence
 	}
@@ -309,21 +310,21 @@ func (s *Snapshot) summary(a *Answer) []Token {
 		}
 	}
 	if len(outcomes) == 1 {
-		return say(outcomeWord(a.Lines[0].Parts[0].Verdict.Outcome) + ": all flows, for different reasons.")
+		return wording.Say(wording.OutcomeWord(a.Lines[0].Parts[0].Verdict.Outcome) + ": all flows, for different reasons.")
 	}
-	out := say("It depends: ")
+	out := wording.Say("It depends: ")
 	for i, m := range a.Marks {
 		switch {
 		case i > 0 && i == len(a.Marks)-1:
-			out = append(out, say(" and ")...)
+			out = append(out, wording.Say(" and ")...)
 		case i > 0:
-			out = append(out, say(", ")...)
+			out = append(out, wording.Say(", ")...)
 		}
 		word := string(m.Outcome)
 		if m.Contested {
 			word += " (contested)"
 		}
-		out = append(out, say(word)...)
+		out = append(out, wording.Say(word)...)
 	}
-	return append(out, say(", by service and address.")...)
+	return append(out, wording.Say(", by service and address.")...)
 }

@@ -1,4 +1,4 @@
-package app
+package view
 
 import (
 	"cmp"
@@ -21,7 +21,7 @@ type Completion struct {
 type nameIndex struct {
 	ends     []Completion // sorted by text
 	services []Completion
-	workload map[string]int
+	Workload map[string]int
 	named    []namedServices
 }
 
@@ -32,7 +32,7 @@ type namedServices struct {
 }
 
 func newNameIndex(s *Snapshot) *nameIndex {
-	x := &nameIndex{workload: map[string]int{}}
+	x := &nameIndex{Workload: map[string]int{}}
 	e := s.Estate
 	for _, v := range e.Services {
 		x.named = append(x.named, namedServices{v.Name, space.OfTerms(v.Terms)})
@@ -55,7 +55,7 @@ func newNameIndex(s *Snapshot) *nameIndex {
 	}
 	for i := range e.Workloads {
 		w := &e.Workloads[i]
-		x.workload[w.Name] = i
+		x.Workload[w.Name] = i
 		hint := w.Network
 		if len(w.Addresses) > 0 {
 			hint = w.Addresses[0].String() + " · " + w.Network
@@ -101,9 +101,9 @@ const MaxCompletions = 12
 // first, then those in which a word does, then those that hold it anywhere, by
 // name or by what tells them apart. Cost: linear in the names.
 func (s *Snapshot) Complete(field, text string) []Completion {
-	all := s.index.ends
+	all := s.Index.ends
 	if field == "on" {
-		all = s.index.services
+		all = s.Index.services
 	}
 	text = strings.ToLower(strings.TrimSpace(text))
 	var ranked [4][]Completion
@@ -142,7 +142,7 @@ func (s *Snapshot) literal(field, text string) (Completion, bool) {
 		return Completion{}, false
 	}
 	a, err := netip.ParseAddr(text)
-	if err != nil || slices.ContainsFunc(s.index.ends, func(c Completion) bool { return c.Text == text }) {
+	if err != nil || slices.ContainsFunc(s.Index.ends, func(c Completion) bool { return c.Text == text }) {
 		return Completion{}, false
 	}
 	return Completion{a.String(), "address", s.whose(a)}, true
@@ -169,19 +169,19 @@ func (s *Snapshot) whose(a netip.Addr) string {
 	return strings.Join(homes, "; ")
 }
 
-func orEmpty(m map[string]string) map[string]string {
+func OrEmpty(m map[string]string) map[string]string {
 	if m == nil {
 		return map[string]string{}
 	}
 	return m
 }
 
-func orNone[T any](list []T) []T {
+func OrNone[T any](list []T) []T {
 	if list == nil {
 		return []T{}
 	}
 	return list
 }
 
-// maxNamed is how many things are named where there may be many.
-const maxNamed = 8
+// MaxNamed is how many things are named where there may be many.
+const MaxNamed = 8

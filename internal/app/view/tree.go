@@ -1,4 +1,4 @@
-package app
+package view
 
 import (
 	"cmp"
@@ -57,16 +57,16 @@ type Look struct {
 	From     int
 }
 
-// tree is the rows of a snapshot, built when they are first asked for.
-type tree struct {
+// Tree is the rows of a snapshot, built when they are first asked for.
+type Tree struct {
 	once  parallel.Once
 	nodes []treeNode
 	top   []int32
 	byID  map[string]int32
 }
 
-// members is the groups that workloads are in, found when some are first asked for.
-type members struct {
+// Members is the groups that workloads are in, found when some are first asked for.
+type Members struct {
 	once   parallel.Once
 	groups [][]int // by workload
 }
@@ -93,7 +93,7 @@ func (s *Snapshot) Rows(look Look) *Rows {
 		}
 	}
 	var leads map[int32]bool // what has a match below it; nil where nothing is looked for
-	out := &Rows{Revision: s.Revision, From: look.From, Counting: s.counted() == nil, Rows: []Row{}}
+	out := &Rows{Revision: s.Revision, From: look.From, Counting: s.Counted() == nil, Rows: []Row{}}
 	matched := map[int32]bool{}
 	if look.Find != "" || look.Unplaced {
 		leads = map[int32]bool{}
@@ -142,11 +142,11 @@ func (s *Snapshot) Rows(look Look) *Rows {
 	return out
 }
 
-// groupsOf returns the groups that a workload is in, by number. Those of all are
+// GroupsOf returns the groups that a workload is in, by number. Those of all are
 // found when some are first asked for.
-func (s *Snapshot) groupsOf(workload int) []int {
-	s.members.once.Do(func() { s.members.groups = s.Judge.GroupsOf() })
-	return s.members.groups[workload]
+func (s *Snapshot) GroupsOf(workload int) []int {
+	s.Members.once.Do(func() { s.Members.groups = s.Judge.GroupsOf() })
+	return s.Members.groups[workload]
 }
 
 // matcher returns what tells whether a row is what is looked for.
@@ -183,7 +183,7 @@ func (s *Snapshot) matcher(text string) func(*treeNode) bool {
 		}
 		switch {
 		case n.kind == "workload" && group >= 0:
-			return slices.Contains(s.groupsOf(n.at), group)
+			return slices.Contains(s.GroupsOf(n.at), group)
 		case n.kind == "workload" && label:
 			return e.Workloads[n.at].Labels[key] == value
 		case n.kind == "network" && label:
@@ -196,11 +196,11 @@ func (s *Snapshot) matcher(text string) func(*treeNode) bool {
 func (s *Snapshot) row(n *treeNode, depth int, open bool) Row {
 	e := s.Estate
 	r := Row{ID: n.id, Kind: n.kind, Name: n.name, Depth: depth, Open: open, Parts: len(n.parts), Workloads: n.workloads, Labels: map[string]string{}, Segments: []string{}, Groups: []string{}, Places: []Place{}}
-	r.Issues = s.counted()[Thing{n.kind, n.name}]
+	r.Issues = s.Counted()[Thing{n.kind, n.name}]
 	switch n.kind {
 	case "network":
 		net := &e.Networks[n.network]
-		r.Labels = orEmpty(net.Labels)
+		r.Labels = OrEmpty(net.Labels)
 		r.Segments = segmentsOf(net)
 		for _, a := range e.Attachments {
 			if a.Network == n.name {
@@ -226,20 +226,20 @@ func (s *Snapshot) row(n *treeNode, depth int, open bool) Row {
 		}
 	case "workload":
 		w := &e.Workloads[n.at]
-		r.Labels, r.Account = orEmpty(w.Labels), w.Account
+		r.Labels, r.Account = OrEmpty(w.Labels), w.Account
 		words := make([]string, len(w.Addresses))
 		for i, a := range w.Addresses {
 			words[i] = a.String()
 		}
 		r.At = strings.Join(words, ", ")
-		if parent := &s.tree.nodes[n.parent]; parent.kind == "subnet" {
+		if parent := &s.Tree.nodes[n.parent]; parent.kind == "subnet" {
 			net := &e.Networks[n.network]
 			if seg := net.SegmentOf(&net.Subnets[parent.at]); seg != "" {
 				r.Segments = []string{seg}
 			}
 		}
 		names := s.Judge.GroupNames()
-		for _, g := range s.groupsOf(n.at) {
+		for _, g := range s.GroupsOf(n.at) {
 			r.Groups = append(r.Groups, names[g])
 		}
 	}
@@ -263,9 +263,9 @@ func segmentsOf(n *estate.Network) []string {
 const noAccount = "no account"
 
 // builtTree returns the tree, which is built once for each snapshot.
-func (s *Snapshot) builtTree() *tree {
-	s.tree.once.Do(func() {
-		e, t := s.Estate, s.tree
+func (s *Snapshot) builtTree() *Tree {
+	s.Tree.once.Do(func() {
+		e, t := s.Estate, s.Tree
 		t.byID = map[string]int32{}
 		gone := map[string]bool{}
 		for i := range s.Known {
@@ -317,11 +317,11 @@ func (s *Snapshot) builtTree() *tree {
 			slices.SortFunc(t.nodes[i].parts, byName)
 		}
 	})
-	return s.tree
+	return s.Tree
 }
 
 // under returns the row of a name below another, and makes it if there is none.
-func (t *tree) under(parent int32, kind, name, path string) int32 {
+func (t *Tree) under(parent int32, kind, name, path string) int32 {
 	id := kind + ":" + path + name
 	if i, ok := t.byID[id]; ok {
 		return i

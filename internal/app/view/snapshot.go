@@ -1,4 +1,6 @@
-package app
+// Package view tells what there is to see of an estate at one revision: answers, the board,
+// lanes, routes, issues, sheets, the tree. A Snapshot never changes; nothing here writes.
+package view
 
 import (
 	"fmt"
@@ -28,19 +30,19 @@ type Snapshot struct {
 	Known    []inventory.Known   // what accounts have, as it was last read
 	Mapping  []inventory.Mapping // of their tags to labels
 	Aside    []store.Aside       // things that could not be read when the database was opened
-	index    *nameIndex
-	tree     *tree
-	members  *members
-	later    *later
-	plans    *plans
+	Index    *nameIndex
+	Tree     *Tree
+	Members  *Members
+	Later    *Later
+	Plans    *Plans
 }
 
 // NewSnapshot returns an estate with everything that follows from it.
 func NewSnapshot(e *estate.Estate, revision int64) *Snapshot {
 	judge := verdict.New(e)
 	a := analysis.New(judge)
-	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Analysis: a, Survey: a.Matrix, later: &later{}, tree: &tree{}, members: &members{}, plans: &plans{}}
-	s.index = newNameIndex(s)
+	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Analysis: a, Survey: a.Matrix, Later: &Later{}, Tree: &Tree{}, Members: &Members{}, Plans: &Plans{}}
+	s.Index = newNameIndex(s)
 	s.Analysis.Expectations.All() // an edit then looks only at those that it touches
 	return s
 }
@@ -49,15 +51,15 @@ func NewSnapshot(e *estate.Estate, revision int64) *Snapshot {
 // and else what is worked out anew.
 func (s *Snapshot) lend(after *Snapshot) {
 	same := func(lists ...string) bool { return document.SameLists(s.Estate, after.Estate, lists...) }
-	after.index, after.tree, after.members = s.index, s.tree, s.members
+	after.Index, after.Tree, after.Members = s.Index, s.Tree, s.Members
 	if !same("services", "groups", "segments", "networks", "workloads", "publications") {
-		after.index = newNameIndex(after)
+		after.Index = newNameIndex(after)
 	}
 	if !same("accounts", "networks", "workloads") || !sameKnown(s.Known, after.Known) {
-		after.tree = &tree{}
+		after.Tree = &Tree{}
 	}
 	if !same("groups", "networks", "workloads") {
-		after.members = &members{}
+		after.Members = &Members{}
 	}
 }
 
@@ -69,14 +71,14 @@ func sameKnown(a, b []inventory.Known) bool {
 // alone are others, those that rules do not bear upon stay as they are.
 func (s *Snapshot) faultsAfter(after *Snapshot) []estate.Fault {
 	if !document.DifferInAlone(s.Estate, after.Estate, "policies") {
-		return append(asideFaults(s.Aside), Faults(after.Judge)...)
+		return append(AsideFaults(s.Aside), Faults(after.Judge)...)
 	}
-	had := faultKeys(estate.CheckRules(s.Estate))
+	had := FaultKeys(estate.CheckRules(s.Estate))
 	faults := slices.DeleteFunc(slices.Clone(s.Faults), func(f estate.Fault) bool { return had[f.Path+f.Message] })
 	return append(faults, estate.CheckRules(after.Estate)...)
 }
 
-func faultKeys(faults []estate.Fault) map[string]bool {
+func FaultKeys(faults []estate.Fault) map[string]bool {
 	keys := map[string]bool{}
 	for _, f := range faults {
 		keys[f.Path+f.Message] = true
@@ -89,8 +91,8 @@ func Faults(j *verdict.Judge) []estate.Fault {
 	return append(estate.Check(j.Estate), findings.ShareFaults(j)...)
 }
 
-// asideFaults returns the faults that things are which were set aside.
-func asideFaults(list []store.Aside) []estate.Fault {
+// AsideFaults returns the faults that things are which were set aside.
+func AsideFaults(list []store.Aside) []estate.Fault {
 	var out []estate.Fault
 	for i := range list {
 		o := &list[i]

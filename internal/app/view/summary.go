@@ -1,4 +1,4 @@
-package app
+package view
 
 import (
 	"cmp"
@@ -8,6 +8,7 @@ import (
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/trace"
+	"bivium/internal/wording"
 )
 
 // Summary is what is loaded, and the names that rules are written with.
@@ -50,7 +51,7 @@ func (s *Snapshot) Summary() *Summary {
 	for i := range e.Groups {
 		out.Groups = append(out.Groups, Named{e.Groups[i].Name, groupHint(&e.Groups[i])})
 	}
-	for _, c := range s.index.services {
+	for _, c := range s.Index.services {
 		if c.Text != "any" {
 			out.Services = append(out.Services, Named{c.Text, c.Hint})
 		}
@@ -81,9 +82,9 @@ func (s *Snapshot) Policies() []estate.Policy {
 
 // Road is the whole road of one flow.
 type Road struct {
-	Revision int64       `json:"revision"`
-	Trace    trace.Trace `json:"trace"`
-	Sentence []Token     `json:"sentence"`
+	Revision int64           `json:"revision"`
+	Trace    trace.Trace     `json:"trace"`
+	Sentence []wording.Token `json:"sentence"`
 }
 
 // Road returns the road of the one flow that ParseFlow understands.
@@ -93,5 +94,5 @@ func (s *Snapshot) Road(from, to, service string, sport int, publication string)
 		return nil, err
 	}
 	t := trace.Of(s.Judge, f)
-	return &Road{s.Revision, t, sentence(&t)}, nil
+	return &Road{s.Revision, t, wording.Sentence(&t)}, nil
 }

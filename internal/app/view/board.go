@@ -1,4 +1,4 @@
-package app
+package view
 
 import (
 	"fmt"
@@ -72,9 +72,9 @@ func ParseNode(id string) matrix.Node {
 	return matrix.Node{Kind: matrix.NodeGroup, Segment: segment, Group: group}
 }
 
-// nodesOf returns the rows of the board with some segments opened to their
+// NodesOf returns the rows of the board with some segments opened to their
 // groups.
-func (s *Snapshot) nodesOf(open []string) []matrix.Node {
+func (s *Snapshot) NodesOf(open []string) []matrix.Node {
 	isOpen := make(map[string]bool, len(open))
 	for _, o := range open {
 		isOpen[o] = true
@@ -86,7 +86,7 @@ func (s *Snapshot) nodesOf(open []string) []matrix.Node {
 func (s *Snapshot) Board(open []string) *Board {
 	b := &Board{Revision: s.Revision}
 	last := make([]int, len(s.Estate.Workloads)) // by workload: the last node that counted it, from 1
-	for i, n := range s.nodesOf(open) {
+	for i, n := range s.NodesOf(open) {
 		workloads := 0
 		for _, c := range s.Survey.ClassesOf(n) {
 			for _, w := range s.Survey.Class(c).Workloads {
@@ -104,7 +104,7 @@ func (s *Snapshot) Board(open []string) *Board {
 // Cells returns a piece of the board that begins at a row and a column; less
 // than PieceSize rows and columns where the board ends.
 func (s *Snapshot) Cells(open []string, row, col int) (*Cells, error) {
-	nodes := s.nodesOf(open)
+	nodes := s.NodesOf(open)
 	for at, n := range map[string]int{"row": row, "col": col} {
 		if n < 0 || n >= len(nodes) {
 			return nil, &Problem{at, fmt.Sprintf("the board has no %s %d", at, n), fmt.Sprintf("it has %d", len(nodes))}
@@ -188,8 +188,8 @@ func (s *Snapshot) short(set space.Services) string {
 		return "most services"
 	}
 	var names []string
-	for i := range s.index.named {
-		v := &s.index.named[i]
+	for i := range s.Index.named {
+		v := &s.Index.named[i]
 		if !v.set.Empty() && v.set.Intersect(set).Equal(v.set) {
 			names = append(names, v.name)
 			set = set.Intersect(v.set.Complement())

@@ -1,4 +1,4 @@
-package app
+package view
 
 import (
 	"fmt"
@@ -159,7 +159,7 @@ func (s *Snapshot) findPublished(e *end, field string, p *estate.Publication) er
 // that has it.
 func (s *Snapshot) findName(e *end, field, kind, name string) error {
 	is := func(k string) bool { return kind == "" || kind == k }
-	if w, ok := s.index.workload[name]; ok && is("workload") && e.segment == paths.None {
+	if w, ok := s.Index.Workload[name]; ok && is("workload") && e.segment == paths.None {
 		return s.findWorkload(e, field, w)
 	}
 	if g := s.Judge.Group(name); g != paths.None && is("group") {
@@ -209,8 +209,8 @@ func (s *Snapshot) findWorkload(e *end, field string, w int) error {
 }
 
 func (s *Snapshot) unknown(field, name string) error {
-	known := make(map[string]bool, len(s.index.ends))
-	for _, c := range s.index.ends {
+	known := make(map[string]bool, len(s.Index.ends))
+	for _, c := range s.Index.ends {
 		known[c.Text] = true
 	}
 	fix := "enter a workload, group, segment, network, address, or internet"

@@ -1,4 +1,4 @@
-package app
+package view
 
 import (
 	"fmt"
@@ -75,9 +75,9 @@ func severityOf(kind string) string {
 	return string(findings.FindingCode(kind).Severity())
 }
 
-// issuePage returns the first issues of each kind that fit; or of one kind, by its code,
+// IssuePage returns the first issues of each kind that fit; or of one kind, by its code,
 // those from a place on. With them comes the issue of a key, if there is one.
-func (s *Snapshot) issuePage(filter *IssueFilter) *IssuePage {
+func (s *Snapshot) IssuePage(filter *IssueFilter) *IssuePage {
 	t := s.Issues()
 	p := &issuePager{filter: filter, find: strings.ToLower(filter.Find), count: firstIssues, at: map[string]int{}, bySeverity: map[string]int{}, bySegment: map[string]int{}}
 	p.page = &IssuePage{Revision: s.Revision, Faults: len(t.Faults), Findings: len(t.Findings), Severities: []Tally{}, Segments: []Tally{}, Kinds: []IssueKind{}}
@@ -163,18 +163,18 @@ type Thing struct {
 	Name string `json:"name"`
 }
 
-// maxThings is how many things an issue names before a screen had better count.
-const maxThings = 50
+// MaxThings is how many things an issue names before a screen had better count.
+const MaxThings = 50
 
 // Issues returns the faults and findings of the estate. They are worked out
 // once for each snapshot, when they are first asked for.
-func (s *Snapshot) Issues() *Issues { return s.issues(noPace) }
+func (s *Snapshot) Issues() *Issues { return s.FindIssues(NoPace) }
 
-func (s *Snapshot) issues(pace func()) *Issues {
-	s.later.looked.Do(func() {
+func (s *Snapshot) FindIssues(pace func()) *Issues {
+	s.Later.looked.Do(func() {
 		t := &Issues{}
 		segments := segmentFinder{snapshot: s, known: map[Thing][]string{}}
-		r := remedies{e: s.Estate, net: s.Judge.Net}
+		r := Remedies{E: s.Estate, Net: s.Judge.Net}
 		for i := range s.Faults {
 			f := &s.Faults[i]
 			x := Issue{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Path: f.Path, Refs: things(f.Refs), Remedies: r.of(f)}
@@ -187,7 +187,7 @@ func (s *Snapshot) issues(pace func()) *Issues {
 		for _, f := range s.Analysis.Findings.All(pace) {
 			x := Issue{Code: string(f.Code), Message: f.Message, Refs: things(f.Refs), Remedies: []Remedy{}}
 			if f.Witness != nil {
-				words, witness := s.words(f.Services), s.witnessOf(*f.Witness)
+				words, witness := s.Words(f.Services), s.WitnessOf(*f.Witness)
 				x.Services, x.Witness = &words, &witness
 			}
 			x.Segments = segments.concerned(&x, f.Witness)
@@ -199,10 +199,10 @@ func (s *Snapshot) issues(pace func()) *Issues {
 				list[i].Key = keyOf(&list[i], alike)
 			}
 		}
-		s.later.issues = t
-		s.later.counts = countsOf(t)
+		s.Later.issues = t
+		s.Later.counts = countsOf(t)
 	})
-	return s.later.issues
+	return s.Later.issues
 }
 
 // countsOf counts the faults and findings that name each thing.
@@ -231,7 +231,7 @@ func keyOf(x *Issue, alike map[string]int) string {
 
 func things(refs []estate.Ref) []Thing {
 	out := []Thing{}
-	for _, r := range refs[:min(len(refs), maxThings)] {
+	for _, r := range refs[:min(len(refs), MaxThings)] {
 		out = append(out, Thing{string(r.Kind), r.Name})
 	}
 	return out

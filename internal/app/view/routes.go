@@ -1,4 +1,4 @@
-package app
+package view
 
 import (
 	"fmt"
@@ -12,6 +12,7 @@ import (
 	"bivium/core/paths"
 	"bivium/core/query"
 	"bivium/core/wiring"
+	"bivium/internal/wording"
 )
 
 // Routes is a route table: of a segment at a hub, or of a network.
@@ -177,11 +178,11 @@ func (s *Snapshot) describe(row *RouteRow, p *paths.Path) {
 func (s *Snapshot) absenceWords(a paths.Absence, network int, prefix netip.Prefix, segment int) string {
 	in := estate.Ref{}
 	if segment != paths.None {
-		in = ref(estate.KindSegment, s.Judge.Net.Segments[segment])
+		in = wording.Ref(estate.KindSegment, s.Judge.Net.Segments[segment])
 	}
-	return Plain(noPathBecause(a.String(), missing{
-		network: ref(estate.KindNetwork, s.Judge.Net.Networks[network].Name), peer: ref("", "a peer"),
-		source: ref("", "the source addresses"), destination: ref("", prefix.String()), segment: in,
+	return wording.Plain(wording.NoPathBecause(a.String(), wording.Missing{
+		Network: wording.Ref(estate.KindNetwork, s.Judge.Net.Networks[network].Name), Peer: wording.Ref("", "a peer"),
+		Source: wording.Ref("", "the source addresses"), Destination: wording.Ref("", prefix.String()), Segment: in,
 	}))
 }
 

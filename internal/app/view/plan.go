@@ -1,0 +1,102 @@
+package view
+
+import (
+	"crypto/sha256"
+	"slices"
+	"sync"
+
+	"bivium/core/analysis"
+	"bivium/core/difference"
+	"bivium/core/estate"
+	"bivium/core/inventory"
+)
+
+// Plan is an edit of a snapshot, worked out.
+type Plan struct {
+	Next     *estate.Estate
+	Analysis *analysis.Analysis // of next
+	Changed  difference.Difference
+}
+
+// PlanOf works out an edit that leads to an estate.
+func (s *Snapshot) PlanOf(next *estate.Estate) *Plan {
+	a, d := s.Analysis.Revise(next)
+	return &Plan{next, a, d}
+}
+
+// After returns the snapshot that a plan of this one leads to, under the number of a
+// revision, with its faults. It shares with this one what the estates share.
+func (s *Snapshot) After(p *Plan, revision int64, known []inventory.Known, mapping []inventory.Mapping) *Snapshot {
+	after := &Snapshot{
+		Estate: p.Next, Revision: revision, Judge: p.Analysis.Judge, Analysis: p.Analysis, Survey: p.Analysis.Matrix,
+		Known: known, Mapping: mapping, Aside: s.Aside, Later: &Later{}, Plans: &Plans{},
+	}
+	s.lend(after)
+	after.Faults = s.faultsAfter(after)
+	p.Analysis.Expectations.All() // an edit then looks only at those that it touches
+	return after
+}
+
+// Plans keeps the last plans that were tried of a snapshot: making one of them does not work
+// it out again. It is safe for concurrent use.
+type Plans struct {
+	mu   sync.Mutex
+	last []keyedPlan // the oldest first
+}
+
+type keyedPlan struct {
+	key  PlanKey
+	plan *Plan
+}
+
+// mostPlans is how many plans of a snapshot are kept: of a few people who try at once.
+const mostPlans = 4
+
+// PlanKey tells what was asked for: two edits of one key lead a snapshot to the same estate.
+type PlanKey [sha256.Size]byte
+
+// KeyOfPlan returns the key of a kind of edit, with what was sent for it.
+func KeyOfPlan(kind string, body []byte) *PlanKey {
+	key := PlanKey(sha256.Sum256(slices.Concat([]byte(kind), []byte{0}, body)))
+	return &key
+}
+
+// Find returns the plan of a key, or nil.
+func (p *Plans) Find(key *PlanKey) *Plan {
+	if key == nil {
+		return nil
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, k := range p.last {
+		if k.key == *key {
+			return k.plan
+		}
+	}
+	return nil
+}
+
+// Keep keeps a plan, in place of the oldest if there are many.
+func (p *Plans) Keep(key *PlanKey, kept *Plan) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.last = slices.DeleteFunc(p.last, func(k keyedPlan) bool { return k.key == *key })
+	if len(p.last) == mostPlans {
+		p.last = slices.Delete(p.last, 0, 1)
+	}
+	p.last = append(p.last, keyedPlan{*key, kept})
+}
+
+// Tried returns the plan of a key, from f where it is not kept already.
+func (s *Snapshot) Tried(key *PlanKey, f func() (*estate.Estate, error)) (*Plan, error) {
+	if known := s.Plans.Find(key); known != nil {
+		return known, nil
+	}
+	next, err := f()
+	if err != nil {
+		return nil, err
+	}
+	p := s.PlanOf(next)
+	s.Plans.Keep(key, p)
+	return p, nil
+}
