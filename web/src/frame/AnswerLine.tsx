@@ -4,6 +4,7 @@ import { ApiProblem } from "../api/client";
 import { answerQuery } from "../api/queries";
 import { Marks } from "../parts/marks/RoadMark";
 import { Sentence } from "../parts/Sentence";
+import { selecting } from "./selection";
 import { isAsked, questionOf, useUrlState } from "./urlState";
 
 /** The answer in one sentence, under the question. */
@@ -42,9 +43,7 @@ export function AnswerLine() {
               row: null,
               col: null,
               at: null,
-              net: null,
-              lane: null,
-              hub: null,
+              ...selecting({ kind: "nothing" }),
             })
           }
         >

@@ -1,6 +1,6 @@
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
-import { useUrlState } from "../../frame/urlState";
+import { useSelection } from "../../frame/selection";
 import { ThingLink } from "../../parts/ThingLink";
 import { counted } from "../../parts/wording";
 import { attachState, segmentsOf } from "./estate";
@@ -101,7 +101,7 @@ type Props = {
 export function HealthBar({ estate, told, sessions, plan, detail, onDetail, onJump }: Props) {
   const issues = issuesOf(estate, told, plan, sessions);
   const [open, setOpen] = useState(false);
-  const { change } = useUrlState();
+  const { select } = useSelection();
   return (
     <>
       <div className="flex items-center gap-4 px-5 py-2 text-[13px]">
@@ -119,16 +119,10 @@ export function HealthBar({ estate, told, sessions, plan, detail, onDetail, onJu
           </button>
         )}
         <span className="flex-1" />
-        <button
-          className="flex-none text-soft hover:text-ink"
-          onClick={() => change({ many: "yes", fresh: null, net: null, lane: null, hub: null })}
-        >
+        <button className="flex-none text-soft hover:text-ink" onClick={() => select({ kind: "many" })}>
           Place many…
         </button>
-        <button
-          className="flex-none text-soft hover:text-ink"
-          onClick={() => change({ fresh: "yes", many: null, net: null, lane: null, hub: null })}
-        >
+        <button className="flex-none text-soft hover:text-ink" onClick={() => select({ kind: "new" })}>
           New…
         </button>
         <Undo />

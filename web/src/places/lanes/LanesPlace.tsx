@@ -9,6 +9,8 @@ import {
   sessionsQuery,
   statesQuery,
 } from "../../api/queries";
+import { useSelection } from "../../frame/selection";
+import type { Selection } from "../../frame/selection";
 import { isAsked, questionOf, useUrlState } from "../../frame/urlState";
 import { Panel } from "../../road/Panel";
 import { courseOf } from "./plane/course";
@@ -63,24 +65,37 @@ export function LanesPlace() {
 /** What is beside the plane: what was picked there, or the road of the question. */
 function Side({ estate, told }: { estate: Estate | undefined; told: Told }) {
   const { params } = useUrlState();
-  const [net, lane, hub] = [params.get("net"), params.get("lane"), params.get("hub")];
-  const network = estate?.networks.find((n) => n.name === net);
-  if (estate && network) {
-    const dropped = `${params.get("into")} ${params.get("onto")}`;
-    const now = JSON.stringify([network.subnets, network.at]);
-    return <NetworkSheet key={`${net} ${dropped} ${now}`} estate={estate} told={told} network={network} />;
+  const { selection } = useSelection();
+  const picked = estate && sheetOf(selection, estate, told);
+  if (picked) return picked;
+  return params.get("road") === "shown" ? <Panel /> : null;
+}
+
+/** The sheet of what is selected, if the estate has it. */
+function sheetOf(selection: Selection, estate: Estate, told: Told) {
+  switch (selection.kind) {
+    case "network": {
+      const network = estate.networks.find((n) => n.name === selection.name);
+      if (!network) return null;
+      const key = JSON.stringify([selection, network.subnets, network.at]);
+      return <NetworkSheet key={key} estate={estate} told={told} network={network} drop={selection.drop} />;
+    }
+    case "shares":
+      return <SharesSheet key={selection.segments.join(" ")} estate={estate} of={selection.segments} />;
+    case "new":
+      return <NewSheet estate={estate} />;
+    case "many":
+      return <GroupSheet estate={estate} />;
+    case "routes": {
+      const { segment, hub } = selection;
+      const shares = estate.shares.filter((s) => s.owner === segment || s.guest === segment).length;
+      return <RoutesSheet key={`${segment} ${hub}`} segment={segment} hub={hub} shares={shares} />;
+    }
+    case "hub":
+      return <HubSheet key={selection.name} estate={estate} told={told} hub={selection.name} />;
+    case "nothing":
+      return null;
   }
-  const shares = params.get("shares");
-  if (estate && shares) return <SharesSheet key={shares} estate={estate} of={shares.split(" ")} />;
-  if (estate && params.get("fresh")) return <NewSheet estate={estate} />;
-  if (estate && params.get("many")) return <GroupSheet estate={estate} />;
-  if (lane && hub) {
-    const own = estate?.shares.filter((s) => s.owner === lane || s.guest === lane) ?? [];
-    return <RoutesSheet key={`${lane} ${hub}`} segment={lane} hub={hub} shares={own.length} />;
-  }
-  if (estate && hub) return <HubSheet key={hub} estate={estate} told={told} hub={hub} />;
-  if (params.get("road") === "shown") return <Panel />;
-  return null;
 }
 
 function Whole({ estate, told, sessions }: { estate: Estate; told: Told; sessions: Session[] }) {
@@ -89,8 +104,9 @@ function Whole({ estate, told, sessions }: { estate: Estate; told: Told; session
   const [width, setWidth] = useState(0);
   const wanted = params.get("detail") as Detail | null;
   const detail = wanted && details.includes(wanted) ? wanted : fitting(estate, width || 1240);
-  const focus = params.get("hub") ?? "";
-  const sharing = (params.get("shares") ?? "").split(" ")[0] ?? "";
+  const { selection, select } = useSelection();
+  const focus = selection.kind === "hub" ? selection.name : selection.kind === "routes" ? selection.hub : "";
+  const sharing = selection.kind === "shares" ? (selection.segments[0] ?? "") : "";
   const plan = useMemo(
     () => layout(estate, detail, told, width, focus, sharing),
     [estate, detail, told, width, focus, sharing],
@@ -123,10 +139,9 @@ function Whole({ estate, told, sessions }: { estate: Estate; told: Told; session
   const [at, setAt] = useState<At>({ lane: 0, column: 0 });
   const openShares = useCallback(
     (lanes: [number, number]) => {
-      const names = [...new Set(lanes)].map((l) => plan.lanes[l]?.name ?? "");
-      change({ fresh: null, many: null, net: null, lane: null, hub: null, shares: names.join(" ") });
+      select({ kind: "shares", segments: [...new Set(lanes)].map((l) => plan.lanes[l]?.name ?? "") });
     },
-    [plan, change],
+    [plan, select],
   );
   const step = (by: number) => {
     const next = details[details.indexOf(detail) + by];
@@ -151,10 +166,7 @@ function Whole({ estate, told, sessions }: { estate: Estate; told: Told; session
       {(estate.hubs.length === 0 || estate.segments.length === 0) && (
         <p className="px-5 py-3 text-[13px]">
           Networks are attached to hubs and assigned to segments.{" "}
-          <button
-            className="text-accent hover:underline"
-            onClick={() => change({ fresh: "yes", net: null, many: null, shares: null })}
-          >
+          <button className="text-accent hover:underline" onClick={() => select({ kind: "new" })}>
             Make the first {estate.segments.length === 0 ? "segment" : "hub"}
           </button>
         </p>
@@ -164,55 +176,34 @@ function Whole({ estate, told, sessions }: { estate: Estate; told: Told; session
         told={told}
         course={course}
         at={at}
-        lit={params.get("net") ?? ""}
+        lit={selection.kind === "network" ? selection.name : ""}
         jumper={jumper}
         onWidth={setWidth}
         onMove={setAt}
         onOpen={(to) => {
           setAt(to);
-          change({
-            fresh: null,
-            many: null,
-            shares: null,
-            lane: plan.lanes[to.lane]?.name ?? null,
-            hub: plan.columns[to.column]?.hub?.name ?? null,
-            net: null,
-          });
+          const segment = plan.lanes[to.lane]?.name;
+          const hub = plan.columns[to.column]?.hub?.name;
+          if (segment && hub) select({ kind: "routes", segment, hub });
+          else if (hub) select({ kind: "hub", name: hub });
         }}
-        onNetwork={(name) =>
-          change({ fresh: null, many: null, shares: null, net: name, lane: null, hub: null })
-        }
-        onHub={(name) => change({ fresh: null, many: null, shares: null, hub: name, lane: null, net: null })}
+        onNetwork={(name) => select({ kind: "network", name })}
+        onHub={(name) => select({ kind: "hub", name })}
         onLane={(lane) => {
           const first = Math.min(plan.columns.length - 1, plan.lanes[lane]?.from ?? 0);
           const hub = plan.columns[first]?.hub?.name;
-          if (hub && !plan.lanes[lane]?.internet)
-            change({
-              fresh: null,
-              many: null,
-              shares: null,
-              lane: plan.lanes[lane]?.name ?? null,
-              hub,
-              net: null,
-            });
+          const segment = plan.lanes[lane]?.name;
+          if (hub && segment && !plan.lanes[lane]?.internet) select({ kind: "routes", segment, hub });
         }}
         onShares={openShares}
         onDrop={(text, to) => {
           const [net, fromLane, fromHub] = text.split(" ");
           const hub = plan.columns[to.column]?.hub?.name;
-          if (net && hub)
-            change({
-              fresh: null,
-              many: null,
-              shares: null,
-              net,
-              into: plan.lanes[to.lane]?.name ?? null,
-              onto: hub,
-              "from-lane": fromLane ?? null,
-              "from-hub": fromHub ?? null,
-              lane: null,
-              hub: null,
-            });
+          const into = plan.lanes[to.lane]?.name;
+          if (net && hub && into) {
+            const drop = { into, onto: hub, fromSegment: fromLane ?? "", fromHub: fromHub ?? "" };
+            select({ kind: "network", name: net, drop });
+          }
         }}
         onDetail={step}
       />

@@ -2,14 +2,14 @@ import { counted } from "../../parts/wording";
 import { KindGlyph } from "./Glyphs";
 import { dragged } from "./plane/CellView";
 import type { Network } from "./estate";
-import { useUrlState } from "../../frame/urlState";
+import { useSelection } from "../../frame/selection";
 
 /** How many networks the tray shows before it counts the rest. */
 const most = 12;
 
 /** Networks that no segment holds, waiting for a place. */
 export function Tray({ networks }: { networks: Network[] }) {
-  const { change } = useUrlState();
+  const { select } = useSelection();
   if (networks.length === 0) return null;
   return (
     <div className="flex flex-wrap items-center gap-2 border-y border-line bg-wash px-5 py-1.5 text-[13px]">
@@ -19,7 +19,7 @@ export function Tray({ networks }: { networks: Network[] }) {
           key={n.name}
           draggable
           onDragStart={(event) => event.dataTransfer.setData(dragged, n.name)}
-          onClick={() => change({ many: null, fresh: null, net: n.name, lane: null, hub: null })}
+          onClick={() => select({ kind: "network", name: n.name })}
           data-tray={n.name}
           className="flex items-center gap-1.5 rounded-full border border-dashed border-soft bg-paper px-2.5 leading-6 hover:border-accent"
         >

@@ -1,6 +1,6 @@
 import { useMemo, useState } from "react";
 import type { WiringEdit } from "../../../api/queries";
-import { useUrlState } from "../../../frame/urlState";
+import { useSelection } from "../../../frame/selection";
 import { counted } from "../../../parts/wording";
 import { Consequence } from "../../../parts/Consequence";
 import { Choice } from "../../../parts/fields";
@@ -10,7 +10,7 @@ import { Part, Sheet } from "./Sheet";
 
 /** Networks chosen by their labels, or those that wait for a place, to be placed alike. */
 export function GroupSheet({ estate }: { estate: Estate }) {
-  const { change } = useUrlState();
+  const { select } = useSelection();
   const [labels, setLabels] = useState("");
   const [waiting, setWaiting] = useState(true);
   const [segment, setSegment] = useState("");
@@ -61,7 +61,7 @@ export function GroupSheet({ estate }: { estate: Estate }) {
           <Consequence
             edits={edits}
             verb={`Place ${chosen.length}`}
-            onDone={() => change({ many: null }, true)}
+            onDone={() => select({ kind: "nothing" }, true)}
           />
         </Part>
       )}

@@ -2,7 +2,8 @@ import { useState } from "react";
 import type { WiringEdit } from "../../../api/queries";
 import { Choice } from "../../../parts/fields";
 import { ThingLink } from "../../../parts/ThingLink";
-import { useUrlState } from "../../../frame/urlState";
+import { useSelection } from "../../../frame/selection";
+import type { Drop } from "../../../frame/selection";
 import { Attachments } from "./Attachments";
 import { Announced, Filter } from "./Carried";
 import { Consequence } from "../../../parts/Consequence";
@@ -13,24 +14,26 @@ import { Routers } from "./Routers";
 import { RouteTable } from "./RoutesSheet";
 import { Part, Sheet } from "./Sheet";
 
+interface NetworkSheetProps {
+  estate: Estate;
+  told: Told;
+  network: Network;
+  /** Where it was dragged to, which is proposed. */
+  drop?: Drop | undefined;
+}
+
 /** A network: where it lives, where it is attached and how that is, and its routes; all of it can be changed here. */
-export function NetworkSheet({ estate, told, network }: { estate: Estate; told: Told; network: Network }) {
-  const { params, change } = useUrlState();
-  const into = params.get("into");
-  const onto = params.get("onto");
-  const start =
-    into && onto
-      ? dropped(network, into, onto, {
-          segment: params.get("from-lane") ?? "",
-          hub: params.get("from-hub") ?? "",
-        })
-      : placed(network);
+export function NetworkSheet({ estate, told, network, drop }: NetworkSheetProps) {
+  const { select } = useSelection();
+  const start = drop
+    ? dropped(network, drop.into, drop.onto, { segment: drop.fromSegment, hub: drop.fromHub })
+    : placed(network);
   const [draft, setDraft] = useState<Placing>(start);
   const [besides, setBesides] = useState<WiringEdit[]>([]); // of shares: what keeps what is placed here apart
   const edits = [...editsOf(network, draft), ...besides];
   const segments = [...estate.segments].sort((a, b) => (a.name < b.name ? -1 : 1));
   const peers = estate.peerings.filter((p) => p.between.includes(network.name));
-  const done = () => change({ into: null, onto: null, "from-lane": null, "from-hub": null }, true);
+  const done = () => select({ kind: "network", name: network.name }, true);
   return (
     <Sheet
       title={network.name}
@@ -118,14 +121,17 @@ export function NetworkSheet({ estate, told, network }: { estate: Estate; told: 
 
 /** A peering, and whether either lets the other use its hub. */
 function PeeringLine({ peering, network }: { peering: Estate["peerings"][number]; network: Network }) {
-  const { change } = useUrlState();
+  const { select } = useSelection();
   const [edits, setEdits] = useState<WiringEdit[]>([]);
   const other = peering.between.find((b) => b !== network.name) ?? "";
   const offers = peering.offersHub === network.name;
   return (
     <div className="pt-1 text-[13px]">
       Peered with{" "}
-      <button className="hover:text-accent hover:underline" onClick={() => change({ net: other })}>
+      <button
+        className="hover:text-accent hover:underline"
+        onClick={() => select({ kind: "network", name: other })}
+      >
         {other}
       </button>
       <span className="text-soft">

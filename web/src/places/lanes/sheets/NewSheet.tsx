@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { accountsQuery } from "../../../api/queries";
 import type { WiringEdit } from "../../../api/queries";
-import { useUrlState } from "../../../frame/urlState";
+import { useSelection } from "../../../frame/selection";
 import { Field, Choice } from "../../../parts/fields";
 import { Consequence } from "../../../parts/Consequence";
 import type { Estate } from "../estate";
@@ -10,8 +10,8 @@ import { Part, Sheet } from "./Sheet";
 
 /** A new segment or hub, and those that may go. */
 export function NewSheet({ estate }: { estate: Estate }) {
-  const { change } = useUrlState();
-  const done = () => change({ fresh: null }, true);
+  const { select } = useSelection();
+  const done = () => select({ kind: "nothing" }, true);
   return (
     <Sheet title="Segments and hubs" under="where networks are placed">
       <Part title="New segment">

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Schemas } from "../../../api/client";
 import { routesQuery } from "../../../api/queries";
-import { useUrlState } from "../../../frame/urlState";
+import { useSelection } from "../../../frame/selection";
 import { ThingLink } from "../../../parts/ThingLink";
 import { useDebounced } from "../../../parts/useDebounced";
 import { counted } from "../../../parts/wording";
@@ -12,7 +12,7 @@ import { Waiting } from "./Waiting";
 
 /** The route table of a segment at a hub. */
 export function RoutesSheet({ segment, hub, shares }: { segment: string; hub: string; shares: number }) {
-  const { change } = useUrlState();
+  const { select } = useSelection();
   return (
     <Sheet
       title={
@@ -28,7 +28,7 @@ export function RoutesSheet({ segment, hub, shares }: { segment: string; hub: st
           ) : (
             <button
               className="text-accent hover:underline"
-              onClick={() => change({ lane: null, hub: null, shares: segment })}
+              onClick={() => select({ kind: "shares", segments: [segment] })}
             >
               {counted(shares, "share")}
             </button>

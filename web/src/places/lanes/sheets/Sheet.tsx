@@ -1,6 +1,6 @@
 import { X } from "lucide-react";
 import type { ReactNode } from "react";
-import { useUrlState } from "../../../frame/urlState";
+import { useSelection } from "../../../frame/selection";
 
 /** What stands beside the plane: one thing that was picked there. */
 export function Sheet({
@@ -12,20 +12,8 @@ export function Sheet({
   under?: ReactNode;
   children: ReactNode;
 }) {
-  const { change } = useUrlState();
-  const close = () =>
-    change({
-      fresh: null,
-      many: null,
-      net: null,
-      lane: null,
-      shares: null,
-      hub: null,
-      into: null,
-      onto: null,
-      "from-lane": null,
-      "from-hub": null,
-    });
+  const { select } = useSelection();
+  const close = () => select({ kind: "nothing" });
   return (
     <aside
       aria-label="Picked"
