@@ -15,6 +15,7 @@ import (
 	"bivium/core/space"
 	"bivium/core/verdict"
 	"bivium/internal/app/view"
+	"bivium/internal/wording"
 )
 
 // checked is what `bivium check` found, as it writes it with --json.
@@ -107,7 +108,7 @@ func check(e *estate.Estate, text []byte, p *progress) (*checked, error) {
 	p.at("checking for findings")
 	r := &checked{Estate: e.Name, Faults: faults, Findings: []foundWords{}, Expectations: []expectedWords{}}
 	for _, f := range s.Findings.All(func() {}) {
-		r.Findings = append(r.Findings, foundWords{f.Code, f.Message, append([]estate.Ref{}, f.Refs...), words(f.Services), flowOf(judge, f.Witness)})
+		r.Findings = append(r.Findings, foundWords{f.Code, wording.Finding(&f), append([]estate.Ref{}, f.Refs...), words(f.Services), flowOf(judge, f.Witness)})
 	}
 	for _, h := range s.Expectations.All() {
 		x := expectedWords{h.Expectation.Name, h.Holds, h.Holds && h.ByRouting, h.Vacuous, []failureWords{}}

@@ -160,7 +160,7 @@ func findingWords(s *Analysis) []string {
 		case findings.EmptySide, findings.SameMembers, findings.Contested, findings.RailNotEnforced:
 			word += fmt.Sprint(f.Refs)
 		case findings.UnreachedRule:
-			word += f.Message // which tells the rule
+			word += fmt.Sprint(f.Args) // which tells the rule
 		}
 		out = append(out, word)
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 )
 
 // Code is the code of a fault (M9). A code never changes its meaning.
@@ -362,4 +363,18 @@ func (c *checker) addresses() {
 			holder[home{w.Network, a}] = w.Name
 		}
 	}
+}
+
+// Identity returns what tells a fault from others of its estate: its code, what it refers to
+// and where in those, but not their places in lists, nor how it is put into words.
+func (f *Fault) Identity() string {
+	parts := []string{string(f.Code)}
+	for _, r := range f.Refs {
+		parts = append(parts, r.String())
+	}
+	for _, p := range f.Prefixes {
+		parts = append(parts, p.String())
+	}
+	_, within, _ := strings.Cut(f.Path, ".")
+	return strings.Join(append(parts, within), "\x00")
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"bivium/core/classes"
+	"bivium/core/estate"
 	"bivium/core/matrix"
 	"bivium/core/parallel"
 	"bivium/core/paths"
@@ -51,13 +52,13 @@ func newBook(s *matrix.Matrix, n *noteStore, known func(classes.Pair, *matrix.Bl
 // wait for.
 func (b *Book) All(pace func()) []Finding {
 	f := &finder{
-		Matrix: b.survey, book: b, pace: pace, at: map[string]int{}, named: map[named]bool{}, spoke: map[verdict.RuleRef]bool{}, reasons: reasonsOf(b.survey), members: map[string][]int{}, names: map[[2]int]string{},
+		Matrix: b.survey, book: b, pace: pace, at: map[string]int{}, named: map[named]bool{}, spoke: map[verdict.RuleRef]bool{}, reasons: reasonsOf(b.survey), members: map[string][]int{},
 	}
 	f.flows()
 	f.rules()
 	f.things()
 	for i := range f.found {
-		f.found[i].complete()
+		slices.SortFunc(f.found[i].Refs[:sortedRefs(&f.found[i])], func(a, b estate.Ref) int { return cmp.Compare(a.Name, b.Name) })
 		if f.atoms[i] != nil {
 			f.found[i].Services = f.Matrix.Atoms.Union(f.atoms[i])
 			example := f.examples[i]
@@ -69,7 +70,7 @@ func (b *Book) All(pace func()) []Finding {
 		if d := slices.Index(FindingOrder, a.Code) - slices.Index(FindingOrder, b.Code); d != 0 {
 			return d
 		}
-		return cmp.Compare(a.Message, b.Message)
+		return cmp.Or(cmp.Compare(a.Form, b.Form), slices.Compare(a.Args, b.Args))
 	})
 	return f.found
 }
@@ -126,4 +127,13 @@ func (b *Book) After(e *revise.Edit) *Book {
 		}
 		return ways, seen
 	})
+}
+
+// sortedRefs returns how many of the things that a finding refers to are in no order of
+// their own: networks that were met one after the other.
+func sortedRefs(f *Finding) int {
+	if f.Code == Unenforced || f.Code == Uninspectable {
+		return len(f.Refs)
+	}
+	return 0
 }

@@ -4,8 +4,8 @@
 package findings
 
 import (
-	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/bits-and-blooms/bitset"
@@ -50,11 +50,12 @@ var FindingOrder = []FindingCode{
 }
 
 // Finding is something legal and probably wrong. Witness is nil for findings
-// that are not about flows.
+// that are not about flows. Its words are made of Code, Form, Args and Refs, see internal/wording.
 type Finding struct {
 	Code     FindingCode
+	Form     string   // which of the kinds of a code it is, where there are several
+	Args     []string // what it is about, in an order of its code and form
 	Refs     []estate.Ref
-	Message  string
 	Services space.Services
 	Witness  *verdict.Flow
 }
@@ -75,7 +76,6 @@ type finder struct {
 	contests [][]string
 	reasons  []uint8 // see reasonsOf
 	members  map[string][]int
-	names    map[[2]int]string // of endpoints, by network and segment
 	policies map[string]*estate.Policy
 }
 
@@ -86,13 +86,13 @@ type named struct {
 }
 
 // add reports a finding about flows once for each key, and gathers its atoms.
-func (f *finder) add(code FindingCode, key string, x example, atom int, refs []estate.Ref, say func() string) {
+func (f *finder) add(code FindingCode, key string, x example, atom int, refs []estate.Ref, args func() []string) {
 	key = string(code) + " " + key
 	i, ok := f.at[key]
 	if !ok {
 		i = len(f.found)
 		f.at[key] = i
-		f.found = append(f.found, Finding{Code: code, Refs: refs, Message: say()})
+		f.found = append(f.found, Finding{Code: code, Args: args(), Refs: refs})
 		f.atoms = append(f.atoms, bitset.New(uint(f.Matrix.Atoms.Len())))
 		f.examples = append(f.examples, x)
 	}
@@ -102,8 +102,8 @@ func (f *finder) add(code FindingCode, key string, x example, atom int, refs []e
 }
 
 // addAt reports a finding about flows that several networks may have.
-func (f *finder) addAt(code FindingCode, key string, x example, atom int, network estate.Ref, say func() string) {
-	f.add(code, key, x, atom, nil, say)
+func (f *finder) addAt(code FindingCode, key string, x example, atom int, network estate.Ref, args func() []string) {
+	f.add(code, key, x, atom, nil, args)
 	i := f.at[string(code)+" "+key]
 	if at := (named{i, network.Name}); !f.named[at] {
 		f.named[at] = true
@@ -112,34 +112,16 @@ func (f *finder) addAt(code FindingCode, key string, x example, atom int, networ
 }
 
 // addBetween is add of a finding about flows between endpoints, whose networks it refers to.
-func (f *finder) addBetween(code FindingCode, key string, x example, atom int, say func() string, ends ...*membership.Endpoint) {
-	f.add(code, key, x, atom, nil, say)
+func (f *finder) addBetween(code FindingCode, key string, x example, atom int, args func() []string, ends ...*membership.Endpoint) {
+	f.add(code, key, x, atom, nil, args)
 	if found := &f.found[f.at[string(code)+" "+key]]; found.Refs == nil {
 		found.Refs = f.networks(ends...)
 	}
 }
 
-// listed is how many networks a message names before it counts the rest.
-const listed = 4
-
-// complete names the networks of a finding in its message.
-func (f *Finding) complete() {
-	if f.Code != Unenforced && f.Code != Uninspectable {
-		return
-	}
-	slices.SortFunc(f.Refs, func(a, b estate.Ref) int { return strings.Compare(a.Name, b.Name) })
-	var names []string
-	for _, r := range f.Refs[:min(len(f.Refs), listed)] {
-		names = append(names, r.String())
-	}
-	f.Message += strings.Join(names, ", ")
-	if more := len(f.Refs) - listed; more > 0 {
-		f.Message += fmt.Sprintf(" and %d more", more)
-	}
-}
-
-func (f *finder) note(code FindingCode, refs []estate.Ref, message string, args ...any) {
-	f.found = append(f.found, Finding{Code: code, Refs: refs, Message: fmt.Sprintf(message, args...)})
+// note reports a finding that is not about flows.
+func (f *finder) note(code FindingCode, refs []estate.Ref, form string, args ...string) {
+	f.found = append(f.found, Finding{Code: code, Form: form, Args: args, Refs: refs})
 	f.atoms = append(f.atoms, nil)
 	f.examples = append(f.examples, example{})
 }
@@ -151,7 +133,7 @@ func (f *finder) rules() {
 	report := func(kind estate.Kind, name string, rules int) {
 		for i := range rules {
 			if !f.spoke[verdict.RuleRef{Kind: kind, Name: name, Rule: i}] {
-				f.note(UnreachedRule, []estate.Ref{{Kind: kind, Name: name}}, "rule %d of %s %s matches no flow", i+1, kind, name)
+				f.note(UnreachedRule, []estate.Ref{{Kind: kind, Name: name}}, "", strconv.Itoa(i+1), string(kind), name)
 			}
 		}
 	}
@@ -167,7 +149,7 @@ func (f *finder) rules() {
 		}{{"source", p.From}, {"destination", p.To}} {
 			if len(f.membersOf(side.DomainMembers)) == 0 {
 				empty = true
-				f.note(EmptySide, policyRefs([]string{p.Name}), "policy %[2]s: %[1]s matches no endpoints", side.word, p.Name)
+				f.note(EmptySide, policyRefs([]string{p.Name}), "", p.Name, side.word)
 			}
 		}
 		if !empty {
@@ -237,7 +219,7 @@ func (f *finder) sameMembers(names []string) {
 			p, q := f.policies[a], f.policies[b]
 			for _, sides := range [][2]estate.Side{{p.From, q.From}, {p.To, q.To}} {
 				if sides[0].String() != sides[1].String() && slices.Equal(f.membersOf(sides[0]), f.membersOf(sides[1])) {
-					f.note(SameMembers, policyRefs([]string{a, b}), "policies %s and %s conflict: groups %s and %s have the same members, and neither is nested in the other", a, b, sides[0], sides[1])
+					f.note(SameMembers, policyRefs([]string{a, b}), "", a, b, sides[0].String(), sides[1].String())
 				}
 			}
 		}
@@ -250,33 +232,33 @@ func (f *finder) things() {
 	relied := estate.ReliedOn(e)
 	for _, l := range e.Links {
 		if l.State != "up" {
-			f.note(Down, []estate.Ref{{Kind: estate.KindLink, Name: l.Between[0] + "–" + l.Between[1]}}, "link %s–%s is down", l.Between[0], l.Between[1])
+			f.note(Down, []estate.Ref{{Kind: estate.KindLink, Name: l.Between[0] + "–" + l.Between[1]}}, "link", l.Between[0], l.Between[1])
 		}
 	}
 	for i := range e.Attachments {
 		a := &e.Attachments[i]
 		ref := []estate.Ref{{Kind: estate.KindAttachment, Name: a.Network + "@" + a.Hub}, {Kind: estate.KindNetwork, Name: a.Network}}
 		if a.State != "up" {
-			f.note(Down, ref, "attachment of %s at %s is down", a.Network, a.Hub)
+			f.note(Down, ref, "attachment", a.Network, a.Hub)
 		}
 		f.learned(a, ref, relied)
 	}
 	for _, p := range e.Pools {
 		for _, w := range p.Firewalls {
 			if w.State != "healthy" {
-				f.note(Down, []estate.Ref{{Kind: estate.KindFirewall, Name: w.Name}, {Kind: estate.KindPool, Name: p.Name}}, "firewall %s of pool %s at %s is %s", w.Name, p.Name, w.Hub, w.State)
+				f.note(Down, []estate.Ref{{Kind: estate.KindFirewall, Name: w.Name}, {Kind: estate.KindPool, Name: p.Name}}, "firewall", w.Name, p.Name, w.Hub, w.State)
 			}
 		}
 	}
 	for _, p := range e.Peerings {
 		a, b := f.segmentsOf(p.Between[0]), f.segmentsOf(p.Between[1])
 		if len(a) > 0 && len(b) > 0 && !slices.Equal(a, b) {
-			f.note(JoiningPeering, []estate.Ref{{Kind: estate.KindPeering, Name: p.Between[0] + "–" + p.Between[1]}}, "peering of %s (%s) and %s (%s) connects different segments", p.Between[0], strings.Join(a, ", "), p.Between[1], strings.Join(b, ", "))
+			f.note(JoiningPeering, []estate.Ref{{Kind: estate.KindPeering, Name: p.Between[0] + "–" + p.Between[1]}}, "", p.Between[0], strings.Join(a, ", "), p.Between[1], strings.Join(b, ", "))
 		}
 	}
 	for _, s := range e.Segments {
 		if s.Default == estate.Allow {
-			f.note(OpenByDefault, []estate.Ref{{Kind: estate.KindSegment, Name: s.Name}}, "segment %s allows flows that no policy matches", s.Name)
+			f.note(OpenByDefault, []estate.Ref{{Kind: estate.KindSegment, Name: s.Name}}, "", s.Name)
 		}
 	}
 }
@@ -296,4 +278,19 @@ func (f *finder) segmentsOf(network string) []string {
 	}
 	slices.Sort(out)
 	return slices.Compact(out)
+}
+
+// Identity returns what tells a finding from others of its estate. It stays as long as what
+// the finding is about does, whatever else is found, and however it is put into words.
+func (f *Finding) Identity() string {
+	about := f.Args
+	switch f.Code { // whose other arguments are of an example
+	case Contested:
+		about = about[4:]
+	case RailNotEnforced:
+		about = about[:1]
+	case MeantUnrouted:
+		about = slices.Concat(about[:1], about[3:])
+	}
+	return strings.Join(append([]string{string(f.Code), f.Form}, about...), "\x00")
 }

@@ -1,7 +1,6 @@
 package findings
 
 import (
-	"fmt"
 	"maps"
 	"runtime"
 	"slices"
@@ -324,8 +323,8 @@ func (f *finder) report(order []findingCase, examples map[findingCase]example) {
 			n = fresh[c.noteKey()]
 		}
 		x := examples[c]
-		where := sync.OnceValue(func() string {
-			return f.name(&f.Classes[x.from].End) + " to " + f.name(&f.Classes[x.to].End)
+		where := sync.OnceValue(func() []string {
+			return append(f.placeOf(&f.Classes[x.from].End), f.placeOf(&f.Classes[x.to].End)...)
 		})
 		for _, p := range n.probes {
 			for _, r := range p.Spoke {
@@ -375,48 +374,42 @@ func remarkable(v *verdict.Verdict) bool {
 }
 
 // reportOne reports what is remarkable about the flows of an atom.
-func (f *finder) reportOne(p *verdict.Explanation, way *verdict.Effect, atom int, x example, where func() string) {
+func (f *finder) reportOne(p *verdict.Explanation, way *verdict.Effect, atom int, x example, where func() []string) {
 	src, dst := &f.Classes[x.from].End, &f.Classes[x.to].End
-	say := func(form string, args ...any) func() string {
-		return func() string { return fmt.Sprintf(form, args...) }
-	}
+	args := func(list ...string) func() []string { return func() []string { return list } }
 	if p.Verdict.Contested {
 		key := strings.Join(p.Contest, " ")
 		if _, known := f.at[string(Contested)+" "+key]; !known {
 			f.contests = append(f.contests, p.Contest)
 		}
-		f.add(Contested, key, x, atom, policyRefs(p.Contest), func() string {
-			return fmt.Sprintf("policies %s conflict for flows from %s", strings.Join(p.Contest, " and "), where())
-		})
+		f.add(Contested, key, x, atom, policyRefs(p.Contest), func() []string { return slices.Concat(where(), p.Contest) })
 	}
 	network := func() estate.Ref {
 		return estate.Ref{Kind: estate.KindNetwork, Name: f.Judge.Net.Networks[src.Home.Network].Name}
 	}
 	if way.Kind == paths.Bypass && (p.Verdict.Outcome == verdict.Allowed || p.Verdict.Outcome == verdict.Inspected) {
-		f.add(Bypass, network().Name, x, atom, []estate.Ref{network()}, say("%s reaches the internet through its own gateway and bypasses every hub and firewall", network()))
+		f.add(Bypass, network().Name, x, atom, []estate.Ref{network()}, args(network().Name))
 	}
 	switch p.Verdict.Reason {
 	case verdict.ReasonUnenforced:
-		f.addAt(Unenforced, way.Kind.String(), x, atom, network(), say("intended verdicts are not enforced on %s paths in ", way.Kind))
+		f.addAt(Unenforced, way.Kind.String(), x, atom, network(), args(way.Kind.String()))
 		for _, guardrail := range p.Rails {
-			f.add(RailNotEnforced, guardrail, x, atom, policyRefs([]string{guardrail}), func() string {
-				return fmt.Sprintf("guardrail %s is not enforced for flows from %s", guardrail, where())
-			})
+			f.add(RailNotEnforced, guardrail, x, atom, policyRefs([]string{guardrail}), func() []string { return append([]string{guardrail}, where()...) })
 		}
 	case verdict.ReasonUninspectable:
-		f.addAt(Uninspectable, way.Kind.String(), x, atom, network(), say("flows to be inspected are denied, because no firewall is on %s paths in ", way.Kind))
+		f.addAt(Uninspectable, way.Kind.String(), x, atom, network(), args(way.Kind.String()))
 	case verdict.ReasonFailedOpen:
-		f.add(FailedOpen, p.Pool, x, atom, []estate.Ref{{Kind: estate.KindPool, Name: p.Pool}}, say("flows pass uninspected: pool %s has no healthy firewall and fails open", p.Pool))
+		f.add(FailedOpen, p.Pool, x, atom, []estate.Ref{{Kind: estate.KindPool, Name: p.Pool}}, args(p.Pool))
 	case verdict.ReasonNoFirewall:
-		f.add(NoFirewall, p.Pool, x, atom, []estate.Ref{{Kind: estate.KindPool, Name: p.Pool}}, say("flows are denied: pool %s has no reachable healthy firewall", p.Pool))
+		f.add(NoFirewall, p.Pool, x, atom, []estate.Ref{{Kind: estate.KindPool, Name: p.Pool}}, args(p.Pool))
 	case verdict.ReasonAsymmetric:
-		f.addBetween(Asymmetric, where(), x, atom, say("replies bypass the firewall that inspected the request, for flows from %s", where()), src, dst)
+		f.addBetween(Asymmetric, strings.Join(where(), " "), x, atom, where, src, dst)
 	case verdict.ReasonNoWayBack:
-		f.addBetween(OneWay, f.name(dst), x, atom, say("no return path from %s: packets arrive, replies do not", f.name(dst)), dst)
+		f.addBetween(OneWay, strings.Join(f.placeOf(dst), " "), x, atom, args(f.placeOf(dst)...), dst)
 	case verdict.ReasonNoPath:
 		if remarkable(&p.Verdict) {
-			f.addBetween(MeantUnrouted, way.Absence.String()+f.name(dst), x, atom, func() string {
-				return fmt.Sprintf("flows from %s are permitted but unrouted: %s", where(), way.Absence.Words())
+			f.addBetween(MeantUnrouted, way.Absence.String()+" "+strings.Join(f.placeOf(dst), " "), x, atom, func() []string {
+				return append([]string{way.Absence.String()}, where()...)
 			}, dst, src)
 		}
 	}
@@ -436,19 +429,14 @@ func (f *finder) networks(ends ...*membership.Endpoint) []estate.Ref {
 	return refs
 }
 
-// name returns what an endpoint is called in a finding: its network and segment.
-func (f *finder) name(p *membership.Endpoint) string {
+// placeOf returns the network and the segment of an endpoint: two empty names for the
+// internet.
+func (f *finder) placeOf(p *membership.Endpoint) []string {
 	if !p.Internal() {
-		return "the internet"
+		return []string{"", ""}
 	}
-	at := [2]int{p.Home.Network, p.Segment}
-	name, known := f.names[at]
-	if !known {
-		net := f.Judge.Net
-		name = fmt.Sprintf("network %s (%s)", net.Networks[p.Home.Network].Name, net.Segments[p.Segment])
-		f.names[at] = name
-	}
-	return name
+	net := f.Judge.Net
+	return []string{net.Networks[p.Home.Network].Name, net.Segments[p.Segment]}
 }
 
 func policyRefs(names []string) []estate.Ref {

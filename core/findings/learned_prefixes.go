@@ -1,9 +1,8 @@
 package findings
 
 import (
-	"fmt"
 	"net/netip"
-	"strings"
+	"strconv"
 
 	"bivium/core/estate"
 	"bivium/core/paths"
@@ -19,7 +18,7 @@ func (f *finder) learned(a *estate.Attachment, ref []estate.Ref, relied *estate.
 	for _, l := range a.Learned {
 		switch l.Status {
 		case "withdrawn":
-			f.note(LearnedGone, ref, "%s no longer announces prefix %s of segment %s%s", a.Network, l.Prefix, l.Segment, reliedBy(relied.By(l.Prefix)))
+			f.note(LearnedGone, ref, "", append([]string{a.Network, l.Prefix.String(), l.Segment}, reliedBy(relied.By(l.Prefix))...)...)
 		case "waiting":
 			waiting[l.Segment] = append(waiting[l.Segment], l.Prefix)
 		}
@@ -31,37 +30,32 @@ func (f *finder) learned(a *estate.Attachment, ref []estate.Ref, relied *estate.
 		case l.Status != "waiting" || told[l.Segment]:
 		case len(list) > mostWaiting:
 			told[l.Segment] = true
-			f.note(LearnedWaits, ref, "%d prefixes of segment %s, learned from %s, need approval: %s to %s", len(list), l.Segment, a.Network, list[0], list[len(list)-1])
+			f.note(LearnedWaits, ref, "many", strconv.Itoa(len(list)), l.Segment, a.Network, list[0].String(), list[len(list)-1].String())
 		default:
-			f.note(LearnedWaits, ref, "prefix %s of segment %s, learned from %s, needs approval%s", l.Prefix, l.Segment, a.Network, f.overlaps(a.Network, l))
+			f.note(LearnedWaits, ref, "", append([]string{l.Prefix.String(), l.Segment, a.Network}, f.overlaps(a.Network, l)...)...)
 		}
 	}
 }
 
-// reliedBy says what refers to a prefix that is gone.
-func reliedBy(refs []estate.Ref) string {
-	if len(refs) == 0 {
-		return ""
-	}
+// reliedBy returns what refers to a prefix that is gone.
+func reliedBy(refs []estate.Ref) []string {
 	var names []string
-	for _, r := range refs[:min(len(refs), 3)] {
+	for _, r := range refs {
 		names = append(names, r.String())
 	}
-	if more := len(refs) - len(names); more > 0 {
-		names = append(names, fmt.Sprintf("%d more", more))
-	}
-	return "; still used by " + strings.Join(names, ", ")
+	return names
 }
 
-// overlaps says what of other networks a waiting prefix would overlap.
-func (f *finder) overlaps(network string, l estate.Learned) string {
+// overlaps returns the network, name and prefix of a subnet of another network that a
+// waiting prefix would overlap; nothing if there is none.
+func (f *finder) overlaps(network string, l estate.Learned) []string {
 	net := f.Judge.Net
 	segment := net.Segment(l.Segment)
 	for i := range net.Subnets {
 		s := &net.Subnets[i]
 		if s.Segment == segment && segment != paths.None && s.Prefix.Overlaps(l.Prefix) && net.Networks[s.Network].Name != network {
-			return fmt.Sprintf(", and overlaps subnet %s/%s (%s)", net.Networks[s.Network].Name, s.Name, s.Prefix)
+			return []string{net.Networks[s.Network].Name, s.Name, s.Prefix.String()}
 		}
 	}
-	return ""
+	return nil
 }

@@ -9,6 +9,7 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/findings"
+	"bivium/internal/wording"
 )
 
 // Issues is everything about the estate that wants to be looked at: faults,
@@ -144,7 +145,7 @@ func (p *issuePager) take(kind string, x *Issue) {
 
 // Issue is one fault or finding.
 type Issue struct {
-	Key      string        `json:"key"` // what it says decides it, so that it stays when others come and go
+	Key      string        `json:"key"` // what it is about decides it, so that it stays when others come and go, and when words change
 	Code     string        `json:"code"`
 	Message  string        `json:"message"`
 	Fix      string        `json:"fix"`  // of a fault
@@ -155,6 +156,7 @@ type Issue struct {
 	Aside    *AsideView    `json:"aside"`    // what is stored of a thing that cannot be read; else nil
 	Services *ServiceWords `json:"services"` // null for what is not about flows
 	Witness  *Witness      `json:"witness"`  // likewise
+	identity string
 }
 
 // Thing is an object of the estate.
@@ -177,7 +179,7 @@ func (s *Snapshot) FindIssues(pace func()) *Issues {
 		r := Remedies{E: s.Estate, Net: s.Judge.Net}
 		for i := range s.Faults {
 			f := &s.Faults[i]
-			x := Issue{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Path: f.Path, Refs: things(f.Refs), Remedies: r.of(f)}
+			x := Issue{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Path: f.Path, identity: f.Identity(), Refs: things(f.Refs), Remedies: r.of(f)}
 			if i < len(s.Aside) { // they come first
 				x.Aside = &AsideView{s.Aside[i].ID, string(s.Aside[i].Body)}
 			}
@@ -185,7 +187,7 @@ func (s *Snapshot) FindIssues(pace func()) *Issues {
 			t.Faults = append(t.Faults, x)
 		}
 		for _, f := range s.Analysis.Findings.All(pace) {
-			x := Issue{Code: string(f.Code), Message: f.Message, Refs: things(f.Refs), Remedies: []Remedy{}}
+			x := Issue{Code: string(f.Code), Message: wording.Finding(&f), Refs: things(f.Refs), Remedies: []Remedy{}, identity: f.Identity()}
 			if f.Witness != nil {
 				words, witness := s.Words(f.Services), s.WitnessOf(*f.Witness)
 				x.Services, x.Witness = &words, &witness
@@ -218,10 +220,11 @@ func countsOf(t *Issues) map[Thing]int {
 	return counts
 }
 
-// keyOf returns the key of an issue. Of those that say the same, each has its own.
+// keyOf returns the key of an issue, by what it is about. Of those that are the same, each
+// has its own.
 func keyOf(x *Issue, alike map[string]int) string {
 	hash := fnv.New32a()
-	_, _ = hash.Write([]byte(x.Message))
+	_, _ = hash.Write([]byte(x.identity))
 	key := x.Code + "." + strconv.FormatUint(uint64(hash.Sum32()), 36)
 	if alike[key]++; alike[key] > 1 {
 		return fmt.Sprint(key, ".", alike[key])

@@ -65,7 +65,7 @@ export function issuesOf(estate: Estate, told: Told, plan: Plan, sessions: Sessi
       out.push({
         kind: "firewall",
         name: f.name,
-        what: `is ${f.state}${why ? `, ${why}` : ""}: ${rest}`,
+        what: `${f.state === "failed" ? "has failed" : `is ${f.state}`}${why ? `, ${why}` : ""}: ${rest}`,
         at: { lane: Math.max(0, lane(g.segments[0])), column: column(g.hub) },
       });
     }
