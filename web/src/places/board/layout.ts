@@ -1,4 +1,5 @@
 import type { Schemas } from "../../api/client";
+import { box } from "../../parts/marks/geometry";
 
 type Node = Schemas["BoardNode"];
 
@@ -27,7 +28,10 @@ export function measuresFor(columns: number, room = { width: 0, height: 0 }): Me
 
 /** The size of the marks of a cell, so that as many as there can be fit into it. */
 export function markSize(m: Measures, marks: number): number {
-  if (m.column > 60) return marks > 6 ? 12 : marks > 4 ? Math.min(m.mark, 17) : m.mark;
+  if (m.column > 60) {
+    const onLine = Math.floor((m.column - 2) / ((m.mark * box.width) / box.height + 6));
+    return marks > 6 ? 12 : marks > onLine ? 14 : m.mark;
+  }
   return marks > 4 ? 9 : m.mark;
 }
 
