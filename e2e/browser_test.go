@@ -224,9 +224,19 @@ func (u *user) marks(cell string, want ...string) {
 	}
 }
 
+// settles waits until the page has everything that it asked for, and nothing on it moves.
+func (u *user) settles() {
+	u.t.Helper()
+	still := `() => document.documentElement.dataset.busy === "no" && document.fonts.status === "loaded" &&
+		!document.querySelector("[data-piece=waiting]") && document.getAnimations().every((a) => a.playState !== "running")`
+	require.NoError(u.t, u.fresh().Wait(rod.Eval(still)), "the page does not come to rest")
+	_, err := u.fresh().Eval(`() => new Promise((drawn) => requestAnimationFrame(() => requestAnimationFrame(drawn)))`)
+	require.NoError(u.t, err)
+}
+
 func (u *user) photograph(file string) {
 	u.t.Helper()
-	require.NoError(u.t, u.fresh().WaitStable(300*time.Millisecond))
+	u.settles()
 	picture, err := u.fresh().Screenshot(false, nil)
 	require.NoError(u.t, err)
 	require.NoError(u.t, os.MkdirAll(filepath.Dir(file), 0o755))

@@ -5,7 +5,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -85,12 +84,6 @@ func (u *user) fits(within, what string) {
 	u.t.Helper()
 	over := u.find(within).MustEval(`() => this.scrollWidth - this.clientWidth`).Int()
 	assert.LessOrEqual(u.t, over, 0, "%s: %d points lie beyond the edge", what, over)
-}
-
-// settles waits until nothing on the page moves.
-func (u *user) settles() {
-	u.t.Helper()
-	require.NoError(u.t, u.fresh().WaitStable(300*time.Millisecond))
 }
 
 // TestALargeEstateIsLegible looks at Lanes of 32 segments, 24 hubs and 2,000 networks in each

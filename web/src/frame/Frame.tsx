@@ -8,6 +8,7 @@ import { QuestionLine } from "./QuestionLine";
 import { NextStep } from "./NextStep";
 import { Shortcuts } from "./Shortcuts";
 import { useTheme } from "./theme";
+import { useBusy } from "./useBusy";
 
 const places = [
   { path: "/estate", name: "Estate" },
@@ -21,6 +22,7 @@ const places = [
 export function Frame() {
   const { search, pathname } = useLocation();
   const [theme, toggle] = useTheme();
+  useBusy();
   const estate = useQuery(estateQuery);
   const empty = estate.data?.empty;
   return (
