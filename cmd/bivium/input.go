@@ -43,8 +43,8 @@ func printJSON(c *cobra.Command, v any) error {
 	return encoder.Encode(v)
 }
 
-// surveyOf returns the survey of a document's estate, and tells how far it is.
-func surveyOf(c *cobra.Command, p *progress, file string) (*matrix.Matrix, error) {
+// matrixOf returns the matrix of a document's estate, and tells how far it is.
+func matrixOf(c *cobra.Command, p *progress, file string) (*matrix.Matrix, error) {
 	p.at("reading")
 	e, _, err := readEstate(c, file)
 	if err != nil {

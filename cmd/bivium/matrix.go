@@ -36,7 +36,7 @@ func matrixCommand() *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			p := begin(c)
 			defer p.end()
-			s, err := surveyOf(c, p, args[0])
+			s, err := matrixOf(c, p, args[0])
 			if err != nil {
 				return err
 			}

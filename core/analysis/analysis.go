@@ -25,9 +25,9 @@ type Analysis struct {
 }
 
 // New returns the analysis of the estate of a judge. Cost: that of its matrix.
-func New(j *verdict.Judge) *Analysis { return ofSurvey(matrix.New(j)) }
+func New(j *verdict.Judge) *Analysis { return ofMatrix(matrix.New(j)) }
 
-func ofSurvey(s *matrix.Matrix) *Analysis {
+func ofMatrix(s *matrix.Matrix) *Analysis {
 	return &Analysis{Matrix: s, Expectations: expectation.NewBook(s), Findings: findings.NewBook(s)}
 }
 
@@ -48,5 +48,5 @@ func (a *Analysis) Follow(j *verdict.Judge, r *recompile.Revision) (*Analysis, d
 		return next, difference.Compare(a.Matrix, next.Matrix)
 	}
 	d := difference.Compare(e.Before, e.After)
-	return &Analysis{Matrix: e.Survey, Expectations: a.Expectations.After(e.Survey, &d), Findings: a.Findings.After(e)}, d
+	return &Analysis{Matrix: e.Matrix, Expectations: a.Expectations.After(e.Matrix, &d), Findings: a.Findings.After(e)}, d
 }

@@ -58,11 +58,11 @@ func TestEveryFlowIsInExactlyOneStrand(t *testing.T) {
 	})
 }
 
-// TestManyReviseOneSurvey lets several edits be tried at once, as a server does: on one
+// TestManyReviseOneMatrix lets several edits be tried at once, as a server does: on one
 // matrix, then on that of one of them and on the first again, which share what was settled
 // by then. It holds each against a matrix anew; the race detector sees what
 // they share.
-func TestManyReviseOneSurvey(t *testing.T) {
+func TestManyReviseOneMatrix(t *testing.T) {
 	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		type based struct {

@@ -22,7 +22,7 @@ func drawValid(t *rapid.T) *estate.Estate {
 	return draw.Faultless(t, faultsOf)
 }
 
-func TestSurveySaysWhatTheOracleSays(t *testing.T) {
+func TestMatrixSaysWhatTheOracleSays(t *testing.T) {
 	t.Parallel()
 	meet.Check(t, meet.Often(101, "a flow", "an unknown flow"), func(t *rapid.T, met meet.Met) {
 		e := drawValid(t)

@@ -76,9 +76,9 @@ func ofOneFamily(a, b *Analysis) bool {
 	return some(a) != nil && some(a) == some(b)
 }
 
-// TestAnyEditIsSurveyedInPlace holds a row of edits, of everything that an estate has
+// TestAnyEditIsRevisedInPlace holds a row of edits, of everything that an estate has
 // and each made on the matrix of the one before, to matrices anew.
-func TestAnyEditIsSurveyedInPlace(t *testing.T) {
+func TestAnyEditIsRevisedInPlace(t *testing.T) {
 	t.Parallel()
 	wants := meet.Wants{}
 	for _, what := range draw.Edits() {

@@ -83,7 +83,7 @@ func named(s *matrix.Matrix, class int, f verdict.Flow) bool {
 	return slices.ContainsFunc(own, func(a netip.Addr) bool { return c.Holds(a) && classes.AsSeen(s.Judge, c, a, from) == f.Destination })
 }
 
-func TestSurveySaysWhatTheJudgeSays(t *testing.T) {
+func TestMatrixSaysWhatTheJudgeSays(t *testing.T) {
 	files, err := filepath.Glob(filepath.Join(conformance, "*", "estate.json"))
 	require.NoError(t, err)
 	require.NotEmpty(t, files, "no conformance estates")

@@ -106,9 +106,9 @@ func editLinks(t *rapid.T, e *estate.Estate) *estate.Estate {
 	return &next
 }
 
-// TestPlacingIsSurveyingAnew holds a row of edits of places, with edits of rules
+// TestPlacingIsWorkingOutAnew holds a row of edits of places, with edits of rules
 // between them, against matrices anew.
-func TestPlacingIsSurveyingAnew(t *testing.T) {
+func TestPlacingIsWorkingOutAnew(t *testing.T) {
 	t.Parallel()
 	meet.Check(t, meet.Wants{"an edit in place": 50, "an edit in place that changes flows": 30, "links": 30, "links that change flows": 10, "prefixes": 20}, func(t *rapid.T, met meet.Met) {
 		e := expecting(drawValid(t))

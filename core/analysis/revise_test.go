@@ -142,9 +142,9 @@ func changesOf(d *difference.Difference) []string {
 	return out
 }
 
-// TestRevisingIsSurveyingAnew holds a row of edits, each made on the matrix of
+// TestRevisingIsWorkingOutAnew holds a row of edits, each made on the matrix of
 // the one before, against matrices anew.
-func TestRevisingIsSurveyingAnew(t *testing.T) {
+func TestRevisingIsWorkingOutAnew(t *testing.T) {
 	t.Parallel()
 	everything := func(string) bool { return true }
 	meet.Check(t, meet.Wants{"an edit that changes flows": 100, "an edit in place": 300, "an edit of a share that changes flows": 5}, func(t *rapid.T, met meet.Met) {

@@ -14,7 +14,7 @@ import (
 // Book is how the expectations of an estate come out, worked out when that is first asked for.
 // It is safe for concurrent use.
 type Book struct {
-	survey *matrix.Matrix
+	matrix *matrix.Matrix
 	mu     sync.Mutex
 	known  bool
 	list   []Result
@@ -23,7 +23,7 @@ type Book struct {
 }
 
 // NewBook returns the book of a matrix.
-func NewBook(s *matrix.Matrix) *Book { return &Book{survey: s} }
+func NewBook(s *matrix.Matrix) *Book { return &Book{matrix: s} }
 
 // All returns how the expectations of the estate come out, in its order.
 func (b *Book) All() []Result {
@@ -44,11 +44,11 @@ func (b *Book) After(next *matrix.Matrix, d *difference.Difference) *Book {
 	if !b.known {
 		return NewBook(next)
 	}
-	return &Book{survey: next, before: b.list, since: d}
+	return &Book{matrix: next, before: b.list, since: d}
 }
 
 func (b *Book) workOut() []Result {
-	list := b.survey.Judge.Estate.Expectations
+	list := b.matrix.Judge.Estate.Expectations
 	out := make([]Result, len(list))
 	jobs := make([]func(), len(list))
 	for i := range list {
@@ -66,11 +66,11 @@ func (b *Book) one(x *estate.Expectation, at int) Result {
 	}
 	if at >= 0 {
 		if was := b.before[at]; !was.touchedBy(b.since) {
-			was.details = &Details{survey: b.survey}
+			was.details = &Details{matrix: b.matrix}
 			return was
 		}
 	}
-	return Expect(b.survey, x)
+	return Expect(b.matrix, x)
 }
 
 // touchedBy reports whether an expectation may have another verdict after an edit. It is false

@@ -29,7 +29,7 @@ type Result struct {
 // when they are asked for, with everything that it takes to show them.
 type Details struct {
 	once            parallel.Once
-	survey          *matrix.Matrix
+	matrix          *matrix.Matrix
 	Failures, Saved []Failure
 }
 
@@ -44,9 +44,9 @@ func (h *Result) detailed() *Details {
 	h.details.once.Do(func() {
 		d := h.details
 		if !h.Holds || h.ByRouting {
-			Detail(d.survey, h.Expectation, d)
+			Detail(d.matrix, h.Expectation, d)
 		}
-		d.survey = nil
+		d.matrix = nil
 	})
 	return h.details
 }
@@ -62,7 +62,7 @@ type Failure struct {
 // about. A name that nothing bears stands for nobody. Cost: that of the outcomes of a
 // cell, see Cell.
 func Expect(s *matrix.Matrix, x *estate.Expectation) Result {
-	h := Result{Expectation: x, Holds: true, Vacuous: true, details: &Details{survey: s}}
+	h := Result{Expectation: x, Holds: true, Vacuous: true, details: &Details{matrix: s}}
 	saved := false
 	note := func(v *verdict.Verdict) {
 		holds, routing := Meets(x, v)
@@ -190,5 +190,5 @@ func Meets(x *estate.Expectation, v *verdict.Verdict) (holds, routing bool) {
 		noPath := v.Reason == verdict.ReasonNoPath
 		return noPath || v.Reason == verdict.ReasonUnknown, noPath && v.Intended != estate.Deny
 	}
-	panic("survey: unknown expectation " + x.Expect)
+	panic("expectation: unknown expectation " + x.Expect)
 }

@@ -17,7 +17,7 @@ import (
 // Book is everything legal and probably wrong in an estate, and where its pools see flows.
 // It keeps what serves those of edits too. It is safe for concurrent use.
 type Book struct {
-	survey  *matrix.Matrix
+	matrix  *matrix.Matrix
 	notes   *noteStore
 	passed  classes.Table[*knownPassages] // by the pairs of blocks
 	sighted classes.Table[*blockExamples] // by the pairs of blocks
@@ -52,13 +52,13 @@ func newBook(s *matrix.Matrix, n *noteStore, known func(classes.Pair, *matrix.Bl
 // wait for.
 func (b *Book) All(pace func()) []Finding {
 	f := &finder{
-		Matrix: b.survey, book: b, pace: pace, at: map[string]int{}, named: map[named]bool{}, spoke: map[verdict.RuleRef]bool{}, reasons: reasonsOf(b.survey), members: map[string][]int{},
+		Matrix: b.matrix, book: b, pace: pace, at: map[string]int{}, named: map[named]bool{}, spoke: map[verdict.RuleRef]bool{}, reasons: reasonsOf(b.matrix), members: map[string][]int{},
 	}
 	f.flows()
 	f.rules()
 	f.things()
 	for i := range f.found {
-		slices.SortFunc(f.found[i].Refs[:sortedRefs(&f.found[i])], func(a, b estate.Ref) int { return cmp.Compare(a.Name, b.Name) })
+		f.found[i].sortNetworks()
 		if f.atoms[i] != nil {
 			f.found[i].Services = f.Matrix.Atoms.Union(f.atoms[i])
 			example := f.examples[i]
@@ -80,7 +80,7 @@ func (b *Book) All(pace func()) []Finding {
 // lines of the one times those of the other, until one flow of each pool is found. For
 // pace, see All.
 func (b *Book) Passages(pace func()) []Passage {
-	w := &transitFinder{Matrix: b.survey, pools: b.survey.Judge.PoolNames()}
+	w := &transitFinder{Matrix: b.matrix, pools: b.matrix.Judge.PoolNames()}
 	var jobs []func()
 	for p, x := range b.passed.All() {
 		jobs = append(jobs, func() {
@@ -109,31 +109,30 @@ func (b *Book) Passages(pace func()) []Passage {
 // known, if things have the numbers that they had before, and notes too, if services are
 // cut as they were.
 func (b *Book) After(e *revise.Edit) *Book {
-	if e.Survey != e.After || e.Before.Judge != b.survey.Judge {
-		return NewBook(e.Survey)
+	if e.Matrix != e.After || e.Before.Judge != b.matrix.Judge {
+		return NewBook(e.Matrix)
 	}
 	left := &noteStore{}
-	if e.Before.Atoms == b.survey.Atoms {
+	if e.Before.Atoms == b.matrix.Atoms {
 		left = b.notes.after(func(k noteKey) bool {
 			return e.Unsettles(k.RuleSet) || e.Regates() && k.publication != paths.None
 		})
 	}
-	return newBook(e.Survey, left, func(p classes.Pair, x *matrix.Block) (ways *knownPassages, seen *blockExamples) {
+	return newBook(e.Matrix, left, func(p classes.Pair, x *matrix.Block) (ways *knownPassages, seen *blockExamples) {
 		if e.Keeps(p, x) {
 			ways = b.passed.At(p.From, p.To)
 		}
-		if b.survey.Blocks.At(p.From, p.To) == x {
+		if b.matrix.Blocks.At(p.From, p.To) == x {
 			seen = b.sighted.At(p.From, p.To)
 		}
 		return ways, seen
 	})
 }
 
-// sortedRefs returns how many of the things that a finding refers to are in no order of
-// their own: networks that were met one after the other.
-func sortedRefs(f *Finding) int {
+// sortNetworks puts the networks of a finding that several may have in order: they were met
+// one after the other.
+func (f *Finding) sortNetworks() {
 	if f.Code == Unenforced || f.Code == Uninspectable {
-		return len(f.Refs)
+		slices.SortFunc(f.Refs, func(a, b estate.Ref) int { return cmp.Compare(a.Name, b.Name) })
 	}
-	return 0
 }

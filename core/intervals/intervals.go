@@ -36,7 +36,7 @@ type Ranges []Range
 func RangesOf(b *netipx.IPSetBuilder) Ranges {
 	set, err := b.IPSet()
 	if err != nil { // ranges are made from addresses of one family, in order
-		panic("survey: " + err.Error())
+		panic("intervals: " + err.Error())
 	}
 	ranges := set.Ranges()
 	out := make(Ranges, len(ranges))

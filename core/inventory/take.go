@@ -394,7 +394,7 @@ func (k *taker) spoken(kind Kind, name string) string {
 }
 
 // share gives the estate the lists of the one before wherever they are equal,
-// so that a survey can be revised.
+// so that a matrix can be revised.
 func (k *taker) share(before *estate.Estate) {
 	to, from := reflect.ValueOf(k.e).Elem(), reflect.ValueOf(before).Elem()
 	for _, name := range []string{"Accounts", "Networks", "Workloads", "Peerings"} {

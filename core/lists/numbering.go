@@ -4,7 +4,7 @@ import "sync"
 
 // Numbering gives things their numbers, by name, for a judge and all that come of it
 // by edits: what one edit calls by a number, no other does, so that what is known
-// of one survey can be shared by all of the family. What is gone keeps its number,
+// of one matrix can be shared by all of the family. What is gone keeps its number,
 // and says nothing.
 type Numbering struct {
 	mu    sync.Mutex

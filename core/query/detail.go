@@ -306,7 +306,7 @@ func apart(s *matrix.Matrix, a, b matrix.Member) (netip.Addr, netip.Addr) {
 	}
 	other, ok := otherThan(s, a, to)
 	if !ok {
-		panic("survey: a witness between an address and itself")
+		panic("query: a witness between an address and itself")
 	}
 	return other, to
 }

@@ -68,7 +68,7 @@ func BroughtInto(s *matrix.Matrix, segment int, way func(*membership.Endpoint) s
 	for _, f := range at {
 		set, err := f.ranges.IPSet()
 		if err != nil { // ranges are made from addresses of one family, in order
-			panic("survey: " + err.Error())
+			panic("query: " + err.Error())
 		}
 		f.Prefixes = set.Prefixes()
 		out = append(out, f.Brought)

@@ -21,7 +21,7 @@ type Edit struct {
 	// Before and After are what to compare: services are cut alike in both, and they number
 	// things alike, which may not be as the estates before and after the edit do.
 	Before, After *matrix.Matrix
-	Survey        *matrix.Matrix // of the estate after the edit
+	Matrix        *matrix.Matrix // of the estate after the edit
 
 	revision *recompile.Revision
 	rebuilt  map[classes.Pair]bool // pairs of domains whose block is another
@@ -42,8 +42,8 @@ func Revise(s *matrix.Matrix, j *verdict.Judge, r *recompile.Revision) *Edit {
 	if e == nil {
 		return nil
 	}
-	if e.Survey = e.After; e.After.Judge != j {
-		e.Survey = renumbered(e.After, j)
+	if e.Matrix = e.After; e.After.Judge != j {
+		e.Matrix = renumbered(e.After, j)
 	}
 	return e
 }
