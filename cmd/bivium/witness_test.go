@@ -57,17 +57,17 @@ func TestEveryWitnessIsAskedAgainAsItIsPrinted(t *testing.T) {
 				met["a failure"]++
 			}
 		}
-		for _, x := range failure.WhatIf(was.Survey, was.Analysis.Expectations.All(), failure.Outages(was.Survey)) {
+		for _, x := range failure.WhatIf(was.Matrix, was.Analysis.Expectations.All(), failure.Outages(was.Matrix)) {
 			for _, turn := range x.Turns {
 				require.Equal(t, turn.Before, again(was, &turn.Witness, flowOf(was.Judge, &turn.Witness)).Outcome, "%v", x.Outage)
 				met["a turn"]++
 			}
 		}
-		d := difference.Compare(was.Survey, is.Survey)
+		d := difference.Compare(was.Matrix, is.Matrix)
 		for i := range d.Changes {
 			c := &d.Changes[i]
 			for _, b := range d.Blocks(c) {
-				flow, words := b.Witness(), witnessOf(was.Survey, is.Survey, c, &b)
+				flow, words := b.Witness(), witnessOf(was.Matrix, is.Matrix, c, &b)
 				if side := map[bool]*view.Snapshot{true: was, false: is}[c.After == nil]; elsewhere(side, &flow, c.To.Segment) {
 					met["a flow that is another segment's"]++
 					continue

@@ -114,7 +114,7 @@ func (a *App) prepare(ctx context.Context, now *view.Snapshot, s *step) (*view.S
 		p = now.PlanOf(next)
 	}
 	after := without(now, s.repaired).After(p, now.Revision+1, known, mapping)
-	after.Survey.Complete()
+	after.Matrix.Complete()
 	if err := ctx.Err(); err != nil {
 		return nil, nil, err
 	}

@@ -67,7 +67,7 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	}
 	first.Faults = append(view.AsideFaults(first.Aside), first.Faults...)
 	a := &App{Config: c}
-	first.Survey.Complete() // before the first request asks for it
+	first.Matrix.Complete() // before the first request asks for it
 	a.show(first)
 	a.backlog.changed = make(chan struct{})
 	a.want(first)

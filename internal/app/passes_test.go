@@ -24,7 +24,7 @@ func TestASmallBoardNamesWhatPasses(t *testing.T) {
 	for i, row := range nodes {
 		for k, col := range nodes {
 			delivered := false
-			for _, m := range s.Survey.Between(row, col) {
+			for _, m := range s.Matrix.Between(row, col) {
 				delivered = delivered || m.Outcome == "allowed" || m.Outcome == "inspected"
 			}
 			assert.Equal(t, delivered, small.Passes[i][k] != "", "%v to %v: %q", row, col, small.Passes[i][k])

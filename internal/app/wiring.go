@@ -78,7 +78,7 @@ func TryWiring(s *view.Snapshot, edits []wiring.Edit) (*Rewired, error) {
 	}
 	s.Plans.Keep(keyOfWiring(edits), &view.Plan{Next: next, Analysis: a, Changed: d})
 	after := &view.Snapshot{
-		Estate: next, Revision: s.Revision, Judge: a.Judge, Analysis: a, Survey: a.Matrix, Known: s.Known, Mapping: s.Mapping,
+		Estate: next, Revision: s.Revision, Judge: a.Judge, Analysis: a, Matrix: a.Matrix, Known: s.Known, Mapping: s.Mapping,
 		Index: s.Index, Tree: &view.Tree{}, Members: &view.Members{}, Later: &view.Later{}, Plans: &view.Plans{},
 	}
 	out.Effect = effectOnFlows(s, after, &d, maxFlows)

@@ -241,10 +241,10 @@ func (w *walker) holdsTogether() {
 
 	ground := matrix.New(verdict.New(now.Estate))
 	nodes := query.Nodes(ground, func(string) bool { return false })
-	require.Equal(t, nodes, query.Nodes(now.Survey, func(string) bool { return false }))
+	require.Equal(t, nodes, query.Nodes(now.Matrix, func(string) bool { return false }))
 	for _, row := range nodes {
 		for _, col := range nodes {
-			require.Equal(t, sortedMarks(ground.Between(row, col)), sortedMarks(now.Survey.Between(row, col)), "%v to %v", row, col)
+			require.Equal(t, sortedMarks(ground.Between(row, col)), sortedMarks(now.Matrix.Between(row, col)), "%v to %v", row, col)
 		}
 	}
 	want, got := expectation.NewBook(ground).All(), now.Analysis.Expectations.All()

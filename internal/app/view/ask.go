@@ -85,7 +85,7 @@ func (s *Snapshot) Ask(q Question) (*Answer, error) {
 	if err != nil {
 		return nil, err
 	}
-	sv := s.Survey.Refine(terms)
+	sv := s.Matrix.Refine(terms)
 	atoms, _ := sv.AtomsOf(terms)
 	set, err := s.narrow(from, to)
 	if err != nil {
@@ -120,13 +120,13 @@ func (s *Snapshot) narrow(from, to *end) (matrix.Set, error) {
 		return to.set, nil
 	}
 	for _, m := range from.set {
-		if c := s.Survey.Class(m.Class); c.Internal() {
+		if c := s.Matrix.Class(m.Class); c.Internal() {
 			found, how := s.Judge.Find(c.End.Segment, to.addresses[0])
 			if shown && how == verdict.LookupUnknown {
 				return nil, nil
 			}
 			if found.Internal() {
-				if class, ok := query.ClassAt(s.Survey, found.Segment, found.Addr); ok {
+				if class, ok := query.ClassAt(s.Matrix, found.Segment, found.Addr); ok {
 					return matrix.Set{{Class: class, Only: found.Addr}}, nil
 				}
 			}
@@ -142,7 +142,7 @@ func (s *Snapshot) askDirectly(a *Answer, from, to *end, terms []estate.Term) er
 		return &Problem{"to", fmt.Sprintf("no flow is possible from %s to %s", from.text, to.text), "the addresses are of different families, or identical"}
 	}
 	f := verdict.Flow{Segment: verdict.Internet, Destination: to.addresses[0]}
-	c := s.Survey.Class(from.set[0].Class)
+	c := s.Matrix.Class(from.set[0].Class)
 	f.Source = c.End.Addr
 	if from.set[0].Only.IsValid() {
 		f.Source = from.set[0].Only

@@ -79,7 +79,7 @@ func (s *Snapshot) NodesOf(open []string) []matrix.Node {
 	for _, o := range open {
 		isOpen[o] = true
 	}
-	return query.Nodes(s.Survey, func(segment string) bool { return isOpen[segment] })
+	return query.Nodes(s.Matrix, func(segment string) bool { return isOpen[segment] })
 }
 
 // Board returns the rows and columns of the board with some segments opened.
@@ -88,8 +88,8 @@ func (s *Snapshot) Board(open []string) *Board {
 	last := make([]int, len(s.Estate.Workloads)) // by workload: the last node that counted it, from 1
 	for i, n := range s.NodesOf(open) {
 		workloads := 0
-		for _, c := range s.Survey.ClassesOf(n) {
-			for _, w := range s.Survey.Class(c).Workloads {
+		for _, c := range s.Matrix.ClassesOf(n) {
+			for _, w := range s.Matrix.Class(c).Workloads {
 				if last[w] != i+1 {
 					last[w] = i + 1
 					workloads++
@@ -120,7 +120,7 @@ func (s *Snapshot) Cells(open []string, row, col int) (*Cells, error) {
 			slots <- struct{}{}
 			defer func() { <-slots }()
 			for k := range cols {
-				marks[i][k] = s.Survey.Between(rows[i], cols[k])
+				marks[i][k] = s.Matrix.Between(rows[i], cols[k])
 			}
 		})
 	}
@@ -161,7 +161,7 @@ func (s *Snapshot) passes(rows, cols []matrix.Node) [][]string {
 		out[i] = make([]string, len(cols))
 		for k, col := range cols {
 			var boxes []space.Box
-			for _, l := range query.Outcomes(s.Survey, row, col) {
+			for _, l := range query.Outcomes(s.Matrix, row, col) {
 				if slices.ContainsFunc(l.Parts, func(p query.Part) bool {
 					return p.Verdict.Outcome == verdict.Allowed || p.Verdict.Outcome == verdict.Inspected
 				}) {
@@ -213,14 +213,14 @@ type Cell struct {
 
 // Cell returns a cell of the board service by service.
 func (s *Snapshot) Cell(row, col string) (*Cell, error) {
-	from, to := s.Survey.SetOf(ParseNode(row)), s.Survey.SetOf(ParseNode(col))
+	from, to := s.Matrix.SetOf(ParseNode(row)), s.Matrix.SetOf(ParseNode(col))
 	for at, set := range map[string]matrix.Set{"row": from, "col": to} {
 		if len(set) == 0 {
 			return nil, &Problem{at, fmt.Sprintf("the board has no %s %q", at, map[string]string{"row": row, "col": col}[at]), ""}
 		}
 	}
-	c := &Cell{Revision: s.Revision, Row: row, Col: col, Marks: s.Survey.Between(ParseNode(row), ParseNode(col)), Lines: []Line{}}
-	for _, l := range query.Detail(s.Survey, from, to, nil, maxParts) {
+	c := &Cell{Revision: s.Revision, Row: row, Col: col, Marks: s.Matrix.Between(ParseNode(row), ParseNode(col)), Lines: []Line{}}
+	for _, l := range query.Detail(s.Matrix, from, to, nil, maxParts) {
 		c.Lines = append(c.Lines, s.line(&l))
 	}
 	return c, nil

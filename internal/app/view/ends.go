@@ -43,7 +43,7 @@ func (s *Snapshot) findEnd(field, text string) (*end, error) {
 	}
 	if text == "internet" {
 		e.internet = true
-		e.set = s.Survey.SetOf(matrix.Node{Kind: matrix.NodeInternet})
+		e.set = s.Matrix.SetOf(matrix.Node{Kind: matrix.NodeInternet})
 		return e, nil
 	}
 	if a, err := netip.ParseAddr(text); err == nil {
@@ -73,7 +73,7 @@ func (s *Snapshot) findExternal(e *end, field, text string) error {
 	}
 	a = a.Unmap()
 	e.internet, e.external, e.addresses = true, true, []netip.Addr{a}
-	c, ok := query.OutsideAt(s.Survey, a)
+	c, ok := query.OutsideAt(s.Matrix, a)
 	if !ok {
 		return &Problem{field, fmt.Sprintf("%s is a private address and cannot be on the internet", a), "write a public address"}
 	}
@@ -94,14 +94,14 @@ func (s *Snapshot) findAddress(e *end, field string, a netip.Addr) error {
 		if e.segment != paths.None && e.segment != i {
 			continue
 		}
-		if c, ok := query.ClassAt(s.Survey, i, a); ok {
+		if c, ok := query.ClassAt(s.Matrix, i, a); ok {
 			homes = append(homes, i)
 			e.set = append(e.set, matrix.Member{Class: c, Only: a})
 		}
 	}
 	if len(homes) == 0 && field == "to" {
 		// Which segment asks decides what this is; see narrow.
-		if c, ok := query.OutsideAt(s.Survey, a); ok {
+		if c, ok := query.OutsideAt(s.Matrix, a); ok {
 			e.external = true
 			e.set = matrix.Set{{Class: c, Only: a}}
 		}
@@ -140,14 +140,14 @@ func (s *Snapshot) findPublished(e *end, field string, p *estate.Publication) er
 	e.publication, e.addresses = p.Name, nil
 	e.segment = s.Judge.Net.Segment(p.To.Segment)
 	for _, g := range p.To.Groups.Groups {
-		for _, m := range s.Survey.SetOf(matrix.Node{Kind: matrix.NodeGroup, Segment: p.To.Segment, Group: g}) {
+		for _, m := range s.Matrix.SetOf(matrix.Node{Kind: matrix.NodeGroup, Segment: p.To.Segment, Group: g}) {
 			if !slices.Contains(e.set, m) {
 				e.set = append(e.set, m)
 			}
 		}
 	}
 	if p.To.Groups.Any {
-		e.set = s.Survey.SetOf(matrix.Node{Kind: matrix.NodeSegment, Segment: p.To.Segment})
+		e.set = s.Matrix.SetOf(matrix.Node{Kind: matrix.NodeSegment, Segment: p.To.Segment})
 	}
 	if len(e.set) == 0 {
 		return &Problem{field, fmt.Sprintf("publication %s has no destinations", p.Name), "its groups have no members in " + p.To.Segment}
@@ -163,22 +163,22 @@ func (s *Snapshot) findName(e *end, field, kind, name string) error {
 		return s.findWorkload(e, field, w)
 	}
 	if g := s.Judge.Group(name); g != paths.None && is("group") {
-		e.set = query.Where(s.Survey, func(c *classes.Class) bool {
+		e.set = query.Where(s.Matrix, func(c *classes.Class) bool {
 			_, in := slices.BinarySearch(c.End.Groups, g)
 			return in && (e.segment == paths.None || c.End.Segment == e.segment)
 		})
 		if e.segment == paths.None {
-			e.set = append(e.set, query.OutsideGroup(s.Survey, g)...)
+			e.set = append(e.set, query.OutsideGroup(s.Matrix, g)...)
 		}
 		return s.notEmpty(e, field, "group "+name+" has no members")
 	}
 	if i := s.Judge.Net.Segment(name); i != paths.None && is("segment") && e.segment == paths.None {
 		e.segment = i
-		e.set = s.Survey.SetOf(matrix.Node{Kind: matrix.NodeSegment, Segment: name})
+		e.set = s.Matrix.SetOf(matrix.Node{Kind: matrix.NodeSegment, Segment: name})
 		return s.notEmpty(e, field, "segment "+name+" has no addresses")
 	}
 	if n := s.Judge.Net.Network(name); n != paths.None && is("network") {
-		e.set = query.Where(s.Survey, func(c *classes.Class) bool {
+		e.set = query.Where(s.Matrix, func(c *classes.Class) bool {
 			return c.End.Home.Network == n && (e.segment == paths.None || c.End.Segment == e.segment)
 		})
 		return s.notEmpty(e, field, "no segment contains a subnet of network "+name)
@@ -196,7 +196,7 @@ func (s *Snapshot) notEmpty(e *end, field, message string) error {
 func (s *Snapshot) findWorkload(e *end, field string, w int) error {
 	work := &s.Estate.Workloads[w]
 	for _, p := range s.Judge.EndsOf(w) {
-		if c, ok := query.ClassAt(s.Survey, p.Segment, p.Addr); ok {
+		if c, ok := query.ClassAt(s.Matrix, p.Segment, p.Addr); ok {
 			e.segment = p.Segment
 			e.addresses = append(e.addresses, p.Addr)
 			e.set = append(e.set, matrix.Member{Class: c, Only: p.Addr})

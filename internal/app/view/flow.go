@@ -129,7 +129,7 @@ func (s *Snapshot) parseDestination(f *verdict.Flow, to string) (*end, error) {
 	}
 	if dst.publication != "" {
 		f.Publication = dst.publication
-		f.Destination = s.Survey.Class(dst.set[0].Class).End.Addr
+		f.Destination = s.Matrix.Class(dst.set[0].Class).End.Addr
 		return dst, nil
 	}
 	if len(dst.addresses) == 0 {

@@ -28,7 +28,7 @@ func (s *Snapshot) PlanOf(next *estate.Estate) *Plan {
 // revision, with its faults. It shares with this one what the estates share.
 func (s *Snapshot) After(p *Plan, revision int64, known []inventory.Known, mapping []inventory.Mapping) *Snapshot {
 	after := &Snapshot{
-		Estate: p.Next, Revision: revision, Judge: p.Analysis.Judge, Analysis: p.Analysis, Survey: p.Analysis.Matrix,
+		Estate: p.Next, Revision: revision, Judge: p.Analysis.Judge, Analysis: p.Analysis, Matrix: p.Analysis.Matrix,
 		Known: known, Mapping: mapping, Aside: s.Aside, Later: &Later{}, Plans: &Plans{},
 	}
 	s.lend(after)

@@ -74,7 +74,7 @@ func (s *Snapshot) HubRoutes(segment, hub, find string) (*Routes, error) {
 		s.describe(&row, &path)
 		return fmt.Sprint(path.Kind, path.Absence, " ", row.Next, " ", row.Cost)
 	}
-	for _, x := range query.BroughtInto(s.Survey, seg, way) {
+	for _, x := range query.BroughtInto(s.Matrix, seg, way) {
 		path := net.FromHub(at, s.Judge.Target(&x.End, seg))
 		for _, p := range x.Prefixes {
 			row := RouteRow{Prefix: p.String(), Origin: "shared", Of: Thing{"share", strings.Join(x.Shares, ", ")}, State: "ok"}

@@ -26,7 +26,7 @@ type Snapshot struct {
 	Faults   []estate.Fault
 	Judge    *verdict.Judge
 	Analysis *analysis.Analysis
-	Survey   *matrix.Matrix      // of the analysis
+	Matrix   *matrix.Matrix      // of the analysis
 	Known    []inventory.Known   // what accounts have, as it was last read
 	Mapping  []inventory.Mapping // of their tags to labels
 	Aside    []store.Aside       // things that could not be read when the database was opened
@@ -41,7 +41,7 @@ type Snapshot struct {
 func NewSnapshot(e *estate.Estate, revision int64) *Snapshot {
 	judge := verdict.New(e)
 	a := analysis.New(judge)
-	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Analysis: a, Survey: a.Matrix, Later: &Later{}, Tree: &Tree{}, Members: &Members{}, Plans: &Plans{}}
+	s := &Snapshot{Estate: e, Revision: revision, Faults: Faults(judge), Judge: judge, Analysis: a, Matrix: a.Matrix, Later: &Later{}, Tree: &Tree{}, Members: &Members{}, Plans: &Plans{}}
 	s.Index = newNameIndex(s)
 	s.Analysis.Expectations.All() // an edit then looks only at those that it touches
 	return s
