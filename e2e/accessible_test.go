@@ -26,7 +26,7 @@ func TestEveryPlaceIsAccessible(t *testing.T) {
 		{"/lanes?from=forecast-1&to=historian-1&on=read-api", "[data-testid=course]"},
 		{"/lanes?lane=office&hub=ridge", "aside button"},
 		{"/lanes?net=tide-lab&into=office&onto=delta", "[aria-label=Refused]"},
-		{"/rules/offices-web", "[aria-label='services of rule 1']"},
+		{"/rules/policy/offices-web", "[aria-label='services of rule 1']"},
 		{"/board?open=turbine&row=turbine/jump-hosts&col=turbine/controllers&at=1.0", "[data-testid=road]"},
 		{"/findings", "[data-testid=road]"},
 	}

@@ -26,7 +26,7 @@ func TestAFindingLeadsToItsRoadAndItsPolicy(t *testing.T) {
 	u.sees("[data-testid=road]", "Contested: neither overrides the other")
 	u.sees("aside a", "jump-to-controllers").MustClick()
 	u.sees("h1", "jump-to-controllers")
-	assert.Contains(t, u.page.MustInfo().URL, "/rules/jump-to-controllers")
+	assert.Contains(t, u.page.MustInfo().URL, "/rules/policy/jump-to-controllers")
 	u.goTo(address + "/findings?finding=down.mended") // from an old ticket
 	u.sees("section", "This problem no longer exists")
 }

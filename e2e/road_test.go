@@ -49,7 +49,7 @@ func TestTheFirstRoad(t *testing.T) {
 
 	// Switch the policy off; see what changes before it is saved, and after.
 	u.sees("a", "Rules").MustClick()
-	u.clicks("[aria-label='Find a policy']")
+	u.clicks("[aria-label='Find a rule']")
 	u.types("inspect web")
 	u.gone("a[href*='collectors-poll']")
 	u.sees("a", "crews-web").MustClick()
@@ -76,7 +76,7 @@ func TestTheFirstRoad(t *testing.T) {
 func TestABadEdit(t *testing.T) {
 	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
 	u := browse(t, 1280, 800)
-	u.goTo(address + "/rules/crews-web")
+	u.goTo(address + "/rules/policy/crews-web")
 	u.sees("h1", "crews-web")
 
 	u.clicks("[aria-label='services of rule 1']")
@@ -115,8 +115,8 @@ func TestABadEdit(t *testing.T) {
 func TestTwoPeople(t *testing.T) {
 	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
 	mine, theirs := browse(t, 1280, 800), browse(t, 1280, 800)
-	mine.goTo(address + "/rules/crews-web")
-	theirs.goTo(address + "/rules/crews-web")
+	mine.goTo(address + "/rules/policy/crews-web")
+	theirs.goTo(address + "/rules/policy/crews-web")
 	mine.clicks("button[role=switch]")
 	mine.sees("[data-testid=effect]", "2 cells change")
 

@@ -25,7 +25,7 @@ func TestScreenshots(t *testing.T) {
 	u.find("[data-testid=road]")
 	u.photograph(file("board"))
 
-	u.goTo(address + "/rules/offices-web")
+	u.goTo(address + "/rules/policy/offices-web")
 	u.sees("h1", "offices-web")
 	u.clicks("[aria-label='services of rule 1']")
 	u.types("tcp/8443,")

@@ -2,6 +2,7 @@ package document
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"reflect"
 	"slices"
@@ -13,17 +14,21 @@ import (
 // Change is one thing that differs between two estates, or stands elsewhere in its list.
 type Change struct {
 	List, Key     string
+	Was           string // its name before, where that was another
 	Before, After []byte // as JSON, canonical; nil where it is not there
 	Place         int    // in the list of the second estate
 }
 
 // Moved reports whether the thing is the same, and only its place in its list differs.
-func (c *Change) Moved() bool { return c.Before != nil && bytes.Equal(c.Before, c.After) }
+func (c *Change) Moved() bool {
+	return c.Was == "" && c.Before != nil && bytes.Equal(c.Before, c.After)
+}
 
 // Changes returns what differs between two estates, things that went last. Lists that the
 // two share cost nothing; of others, the things that are equal are compared in memory, and
-// the rest is written out.
-func Changes(before, after *estate.Estate) []Change {
+// the rest is written out. former tells the names that things of after had in before, where
+// those were others; nil for none.
+func Changes(before, after *estate.Estate, former map[estate.Ref]string) []Change {
 	var out []Change
 	was, is := reflect.ValueOf(before).Elem(), reflect.ValueOf(after).Elem()
 	for _, f := range lists() {
@@ -33,22 +38,23 @@ func Changes(before, after *estate.Estate) []Change {
 		}
 		at := make(map[string]int, a.Len())
 		for i := range a.Len() {
-			at[keyOf(a.Index(i), i)] = i
+			at[keyOf(a.Index(i))] = i
 		}
 		for i := range b.Len() {
-			key := keyOf(b.Index(i), i)
-			old, there := at[key]
-			delete(at, key)
+			key := keyOf(b.Index(i))
+			was := former[estate.Ref{Kind: kinds[f.key], Name: key}]
+			old, there := at[cmp.Or(was, key)]
+			delete(at, cmp.Or(was, key))
 			switch {
 			case !there:
-				out = append(out, Change{f.key, key, nil, body(b.Index(i)), i})
+				out = append(out, Change{List: f.key, Key: key, After: body(b.Index(i)), Place: i})
 			case reflect.DeepEqual(a.Index(old).Interface(), b.Index(i).Interface()):
 				if old != i {
 					same := body(b.Index(i))
-					out = append(out, Change{f.key, key, same, same, i})
+					out = append(out, Change{List: f.key, Key: key, Before: same, After: same, Place: i})
 				}
 			default:
-				c := Change{f.key, key, body(a.Index(old)), body(b.Index(i)), i}
+				c := Change{List: f.key, Key: key, Was: was, Before: body(a.Index(old)), After: body(b.Index(i)), Place: i}
 				if old != i || !c.Moved() {
 					out = append(out, c)
 				}
@@ -60,7 +66,7 @@ func Changes(before, after *estate.Estate) []Change {
 		}
 		slices.Sort(gone)
 		for _, i := range gone {
-			out = append(out, Change{f.key, keyOf(a.Index(i), i), body(a.Index(i)), nil, i})
+			out = append(out, Change{List: f.key, Key: keyOf(a.Index(i)), Before: body(a.Index(i)), Place: i})
 		}
 	}
 	return out
@@ -108,12 +114,12 @@ func Admit(changes []Change, after *estate.Estate) []*Unreadable {
 	v := reflect.ValueOf(after).Elem()
 	for _, f := range lists() {
 		list := v.FieldByIndex(f.index)
-		if !touched[f.key] || Nameless(f.key) {
+		if !touched[f.key] {
 			continue
 		}
 		seen := make(map[string]bool, list.Len())
 		for i := range list.Len() {
-			key := keyOf(list.Index(i), i)
+			key := keyOf(list.Index(i))
 			if seen[key] {
 				refuse(f.key, key, Error{Path: "name", Message: fmt.Sprintf("the name %q is already used", key), Fix: "choose another name"})
 			}

@@ -179,7 +179,7 @@ func TestDefaultsAreFilledInAndLeftOut(t *testing.T) {
 	text := "bivium: 1\nestate: e\nhubs:\n  - {name: a}\n  - {name: b}\nlinks:\n  - {between: [a, b]}\n"
 	e, err := document.Read([]byte(text))
 	require.NoError(t, err)
-	assert.Equal(t, estate.Link{Between: [2]string{"a", "b"}, Cost: 10, State: "up"}, e.Links[0])
+	assert.Equal(t, estate.Link{Name: "a-b", Between: [2]string{"a", "b"}, Cost: 10, State: "up"}, e.Links[0])
 	out, err := document.Write(e)
 	require.NoError(t, err)
 	assert.Equal(t, text, string(out))
@@ -232,4 +232,25 @@ func FuzzRead(f *testing.F) {
 		}
 		estate.Check(e)
 	})
+}
+
+// TestConnectionsKeepTheirNames: a name that would be made up is left out, others are kept.
+func TestConnectionsKeepTheirNames(t *testing.T) {
+	e, err := document.Read([]byte(`{"bivium": 1, "estate": "e", "attachments": [
+		{"network": "yard", "hub": "fen"}, {"network": "yard", "hub": "fen", "cost": 5}, {"name": "yard-fen-2", "network": "pier", "hub": "fen"}]}`))
+	require.NoError(t, err)
+	var names []string
+	for _, a := range e.Attachments {
+		names = append(names, a.Name)
+	}
+	assert.Equal(t, []string{"yard-fen", "yard-fen-3", "yard-fen-2"}, names)
+	e.Attachments = e.Attachments[1:] // the first goes, and the others are still called what they were
+	text, err := document.Write(e)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "{name: yard-fen-3, network: yard, hub: fen, cost: 5}")
+	again, err := document.Read(text)
+	require.NoError(t, err)
+	assert.ElementsMatch(t, e.Attachments, again.Attachments)
+	_, err = document.Read([]byte(`{"bivium": 1, "estate": "e", "links": [{"name": "x", "between": ["a", "b"]}, {"name": "x", "between": ["b", "c"]}]}`))
+	assert.ErrorContains(t, err, `the name "x" is already used`)
 }

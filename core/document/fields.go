@@ -5,6 +5,8 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+
+	"bivium/core/estate"
 )
 
 // field is what the tags of package estate say of one key.
@@ -17,8 +19,12 @@ type field struct {
 	enum     []string
 	min      int
 	bounded  bool
-	max      int  // 0 for the usual one
-	empty    bool // an empty list is kept
+	max      int         // 0 for the usual one
+	empty    bool        // an empty list is kept
+	of       estate.Kind // the kind of thing that the value names; "" for none
+	vital    bool        // the object is nothing without that thing
+	observed bool        // others than people change it, too
+	madeUp   bool        // a name that is made up where it is missing
 }
 
 var fieldCache sync.Map // reflect.Type to []field
@@ -59,6 +65,14 @@ func (f *field) set(word string) {
 		f.enum = strings.Split(value, "|")
 	case "empty":
 		f.empty = true
+	case "of":
+		f.of = estate.Kind(value)
+	case "vital":
+		f.vital = true
+	case "observed":
+		f.observed = true
+	case "madeup":
+		f.madeUp = true
 	case "min":
 		f.bounded = true
 		f.min, _ = strconv.Atoi(value)

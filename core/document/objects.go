@@ -12,7 +12,7 @@ import (
 // Object is one thing of an estate by itself, as it is stored.
 type Object struct {
 	List string // the key of its list in the document: policies
-	Key  string // its name; for things that have none, its place in the list
+	Key  string // its name
 	Body []byte // the thing as JSON, canonical
 }
 
@@ -44,7 +44,7 @@ func SplitBut(e, other *estate.Estate) []Object {
 			}
 		}
 		for i := range list.Len() {
-			out = append(out, Object{f.key, keyOf(list.Index(i), i), body(list.Index(i))})
+			out = append(out, Object{f.key, keyOf(list.Index(i)), body(list.Index(i))})
 		}
 	}
 	return out
@@ -55,11 +55,12 @@ func Whole(list, key string, thing any) Object {
 	return Object{list, key, body(reflect.Indirect(reflect.ValueOf(thing)))}
 }
 
-func keyOf(v reflect.Value, i int) string {
-	if name := v.FieldByName("Name"); name.IsValid() {
-		return name.String()
+// keyOf returns the name of a thing, the made-up one where it was given none.
+func keyOf(v reflect.Value) string {
+	if name := v.FieldByName("Name").String(); name != "" {
+		return name
 	}
-	return fmt.Sprintf("%06d", i)
+	return madeUp(v)
 }
 
 func body(v reflect.Value) []byte {
@@ -159,6 +160,7 @@ func Join(name, description string, objects []Object) (*estate.Estate, error) {
 	if len(r.errors) > 0 {
 		return nil, r.errors
 	}
+	estate.NameConnections(e)
 	return e, nil
 }
 
@@ -207,12 +209,6 @@ func (n *node) lineOf(at string) int {
 		}
 	}
 	return int(n.line)
-}
-
-// Nameless reports whether the things of a list have no names, and are known by
-// their places in it.
-func Nameless(list string) bool {
-	return list == "links" || list == "attachments" || list == "peerings"
 }
 
 // Differing returns two estates without the lists that they share.
@@ -289,7 +285,7 @@ func With(e *estate.Estate, list string, body []byte) (*estate.Estate, error) {
 	out := reflect.MakeSlice(to.Type(), 0, to.Len()+1)
 	replaced := false
 	for i := range to.Len() {
-		if !Nameless(list) && keyOf(to.Index(i), i) == keyOf(thing, i) {
+		if keyOf(to.Index(i)) == keyOf(thing) {
 			out, replaced = reflect.Append(out, thing), true
 			continue
 		}
@@ -299,5 +295,6 @@ func With(e *estate.Estate, list string, body []byte) (*estate.Estate, error) {
 		out = reflect.Append(out, thing)
 	}
 	to.Set(out)
+	estate.NameConnections(&next)
 	return &next, nil
 }

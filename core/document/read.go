@@ -28,6 +28,7 @@ func Read(data []byte) (*estate.Estate, error) {
 	if err != nil {
 		return nil, err
 	}
+	estate.NameConnections(&e)
 	return &e, nil
 }
 
@@ -143,6 +144,8 @@ func (r *reader) value(n node, v reflect.Value, f *field, at *path) {
 			return
 		}
 		r.parsed(n, at, func(s string) (err error) { *target, err = estate.ParseServiceRef(s); return })
+	case *Value:
+		*target = Value{n: n, at: at.String()}
 	case *map[string]string:
 		*target = r.labels(n, at)
 	case *bool:
@@ -201,7 +204,11 @@ func (r *reader) object(n node, v reflect.Value, at *path) {
 		}
 	}
 	for _, p := range problemsOf(v.Addr().Interface()) {
-		r.fail(n, at, p.fix, "%s", p.message)
+		where := at
+		if p.key != "" {
+			where = r.key(at, p.key)
+		}
+		r.fail(n, where, p.fix, "%s", p.message)
 	}
 }
 
@@ -271,7 +278,7 @@ func (r *reader) uniqueNames(n node, v reflect.Value, at *path) {
 	if v.Type().Elem().Kind() != reflect.Struct {
 		return
 	}
-	f := slices.IndexFunc(fieldsOf(v.Type().Elem()), func(f field) bool { return f.key == "name" })
+	f := slices.IndexFunc(fieldsOf(v.Type().Elem()), func(f field) bool { return f.key == "name" && f.name })
 	if f < 0 {
 		return
 	}

@@ -101,12 +101,25 @@ func object(v reflect.Value) *yaml.Node {
 	n := &yaml.Node{Kind: yaml.MappingNode, Tag: "!!map"}
 	for _, f := range fieldsOf(v.Type()) {
 		value := v.FieldByIndex(f.index)
-		if leaveOut(value, f) {
+		if leaveOut(value, f) || f.madeUp && value.String() == madeUp(v) {
 			continue
 		}
 		n.Content = append(n.Content, text(f.key), canonical(value, &f))
 	}
 	return flowIfShort(n)
+}
+
+// madeUp returns the name that a connection without one is given first.
+func madeUp(v reflect.Value) string {
+	switch c := v.Interface().(type) {
+	case estate.Link:
+		return estate.MadeUpName(c.Between[0], c.Between[1])
+	case estate.Peering:
+		return estate.MadeUpName(c.Between[0], c.Between[1])
+	case estate.Attachment:
+		return estate.MadeUpName(c.Network, c.Hub)
+	}
+	panic("document: no name is made up for " + v.Type().String())
 }
 
 // leaveOut reports whether the key says nothing that its absence does not.
@@ -168,15 +181,18 @@ func sortKey(t reflect.Type) func(reflect.Value) string {
 	case reflect.TypeFor[estate.Link]():
 		return func(v reflect.Value) string {
 			l := v.Interface().(estate.Link)
-			return l.Between[0] + " " + l.Between[1]
+			return l.Between[0] + " " + l.Between[1] + " " + l.Name
 		}
 	case reflect.TypeFor[estate.Peering]():
 		return func(v reflect.Value) string {
 			p := v.Interface().(estate.Peering)
-			return p.Between[0] + " " + p.Between[1]
+			return p.Between[0] + " " + p.Between[1] + " " + p.Name
 		}
 	case reflect.TypeFor[estate.Attachment]():
-		return func(v reflect.Value) string { a := v.Interface().(estate.Attachment); return a.Network + " " + a.Hub }
+		return func(v reflect.Value) string {
+			a := v.Interface().(estate.Attachment)
+			return a.Network + " " + a.Hub + " " + a.Name
+		}
 	case reflect.TypeFor[estate.Route]():
 		return func(v reflect.Value) string { return prefixKey(v.Interface().(estate.Route).To) }
 	case reflect.TypeFor[estate.Static]():

@@ -7,6 +7,10 @@
 // and the published schema alike:
 //
 //	req        the key must be there
+//	of=KIND    the value is the name of a thing of that kind, or a list of such names
+//	vital      what has the field is nothing without what it names: it goes with it
+//	observed   syncs, routers or health checks may change it at any time (C1.3)
+//	madeup     where the key is missing, a name is made up; see NameConnections
 //	name       the value is a name (see CheckName)
 //	def=X      what a missing key stands for; left out again when written
 //	enum=A|B   the values that are allowed
@@ -61,7 +65,7 @@ type Account struct {
 // Hub is a transit router in a region.
 type Hub struct {
 	Name        string `json:"name" doc:"req,name"`
-	Account     string `json:"account,omitempty" doc:"name"`
+	Account     string `json:"account,omitempty" doc:"name,of=account"`
 	Region      string `json:"region,omitempty"`
 	AS          int    `json:"as,omitempty" doc:"min=1,max=4294967295"` // its number, where routers speak BGP with it
 	Speaker     string `json:"speaker,omitempty"`                       // the address on which it listens for them
@@ -71,10 +75,11 @@ type Hub struct {
 // Link is a tunnel or circuit between two hubs. Segments is empty for a link
 // that carries every segment.
 type Link struct {
-	Between     [2]string `json:"between" doc:"req,name"`
+	Name        string    `json:"name,omitempty" doc:"name,madeup"`
+	Between     [2]string `json:"between" doc:"req,name,of=hub"`
 	Cost        int       `json:"cost" doc:"def=10,min=1"`
-	State       string    `json:"state" doc:"def=up,enum=up|down"`
-	Segments    []string  `json:"segments,omitempty" doc:"name"`
+	State       string    `json:"state" doc:"observed,def=up,enum=up|down"`
+	Segments    []string  `json:"segments,omitempty" doc:"name,of=segment"`
 	Description string    `json:"description,omitempty"`
 }
 
@@ -91,11 +96,11 @@ type Segment struct {
 type Network struct {
 	Name        string            `json:"name" doc:"req,name"`
 	Kind        string            `json:"kind" doc:"req,enum=cloud|site|remote|partner|endpoints"`
-	Account     string            `json:"account,omitempty" doc:"name"`
+	Account     string            `json:"account,omitempty" doc:"name,of=account"`
 	Region      string            `json:"region,omitempty"`
-	Labels      map[string]string `json:"labels,omitempty"`
+	Labels      map[string]string `json:"labels,omitempty" doc:"observed"`
 	Enforcement string            `json:"enforcement,omitempty" doc:"enum=native|subnets|none"`
-	Segment     string            `json:"segment,omitempty" doc:"name"`
+	Segment     string            `json:"segment,omitempty" doc:"name,of=segment"`
 	Subnets     []Subnet          `json:"subnets,omitempty"`
 	Routes      []Route           `json:"routes,omitempty"`
 	Description string            `json:"description,omitempty"`
@@ -134,7 +139,7 @@ func (n *Network) SegmentOf(s *Subnet) string {
 type Subnet struct {
 	Name        string       `json:"name" doc:"req,name"`
 	Prefix      netip.Prefix `json:"prefix" doc:"req"`
-	Segment     string       `json:"segment,omitempty" doc:"name"`
+	Segment     string       `json:"segment,omitempty" doc:"name,of=segment"`
 	Description string       `json:"description,omitempty"`
 }
 
@@ -147,13 +152,14 @@ type Route struct {
 
 // Attachment is the connection of a network to a hub, with the routes it brings.
 type Attachment struct {
-	Network   string        `json:"network" doc:"req,name"`
-	Hub       string        `json:"hub" doc:"req,name"`
+	Name      string        `json:"name,omitempty" doc:"name,madeup"`
+	Network   string        `json:"network" doc:"req,name,of=network"`
+	Hub       string        `json:"hub" doc:"req,name,of=hub"`
 	Cost      int           `json:"cost" doc:"def=1,min=0"`
-	State     string        `json:"state" doc:"def=up,enum=up|down"`
+	State     string        `json:"state" doc:"observed,def=up,enum=up|down"`
 	Uplink    string        `json:"uplink,omitempty" doc:"enum=native|tunnel|line"` // how it is joined; changes nothing
 	Static    []Static      `json:"static,omitempty"`
-	Learned   []Learned     `json:"learned,omitempty"`
+	Learned   []Learned     `json:"learned,omitempty" doc:"observed"`
 	Translate []Translation `json:"translate,omitempty"`
 	// What the hub takes from the network, and what it tells it: nil for everything,
 	// an empty list for nothing (M13).
@@ -168,7 +174,7 @@ type Attachment struct {
 type Session struct {
 	Router  netip.Addr     `json:"router" doc:"req"`
 	AS      int            `json:"as" doc:"req,min=1,max=4294967295"`
-	Segment string         `json:"segment" doc:"req,name"`
+	Segment string         `json:"segment" doc:"req,name,of=segment"`
 	May     []netip.Prefix `json:"may,omitempty"`              // what is accepted from it without being asked
 	Limit   int            `json:"limit" doc:"def=1000,min=1"` // how many prefixes it may bring
 }
@@ -178,19 +184,19 @@ type Session struct {
 type Translation struct {
 	Inside  netip.Prefix `json:"inside" doc:"req"`
 	Outside netip.Prefix `json:"outside" doc:"req"`
-	Segment string       `json:"segment" doc:"req,name"`
+	Segment string       `json:"segment" doc:"req,name,of=segment"`
 }
 
 // Static is a prefix that an attachment bears by order.
 type Static struct {
 	Prefix  netip.Prefix `json:"prefix" doc:"req"`
-	Segment string       `json:"segment" doc:"req,name"`
+	Segment string       `json:"segment" doc:"req,name,of=segment"`
 }
 
 // Learned is a prefix that the far side of an attachment announced.
 type Learned struct {
 	Prefix  netip.Prefix `json:"prefix" doc:"req"`
-	Segment string       `json:"segment" doc:"req,name"`
+	Segment string       `json:"segment" doc:"req,name,of=segment"`
 	// Status is withdrawn for one that was accepted, and is announced no longer.
 	Status string `json:"status" doc:"def=waiting,enum=accepted|waiting|refused|withdrawn"`
 }
@@ -200,17 +206,18 @@ func (l *Learned) Claims() bool { return l.Status == "accepted" || l.Status == "
 
 // Peering is a direct, non-transitive connection of two networks.
 type Peering struct {
-	Between     [2]string `json:"between" doc:"req,name"`
-	OffersHub   string    `json:"offersHub,omitempty" doc:"name"`
+	Name        string    `json:"name,omitempty" doc:"name,madeup"`
+	Between     [2]string `json:"between" doc:"req,name,of=network"`
+	OffersHub   string    `json:"offersHub,omitempty" doc:"name,of=network"`
 	Description string    `json:"description,omitempty"`
 }
 
 // Exit is a way out to the internet at a hub.
 type Exit struct {
 	Name        string   `json:"name" doc:"req,name"`
-	Hub         string   `json:"hub" doc:"req,name"`
-	Segments    []string `json:"segments" doc:"req,name"`
-	State       string   `json:"state" doc:"def=up,enum=up|down"`
+	Hub         string   `json:"hub" doc:"req,name,of=hub"`
+	Segments    []string `json:"segments" doc:"req,name,of=segment"`
+	State       string   `json:"state" doc:"observed,def=up,enum=up|down"`
 	Description string   `json:"description,omitempty"`
 }
 
@@ -218,7 +225,7 @@ type Exit struct {
 // open flows to some workloads (M7.6).
 type Publication struct {
 	Name        string       `json:"name" doc:"req,name"`
-	Exit        string       `json:"exit" doc:"req,name"`
+	Exit        string       `json:"exit" doc:"req,name,of=exit"`
 	Address     netip.Addr   `json:"address" doc:"req"`
 	Services    []ServiceRef `json:"services" doc:"req"`
 	To          Party        `json:"to" doc:"req"`
@@ -230,10 +237,10 @@ type Publication struct {
 // is that of its network.
 type Workload struct {
 	Name        string            `json:"name" doc:"req,name"`
-	Network     string            `json:"network" doc:"req,name"`
-	Account     string            `json:"account,omitempty" doc:"name"`
-	Addresses   []netip.Addr      `json:"addresses" doc:"req"`
-	Labels      map[string]string `json:"labels,omitempty"`
+	Network     string            `json:"network" doc:"req,name,of=network"`
+	Account     string            `json:"account,omitempty" doc:"name,of=account"`
+	Addresses   []netip.Addr      `json:"addresses" doc:"observed,req"`
+	Labels      map[string]string `json:"labels,omitempty" doc:"observed"`
 	Description string            `json:"description,omitempty"`
 }
 
@@ -247,13 +254,13 @@ type Service struct {
 // Group is a named selection of endpoints (M3.1).
 type Group struct {
 	Name         string         `json:"name" doc:"req,name"`
-	Within       string         `json:"within,omitempty" doc:"name"`
+	Within       string         `json:"within,omitempty" doc:"name,of=group,vital"`
 	Match        string         `json:"match,omitempty"`
-	Networks     []string       `json:"networks,omitempty" doc:"name"`
+	Networks     []string       `json:"networks,omitempty" doc:"name,of=network"`
 	NetworkMatch string         `json:"networkMatch,omitempty"`
 	Subnets      []SubnetRef    `json:"subnets,omitempty"`
 	Prefixes     []netip.Prefix `json:"prefixes,omitempty"`
-	Exits        []string       `json:"exits,omitempty" doc:"name"`
+	Exits        []string       `json:"exits,omitempty" doc:"name,of=exit"`
 	Description  string         `json:"description,omitempty"`
 }
 
@@ -273,8 +280,8 @@ func (g *Group) Places() bool {
 type Pool struct {
 	Name        string     `json:"name" doc:"req,name"`
 	OnFailure   string     `json:"onFailure" doc:"def=closed,enum=closed|open"`
-	Rulebook    string     `json:"rulebook,omitempty" doc:"name"`
-	Segments    []string   `json:"segments,omitempty" doc:"name"` // whose flows it may see (F17); empty for all
+	Rulebook    string     `json:"rulebook,omitempty" doc:"name,of=rulebook"`
+	Segments    []string   `json:"segments,omitempty" doc:"name,of=segment"` // whose flows it may see (F17); empty for all
 	Firewalls   []Firewall `json:"firewalls,omitempty"`
 	Description string     `json:"description,omitempty"`
 }
@@ -282,8 +289,8 @@ type Pool struct {
 // Firewall is one member of a pool. Only healthy ones serve.
 type Firewall struct {
 	Name        string `json:"name" doc:"req,name"`
-	Hub         string `json:"hub" doc:"req,name"`
-	State       string `json:"state" doc:"def=healthy,enum=healthy|failed|draining"`
+	Hub         string `json:"hub" doc:"req,name,of=hub"`
+	State       string `json:"state" doc:"observed,def=healthy,enum=healthy|failed|draining"`
 	Description string `json:"description,omitempty"`
 }
 
@@ -339,7 +346,7 @@ func (p *Policy) Guardrail() bool { return p.Tier == "guardrail" }
 type Rule struct {
 	Services    []ServiceRef `json:"services" doc:"req"`
 	Action      Action       `json:"action" doc:"req,enum=allow|deny|inspect"`
-	Pool        string       `json:"pool,omitempty" doc:"name"`
+	Pool        string       `json:"pool,omitempty" doc:"name,of=pool,vital"`
 	Description string       `json:"description,omitempty"`
 }
 
@@ -359,7 +366,7 @@ type Share struct {
 
 // Party is a segment and some endpoints of it.
 type Party struct {
-	Segment string `json:"segment" doc:"req,name"`
+	Segment string `json:"segment" doc:"req,name,of=segment"`
 	Groups  Side   `json:"groups" doc:"req"`
 }
 
@@ -370,7 +377,7 @@ type Expectation struct {
 	To          End          `json:"to" doc:"req"`
 	Services    []ServiceRef `json:"services" doc:"req"`
 	Expect      string       `json:"expect" doc:"req,enum=allowed|inspected|denied|delivered"`
-	Pool        string       `json:"pool,omitempty" doc:"name"`
+	Pool        string       `json:"pool,omitempty" doc:"name,of=pool,vital"`
 	Description string       `json:"description,omitempty"`
 }
 

@@ -44,6 +44,7 @@ func (k *taker) peerings() {
 		k.note(NetworkKind, pair[0], Changed, "peering with "+pair[1]+" added")
 	}
 	k.e.Peerings = kept
+	estate.NameConnections(k.e)
 }
 
 func ordered(a, b string) [2]string {

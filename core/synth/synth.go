@@ -49,6 +49,7 @@ func New(name string, size Size, seed uint64) *estate.Estate {
 	m.expectations()
 	m.r = rand.New(rand.NewPCG(seed, 0x77697265)) // what is above stays as it is, whatever is drawn below
 	m.wiring()
+	estate.NameConnections(m.e)
 	return m.e
 }
 

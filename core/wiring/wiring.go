@@ -104,6 +104,7 @@ func Apply(e *estate.Estate, edits []Edit) (*estate.Estate, error) {
 			return nil, err
 		}
 	}
+	estate.NameConnections(&next)
 	return &next, nil
 }
 

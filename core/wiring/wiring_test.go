@@ -216,5 +216,5 @@ func TestANetworkMayBeAttachedToAHubTwice(t *testing.T) {
 	}
 	next, err = wiring.Apply(e, []wiring.Edit{at(wiring.Edit{Op: wiring.Detach}), at(wiring.Edit{Op: wiring.Attach, Cost: 5})})
 	require.NoError(t, err)
-	assert.Equal(t, []estate.Attachment{{Network: "site", Hub: "ridge", Cost: 5, State: "up"}}, next.Attachments)
+	assert.Equal(t, []estate.Attachment{{Name: "site-ridge", Network: "site", Hub: "ridge", Cost: 5, State: "up"}}, next.Attachments)
 }

@@ -154,7 +154,7 @@ func connectProblem(err error) error {
 }
 
 func (a *App) addAccount(ctx context.Context, c Connection, actor string) error {
-	return a.advance(ctx, &step{what: store.Edit, actor: actor, based: current, change: func(now *view.Snapshot) (*estate.Estate, error) {
+	return a.advance(ctx, &step{what: store.Edit, actor: actor, based: current, plan: leadsTo(func(now *view.Snapshot) (*estate.Estate, error) {
 		for _, had := range now.Estate.Accounts {
 			if had.Name == c.Name && had.Provider != c.Provider {
 				return nil, &view.Problem{At: "name", Message: fmt.Sprintf("account %s belongs to provider %s", c.Name, had.Provider), Fix: "choose another name, or select that provider"}
@@ -166,7 +166,7 @@ func (a *App) addAccount(ctx context.Context, c Connection, actor string) error 
 		next := *now.Estate
 		next.Accounts = append(slices.Clip(next.Accounts), estate.Account{Name: c.Name, Provider: c.Provider})
 		return &next, nil
-	}})
+	})})
 }
 
 // Accounts returns all accounts, connected or not, by name, and those whose credential

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"runtime/debug"
 
-	"bivium/core/difference"
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/inventory"
@@ -25,11 +24,12 @@ type step struct {
 	actor string
 	based int64         // the revision that it was made for, or current
 	key   *view.PlanKey // of the plan that it may have been tried as; nil for none
-	// change returns the estate after the step; that of the snapshot itself if there is
-	// nothing to do.
-	change func(now *view.Snapshot) (*estate.Estate, error)
+	edit  []byte        // as it was asked for, as JSON; nil where it was not written as one
+	// plan returns the estate after the step, worked out or not; that of the snapshot itself
+	// if there is nothing to do. See leadsTo.
+	plan func(now *view.Snapshot) (*view.Plan, error)
 	// then, if given, works out what is told of the step. Nothing is stored before it is done.
-	then func(before, after *view.Snapshot, d *difference.Difference) error
+	then func(before, after *view.Snapshot, p *view.Plan) error
 	// idle, if given, is done instead where there is nothing to do, and returns what is
 	// shown from then on.
 	idle func(now *view.Snapshot) (*view.Snapshot, error)
@@ -39,6 +39,14 @@ type step struct {
 	remap    bool // mapping takes the place of the one there
 	reading  *store.Reading
 	repaired int64 // see store.Revision
+}
+
+// leadsTo returns the plan of a step of which only the estate after it is known.
+func leadsTo(change func(now *view.Snapshot) (*estate.Estate, error)) func(*view.Snapshot) (*view.Plan, error) {
+	return func(now *view.Snapshot) (*view.Plan, error) {
+		next, err := change(now)
+		return &view.Plan{Next: next}, err
+	}
 }
 
 // advance takes a step. It is worked out and checked before it is stored, and is shown once
@@ -86,14 +94,19 @@ func (a *App) advance(ctx context.Context, s *step) error {
 func (a *App) prepare(ctx context.Context, now *view.Snapshot, s *step) (*view.Snapshot, *store.Revision, error) {
 	p := now.Plans.Find(s.key)
 	if p == nil {
-		next, err := s.change(now)
-		if err != nil {
+		var err error
+		if p, err = s.plan(now); err != nil {
 			return nil, nil, err
 		}
-		p = &view.Plan{Next: next}
+	}
+	if p.Next != now.Estate {
+		estate.NameConnections(p.Next)
 	}
 	next := p.Next
 	known, mapping := now.Known, now.Mapping
+	if s.known == nil {
+		s.known = renameKnown(now.Known, p.Former)
+	}
 	if s.known != nil {
 		known = s.known
 	}
@@ -103,7 +116,7 @@ func (a *App) prepare(ctx context.Context, now *view.Snapshot, s *step) (*view.S
 	if next == now.Estate && s.known == nil && !s.remap && s.repaired == 0 {
 		return now, nil, nil
 	}
-	changes := document.Changes(now.Estate, next)
+	changes := document.Changes(now.Estate, next, p.Former)
 	if refused := document.Admit(changes, next); len(refused) > 0 {
 		return nil, nil, problemsOf(refused)
 	}
@@ -111,7 +124,7 @@ func (a *App) prepare(ctx context.Context, now *view.Snapshot, s *step) (*view.S
 		return nil, nil, err
 	}
 	if p.Analysis == nil {
-		p = now.PlanOf(next)
+		now.WorkOut(p)
 	}
 	after := without(now, s.repaired).After(p, now.Revision+1, known, mapping)
 	after.Matrix.Complete()
@@ -119,12 +132,12 @@ func (a *App) prepare(ctx context.Context, now *view.Snapshot, s *step) (*view.S
 		return nil, nil, err
 	}
 	if s.then != nil {
-		if err := s.then(now, after, &p.Changed); err != nil {
+		if err := s.then(now, after, p); err != nil {
 			return nil, nil, err
 		}
 	}
 	return after, &store.Revision{
-		What: s.what, Name: next.Name, Description: next.Description, Changes: changes, Based: now.Revision, Actor: s.actor, At: a.Clock(),
+		What: s.what, Name: next.Name, Description: next.Description, Edit: s.edit, Changes: changes, Based: now.Revision, Actor: s.actor, At: a.Clock(),
 		Known: s.known, Mapping: s.mapping, Remap: s.remap, Reading: s.reading, Repaired: s.repaired,
 	}, nil
 }

@@ -11,7 +11,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"bivium/core/difference"
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/parallel"
@@ -41,9 +40,9 @@ func TestAPanicFailsOneStepAlone(t *testing.T) {
 	}
 	broken := func() { parallel.Run([]func(){func() {}, func() { panic("a worker broke") }}) }
 	for what, x := range map[string]*step{
-		"while it is made": {change: func(*view.Snapshot) (*estate.Estate, error) { panic("it broke") }},
-		"in a worker":      {change: func(*view.Snapshot) (*estate.Estate, error) { broken(); return nil, nil }},
-		"while it is told": {change: renamed, then: func(*view.Snapshot, *view.Snapshot, *difference.Difference) error { broken(); return nil }},
+		"while it is made": {plan: leadsTo(func(*view.Snapshot) (*estate.Estate, error) { panic("it broke") })},
+		"in a worker":      {plan: leadsTo(func(*view.Snapshot) (*estate.Estate, error) { broken(); return nil, nil })},
+		"while it is told": {plan: leadsTo(renamed), then: func(*view.Snapshot, *view.Snapshot, *view.Plan) error { broken(); return nil }},
 	} {
 		log.Reset()
 		x.what, x.actor, x.based = store.Edit, "somebody", before.Revision
@@ -57,6 +56,6 @@ func TestAPanicFailsOneStepAlone(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, before.Revision, revision, what)
 	}
-	require.NoError(t, a.advance(t.Context(), &step{what: store.Edit, actor: "somebody", based: before.Revision, change: renamed}))
+	require.NoError(t, a.advance(t.Context(), &step{what: store.Edit, actor: "somebody", based: before.Revision, plan: leadsTo(renamed)}))
 	assert.Equal(t, "another", a.Now().Estate.Description)
 }

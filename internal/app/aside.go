@@ -16,7 +16,7 @@ import (
 // is still at revision based.
 func (a *App) Repair(ctx context.Context, id int64, body []byte, based int64, actor string) (*Effect, error) {
 	s := &step{what: store.Edit, actor: actor, based: based, repaired: id}
-	s.change = func(now *view.Snapshot) (*estate.Estate, error) {
+	s.plan = leadsTo(func(now *view.Snapshot) (*estate.Estate, error) {
 		at := slices.IndexFunc(now.Aside, func(o store.Aside) bool { return o.ID == id })
 		if at < 0 {
 			return nil, fmt.Errorf("thing %d that was set aside: %w", id, store.ErrNotFound)
@@ -31,7 +31,7 @@ func (a *App) Repair(ctx context.Context, id int64, body []byte, based int64, ac
 			return nil, problems
 		}
 		return next, err
-	}
+	})
 	return a.edited(ctx, s)
 }
 

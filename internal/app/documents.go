@@ -2,13 +2,10 @@ package app
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
-	"bivium/core/difference"
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/inventory"
@@ -76,14 +73,12 @@ func imported(s *view.Snapshot, after *view.Snapshot, effect *Effect) *Import {
 }
 
 // differing calls f for each of some things that came, went, or is another than before.
-// Those without a name go by what they connect: their place in their list says nothing of
-// them.
 func differing(was, is []document.Object, f func(inventory.Change)) {
 	before := map[[2]string]string{}
-	for _, o := range named(was) {
+	for _, o := range was {
 		before[[2]string{o.List, o.Key}] = string(o.Body)
 	}
-	for _, o := range named(is) {
+	for _, o := range is {
 		key := [2]string{o.List, o.Key}
 		body, there := before[key]
 		delete(before, key)
@@ -97,39 +92,6 @@ func differing(was, is []document.Object, f func(inventory.Change)) {
 	for key := range before {
 		f(inventory.Change{Kind: inventory.Kind(key[0]), Name: key[1], What: inventory.Gone})
 	}
-}
-
-// named returns things under names: where several connect the same, with their number.
-func named(objects []document.Object) []document.Object {
-	out := slices.Clone(objects)
-	had := map[[2]string]int{}
-	for i := range out {
-		o := &out[i]
-		o.Key = nameOf(o)
-		key := [2]string{o.List, o.Key}
-		if had[key]++; had[key] > 1 {
-			o.Key = fmt.Sprintf("%s, %d", o.Key, had[key])
-		}
-	}
-	return out
-}
-
-// nameOf returns the name of a thing, or what it connects.
-func nameOf(o *document.Object) string {
-	if !document.Nameless(o.List) {
-		return o.Key
-	}
-	var ends struct {
-		Network, Hub string
-		Between      []string
-	}
-	if json.Unmarshal(o.Body, &ends) != nil {
-		return o.Key
-	}
-	if o.List == "attachments" {
-		return ends.Network + "@" + ends.Hub
-	}
-	return strings.Join(ends.Between, "-")
 }
 
 // Import puts a document in the place of the estate, if that is still at
@@ -147,14 +109,14 @@ func (a *App) Import(ctx context.Context, text []byte, based int64, actor string
 	var out *Import
 	err := a.advance(ctx, &step{
 		what: store.Edit, actor: actor, based: based, key: key,
-		change: func(now *view.Snapshot) (*estate.Estate, error) {
+		plan: leadsTo(func(now *view.Snapshot) (*estate.Estate, error) {
 			if e == nil { // the estate has changed since it was tried
 				return readDocument(now, text)
 			}
 			return e, nil
-		},
-		then: func(before, after *view.Snapshot, d *difference.Difference) error {
-			out = imported(before, after, effect(before, after, d, maxFlows))
+		}),
+		then: func(before, after *view.Snapshot, p *view.Plan) error {
+			out = imported(before, after, effect(before, after, &p.Changed, maxFlows))
 			return nil
 		},
 	})

@@ -4,284 +4,111 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 
-	"bivium/core/difference"
 	"bivium/core/document"
+	"bivium/core/edit"
 	"bivium/core/estate"
-	"bivium/core/expectation"
-	"bivium/core/matrix"
-	"bivium/core/parallel"
-	"bivium/core/trace"
-	"bivium/core/verdict"
+	"bivium/core/inventory"
 	"bivium/internal/app/view"
 	"bivium/internal/store"
-	"bivium/internal/wording"
 )
 
-// ErrNoSuchPolicy is returned for a policy that the estate does not have.
-var ErrNoSuchPolicy = errors.New("unknown policy")
-
-// PolicyView is a policy as it stands, with how it fares.
-type PolicyView struct {
-	Revision int64         `json:"revision"`
-	Policy   estate.Policy `json:"policy"`
+// Edit is an edit with the revision that its author saw (C1.3).
+type Edit struct {
+	edit.Edit
+	Seen   int64
+	Strict bool // the estate must be at Seen still: its operations were worked out there
 }
 
-// Policy returns a policy by name.
-func Policy(s *view.Snapshot, name string) (*PolicyView, error) {
-	for i := range s.Estate.Policies {
-		if s.Estate.Policies[i].Name == name {
-			return &PolicyView{s.Revision, s.Estate.Policies[i]}, nil
+// key returns the key of the plan of the edit.
+func (x *Edit) key() *view.PlanKey {
+	return view.KeyOfPlan(fmt.Sprint("edit of ", x.Seen), mustJSON(x.Operations))
+}
+
+// on applies the edit to the estate of a snapshot. What it cannot be is Problems at the
+// fields of its operations, a Conflict or an InUse.
+func (a *App) on(ctx context.Context, s *view.Snapshot, x *Edit) (*edit.Result, error) {
+	seen := edit.In(s.Estate)
+	if x.Seen != s.Revision {
+		seen = func(ref estate.Ref) (reflect.Value, bool) { return a.asSeen(ctx, s, ref, x.Seen) }
+	}
+	r, err := edit.Apply(s.Estate, &x.Edit, seen)
+	var problems edit.Problems
+	if errors.As(err, &problems) {
+		out := make(view.Problems, len(problems))
+		for i, p := range problems {
+			out[i] = view.Problem{At: strings.TrimSuffix(fmt.Sprintf("operations[%d].%s", p.At, p.Path), "."), Message: p.Message, Fix: p.Fix}
 		}
+		return nil, out
 	}
-	return nil, fmt.Errorf("policy %q: %w", name, ErrNoSuchPolicy)
+	return r, err
 }
 
-// Effect is what an edit would change.
-type Effect struct {
-	Revision     int64         `json:"revision"`
-	Cells        []CellEffect  `json:"cells"`
-	Flows        []FlowEffect  `json:"flows"`
-	More         int           `json:"more"`         // flows that are not shown
-	Expectations []Expectation `json:"expectations"` // those that fare otherwise
-}
-
-// Fare is how an expectation fares.
-type Fare string
-
-// How expectations fare: some hold by routing alone, or for want of any flow.
-const (
-	Holds          Fare = "holds"
-	HoldsByRouting Fare = "holds-by-routing"
-	HoldsVacuously Fare = "holds-vacuously"
-	Breaks         Fare = "breaks"
-)
-
-func fareOf(h *expectation.Result) Fare {
-	switch {
-	case !h.Holds:
-		return Breaks
-	case h.Vacuous:
-		return HoldsVacuously
-	case h.ByRouting:
-		return HoldsByRouting
+// asSeen returns a thing as it was at a revision.
+func (a *App) asSeen(ctx context.Context, s *view.Snapshot, ref estate.Ref, revision int64) (reflect.Value, bool) {
+	body, err := a.Store.ObjectAt(ctx, document.ListOf(ref.Kind), ref.Name, revision)
+	if errors.Is(err, store.ErrNotFound) { // it has not been changed since
+		return edit.In(s.Estate)(ref)
 	}
-	return Holds
-}
-
-// Expectation is an expectation that fares otherwise than before.
-type Expectation struct {
-	Name    string        `json:"name"`
-	Before  Fare          `json:"before"`
-	After   Fare          `json:"after"`
-	Witness *view.Witness `json:"witness"` // a flow that breaks it, or null
-}
-
-// CellEffect is a cell of the board in which flows fare differently.
-type CellEffect struct {
-	Row     string        `json:"row"`
-	Col     string        `json:"col"`
-	Before  []matrix.Mark `json:"before"`
-	After   []matrix.Mark `json:"after"`
-	Outcome bool          `json:"outcome"` // an outcome changes, and not only who settles it
-}
-
-// FlowEffect is flows between two segments that go from one verdict to another.
-type FlowEffect struct {
-	From     string            `json:"from"`
-	To       string            `json:"to"`
-	Services view.ServiceWords `json:"services"`
-	Before   *matrix.Mark      `json:"before"` // null where there was no such flow
-	After    *matrix.Mark      `json:"after"`
-	Pairs    string            `json:"pairs"`
-	Outcome  bool              `json:"outcome"`
-	Witness  view.Witness      `json:"witness"`
-	Was      []wording.Token   `json:"was"` // the sentence on the witness before
-	Will     []wording.Token   `json:"will"`
-}
-
-// Try returns what would change if the policy of that name were the one that
-// body holds, or Problems if it cannot be.
-func Try(s *view.Snapshot, name string, body []byte) (*Effect, error) {
-	p, err := s.Tried(view.KeyOfPlan("policy "+name, body), func() (*estate.Estate, error) { return withPolicy(s, name, body) })
+	if err != nil || body == nil {
+		return reflect.Value{}, false
+	}
+	value, err := document.ValueOf(body)
 	if err != nil {
-		return nil, err
+		return reflect.Value{}, false
 	}
-	return effect(s, s.After(p, s.Revision, s.Known, s.Mapping), &p.Changed, len(p.Changed.Changes)), nil
+	thing, err := value.Thing(ref.Kind)
+	return thing, err == nil
 }
 
-// effect puts what fares differently into words; of flows, those of most at most,
-// those that change outcome first.
-func effect(s *view.Snapshot, after *view.Snapshot, d *difference.Difference, most int) *Effect {
-	e := effectOnFlows(s, after, d, most)
-	for _, c := range d.Cells(shownNodes(d)) {
-		e.Cells = append(e.Cells, CellEffect{
-			view.NodeID(c.Row), view.NodeID(c.Col), append([]matrix.Mark{}, c.Before...), append([]matrix.Mark{}, c.After...), c.Outcome, // nobody may have been there
-		})
-	}
-	return e
-}
-
-// effectOnFlows is effect without the cells of the board.
-func effectOnFlows(s *view.Snapshot, after *view.Snapshot, d *difference.Difference, most int) *Effect {
-	e := &Effect{Revision: s.Revision, Cells: []CellEffect{}}
-	var told parallel.Group
-	told.Go(func() { e.Flows, e.More = flowEffects(s, after, d, most) })
-	e.Expectations = faringOtherwise(s, after)
-	told.Wait()
-	return e
-}
-
-// faringOtherwise returns the expectations of both snapshots that fare otherwise in the
-// later one, those that break first.
-func faringOtherwise(s *view.Snapshot, after *view.Snapshot) []Expectation {
-	out := []Expectation{}
-	was := map[string]Fare{}
-	for _, h := range s.Analysis.Expectations.All() {
-		was[h.Expectation.Name] = fareOf(&h)
-	}
-	for _, h := range after.Analysis.Expectations.All() {
-		before, known := was[h.Expectation.Name]
-		x := Expectation{Name: h.Expectation.Name, Before: before, After: fareOf(&h)}
-		if !known || x.Before == x.After {
-			continue
+// renameKnown returns what is known of accounts with the names that things have now; nil
+// where nothing that accounts have was renamed.
+func renameKnown(known []inventory.Known, former map[estate.Ref]string) []inventory.Known {
+	now := map[[2]string]string{}
+	for ref, was := range former {
+		switch ref.Kind {
+		case estate.KindNetwork:
+			now[[2]string{string(inventory.NetworkKind), was}] = ref.Name
+		case estate.KindWorkload:
+			now[[2]string{string(inventory.WorkloadKind), was}] = ref.Name
 		}
-		if failures := h.Failures(); len(failures) > 0 {
-			w := after.WitnessOf(failures[0].Witness)
-			x.Witness = &w
-		}
-		out = append(out, x)
 	}
-	slices.SortStableFunc(out, func(a, b Expectation) int {
-		switch {
-		case a.After == Breaks && b.After != Breaks:
-			return -1
-		case a.After != Breaks && b.After == Breaks:
-			return 1
+	if len(now) == 0 {
+		return nil
+	}
+	out := slices.Clone(known)
+	for i := range out {
+		if name, renamed := now[[2]string{string(out[i].Kind), out[i].Name}]; renamed {
+			out[i].Name = name
 		}
-		return 0
-	})
+	}
 	return out
 }
 
-// flowEffects returns the flows that fare differently, most at most, those that
-// change outcome first; and how many more there are.
-func flowEffects(s *view.Snapshot, after *view.Snapshot, d *difference.Difference, most int) (flows []FlowEffect, more int) {
-	flows = []FlowEffect{}
-	var changes []*difference.Change
-	for i := range d.Changes {
-		if c := &d.Changes[i]; !nobodys(c.Before, c.After) && !nobodys(c.After, c.Before) {
-			changes = append(changes, c)
+// Make makes an edit of the estate as it is by now, and returns what changed. An edit that
+// would bring a fault is refused. Operations without a base need the estate to be still at
+// the revision that their author saw.
+func (a *App) Make(ctx context.Context, x *Edit, actor string) (*Consequence, error) {
+	based := int64(current)
+	if x.Strict || slices.ContainsFunc(x.Operations, func(o edit.Operation) bool { return o.Base == "" }) {
+		based = x.Seen
+	}
+	return a.told(ctx, &step{what: store.Edit, actor: actor, based: based, key: x.key(), edit: mustJSON(x.Edit), plan: func(now *view.Snapshot) (*view.Plan, error) {
+		r, err := a.on(ctx, now, x)
+		if err != nil {
+			return nil, err
 		}
-	}
-	slices.SortStableFunc(changes, func(a, b *difference.Change) int {
-		switch {
-		case a.Outcome() == b.Outcome():
-			return 0
-		case a.Outcome():
-			return -1
+		p := &view.Plan{Next: r.Estate, Former: r.Former()}
+		if refused := a.refusedBy(now, p, r.Put); len(refused) > 0 {
+			var problems view.Problems
+			for _, r := range refused {
+				problems = append(problems, view.Problem{At: r.At, Message: r.Message, Fix: r.Fix})
+			}
+			return nil, problems
 		}
-		return 1
-	})
-	for _, c := range changes[:min(most, len(changes))] {
-		flows = append(flows, flowEffect(s, c, after))
-	}
-	return flows, max(0, len(changes)-most)
-}
-
-// nobodys reports whether flows that are not there on one side went nowhere on the
-// other: addresses that came or went, and that nobody reaches either way.
-func nobodys(absent, other *verdict.Verdict) bool {
-	return absent == nil && other != nil && other.Outcome == verdict.Unrouted
-}
-
-// maxShown is how many rows of a board an effect tells the cells of, one by one.
-const maxShown = 250
-
-// shownNodes returns the rows of the board that an effect tells of: down to
-// groups if they are few enough to be looked at, else the segments.
-func shownNodes(d *difference.Difference) []matrix.Node {
-	for _, open := range []bool{true, false} {
-		if nodes := d.Nodes(func(string) bool { return open }); !open || len(nodes) <= maxShown {
-			return nodes
-		}
-	}
-	return nil
-}
-
-func flowEffect(s *view.Snapshot, c *difference.Change, after *view.Snapshot) FlowEffect {
-	f := FlowEffect{
-		From: view.NodeID(c.From), To: view.NodeID(c.To), Services: after.Words(c.Services),
-		Pairs: view.Grouped(c.Pairs), Outcome: c.Outcome(), Witness: s.WitnessOf(c.Witness()),
-	}
-	if c.Before != nil {
-		trace := trace.Of(s.Judge, c.Witness())
-		f.Before, f.Was = &matrix.Mark{Outcome: c.Before.Outcome, Contested: c.Before.Contested}, wording.Sentence(&trace)
-	}
-	if c.After != nil {
-		trace := trace.Of(after.Judge, c.Witness())
-		f.After, f.Will = &matrix.Mark{Outcome: c.After.Outcome, Contested: c.After.Contested}, wording.Sentence(&trace)
-	}
-	return f
-}
-
-// withPolicy returns the estate with the policy replaced. An edit that cannot
-// be read, renames the policy, or would bring a fault that is not there now,
-// gives Problems, each at its field.
-func withPolicy(s *view.Snapshot, name string, body []byte) (*estate.Estate, error) {
-	at := slices.IndexFunc(s.Estate.Policies, func(p estate.Policy) bool { return p.Name == name })
-	if at < 0 {
-		return nil, fmt.Errorf("policy %q: %w", name, ErrNoSuchPolicy)
-	}
-	policy, err := document.ReadOne[estate.Policy](body)
-	var unreadable document.Errors
-	if errors.As(err, &unreadable) {
-		var problems view.Problems
-		for _, e := range unreadable {
-			problems = append(problems, view.Problem{At: e.Path, Message: e.Message, Fix: e.Fix})
-		}
-		return nil, problems
-	}
-	if err != nil {
-		return nil, err
-	}
-	if policy.Name != name {
-		return nil, view.Problems{{At: "name", Message: "the name of a policy cannot be changed here", Fix: "keep the name " + name}}
-	}
-	next := *s.Estate
-	next.Policies = slices.Clone(s.Estate.Policies)
-	next.Policies[at] = policy
-	if problems := newFaults(s, &next, fmt.Sprintf("policies[%d]", at)); len(problems) > 0 {
-		return nil, problems
-	}
-	return &next, nil
-}
-
-// newFaults returns the faults that an edit brings, at their fields.
-func newFaults(s *view.Snapshot, next *estate.Estate, prefix string) view.Problems {
-	had := view.FaultKeys(s.Faults)
-	var problems view.Problems
-	for _, f := range estate.CheckRules(next) {
-		if !had[f.Path+f.Message] {
-			problems = append(problems, view.Problem{At: strings.TrimPrefix(strings.TrimPrefix(f.Path, prefix), "."), Message: f.Message, Fix: f.Fix})
-		}
-	}
-	return problems
-}
-
-// Save replaces a policy by the one that body holds, if the estate is still at
-// revision based, and returns the new snapshot.
-func (a *App) Save(ctx context.Context, name string, body []byte, based int64, actor string) (*view.Snapshot, error) {
-	var saved *view.Snapshot
-	err := a.advance(ctx, &step{
-		what: store.Edit, actor: actor, based: based, key: view.KeyOfPlan("policy "+name, body),
-		change: func(now *view.Snapshot) (*estate.Estate, error) { return withPolicy(now, name, body) },
-		then: func(_, after *view.Snapshot, _ *difference.Difference) error {
-			saved = after
-			return nil
-		},
-	})
-	return saved, err
+		return p, nil
+	}})
 }

@@ -178,12 +178,12 @@ func (a *App) SetLabels(ctx context.Context, workload string, hand map[string]st
 // relabel puts the labels of everything that was read to what f gives.
 func (a *App) relabel(ctx context.Context, based int64, actor string, f func(*view.Snapshot) ([]inventory.Known, []inventory.Mapping, *inventory.Table, error)) (*Effect, error) {
 	s := &step{what: "map tags", actor: actor, based: based, remap: true}
-	s.change = func(now *view.Snapshot) (next *estate.Estate, err error) {
+	s.plan = leadsTo(func(now *view.Snapshot) (next *estate.Estate, err error) {
 		var table *inventory.Table
 		if s.known, s.mapping, table, err = f(now); err != nil {
 			return nil, err
 		}
 		return inventory.Relabel(now.Estate, s.known, table), nil
-	}
+	})
 	return a.edited(ctx, s)
 }

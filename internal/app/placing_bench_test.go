@@ -61,7 +61,7 @@ func BenchmarkPlacing(b *testing.B) {
 	} {
 		b.Run(x.name, func(b *testing.B) {
 			for i := 0; b.Loop(); i++ {
-				_, err := app.TryWiring(s, x.edits[i%len(x.edits)])
+				_, err := try(b, &app.App{}, s, x.edits[i%len(x.edits)]...)
 				require.NoError(b, err)
 			}
 		})

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bivium/core/document"
+	"bivium/core/edit"
 	"bivium/core/estate"
 	"bivium/core/wiring"
 	"bivium/demo"
@@ -30,21 +31,25 @@ func TestWhatWasTriedIsNotWorkedOutAgain(t *testing.T) {
 	require.NoError(t, err)
 
 	before := a.Now()
-	_, err = Try(before, policy.Name, body)
+	put := &Edit{Seen: before.Revision}
+	put.Operations = []edit.Operation{edit.PutOf(before.Estate, estate.Ref{Kind: estate.KindPolicy, Name: policy.Name}, body)}
+	_, err = a.Try(t.Context(), before, put)
 	require.NoError(t, err)
-	tried := before.Plans.Find(view.KeyOfPlan("policy "+policy.Name, body))
+	tried := before.Plans.Find(put.key())
 	require.NotNil(t, tried)
-	saved, err := a.Save(t.Context(), policy.Name, body, before.Revision, "someone")
+	_, err = a.Make(t.Context(), put, "someone")
 	require.NoError(t, err)
+	saved := a.Now()
 	require.Same(t, tried.Analysis, saved.Analysis)
-	require.Nil(t, saved.Plans.Find(view.KeyOfPlan("policy "+policy.Name, body)), "a plan is of one snapshot")
+	require.Nil(t, saved.Plans.Find(put.key()), "a plan is of one snapshot")
 
-	edits := []wiring.Edit{{Op: wiring.Detach, Network: "trading", Hub: "delta"}}
-	_, err = TryWiring(saved, edits)
+	detach := &Edit{Seen: saved.Revision}
+	require.NoError(t, a.Expand(saved, detach, []wiring.Edit{{Op: wiring.Detach, Network: "trading", Hub: "delta"}}))
+	_, err = a.Try(t.Context(), saved, detach)
 	require.NoError(t, err)
-	tried = saved.Plans.Find(keyOfWiring(edits))
+	tried = saved.Plans.Find(detach.key())
 	require.NotNil(t, tried)
-	_, err = a.Rewire(t.Context(), edits, saved.Revision, "someone")
+	_, err = a.Make(t.Context(), detach, "someone")
 	require.NoError(t, err)
 	require.Same(t, tried.Analysis, a.Now().Analysis)
 	require.Equal(t, view.NewSnapshot(a.Now().Estate, 1).Faults, a.Now().Faults)

@@ -8,7 +8,6 @@ import (
 	"sync"
 	"time"
 
-	"bivium/core/difference"
 	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/core/limits"
@@ -207,7 +206,7 @@ func (a *App) takeIn(ctx context.Context, provider string, reading *store.Readin
 	}
 	var taken inventory.Taken
 	s := &step{what: "sync of " + reading.Account, actor: reading.Actor, based: current, reading: reading}
-	s.change = func(now *view.Snapshot) (*estate.Estate, error) {
+	s.plan = leadsTo(func(now *view.Snapshot) (*estate.Estate, error) {
 		table, _ := inventory.NewTable(now.Mapping)
 		taken = inventory.Take(now.Estate, now.Known, &inventory.Reading{Account: reading.Account, Provider: provider, Networks: networks, Workloads: workloads, Partial: why != nil}, table)
 		if !taken.Altered {
@@ -215,10 +214,10 @@ func (a *App) takeIn(ctx context.Context, provider string, reading *store.Readin
 		}
 		s.known = taken.Known
 		return taken.Estate, nil
-	}
-	s.then = func(before, after *view.Snapshot, d *difference.Difference) error {
+	})
+	s.then = func(before, after *view.Snapshot, p *view.Plan) error {
 		report.tell(before, after, taken.Changes)
-		e := effect(before, after, d, maxFlows)
+		e := effect(before, after, &p.Changed, maxFlows)
 		report.Flows, report.More, report.Expectations = e.Flows, e.More, e.Expectations
 		reading.Ended, reading.Report = a.Clock(), mustJSON(report)
 		return nil

@@ -24,6 +24,7 @@ import (
 // may have faults already.
 func TestTrialsAreRefusedForEveryFaultThatTheyBring(t *testing.T) {
 	t.Parallel()
+	t0 := t
 	wants := meet.Wants{"an edit of live": 20, "an edit of show": 5, "F2": 20, "F3": 3, "F14": 3, "several at once": 5, "fine": 50, "beside a fault that was there": 5}
 	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {
 		e := rapid.Custom(draw.Estate).Draw(t, "estate")
@@ -50,7 +51,7 @@ func TestTrialsAreRefusedForEveryFaultThatTheyBring(t *testing.T) {
 					met[string(f.Code)]++
 				}
 			}
-			out, err := app.TryWiring(s, edits)
+			out, err := try(t0, &app.App{}, s, edits...)
 			require.NoError(t, err)
 			var got []string
 			for _, r := range out.Refused {

@@ -217,12 +217,12 @@ func (l *learner) again() {
 func (l *learner) settle(ctx context.Context) error {
 	a := l.app
 	var tally learning.Tally
-	err := a.advance(ctx, &step{what: byRouters, actor: byRouters, based: current, change: func(now *view.Snapshot) (next *estate.Estate, err error) {
+	err := a.advance(ctx, &step{what: byRouters, actor: byRouters, based: current, plan: leadsTo(func(now *view.Snapshot) (next *estate.Estate, err error) {
 		if next, tally = l.weigh(now); tally == (learning.Tally{}) {
 			return now.Estate, nil
 		}
 		return next, nil
-	}})
+	})})
 	if err != nil || tally == (learning.Tally{}) {
 		return err
 	}

@@ -165,7 +165,7 @@ func TestRoutersAreHeard(t *testing.T) {
 	l.settle("what overlaps waits", func(is map[string]string) bool { return is["10.60.0.0/16"] == "accepted" })
 	assert.Equal(t, "waiting", l.learned()["10.4.0.0/25"])
 	assert.Equal(t, "waiting", l.learned()["10.3.0.128/25"])
-	history, err := l.Store.History(t.Context(), "attachments", "000000", 20)
+	history, err := l.Store.History(t.Context(), "attachments", "dale-summit", 20)
 	require.NoError(t, err)
 	assert.Equal(t, "routers", history[0].Actor)
 	last, err := l.Last(t.Context(), l.Now())
@@ -224,7 +224,7 @@ func TestSessionsFollowTheEstate(t *testing.T) {
 	l := listen(t, hills)
 	rewire := func(edits ...wiring.Edit) {
 		t.Helper()
-		_, err := l.Rewire(t.Context(), edits, l.Now().Revision, "demo")
+		_, err := makeOf(t, l.App, edits...)
 		require.NoError(t, err)
 	}
 	moor := wiring.Edit{Op: wiring.Hear, Network: "moor", Hub: "summit", Router: netip.MustParseAddr("127.0.2.13"), AS: 64613, Segment: "red", May: prefixes("10.30.0.0/16")}
@@ -246,7 +246,7 @@ func TestSessionsFollowTheEstate(t *testing.T) {
 	rewire(wiring.Edit{Op: wiring.Forget, Network: "moor", Hub: "summit", Prefix: prefixes("10.31.1.0/24")[0], Segment: "red"})
 	assert.NotContains(t, l.learned(), "10.31.1.0/24")
 
-	_, err := l.Rewire(t.Context(), []wiring.Edit{{Op: wiring.Hear, Network: "moor", Hub: "summit", Router: netip.MustParseAddr("127.0.2.12"), AS: 1, Segment: "red"}}, l.Now().Revision, "demo")
+	_, err := makeOf(t, l.App, wiring.Edit{Op: wiring.Hear, Network: "moor", Hub: "summit", Router: netip.MustParseAddr("127.0.2.12"), AS: 1, Segment: "red"})
 	assert.ErrorContains(t, err, "already has a session at hub summit, on glen")
 	rewire(wiring.Edit{Op: wiring.Speak, Name: "summit", AS: 64512, Speaker: "192.0.2.1"})
 	l.until("a hub that cannot listen says why", func() bool { h := l.Sessions().Hubs[0]; return !h.Listens && h.Why != "" })

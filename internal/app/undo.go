@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"bivium/core/document"
 	"bivium/core/inventory"
 	"bivium/internal/app/view"
 	"bivium/internal/store"
@@ -59,4 +60,22 @@ func (a *App) Last(ctx context.Context, s *view.Snapshot) (*LastStep, error) {
 		out.Why = "it changed nothing but names"
 	}
 	return out, nil
+}
+
+// Undo takes back the last step, if the estate is still at revision based. What a
+// reading brought is not taken back: the next one would bring it again.
+func (a *App) Undo(ctx context.Context, based int64, actor string) (*Consequence, error) {
+	return a.told(ctx, &step{what: store.Edit, actor: actor, based: based, plan: func(now *view.Snapshot) (*view.Plan, error) {
+		was, former, err := a.Store.Before(ctx, based)
+		var unreadable document.Errors
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+			return nil, &view.Problem{At: "revision", Message: "there is no edit to undo", Fix: "syncs, learned prefixes and the first revision cannot be undone"}
+		case errors.As(err, &unreadable):
+			return nil, &view.Problem{At: "revision", Message: "the earlier state cannot be read: " + unreadable[0].Error(), Fix: "edit the current state instead"}
+		case err != nil:
+			return nil, err
+		}
+		return &view.Plan{Next: document.Shared(now.Estate, was), Former: former}, nil
+	}})
 }

@@ -91,9 +91,9 @@ func TestWiringIsTriedMadeAndTakenBack(t *testing.T) {
 			now := a.Now()
 			before := text(rt, now.Estate)
 			edits := []wiring.Edit{drawWiring(rt, now.Estate)}
-			tried, err := app.TryWiring(now, edits)
-			done, failed := a.Rewire(t.Context(), edits, now.Revision, "test")
-			if err != nil || len(tried.Refused) > 0 {
+			tried, err := try(t, a, now, edits...)
+			done, failed := makeOf(t, a, edits...)
+			if err != nil || len(tried.Refused) > 0 || tried.InUse != nil {
 				require.Error(rt, failed, "%v", edits)
 				require.Equal(rt, before, text(rt, a.Now().Estate), "what is refused changes nothing")
 				met.If(err != nil, "impossible")

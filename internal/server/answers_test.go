@@ -31,7 +31,7 @@ func TestAGroupHoldsWhoItsSelectorWouldTake(t *testing.T) {
 			}
 			return -1
 		}, match)
-		w.send(http.MethodPost, "/api/groups", body(t, map[string]string{"name": name, "match": match}), w.revision(), http.StatusCreated, "Effect", nil)
+		w.send(http.MethodPost, "/api/edit", putGroup(name, match), w.revision(), http.StatusOK, "Consequence", nil)
 		var rows view.Rows
 		w.send(http.MethodPost, "/api/rows", body(t, map[string]any{"open": []string{}, "find": name, "unplaced": false, "from": 0}), nil, http.StatusOK, "Rows", &rows)
 		found := map[string]bool{}
@@ -105,7 +105,7 @@ func TestAReadingIsStopped(t *testing.T) {
 func TestWhatIsNotThereIsSaid(t *testing.T) {
 	w := start(t)
 	for path, status := range map[string]int{
-		"/api/policies/no-such":                               http.StatusNotFound,
+		"/api/object?kind=policy&name=no-such":                http.StatusNotFound,
 		"/api/sheet?kind=network&name=no-such":                http.StatusNotFound,
 		"/api/sheet?kind=no-such&name=x":                      http.StatusNotFound,
 		"/api/routes?segment=no-such&hub=delta":               http.StatusUnprocessableEntity,

@@ -33,14 +33,14 @@ func TestWhatADocumentCouldNotHoldIsNotKept(t *testing.T) {
 		`{"op": "hear", "network": "head-office", "hub": "delta", "segment": "office", "as": 64601, "router": "127.0.2.9", "limit": 9000000000}`:            "9000000000 is too large",
 		`{"op": "hear", "network": "head-office", "hub": "delta", "segment": "office", "as": 64601, "router": "127.0.2.9", "may": ["::ffff:10.0.0.0/104"]}`: "IPv4 written as IPv6",
 	} {
-		for _, call := range []string{"/api/wiring/try", "/api/wiring"} {
+		for _, call := range []string{"/api/edit/try", "/api/edit"} {
 			var p problemBody
-			w.send(http.MethodPost, call, `{"edits": [`+edit+`]}`, based(1), http.StatusUnprocessableEntity, "Problem", &p)
+			w.send(http.MethodPost, call, `{"wiring": [`+edit+`]}`, based(1), http.StatusUnprocessableEntity, "Problem", &p)
 			require.NotEmpty(t, p.Problems, edit)
 			assert.Contains(t, p.Problems[0].Message, message, "%s: %s", call, edit)
 		}
 	}
-	w.send(http.MethodPost, "/api/wiring", `{"edits": [{"op": "speak", "name": "delta", "as": 4294967295, "speaker": "127.0.1.9"}]}`, based(1), http.StatusOK, "Rewired", nil)
+	w.send(http.MethodPost, "/api/edit", `{"wiring": [{"op": "speak", "name": "delta", "as": 4294967295, "speaker": "127.0.1.9"}]}`, based(1), http.StatusOK, "Consequence", nil)
 	w.restart()
 	assert.Equal(t, int64(2), w.app.Now().Revision)
 	for _, h := range w.app.Now().Estate.Hubs {
@@ -69,8 +69,8 @@ func TestAThingThatCannotBeReadIsSetAsideAndRepaired(t *testing.T) {
 	w := start(t)
 	links, policies := len(w.app.Now().Estate.Links), len(w.app.Now().Estate.Policies)
 	spoil(t, w,
-		`UPDATE object SET body = CAST(replace(body, '"inspect"', '"inspekt"') AS BLOB) WHERE list = 'policies' AND key = 'crews-web'`,
-		`UPDATE object SET body = CAST('{"between": ["delta", "fjord"], "cost": 3000000000}' AS BLOB) WHERE list = 'links' AND key = '000000'`)
+		`UPDATE object SET body = CAST(replace(body, '"inspect"', '"inspekt"') AS BLOB) WHERE list = 'policies' AND name = 'crews-web'`,
+		`UPDATE object SET body = CAST('{"between": ["delta", "fjord"], "cost": 3000000000}' AS BLOB) WHERE list = 'links' AND name = 'fjord-delta'`)
 	now := w.app.Now()
 	assert.Equal(t, int64(2), now.Revision, "it is a step of its own")
 	assert.Len(t, now.Estate.Links, links-1)
@@ -89,7 +89,7 @@ func TestAThingThatCannotBeReadIsSetAsideAndRepaired(t *testing.T) {
 	}
 	aside := look()
 	require.Len(t, aside, 2)
-	assert.Contains(t, aside[0].Message, "links 000000 cannot be read")
+	assert.Contains(t, aside[0].Message, "links fjord-delta cannot be read")
 	assert.Contains(t, aside[1].Message, `"inspekt" is no action`)
 
 	repair := fmt.Sprintf("/api/aside/%d", aside[1].Aside.ID)

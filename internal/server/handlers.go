@@ -2,9 +2,7 @@ package server
 
 import (
 	"fmt"
-	"io"
 	"math"
-	"net/http"
 	"strconv"
 	"strings"
 
@@ -88,42 +86,4 @@ func (h *handlers) getIssues(now *view.Snapshot, c echo.Context) (any, error) {
 
 func getCell(now *view.Snapshot, c echo.Context) (any, error) {
 	return now.Cell(c.QueryParam("row"), c.QueryParam("col"))
-}
-
-func getPolicies(now *view.Snapshot, _ echo.Context) (any, error) { return now.Policies(), nil }
-
-func getPolicy(now *view.Snapshot, c echo.Context) (any, error) {
-	return app.Policy(now, c.Param("name"))
-}
-
-func (h *handlers) tryPolicy(c echo.Context) error {
-	body, err := io.ReadAll(c.Request().Body)
-	if err != nil {
-		return err
-	}
-	effect, err := app.Try(h.app.Now(), c.Param("name"), body)
-	if err != nil {
-		return err
-	}
-	return c.JSON(http.StatusOK, effect)
-}
-
-func (h *handlers) putPolicy(c echo.Context) error {
-	based, err := basedOn(c)
-	if err != nil {
-		return err
-	}
-	body, err := io.ReadAll(c.Request().Body)
-	if err != nil {
-		return err
-	}
-	now, err := h.app.Save(c.Request().Context(), c.Param("name"), body, based, actor)
-	if err != nil {
-		return err
-	}
-	view, err := app.Policy(now, c.Param("name"))
-	if err != nil {
-		return err
-	}
-	return c.JSON(http.StatusOK, view)
 }

@@ -8,7 +8,6 @@ import (
 
 	"github.com/labstack/echo/v4"
 
-	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/internal/app"
 	"bivium/internal/app/view"
@@ -162,26 +161,6 @@ func getMembers(now *view.Snapshot, c echo.Context) (any, error) {
 		return nil, err
 	}
 	return map[string]any{"some": some, "count": count}, nil
-}
-
-func (h *handlers) postGroup(c echo.Context) error {
-	based, err := basedOn(c)
-	if err != nil {
-		return err
-	}
-	var body struct {
-		Name        string `json:"name"`
-		Match       string `json:"match"`
-		Description string `json:"description"`
-	}
-	if err := read(c, &body); err != nil {
-		return err
-	}
-	effect, err := h.app.PutGroup(c.Request().Context(), estate.Group{Name: body.Name, Match: body.Match, Description: body.Description}, based, actor)
-	if err != nil {
-		return err
-	}
-	return c.JSON(http.StatusCreated, effect)
 }
 
 func (h *handlers) tryImport(c echo.Context) error {

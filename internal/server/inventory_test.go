@@ -129,8 +129,8 @@ func TestAnAccountOverHTTP(t *testing.T) {
 	assert.Equal(t, "app-007", sheet.Tags["App"])
 	require.GreaterOrEqual(t, len(sheet.History), 3, "read, mapped, labelled")
 
-	w.send(http.MethodPost, "/api/groups", `{"name":"mine","match":"app=mine"}`, w.revision(), http.StatusCreated, "Effect", nil)
-	w.send(http.MethodPost, "/api/groups", `{"name":"mine","match":"app=mine"}`, w.revision(), http.StatusUnprocessableEntity, "Problem", nil)
+	w.send(http.MethodPost, "/api/edit", putGroup("mine", "app=mine"), w.revision(), http.StatusOK, "Consequence", nil)
+	w.send(http.MethodPost, "/api/edit", putGroup("mine", "app=mine"), w.revision(), http.StatusUnprocessableEntity, "Problem", nil)
 	w.send(http.MethodGet, "/api/sheet?kind=group&name=mine", "", nil, http.StatusOK, "Sheet", &sheet)
 	assert.Equal(t, []string{"machine-000007"}, sheet.Some)
 

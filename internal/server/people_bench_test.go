@@ -122,8 +122,8 @@ func (p *person) look() {
 	case 7:
 		get("trace", "/api/trace", "from", workload(), "to", workload(), "on", "tcp/443")
 	case 8:
-		get("policies", "/api/policies")
-		get("policy", "/api/policies/"+e.Policies[one(len(e.Policies))].Name)
+		get("rules", "/api/rules")
+		get("policy", "/api/object", "kind", "policy", "name", e.Policies[one(len(e.Policies))].Name)
 	case 9:
 		get("tags", "/api/tags")
 		get("undo", "/api/undo")
@@ -139,27 +139,25 @@ func (p *person) change() {
 	based := []string{"If-Match", fmt.Sprintf(`"%d"`, now.Revision)}
 	if p.rand.IntN(2) == 0 {
 		a := p.e.Attachments[p.rand.IntN(len(p.e.Attachments))]
-		body := fmt.Sprintf(`{"edits":[{"op":"attach","network":%q,"hub":%q,"cost":%d}]}`, a.Network, a.Hub, 1+p.rand.IntN(90))
-		p.send("try wiring", http.MethodPost, "/api/wiring/try", body)
+		body := fmt.Sprintf(`{"wiring":[{"op":"attach","network":%q,"hub":%q,"cost":%d}]}`, a.Network, a.Hub, 1+p.rand.IntN(90))
+		p.send("try wiring", http.MethodPost, "/api/edit/try", body)
 		time.Sleep(think / 2)
-		p.send("save wiring", http.MethodPost, "/api/wiring", body, based...)
+		p.send("save wiring", http.MethodPost, "/api/edit", body, based...)
 		return
 	}
 	name := p.e.Policies[p.rand.IntN(len(p.e.Policies))].Name
-	var view struct {
-		Policy map[string]any `json:"policy"`
+	var policy struct {
+		Object map[string]any
+		Base   string
 	}
-	if json.Unmarshal(p.send("policy", http.MethodGet, "/api/policies/"+name, ""), &view) != nil || view.Policy == nil {
+	if json.Unmarshal(p.send("policy", http.MethodGet, "/api/object?kind=policy&name="+name, ""), &policy) != nil || policy.Object == nil {
 		return
 	}
-	view.Policy["enabled"] = view.Policy["enabled"] == false
-	body, err := json.Marshal(view.Policy)
-	if err != nil {
-		panic(err)
-	}
-	p.send("try policy", http.MethodPost, "/api/policies/"+name+"/try", string(body))
+	policy.Object["enabled"] = policy.Object["enabled"] == false
+	body := operation(object{"op": "put", "kind": "policy", "object": policy.Object, "base": policy.Base})
+	p.send("try policy", http.MethodPost, "/api/edit/try", body)
 	time.Sleep(think / 2)
-	p.send("save policy", http.MethodPut, "/api/policies/"+name, string(body), based...)
+	p.send("save policy", http.MethodPost, "/api/edit", body, based...)
 }
 
 // BenchmarkPeople lets twenty people use a server of L at once for a while, who read

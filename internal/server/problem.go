@@ -4,11 +4,14 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net/http"
+	"strings"
 
 	"github.com/labstack/echo/v4"
 
+	"bivium/core/edit"
 	"bivium/core/limits"
 	"bivium/internal/app"
 	"bivium/internal/app/view"
@@ -23,6 +26,14 @@ type problem struct {
 	Detail    string         `json:"detail,omitempty"`
 	RequestID string         `json:"requestId"`
 	Problems  []view.Problem `json:"problems,omitempty"` // each at its field
+	Conflict  *conflict      `json:"conflict,omitempty"`
+}
+
+// conflict is a thing that has been changed since the author of an edit saw it.
+type conflict struct {
+	Operation int             `json:"operation"` // of the edit, from 0
+	Thing     view.Thing      `json:"thing"`
+	Now       json.RawMessage `json:"now"` // as it is by now; null if it is not there
 }
 
 // problemOf tells what a user may know of an error.
@@ -33,6 +44,8 @@ func problemOf(err error) problem {
 	var stale *store.StaleError
 	var http1 *echo.HTTPError
 	var panicked *app.Panicked
+	var changed *edit.Conflict
+	var used *edit.InUse
 	var most *limits.Exceeded
 	switch {
 	case errors.As(err, &one):
@@ -47,7 +60,13 @@ func problemOf(err error) problem {
 	case errors.As(err, &stale):
 		p.Type, p.Status, p.Title = "urn:bivium:problem:stale", http.StatusConflict, "The estate was changed in the meantime"
 		p.Detail = stale.Error() + "; review the current state, and save again"
-	case errors.Is(err, app.ErrNoSuchPolicy), errors.Is(err, store.ErrNotFound):
+	case errors.As(err, &changed):
+		p.Type, p.Status, p.Title = "urn:bivium:problem:conflict", http.StatusConflict, upper(changed.Error())
+		p.Conflict = &conflict{changed.At, view.Thing{Kind: string(changed.Thing.Kind), Name: changed.Thing.Name}, changed.Now}
+	case errors.As(err, &used):
+		p.Type, p.Status, p.Title = "urn:bivium:problem:input", http.StatusUnprocessableEntity, upper(used.Error())
+		p.Problems = []view.Problem{{At: fmt.Sprintf("operations[%d].name", used.At), Message: used.Error(), Fix: "remove what refers to it too"}}
+	case errors.Is(err, store.ErrNotFound):
 		p.Status, p.Title = http.StatusNotFound, err.Error()
 	case errors.As(err, &panicked):
 		p.Detail = panicked.Error()
@@ -65,6 +84,9 @@ func problemOf(err error) problem {
 	}
 	return p
 }
+
+// upper returns a sentence with a capital at its beginning.
+func upper(text string) string { return strings.ToUpper(text[:1]) + text[1:] }
 
 func problemHandler(log *slog.Logger) echo.HTTPErrorHandler {
 	return func(err error, c echo.Context) {

@@ -309,71 +309,66 @@ func TestIssuesLeadToRoads(t *testing.T) {
 	assert.Greater(t, roads, 5)
 }
 
-// policyView is a policy as the browser sees it.
-type policyView struct {
-	Revision int64
-	Policy   map[string]any
+// switchedOff returns the body that switches a policy of the demo off.
+func switchedOff(w *world) string {
+	return putPolicy(w, "crews-web", func(p object) { p["enabled"] = false })
 }
-
-const switchedOff = `{"name": "crews-web", "segments": ["office"], "from": ["crews"], "to": ["internet-exits"], "enabled": false,
-	"rules": [{"services": ["web"], "action": "inspect", "pool": "tidegate"}, {"services": ["any"], "action": "deny"}]}`
 
 func TestAnEditIsTriedSavedAndKept(t *testing.T) {
 	w := start(t)
 	require.Equal(t, "inspected", string(w.ask("crew-1", "198.51.100.7", "tcp/443").Marks[0].Outcome))
 
-	var effect app.Effect
-	w.send(http.MethodPost, "/api/policies/crews-web/try", switchedOff, nil, http.StatusOK, "Effect", &effect)
-	assert.Len(t, effect.Cells, 2, "office to internet, and crews to internet")
-	require.Len(t, effect.Expectations, 1)
-	broken := effect.Expectations[0]
+	edit := switchedOff(w)
+	var tried app.Consequence
+	w.send(http.MethodPost, "/api/edit/try", edit, nil, http.StatusOK, "Consequence", &tried)
+	assert.Len(t, tried.Effect.Cells, 2, "office to internet, and crews to internet")
+	require.Len(t, tried.Effect.Expectations, 1)
+	broken := tried.Effect.Expectations[0]
 	assert.Equal(t, app.Expectation{Name: "crews-web-inspected", Before: app.Holds, After: app.Breaks, Witness: broken.Witness}, broken)
 	require.NotNil(t, broken.Witness)
 	assert.Equal(t, "inspected", string(w.ask(broken.Witness.From, broken.Witness.To, broken.Witness.On).Marks[0].Outcome), "its flow is one that is inspected now")
 	assert.Equal(t, "inspected", string(w.ask("crew-1", "198.51.100.7", "tcp/443").Marks[0].Outcome), "trying stores nothing")
 
-	var view policyView
-	w.send(http.MethodPut, "/api/policies/crews-web", switchedOff, map[string]string{"If-Match": `"1"`}, http.StatusOK, "PolicyView", &view)
-	assert.Equal(t, int64(2), view.Revision)
+	w.send(http.MethodPost, "/api/edit", edit, map[string]string{"If-Match": `"1"`}, http.StatusOK, "Consequence", &tried)
+	assert.Equal(t, int64(2), tried.Revision)
 	assert.Equal(t, "denied", string(w.ask("crew-1", "198.51.100.7", "tcp/443").Marks[0].Outcome))
 
-	w.send(http.MethodPut, "/api/policies/crews-web", switchedOff, map[string]string{"If-Match": `"1"`}, http.StatusConflict, "Problem", nil)
-	w.send(http.MethodPut, "/api/policies/crews-web", switchedOff, nil, http.StatusPreconditionRequired, "Problem", nil)
-	w.send(http.MethodPut, "/api/policies/nobody", switchedOff, map[string]string{"If-Match": `"2"`}, http.StatusNotFound, "Problem", nil)
+	w.send(http.MethodPost, "/api/edit", edit, map[string]string{"If-Match": `"1"`}, http.StatusConflict, "Problem", nil)
+	w.send(http.MethodPost, "/api/edit", edit, nil, http.StatusPreconditionRequired, "Problem", nil)
 
 	w.restart()
-	kept, err := app.Policy(w.app.Now(), "crews-web")
-	require.NoError(t, err)
-	assert.False(t, kept.Policy.Enabled, "another start finds the edit")
+	kept, _ := w.opened("policy", "crews-web")
+	assert.Equal(t, false, kept["enabled"], "another start finds the edit")
 	assert.Equal(t, int64(2), w.app.Now().Revision)
 }
 
 func TestABadEditIsRefusedAtItsFieldAndNothingIsLost(t *testing.T) {
 	w := start(t)
+	good := putPolicy(w, "crews-web", func(p object) { p["description"] = "once more" })
 	for _, c := range []struct{ old, new, at, message string }{
 		{`"web"`, `"wbe"`, "rules[0].services[0]", `unknown service "wbe"`},
-		{`"crews"`, `"crew"`, "from[0]", `unknown group "crew"`},
+		{`["crews"]`, `["crew"]`, "from[0]", `unknown group "crew"`},
 		{`"tidegate"`, `"tidegates"`, "rules[0].pool", `unknown pool "tidegates"`},
-		{`"inspect", "pool": "tidegate"`, `"inspect"`, "rules[0]", "inspects, but names no pool"},
+		{`,"pool":"tidegate"`, ``, "rules[0]", "inspects, but names no pool"},
 		{`"deny"`, `"refuse"`, "rules[1].action", "no action"},
-		{`"office"`, `"ofice"`, "segments[0]", `unknown segment "ofice"`},
-		{`"enabled"`, `"enable"`, "", "unknown key"},
-		{`"crews-web"`, `"other"`, "name", "cannot be changed here"},
+		{`["office"]`, `["ofice"]`, "segments[0]", `unknown segment "ofice"`},
+		{`"segments"`, `"segmens"`, "", "unknown key"},
+		{`"crews-web"`, `"Crews web"`, "name", "does not start with a letter"},
 	} {
-		body := strings.Replace(switchedOff, c.old, c.new, 1)
-		for _, call := range []struct{ method, path string }{{http.MethodPost, "/api/policies/crews-web/try"}, {http.MethodPut, "/api/policies/crews-web"}} {
-			var p struct{ Problems []view.Problem }
-			w.send(call.method, call.path, body, map[string]string{"If-Match": `"1"`}, http.StatusUnprocessableEntity, "Problem", &p)
-			if assert.NotEmpty(t, p.Problems, c.message) {
-				assert.Equal(t, c.at, p.Problems[0].At)
-				assert.Contains(t, p.Problems[0].Message, c.message)
-			}
+		body := strings.Replace(good, c.old, c.new, 1)
+		require.NotEqual(t, good, body)
+		at := strings.TrimSuffix("operations[0].object."+c.at, ".")
+		var p struct{ Problems []view.Problem }
+		w.send(http.MethodPost, "/api/edit", body, map[string]string{"If-Match": `"1"`}, http.StatusUnprocessableEntity, "Problem", &p)
+		if assert.NotEmpty(t, p.Problems, c.message) {
+			assert.Equal(t, at, p.Problems[0].At)
+			assert.Contains(t, p.Problems[0].Message, c.message)
 		}
+		w.send(http.MethodPost, "/api/edit/try", good, nil, http.StatusOK, "Consequence", nil)
 	}
-	var view policyView
-	w.get("/api/policies/crews-web", "PolicyView", &view)
-	assert.Equal(t, true, view.Policy["enabled"])
-	assert.Equal(t, int64(1), view.Revision)
+	kept, _ := w.opened("policy", "crews-web")
+	assert.NotEqual(t, "once more", kept["description"])
+	assert.Equal(t, int64(1), w.app.Now().Revision)
 }
 
 func TestNamesAndSummary(t *testing.T) {
@@ -382,7 +377,7 @@ func TestNamesAndSummary(t *testing.T) {
 	w.get("/api/estate", "Estate", &summary)
 	assert.Equal(t, "grayshoal", summary.Name)
 	assert.Empty(t, summary.Faults)
-	w.get("/api/policies", "Policy", nil)
+	w.get("/api/rules", "Rules", nil)
 	var found []view.Completion
 	w.get("/api/complete?field=from&text=crew-", "Completion", &found)
 	require.NotEmpty(t, found)
@@ -398,7 +393,7 @@ func TestWhatComesFromElsewhereIsRefused(t *testing.T) {
 	put := func(header map[string]string, status int) {
 		t.Helper()
 		header["If-Match"] = `"1"`
-		w.send(http.MethodPut, "/api/policies/crews-web", switchedOff, header, status, "Problem", nil)
+		w.send(http.MethodPost, "/api/edit", switchedOff(w), header, status, "Problem", nil)
 	}
 	put(map[string]string{"Origin": "http://elsewhere.example"}, http.StatusForbidden)
 	put(map[string]string{"Sec-Fetch-Site": "cross-site"}, http.StatusForbidden)
@@ -407,10 +402,10 @@ func TestWhatComesFromElsewhereIsRefused(t *testing.T) {
 	for _, header := range []map[string]string{
 		{"Content-Type": "application/json; charset=utf-8"}, {"Host": "LOCALHOST:8420"}, {"Host": "LocalHost"}, {"Host": "[::1]"}, {"Host": "[::1]:8420"}, {"Host": "127.0.0.1"},
 	} {
-		w.send(http.MethodPost, "/api/policies/crews-web/try", switchedOff, header, http.StatusOK, "", nil)
+		w.send(http.MethodPost, "/api/edit/try", switchedOff(w), header, http.StatusOK, "", nil)
 	}
 	big := `{"name": "` + strings.Repeat("x", 2<<20) + `"}`
-	w.send(http.MethodPost, "/api/policies/crews-web/try", big, nil, http.StatusRequestEntityTooLarge, "Problem", nil)
+	w.send(http.MethodPost, "/api/edit/try", big, nil, http.StatusRequestEntityTooLarge, "Problem", nil)
 	w.send(http.MethodGet, "/api/nothing", "", nil, http.StatusNotFound, "Problem", nil)
 	r := w.send(http.MethodGet, "/board?from=x", "", nil, http.StatusOK, "", nil)
 	assert.Contains(t, r.Header.Get("Content-Security-Policy"), "default-src 'none'")

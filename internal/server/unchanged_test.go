@@ -34,7 +34,7 @@ func (w *world) asking(path string, header ...string) (*http.Response, []byte) {
 func TestAnswersThatHaveNotChanged(t *testing.T) {
 	w := start(t)
 	w.issues() // nothing is being counted any more
-	for _, path := range []string{"/api/estate", "/api/board", "/api/policies", "/api/issues", "/api/lanes"} {
+	for _, path := range []string{"/api/estate", "/api/board", "/api/rules", "/api/issues", "/api/lanes"} {
 		first, plain := w.asking(path)
 		require.Equal(t, http.StatusOK, first.StatusCode, path)
 		tag := first.Header.Get("ETag")
@@ -55,27 +55,19 @@ func TestAnswersThatHaveNotChanged(t *testing.T) {
 		assert.Equal(t, string(plain), string(opened), path)
 	}
 
-	first, before := w.asking("/api/policies")
-	var list []struct{ Name string }
-	require.NoError(t, json.Unmarshal(before, &list))
-	name := list[0].Name
-	var view struct {
-		Policy map[string]any `json:"policy"`
-	}
-	w.get("/api/policies/"+name, "", &view)
-	view.Policy["enabled"] = view.Policy["enabled"] == false
-	body, err := json.Marshal(view.Policy)
-	require.NoError(t, err)
-	w.send(http.MethodPut, "/api/policies/"+name, string(body), w.revision(), http.StatusOK, "", nil)
-	changed, after := w.asking("/api/policies", "If-None-Match", first.Header.Get("ETag"))
+	first, before := w.asking("/api/rules")
+	var rules struct{ Policies []struct{ Name string } }
+	require.NoError(t, json.Unmarshal(before, &rules))
+	w.send(http.MethodPost, "/api/edit", putPolicy(w, rules.Policies[0].Name, func(p object) { p["enabled"] = p["enabled"] == false }), w.revision(), http.StatusOK, "", nil)
+	changed, after := w.asking("/api/rules", "If-None-Match", first.Header.Get("ETag"))
 	assert.Equal(t, http.StatusOK, changed.StatusCode)
 	assert.NotEqual(t, string(before), string(after))
 
 	w.restart()
-	changed, _ = w.asking("/api/policies", "If-None-Match", changed.Header.Get("ETag"))
+	changed, _ = w.asking("/api/rules", "If-None-Match", changed.Header.Get("ETag"))
 	assert.Equal(t, http.StatusOK, changed.StatusCode, "another run may answer otherwise at the same revision")
 
-	failed, _ := w.asking("/api/policies/nobody")
+	failed, _ := w.asking("/api/object?kind=policy&name=nobody")
 	assert.Equal(t, http.StatusNotFound, failed.StatusCode)
 	assert.Empty(t, failed.Header.Get("ETag"))
 }

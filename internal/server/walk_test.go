@@ -94,13 +94,13 @@ func (w *walker) step() {
 		w.sync()
 	case 4, 5:
 		x := w.wiring()
-		w.met.If(w.try(http.MethodPost, "/api/wiring", object{"edits": []any{x}}), "wired")
+		w.met.If(w.try(http.MethodPost, "/api/edit", object{"wiring": []any{x}}), "wired")
 	case 6:
 		x := w.wiring()
 		for key, value := range w.oddValues() {
 			x[key] = value
 		}
-		w.try(http.MethodPost, "/api/wiring", object{"edits": []any{x}})
+		w.try(http.MethodPost, "/api/edit", object{"wiring": []any{x}})
 		w.met["wired by odd values"]++
 	case 7:
 		w.policy(now.Estate)
@@ -169,7 +169,8 @@ func (w *walker) policy(e *estate.Estate) {
 	case 3:
 		body["rules"] = []any{object{"services": []string{"tcp/1-65535"}, "action": "deny"}}
 	}
-	w.met.If(w.try(http.MethodPut, "/api/policies/"+p.Name, body), "a policy saved")
+	put := object{"op": "put", "kind": "policy", "object": body}
+	w.met.If(w.try(http.MethodPost, "/api/edit", object{"operations": []any{put}}), "a policy saved")
 }
 
 // sync lets an account have odd things, and reads it.

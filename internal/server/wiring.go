@@ -5,8 +5,6 @@ import (
 
 	"github.com/labstack/echo/v4"
 
-	"bivium/core/wiring"
-	"bivium/internal/app"
 	"bivium/internal/app/view"
 )
 
@@ -32,38 +30,6 @@ func getRoutes(now *view.Snapshot, c echo.Context) (any, error) {
 		return now.NetworkRoutes(network, find)
 	}
 	return now.HubRoutes(c.QueryParam("segment"), c.QueryParam("hub"), find)
-}
-
-type edits struct {
-	Edits []wiring.Edit `json:"edits"`
-}
-
-func (h *handlers) tryWiring(c echo.Context) error {
-	var body edits
-	if err := read(c, &body); err != nil {
-		return err
-	}
-	rewired, err := app.TryWiring(h.app.Now(), body.Edits)
-	if err != nil {
-		return err
-	}
-	return c.JSON(http.StatusOK, rewired)
-}
-
-func (h *handlers) postWiring(c echo.Context) error {
-	based, err := basedOn(c)
-	if err != nil {
-		return err
-	}
-	var body edits
-	if err := read(c, &body); err != nil {
-		return err
-	}
-	rewired, err := h.app.Rewire(c.Request().Context(), body.Edits, based, actor)
-	if err != nil {
-		return err
-	}
-	return c.JSON(http.StatusOK, rewired)
 }
 
 func (h *handlers) getUndo(now *view.Snapshot, c echo.Context) (any, error) {

@@ -19,7 +19,7 @@ import (
 )
 
 type edits struct {
-	Edits []wiring.Edit `json:"edits"`
+	Edits []wiring.Edit `json:"wiring"`
 }
 
 func (w *world) routes(query string) view.Routes {
@@ -38,28 +38,28 @@ func outcome(w *world, from, to string) string {
 func TestANetworkIsPlacedOverHTTP(t *testing.T) {
 	w := start(t)
 	clash := edits{[]wiring.Edit{{Op: wiring.Live, Network: "bladeworks", Segment: "office"}}}
-	var tried app.Rewired
-	w.send(http.MethodPost, "/api/wiring/try", body(t, clash), nil, http.StatusOK, "Rewired", &tried)
+	var tried app.Consequence
+	w.send(http.MethodPost, "/api/edit/try", body(t, clash), nil, http.StatusOK, "Consequence", &tried)
 	require.NotEmpty(t, tried.Refused)
 	assert.Equal(t, "F2", tried.Refused[0].Code)
 	assert.Equal(t, []string{"10.40.0.0/16", "10.40.0.0/18"}, tried.Refused[0].Prefixes, "both prefixes are named")
 	assert.Nil(t, tried.Effect)
 	var p problem
-	w.send(http.MethodPost, "/api/wiring", body(t, clash), w.revision(), http.StatusUnprocessableEntity, "Problem", &p)
+	w.send(http.MethodPost, "/api/edit", body(t, clash), w.revision(), http.StatusUnprocessableEntity, "Problem", &p)
 	assert.Contains(t, p.Problems[0].Message, "bladeworks/service")
 
 	forbidden := edits{[]wiring.Edit{{Op: wiring.Live, Network: "tide-lab", Segment: "turbine"}, {Op: wiring.Attach, Network: "tide-lab", Hub: "delta", Cost: 1}}}
-	w.send(http.MethodPost, "/api/wiring/try", body(t, forbidden), nil, http.StatusOK, "Rewired", &tried)
+	w.send(http.MethodPost, "/api/edit/try", body(t, forbidden), nil, http.StatusOK, "Consequence", &tried)
 	require.NotEmpty(t, tried.Refused, "a share would bring it where a harbour has these addresses")
 	assert.Equal(t, "F3", tried.Refused[0].Code)
 	require.NotEmpty(t, tried.Refused[0].Remedies)
-	w.send(http.MethodPost, "/api/wiring", body(t, forbidden), w.revision(), http.StatusUnprocessableEntity, "Problem", &p)
+	w.send(http.MethodPost, "/api/edit", body(t, forbidden), w.revision(), http.StatusUnprocessableEntity, "Problem", &p)
 	translated := edits{append(forbidden.Edits, tried.Refused[0].Remedies[0].Edits...)}
-	w.send(http.MethodPost, "/api/wiring/try", body(t, translated), nil, http.StatusOK, "Rewired", &tried)
+	w.send(http.MethodPost, "/api/edit/try", body(t, translated), nil, http.StatusOK, "Consequence", &tried)
 	assert.Empty(t, tried.Refused, "seen under other addresses, it may")
 
 	place := edits{[]wiring.Edit{{Op: wiring.Live, Network: "tide-lab", Segment: "contractor"}, {Op: wiring.Attach, Network: "tide-lab", Hub: "delta", Cost: 1}}}
-	w.send(http.MethodPost, "/api/wiring/try", body(t, place), nil, http.StatusOK, "Rewired", &tried)
+	w.send(http.MethodPost, "/api/edit/try", body(t, place), nil, http.StatusOK, "Consequence", &tried)
 	require.Empty(t, tried.Refused)
 	require.Len(t, tried.Routes, 1, "one prefix comes, at every hub")
 	assert.Equal(t, app.RouteChange{Segment: "contractor", Prefix: "10.31.0.64/26", After: "tide-lab at delta", Hubs: []string{"delta", "fjord", "ridge"}}, tried.Routes[0])
@@ -75,8 +75,8 @@ func TestANetworkIsPlacedOverHTTP(t *testing.T) {
 
 	before := w.routes("segment=contractor&hub=fjord")
 	was := w.revision()
-	w.send(http.MethodPost, "/api/wiring", body(t, place), was, http.StatusOK, "Rewired", &tried)
-	w.send(http.MethodPost, "/api/wiring", body(t, place), was, http.StatusConflict, "Problem", nil)
+	w.send(http.MethodPost, "/api/edit", body(t, place), was, http.StatusOK, "Consequence", &tried)
+	w.send(http.MethodPost, "/api/edit", body(t, place), was, http.StatusConflict, "Problem", nil)
 	assert.Equal(t, "denied", outcome(w, "tide-gauge-1", "met-desk"), "it has a way, and no policy speaks")
 	after := w.routes("segment=contractor&hub=fjord")
 	assert.Equal(t, before.Total+1, after.Total)
@@ -84,11 +84,11 @@ func TestANetworkIsPlacedOverHTTP(t *testing.T) {
 	w.get("/api/undo", "LastStep", &last)
 	assert.Empty(t, last.Why)
 	assert.Equal(t, []inventory.Change{
-		{Kind: "attachments", Name: "tide-lab@delta", What: inventory.New}, {Kind: "networks", Name: "tide-lab", What: inventory.Changed},
+		{Kind: "attachments", Name: "tide-lab-delta", What: inventory.New}, {Kind: "networks", Name: "tide-lab", What: inventory.Changed},
 	}, last.Changes, "whatever else moved in its list stays unsaid")
-	w.send(http.MethodPost, "/api/undo", "{}", w.revision(), http.StatusOK, "Rewired", &tried)
+	w.send(http.MethodPost, "/api/undo", "{}", w.revision(), http.StatusOK, "Consequence", &tried)
 	assert.Equal(t, before.Rows, w.routes("segment=contractor&hub=fjord").Rows, "all is as it was")
-	w.send(http.MethodPost, "/api/undo", "{}", w.revision(), http.StatusOK, "Rewired", &tried)
+	w.send(http.MethodPost, "/api/undo", "{}", w.revision(), http.StatusOK, "Consequence", &tried)
 	assert.Equal(t, after.Rows, w.routes("segment=contractor&hub=fjord").Rows, "an undo is an edit, and can be undone")
 }
 
@@ -98,10 +98,10 @@ func TestANetworkIsPlacedOverHTTP(t *testing.T) {
 func TestAShareShowsWhatItMayNotBring(t *testing.T) {
 	w := start(t)
 	place := []wiring.Edit{{Op: wiring.Live, Network: "tide-lab", Segment: "turbine"}, {Op: wiring.Attach, Network: "tide-lab", Hub: "delta", Cost: 1}}
-	var tried app.Rewired
+	var tried app.Consequence
 	shows := 0
 	for range 8 {
-		w.send(http.MethodPost, "/api/wiring/try", body(t, edits{place}), nil, http.StatusOK, "Rewired", &tried)
+		w.send(http.MethodPost, "/api/edit/try", body(t, edits{place}), nil, http.StatusOK, "Consequence", &tried)
 		if len(tried.Refused) == 0 {
 			break
 		}
@@ -120,7 +120,7 @@ func TestAShareShowsWhatItMayNotBring(t *testing.T) {
 	}
 	require.Empty(t, tried.Refused)
 	require.Positive(t, shows)
-	w.send(http.MethodPost, "/api/wiring", body(t, edits{place}), w.revision(), http.StatusOK, "Rewired", &tried)
+	w.send(http.MethodPost, "/api/edit", body(t, edits{place}), w.revision(), http.StatusOK, "Consequence", &tried)
 	var lanes view.Lanes
 	w.get("/api/lanes", "Lanes", &lanes)
 	var shown []wiring.Edit
@@ -131,18 +131,18 @@ func TestAShareShowsWhatItMayNotBring(t *testing.T) {
 		}
 	}
 	require.Len(t, shown, shows)
-	w.send(http.MethodPost, "/api/wiring/try", body(t, edits{shown}), nil, http.StatusOK, "Rewired", &tried)
+	w.send(http.MethodPost, "/api/edit/try", body(t, edits{shown}), nil, http.StatusOK, "Consequence", &tried)
 	require.NotEmpty(t, tried.Refused, "without that it would be forbidden again")
 	assert.Equal(t, "F3", tried.Refused[0].Code)
 	twice := []wiring.Edit{shown[0], shown[0]}
 	var p problem
-	w.send(http.MethodPost, "/api/wiring/try", body(t, edits{twice}), nil, http.StatusUnprocessableEntity, "Problem", &p)
+	w.send(http.MethodPost, "/api/edit/try", body(t, edits{twice}), nil, http.StatusUnprocessableEntity, "Problem", &p)
 	assert.Equal(t, "edits[1].prefix", p.Problems[0].At)
 	nobody := []wiring.Edit{{Op: wiring.Show, Name: "no-such", Segment: "turbine", Prefix: shown[0].Prefix, Outside: shown[0].Prefix}}
-	w.send(http.MethodPost, "/api/wiring/try", body(t, edits{nobody}), nil, http.StatusUnprocessableEntity, "Problem", &p)
+	w.send(http.MethodPost, "/api/edit/try", body(t, edits{nobody}), nil, http.StatusUnprocessableEntity, "Problem", &p)
 	assert.Equal(t, "edits[0].name", p.Problems[0].At)
 	uneven := []wiring.Edit{{Op: wiring.Show, Name: shown[0].Name, Segment: "turbine", Prefix: netip.MustParsePrefix("10.20.0.0/16"), Outside: netip.MustParsePrefix("100.80.0.0/24")}}
-	w.send(http.MethodPost, "/api/wiring/try", body(t, edits{uneven}), nil, http.StatusOK, "Rewired", &tried)
+	w.send(http.MethodPost, "/api/edit/try", body(t, edits{uneven}), nil, http.StatusOK, "Consequence", &tried)
 	require.NotEmpty(t, tried.Refused)
 	assert.Equal(t, "F16", tried.Refused[0].Code)
 }
@@ -162,7 +162,7 @@ func TestWhatIsWrongWithRoutesIsMendedFromTheTable(t *testing.T) {
 	assert.Equal(t, "10.81.0.0/24", row.Prefix)
 	assert.Equal(t, "no-way-back", string(w.ask("staff-1", "archive-1", "tcp/443").Trace.Verdict.Reason))
 	require.NotNil(t, row.Remedy)
-	w.send(http.MethodPost, "/api/wiring", body(t, edits{row.Remedy.Edits}), w.revision(), http.StatusOK, "Rewired", &app.Rewired{})
+	w.send(http.MethodPost, "/api/edit", body(t, edits{row.Remedy.Edits}), w.revision(), http.StatusOK, "Consequence", &app.Consequence{})
 	assert.Equal(t, "ok", find().State)
 	assert.Equal(t, "allowed", outcome(w, "staff-1", "archive-1"))
 
@@ -184,9 +184,9 @@ func TestWhatIsWrongWithRoutesIsMendedFromTheTable(t *testing.T) {
 	accept := wiring.Edit{Op: wiring.Learn, Network: "head-office", Hub: "delta", Segment: "office", Status: "accepted"}
 	require.NoError(t, accept.Prefix.UnmarshalText([]byte(waits[0].Prefix)))
 	var p problem
-	w.send(http.MethodPost, "/api/wiring", body(t, edits{[]wiring.Edit{accept}}), w.revision(), http.StatusUnprocessableEntity, "Problem", &p)
+	w.send(http.MethodPost, "/api/edit", body(t, edits{[]wiring.Edit{accept}}), w.revision(), http.StatusUnprocessableEntity, "Problem", &p)
 	accept.Status = "refused"
-	w.send(http.MethodPost, "/api/wiring", body(t, edits{[]wiring.Edit{accept}}), w.revision(), http.StatusOK, "Rewired", &app.Rewired{})
+	w.send(http.MethodPost, "/api/edit", body(t, edits{[]wiring.Edit{accept}}), w.revision(), http.StatusOK, "Consequence", &app.Consequence{})
 	assert.Equal(t, "refused", w.routes("network=head-office").Waiting[0].Status)
 }
 
@@ -231,12 +231,12 @@ func TestFaultsOfADocumentOfferWaysOut(t *testing.T) {
 		}
 		f := page.Kinds[0].List[0]
 		require.NotEmpty(t, f.Remedies, f.Message)
-		body, err := json.Marshal(map[string]any{"edits": f.Remedies[0].Edits})
+		body, err := json.Marshal(map[string]any{"wiring": f.Remedies[0].Edits})
 		require.NoError(t, err)
-		var tried app.Rewired
-		w.send(http.MethodPost, "/api/wiring/try", string(body), nil, http.StatusOK, "Rewired", &tried)
+		var tried app.Consequence
+		w.send(http.MethodPost, "/api/edit/try", string(body), nil, http.StatusOK, "Consequence", &tried)
 		require.Empty(t, tried.Refused, "%v", f.Remedies[0])
-		w.send(http.MethodPost, "/api/wiring", string(body), w.revision(), http.StatusOK, "Rewired", nil)
+		w.send(http.MethodPost, "/api/edit", string(body), w.revision(), http.StatusOK, "Consequence", nil)
 	}
 	t.Fatal("each way that is taken corrects a fault, and there were two")
 }

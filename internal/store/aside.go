@@ -32,10 +32,8 @@ func (s *Store) SetAside(ctx context.Context, things []document.Aside, e *estate
 		if err := r.begin(ctx, tx); err != nil {
 			return err
 		}
-		lists := map[string]bool{}
 		for i := range things {
 			o := &things[i]
-			lists[o.List] = true
 			if _, err := tx.ExecContext(ctx, `INSERT INTO aside (list, key, body, why, at) VALUES (?, ?, ?, ?, ?)`, o.List, o.Key, o.Body, o.Errors.Error(), stamp(at)); err != nil {
 				return err
 			}
@@ -43,23 +41,6 @@ func (s *Store) SetAside(ctx context.Context, things []document.Aside, e *estate
 		}
 		if err := r.put(ctx, tx); err != nil {
 			return err
-		}
-		// Those without a name are known by their places: what is left moves up.
-		places := map[string]int{}
-		for _, o := range document.Split(e) {
-			place := places[o.List]
-			places[o.List]++
-			if !lists[o.List] || !document.Nameless(o.List) {
-				continue
-			}
-			if place == 0 {
-				if _, err := tx.ExecContext(ctx, `DELETE FROM object WHERE list = ?`, o.List); err != nil {
-					return err
-				}
-			}
-			if _, err := tx.ExecContext(ctx, `INSERT INTO object (estate, list, key, position, body) VALUES (1, ?, ?, ?, ?)`, o.List, o.Key, place, o.Body); err != nil {
-				return err
-			}
 		}
 		_, err = tx.ExecContext(ctx, `UPDATE estate SET revision = ? WHERE id = 1`, based+1)
 		return err

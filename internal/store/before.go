@@ -4,7 +4,8 @@ import (
 	"cmp"
 	"context"
 	"database/sql"
-	"math"
+	"errors"
+	"maps"
 	"slices"
 
 	"bivium/core/document"
@@ -12,8 +13,9 @@ import (
 )
 
 // Before returns the estate as it was before the last edit, if that made the
-// revision; ErrNotFound if a reading or routers made it, or nothing is known of it.
-func (s *Store) Before(ctx context.Context, revision int64) (e *estate.Estate, err error) {
+// revision; ErrNotFound if a reading or routers made it, or nothing is known of it. former
+// are the names that things have by now which had others then.
+func (s *Store) Before(ctx context.Context, revision int64) (e *estate.Estate, former map[estate.Ref]string, err error) {
 	err = s.inTransaction(ctx, func(tx *sql.Tx) error {
 		var name, description string
 		var current int64
@@ -30,6 +32,12 @@ func (s *Store) Before(ctx context.Context, revision int64) (e *estate.Estate, e
 		if len(changed) == 0 {
 			return ErrNotFound
 		}
+		former = map[estate.Ref]string{}
+		for p, was := range changed {
+			if was.name != "" {
+				former[estate.Ref{Kind: document.KindOf(p.list), Name: was.name}] = p.key
+			}
+		}
 		objects, err := objectsOf(ctx, tx)
 		if err != nil {
 			return err
@@ -37,64 +45,66 @@ func (s *Store) Before(ctx context.Context, revision int64) (e *estate.Estate, e
 		e, err = document.Join(name, description, putBack(objects, changed))
 		return err
 	})
-	return e, err
+	return e, former, err
+}
+
+// ObjectAt returns a thing as it was at a revision, by the name that it has now: ErrNotFound
+// if it has not been changed since, no body if it was not there.
+func (s *Store) ObjectAt(ctx context.Context, list, name string, revision int64) (body []byte, err error) {
+	err = s.db.QueryRowContext(ctx, `
+		SELECT before FROM step WHERE object = (SELECT id FROM object WHERE list = ?1 AND name = ?2) AND revision > ?3 ORDER BY revision LIMIT 1`, list, name, revision).Scan(&body)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, ErrNotFound
+	}
+	return body, err
 }
 
 type place struct{ list, key string }
 
-// undone returns what each thing was that an edit changed; nil for one that was
-// not there.
-func undone(ctx context.Context, tx *sql.Tx, revision int64) (map[place][]byte, error) {
+// earlier is what a thing was before an edit: its name, where that was another, and its body,
+// nil for one that was not there.
+type earlier struct {
+	name string
+	body []byte
+}
+
+// undone returns what each thing was that an edit changed.
+func undone(ctx context.Context, tx *sql.Tx, revision int64) (map[place]earlier, error) {
 	rows, err := tx.QueryContext(ctx, `
-		SELECT list, key, before FROM step JOIN revision ON number = step.revision WHERE step.revision = ?1 AND what = 'edit'`, revision)
+		SELECT list, name, was, before FROM step JOIN revision ON number = step.revision WHERE step.revision = ?1 AND what = 'edit'`, revision)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close() //nolint:errcheck // rows.Err is asked
-	out := map[place][]byte{}
+	out := map[place]earlier{}
 	for rows.Next() {
 		var p place
-		var before []byte
-		if err := rows.Scan(&p.list, &p.key, &before); err != nil {
+		var e earlier
+		if err := rows.Scan(&p.list, &p.key, &e.name, &e.body); err != nil {
 			return nil, err
 		}
-		out[p] = before
+		out[p] = e
 	}
 	return out, rows.Err()
 }
 
-// putBack returns objects as they were before a change. What had gone comes last
-// in its list, or, of things that are known by their place, at its place.
-func putBack(objects []document.Object, changed map[place][]byte) []document.Object {
+// putBack returns objects as they were before a change. What had gone comes last in its list.
+func putBack(objects []document.Object, changed map[place]earlier) []document.Object {
 	var out []document.Object
 	for _, o := range objects {
 		p := place{o.List, o.Key}
 		before, touched := changed[p]
 		delete(changed, p)
-		switch {
-		case !touched:
+		if touched {
+			o.Key, o.Body = cmp.Or(before.name, o.Key), before.body
+		}
+		if o.Body != nil {
 			out = append(out, o)
-		case before != nil:
-			o.Body = before
-			out = append(out, o)
 		}
 	}
-	rank := map[place]int{}
-	for i, o := range out {
-		rank[place{o.List, o.Key}] = i
+	gone := slices.SortedFunc(maps.Keys(changed), func(a, b place) int { return cmp.Or(cmp.Compare(a.list, b.list), cmp.Compare(a.key, b.key)) })
+	for _, p := range gone {
+		out = append(out, document.Object{List: p.list, Key: p.key, Body: changed[p].body})
 	}
-	for p, before := range changed {
-		rank[p] = math.MaxInt
-		out = append(out, document.Object{List: p.list, Key: p.key, Body: before})
-	}
-	slices.SortFunc(out, func(a, b document.Object) int {
-		if a.List != b.List {
-			return cmp.Compare(a.List, b.List)
-		}
-		if document.Nameless(a.List) {
-			return cmp.Compare(a.Key, b.Key)
-		}
-		return cmp.Or(cmp.Compare(rank[place{a.List, a.Key}], rank[place{b.List, b.Key}]), cmp.Compare(a.Key, b.Key))
-	})
 	return out
 }

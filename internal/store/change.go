@@ -19,6 +19,7 @@ const Edit = "edit"
 type Revision struct {
 	What              string // what brought it: Edit, or a word for what else did
 	Name, Description string // of the estate, from now on
+	Edit              []byte // as it was asked for, with its bases, as JSON; nil where it was no edit
 	Changes           []document.Change
 	Based             int64 // the revision that it comes after
 	Actor             string
@@ -28,6 +29,8 @@ type Revision struct {
 	Remap             bool // Mapping takes the place of the one there
 	Reading           *Reading
 	Repaired          int64 // the number of a thing that was set aside, and is no longer; 0 for none
+
+	ids map[*document.Change]int64 // of the things that changed
 }
 
 // Change stores a revision, and returns its number. Nothing is stored if the estate is no
@@ -59,39 +62,72 @@ func (s *Store) Change(ctx context.Context, r *Revision) (int64, error) {
 }
 
 func (r *Revision) begin(ctx context.Context, tx *sql.Tx) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO revision (number, at, actor, what) VALUES (?, ?, ?, ?)`, r.Based+1, stamp(r.At), r.Actor, r.What)
+	_, err := tx.ExecContext(ctx, `INSERT INTO revision (number, at, actor, what, edit) VALUES (?, ?, ?, ?, ?)`, r.Based+1, stamp(r.At), r.Actor, r.What, r.Edit)
 	return err
 }
 
-// put stores what changed, and logs it.
+// put stores what changed, and logs it. A thing that has another name now keeps its id: those
+// let go of their names first, for one that came or another may have taken it.
 func (r *Revision) put(ctx context.Context, tx *sql.Tx) error {
-	put, err := tx.PrepareContext(ctx, `INSERT INTO object (estate, list, key, position, body) VALUES (1, ?, ?, ?, ?)
-		ON CONFLICT (estate, list, key) DO UPDATE SET body = excluded.body, position = excluded.position`)
+	log, err := tx.PrepareContext(ctx, `INSERT INTO step (revision, object, list, name, was, before, after) VALUES (?, ?, ?, ?, ?, ?, ?)`)
 	if err != nil {
 		return err
 	}
-	defer put.Close() //nolint:errcheck // the transaction ends it in any case
-	log, err := tx.PrepareContext(ctx, `INSERT INTO step (revision, list, key, before, after) VALUES (?, ?, ?, ?, ?)`)
-	if err != nil {
-		return err
+	defer log.Close() //nolint:errcheck // the transaction ends it in any case
+	for _, query := range []struct {
+		concerns func(*document.Change) bool
+		do       string
+		args     func(*document.Change) []any
+	}{
+		{func(c *document.Change) bool { return c.Was != "" }, `UPDATE object SET name = '#' || id WHERE list = ?1 AND name = ?2 RETURNING id`,
+			func(c *document.Change) []any { return []any{c.List, c.Was} }},
+		{func(c *document.Change) bool { return c.After == nil }, `DELETE FROM object WHERE list = ?1 AND name = ?2 RETURNING id`,
+			func(c *document.Change) []any { return []any{c.List, c.Key} }},
+		{func(c *document.Change) bool { return c.Was != "" }, `UPDATE object SET name = ?1, position = ?2, body = ?3 WHERE name = '#' || ?4 RETURNING id`,
+			func(c *document.Change) []any { return []any{c.Key, c.Place, c.After, r.ids[c]} }},
+		{func(c *document.Change) bool { return c.After != nil && c.Was == "" }, `INSERT INTO object (list, name, position, body) VALUES (?1, ?2, ?3, ?4)
+			ON CONFLICT (list, name) DO UPDATE SET body = excluded.body, position = excluded.position RETURNING id`,
+			func(c *document.Change) []any { return []any{c.List, c.Key, c.Place, c.After} }},
+	} {
+		if err := r.each(ctx, tx, query.concerns, query.do, query.args); err != nil {
+			return err
+		}
 	}
-	defer log.Close() //nolint:errcheck // likewise
 	for i := range r.Changes {
 		c := &r.Changes[i]
-		if c.After == nil {
-			_, err = tx.ExecContext(ctx, `DELETE FROM object WHERE estate = 1 AND list = ? AND key = ?`, c.List, c.Key)
-		} else {
-			_, err = put.ExecContext(ctx, c.List, c.Key, c.Place, c.After)
-		}
-		if err != nil {
-			return fmt.Errorf("store %s %s: %w", c.List, c.Key, err)
-		}
 		if c.Moved() {
 			continue
 		}
-		if _, err := log.ExecContext(ctx, r.Based+1, c.List, c.Key, c.Before, c.After); err != nil {
+		if _, err := log.ExecContext(ctx, r.Based+1, r.ids[c], c.List, c.Key, c.Was, c.Before, c.After); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// each runs a statement for those changes that it concerns, and notes the ids of their things.
+func (r *Revision) each(ctx context.Context, tx *sql.Tx, concerns func(*document.Change) bool, query string, args func(*document.Change) []any) error {
+	var do *sql.Stmt
+	for i := range r.Changes {
+		c := &r.Changes[i]
+		if !concerns(c) {
+			continue
+		}
+		if do == nil {
+			var err error
+			if do, err = tx.PrepareContext(ctx, query); err != nil {
+				return err
+			}
+			defer do.Close() //nolint:errcheck // the transaction ends it in any case
+		}
+		var id int64
+		if err := do.QueryRowContext(ctx, args(c)...).Scan(&id); err != nil {
+			return fmt.Errorf("store %s %s: %w", c.List, c.Key, err)
+		}
+		if r.ids == nil {
+			r.ids = map[*document.Change]int64{}
+		}
+		r.ids[c] = id
 	}
 	return nil
 }

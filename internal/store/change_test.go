@@ -80,7 +80,7 @@ func TestChangesComeBackAsTheyWereMade(t *testing.T) {
 // revisionOf returns the revision that leads from one estate to another.
 func revisionOf(before, after *estate.Estate, based int64, known []inventory.Known) *store.Revision {
 	return &store.Revision{
-		What: store.Edit, Name: after.Name, Description: after.Description, Changes: document.Changes(before, after),
+		What: store.Edit, Name: after.Name, Description: after.Description, Changes: document.Changes(before, after, nil),
 		Based: based, Actor: "tester", At: time.Now(), Known: known,
 	}
 }
@@ -122,7 +122,13 @@ func TestAnOldDatabaseGoesOn(t *testing.T) {
 	db, err := sql.Open("sqlite", file)
 	require.NoError(t, err)
 	for _, statement := range []string{
-		`UPDATE object SET position = position + (SELECT count(*) FROM object AS o WHERE o.list < object.list)`,
+		`ALTER TABLE object RENAME TO newer`,
+		`CREATE TABLE object (estate INTEGER NOT NULL REFERENCES estate (id) ON DELETE CASCADE, list TEXT NOT NULL, key TEXT NOT NULL, position INTEGER NOT NULL, body BLOB NOT NULL,
+			PRIMARY KEY (estate, list, key)) STRICT, WITHOUT ROWID`,
+		`INSERT INTO object SELECT 1, list, CASE WHEN list IN ('links', 'attachments', 'peerings') THEN printf('%06d', position) ELSE name END,
+			position + (SELECT count(*) FROM newer AS o WHERE o.list < newer.list), body FROM newer`,
+		`INSERT INTO object SELECT 1, list, '000999', 999999, body FROM newer WHERE name = 'kelp-bank-fjord'`,
+		`DROP TABLE newer`,
 		`DROP TABLE aside`, `DROP TABLE mapping`, `DROP TABLE known`, `DROP TABLE page`, `DROP TABLE reading`, `DROP TABLE source`, `DROP TABLE step`, `DROP TABLE revision`,
 		`CREATE TABLE edit (revision INTEGER PRIMARY KEY, at TEXT NOT NULL, actor TEXT NOT NULL, list TEXT NOT NULL, key TEXT NOT NULL, before BLOB NOT NULL, after BLOB NOT NULL) STRICT`,
 		`CREATE TRIGGER edit_stays BEFORE UPDATE ON edit BEGIN SELECT RAISE(ABORT, 'the history of edits cannot be changed'); END`,
@@ -136,11 +142,15 @@ func TestAnOldDatabaseGoesOn(t *testing.T) {
 	require.NoError(t, db.Close())
 
 	s = open(t, file)
-	next := *e
-	next.Attachments = next.Attachments[2:]
-	_, err = s.Change(t.Context(), revisionOf(e, &next, 1, nil))
-	require.NoError(t, err)
 	got, _, _, err := s.Get(t.Context())
+	require.NoError(t, err)
+	twice := got.Attachments[len(got.Attachments)-1]
+	assert.Equal(t, "kelp-bank-fjord-2", twice.Name, "what was attached twice has two names")
+	next := *got
+	next.Attachments = next.Attachments[2:]
+	_, err = s.Change(t.Context(), revisionOf(got, &next, 1, nil))
+	require.NoError(t, err)
+	got, _, _, err = s.Get(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, document.Split(&next), document.Split(got))
 	history, err := s.History(t.Context(), "policies", "crews-web", 5)
@@ -165,4 +175,41 @@ func TestTheHistoryOfStepsCannotBeChanged(t *testing.T) {
 		_, err := db.ExecContext(t.Context(), statement)
 		assert.ErrorContains(t, err, "history", statement)
 	}
+}
+
+// TestAThingKeepsItsHistoryUnderAnotherName renames two groups to each other's names, and
+// takes that back.
+func TestAThingKeepsItsHistoryUnderAnotherName(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "a.db"))
+	e := grayshoal(t)
+	require.NoError(t, s.Put(t.Context(), e))
+	next := *e
+	next.Groups = slices.Clone(e.Groups)
+	a, b := next.Groups[0].Name, next.Groups[1].Name
+	next.Groups[0].Name, next.Groups[1].Name = b, a
+	group := func(name string) estate.Ref { return estate.Ref{Kind: estate.KindGroup, Name: name} }
+	r := revisionOf(e, &next, 1, nil)
+	r.Changes = document.Changes(e, &next, map[estate.Ref]string{group(a): b, group(b): a})
+	_, err := s.Change(t.Context(), r)
+	require.NoError(t, err)
+	got, _, _, err := s.Get(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, document.Split(&next), document.Split(got))
+	before, former, err := s.Before(t.Context(), 2)
+	require.NoError(t, err)
+	assert.Equal(t, document.Split(e), document.Split(before))
+	assert.Equal(t, map[estate.Ref]string{group(a): b, group(b): a}, former)
+
+	last := next
+	last.Groups = slices.Clone(next.Groups)
+	last.Groups[0].Description = "changed later"
+	_, err = s.Change(t.Context(), revisionOf(&next, &last, 2, nil))
+	require.NoError(t, err)
+	history, err := s.History(t.Context(), "groups", b, 5)
+	require.NoError(t, err)
+	require.Len(t, history, 2, "its first step was the renaming")
+	assert.Contains(t, history[1].Before, a)
+	made, err := s.MadeBy(t.Context(), 2)
+	require.NoError(t, err)
+	assert.Len(t, made.Before, 2)
 }

@@ -15,10 +15,12 @@ type Step struct {
 	After    string    `json:"after"`  // JSON; "" where it went
 }
 
-// History returns the last changes of a thing, newest first.
+// History returns the last changes of a thing, newest first, under whatever names it had. Of
+// one that is not there, it is the history of the last that was.
 func (s *Store) History(ctx context.Context, list, key string, most int) ([]Step, error) {
 	rows, err := s.db.QueryContext(ctx, `
-		SELECT step.revision, at, actor, what, coalesce(before, ''), coalesce(after, '') FROM step JOIN revision ON number = step.revision WHERE list = ?1 AND key = ?2
+		SELECT step.revision, at, actor, what, coalesce(before, ''), coalesce(after, '') FROM step JOIN revision ON number = step.revision
+		WHERE object = coalesce((SELECT id FROM object WHERE list = ?1 AND name = ?2), (SELECT max(object) FROM step WHERE list = ?1 AND name = ?2))
 		ORDER BY 1 DESC LIMIT ?3`, list, key, most)
 	if err != nil {
 		return nil, err

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -46,19 +47,20 @@ func (s *Store) MadeBy(ctx context.Context, revision int64) (*Made, error) {
 
 func (x *Made) changed(ctx context.Context, tx *sql.Tx, revision int64) error {
 	rows, err := tx.QueryContext(ctx, `
-		SELECT list, key, before, after FROM step WHERE revision = ?1 ORDER BY list, key`, revision)
+		SELECT list, name, was, before, after FROM step WHERE revision = ?1 ORDER BY list, name`, revision)
 	if err != nil {
 		return err
 	}
 	defer rows.Close() //nolint:errcheck // rows.Err is asked
 	for rows.Next() {
 		var o document.Object
+		var was string
 		var before, after []byte
-		if err := rows.Scan(&o.List, &o.Key, &before, &after); err != nil {
+		if err := rows.Scan(&o.List, &o.Key, &was, &before, &after); err != nil {
 			return err
 		}
 		if before != nil {
-			x.Before = append(x.Before, document.Object{List: o.List, Key: o.Key, Body: before})
+			x.Before = append(x.Before, document.Object{List: o.List, Key: cmp.Or(was, o.Key), Body: before})
 		}
 		if after != nil {
 			x.After = append(x.After, document.Object{List: o.List, Key: o.Key, Body: after})

@@ -89,7 +89,7 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, s.db, dir)
+	provider, err := goose.NewProvider(goose.DialectSQLite3, s.db, dir, goose.WithGoMigrations(lastingIDs()))
 	if err != nil {
 		return err
 	}
@@ -138,7 +138,10 @@ func (s *Store) Put(ctx context.Context, e *estate.Estate) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO estate (id, name, description, revision) VALUES (1, ?, ?, ?)`, e.Name, e.Description, revision+1); err != nil {
 			return err
 		}
-		insert, err := tx.PrepareContext(ctx, `INSERT INTO object (estate, list, key, position, body) VALUES (1, ?, ?, ?, ?)`)
+		if _, err := tx.ExecContext(ctx, `DELETE FROM object`); err != nil {
+			return err
+		}
+		insert, err := tx.PrepareContext(ctx, `INSERT INTO object (list, name, position, body) VALUES (?, ?, ?, ?)`)
 		if err != nil {
 			return err
 		}
@@ -195,7 +198,7 @@ func (s *Store) Get(ctx context.Context) (e *estate.Estate, revision int64, asid
 }
 
 func objectsOf(ctx context.Context, tx *sql.Tx) ([]document.Object, error) {
-	rows, err := tx.QueryContext(ctx, `SELECT list, key, body FROM object WHERE estate = 1 ORDER BY position`)
+	rows, err := tx.QueryContext(ctx, `SELECT list, name, body FROM object ORDER BY position`)
 	if err != nil {
 		return nil, err
 	}

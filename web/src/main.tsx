@@ -31,7 +31,8 @@ const places = [
   { path: "/board", element: <BoardPlace /> },
   { path: "/findings", element: <FindingsPlace /> },
   { path: "/rules", element: <RulesPlace /> },
-  { path: "/rules/:name", element: <RulesPlace /> },
+  { path: "/rules/:kind", element: <RulesPlace /> },
+  { path: "/rules/:kind/:name", element: <RulesPlace /> },
   { path: "*", element: <Home /> },
 ];
 

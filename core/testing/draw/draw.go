@@ -50,6 +50,7 @@ func Estate(t *rapid.T) *estate.Estate {
 	d.place()
 	d.name()
 	d.rule()
+	estate.NameConnections(d.e)
 	return d.e
 }
 

@@ -70,6 +70,7 @@ func EditOf(t *rapid.T, e *estate.Estate, what string) *estate.Estate {
 		}
 	}
 	edits[what](d)
+	estate.NameConnections(&next)
 	return &next
 }
 

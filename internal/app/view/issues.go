@@ -179,7 +179,7 @@ func (s *Snapshot) FindIssues(pace func()) *Issues {
 		r := Remedies{E: s.Estate, Net: s.Judge.Net}
 		for i := range s.Faults {
 			f := &s.Faults[i]
-			x := Issue{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Path: f.Path, identity: f.Identity(), Refs: things(f.Refs), Remedies: r.of(f)}
+			x := Issue{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Path: f.Path, identity: f.Identity(), Refs: Things(f.Refs), Remedies: r.of(f)}
 			if i < len(s.Aside) { // they come first
 				x.Aside = &AsideView{s.Aside[i].ID, string(s.Aside[i].Body)}
 			}
@@ -187,7 +187,7 @@ func (s *Snapshot) FindIssues(pace func()) *Issues {
 			t.Faults = append(t.Faults, x)
 		}
 		for _, f := range s.Analysis.Findings.All(pace) {
-			x := Issue{Code: string(f.Code), Message: wording.Finding(&f), Refs: things(f.Refs), Remedies: []Remedy{}, identity: f.Identity()}
+			x := Issue{Code: string(f.Code), Message: wording.Finding(&f), Refs: Things(f.Refs), Remedies: []Remedy{}, identity: f.Identity()}
 			if f.Witness != nil {
 				words, witness := s.Words(f.Services), s.WitnessOf(*f.Witness)
 				x.Services, x.Witness = &words, &witness
@@ -232,7 +232,7 @@ func keyOf(x *Issue, alike map[string]int) string {
 	return key
 }
 
-func things(refs []estate.Ref) []Thing {
+func Things(refs []estate.Ref) []Thing {
 	out := []Thing{}
 	for _, r := range refs[:min(len(refs), MaxThings)] {
 		out = append(out, Thing{string(r.Kind), r.Name})

@@ -7,21 +7,37 @@ import (
 
 	"bivium/core/analysis"
 	"bivium/core/difference"
+	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/inventory"
+	"bivium/core/recompile"
 )
 
 // Plan is an edit of a snapshot, worked out.
 type Plan struct {
 	Next     *estate.Estate
-	Analysis *analysis.Analysis // of next
+	Former   map[estate.Ref]string // of things that were renamed: their names before
+	Analysis *analysis.Analysis    // of next; nil where it is not worked out yet
 	Changed  difference.Difference
+	Moved    *recompile.Revision // which paths may be others; nil where that is not known
 }
 
-// PlanOf works out an edit that leads to an estate.
-func (s *Snapshot) PlanOf(next *estate.Estate) *Plan {
-	a, d := s.Analysis.Revise(next)
-	return &Plan{next, a, d}
+// WorkOut works out what a plan leads to.
+func (s *Snapshot) WorkOut(p *Plan) { p.Analysis, p.Changed = s.Analysis.Revise(p.Next) }
+
+// Ahead returns what a plan would lead to, without its faults: enough to tell what changes.
+func (s *Snapshot) Ahead(p *Plan) *Snapshot {
+	after := &Snapshot{
+		Estate: p.Next, Revision: s.Revision, Judge: p.Analysis.Judge, Analysis: p.Analysis, Matrix: p.Analysis.Matrix, Known: s.Known, Mapping: s.Mapping,
+		Index: s.Index, Tree: &Tree{}, Members: &Members{}, Later: &Later{}, Plans: &Plans{},
+	}
+	if !document.SameLists(s.Estate, p.Next, "services") {
+		after.Index = newNameIndex(after)
+	}
+	if document.SameLists(s.Estate, p.Next, "groups", "networks", "workloads") {
+		after.Members = s.Members
+	}
+	return after
 }
 
 // After returns the snapshot that a plan of this one leads to, under the number of a
@@ -96,7 +112,8 @@ func (s *Snapshot) Tried(key *PlanKey, f func() (*estate.Estate, error)) (*Plan,
 	if err != nil {
 		return nil, err
 	}
-	p := s.PlanOf(next)
+	p := &Plan{Next: next}
+	s.WorkOut(p)
 	s.Plans.Keep(key, p)
 	return p, nil
 }

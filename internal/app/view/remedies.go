@@ -20,22 +20,22 @@ type Remedies struct {
 	free map[bool]*netipx.IPSet // by whether of IPv4: what can be given out; found when it is asked for
 }
 
-// RemediesFor returns what would keep apart what the edits place and what is there:
+// RemediesFor returns what would keep apart the networks that are placed and what is there:
 // where it is attached, or where a share would bring it.
-func (r *Remedies) RemediesFor(edits []wiring.Edit, x *Refusal) []Remedy {
+func (r *Remedies) RemediesFor(networks map[string]bool, x *Refusal) []Remedy {
 	var out []Remedy
 	refs := x.Fault.Refs
 	switch x.Fault.Code {
 	case estate.Overlap:
 	case estate.ForbiddenShare: // it speaks of shares: what is placed is what they would bring
-		refs = r.subnetsOf(edits)
+		refs = r.subnetsOf(networks)
 		out = r.showing(&x.Fault)
 	default:
 		return []Remedy{}
 	}
 	refs = slices.DeleteFunc(slices.Clone(refs), func(ref estate.Ref) bool {
 		network, _, _ := strings.Cut(ref.Name, "/")
-		return !slices.ContainsFunc(edits, func(x wiring.Edit) bool { return x.Network == network })
+		return !networks[network]
 	})
 	return distinct(append(out, r.translating(refs)...))
 }
@@ -125,17 +125,14 @@ func (r *Remedies) showing(f *estate.Fault) []Remedy {
 	}}
 }
 
-// subnetsOf returns the subnets that some edits put into segments.
-func (r *Remedies) subnetsOf(edits []wiring.Edit) []estate.Ref {
+// subnetsOf returns the subnets of some networks that are in segments.
+func (r *Remedies) subnetsOf(networks map[string]bool) []estate.Ref {
 	var out []estate.Ref
-	for i := range edits {
-		n := slices.IndexFunc(r.E.Networks, func(n estate.Network) bool { return n.Name == edits[i].Network })
-		if edits[i].Op != wiring.Live || edits[i].Segment == "" || n < 0 {
-			continue
-		}
-		for k := range r.E.Networks[n].Subnets {
-			if name := r.E.Networks[n].Subnets[k].Name; edits[i].Subnet == "" || edits[i].Subnet == name {
-				out = append(out, estate.Ref{Kind: estate.KindSubnet, Name: edits[i].Network + "/" + name})
+	for i := range r.E.Networks {
+		n := &r.E.Networks[i]
+		for k := range n.Subnets {
+			if networks[n.Name] && n.SegmentOf(&n.Subnets[k]) != "" {
+				out = append(out, estate.Ref{Kind: estate.KindSubnet, Name: n.Name + "/" + n.Subnets[k].Name})
 			}
 		}
 	}
@@ -185,6 +182,7 @@ func (r *Remedies) freeOf(four bool) *netipx.IPSet {
 
 // Refusal is a fault that an edit would bring, with its remedies.
 type Refusal struct {
+	At       string   `json:"at"` // the field of the edit that brings it, "" where that is not one of its own
 	Code     string   `json:"code"`
 	Message  string   `json:"message"`
 	Fix      string   `json:"fix"`

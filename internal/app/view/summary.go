@@ -65,21 +65,6 @@ func (s *Snapshot) Summary() *Summary {
 	return out
 }
 
-// Policies returns all policies, guardrails first, by name.
-func (s *Snapshot) Policies() []estate.Policy {
-	out := append([]estate.Policy{}, s.Estate.Policies...)
-	slices.SortFunc(out, func(a, b estate.Policy) int {
-		if a.Guardrail() != b.Guardrail() {
-			if a.Guardrail() {
-				return -1
-			}
-			return 1
-		}
-		return strings.Compare(a.Name, b.Name)
-	})
-	return out
-}
-
 // Road is the whole road of one flow.
 type Road struct {
 	Revision int64           `json:"revision"`

@@ -69,6 +69,8 @@ type Tree struct {
 type Members struct {
 	once   parallel.Once
 	groups [][]int // by workload
+	sorted parallel.Once
+	by     map[string][]int // workloads by group
 }
 
 type treeNode struct {
@@ -147,6 +149,21 @@ func (s *Snapshot) Rows(look Look) *Rows {
 func (s *Snapshot) GroupsOf(workload int) []int {
 	s.Members.once.Do(func() { s.Members.groups = s.Judge.GroupsOf() })
 	return s.Members.groups[workload]
+}
+
+// MembersOf returns the workloads in each group, by name of the group and number. Those of all
+// are found when some are first asked for. Cost: the groups of all workloads.
+func (s *Snapshot) MembersOf() map[string][]int {
+	s.Members.sorted.Do(func() {
+		names := s.Judge.GroupNames()
+		s.Members.by = make(map[string][]int, len(names))
+		for w := range s.Estate.Workloads {
+			for _, g := range s.GroupsOf(w) {
+				s.Members.by[names[g]] = append(s.Members.by[names[g]], w)
+			}
+		}
+	})
+	return s.Members.by
 }
 
 // matcher returns what tells whether a row is what is looked for.

@@ -117,42 +117,48 @@ export const cellQuery = (row: string, col: string) =>
     placeholderData: keepPreviousData,
   });
 
-export const policiesQuery = queryOptions({
-  queryKey: [estate, "policies"],
-  queryFn: async ({ signal }) => take(await client.GET("/api/policies", { signal })),
+/** All objects that say what should be. */
+export const rulesQuery = queryOptions({
+  queryKey: [estate, "rules"],
+  queryFn: async ({ signal }) => take(await client.GET("/api/rules", { signal })),
+  refetchInterval: again,
 });
 
-export const policyQuery = (name: string) =>
-  queryOptions({
-    queryKey: [estate, "policy", name],
-    queryFn: async ({ signal }) =>
-      take(await client.GET("/api/policies/{name}", { params: { path: { name } }, signal })),
-  });
+export type Kind = Schemas["Kind"];
 
-export const effectQuery = (policy: Schemas["Policy"], enabled: boolean) =>
+/** One object of any kind, ready to be edited. */
+export const objectQuery = (kind: Kind, name: string) =>
   queryOptions({
-    queryKey: [estate, "try", policy],
+    queryKey: [estate, "object", kind, name],
     queryFn: async ({ signal }) =>
-      take(
-        await client.POST("/api/policies/{name}/try", {
-          params: { path: { name: policy.name } },
-          body: policy,
-          signal,
-        }),
-      ),
-    enabled,
+      take(await client.GET("/api/object", { params: { query: { kind, name } }, signal })),
     placeholderData: keepPreviousData,
     retry: false,
   });
 
-export async function savePolicy(policy: Schemas["Policy"], revision: number) {
-  return take(
-    await client.PUT("/api/policies/{name}", {
-      params: { path: { name: policy.name }, header: { "If-Match": `"${revision}"` } },
-      body: policy,
-    }),
-  );
+export type Operation = Schemas["Operation"];
+export type WiringEdit = Schemas["WiringEdit"];
+
+/** Operations, and short edits of the wiring that stand for further ones. */
+export interface EstateEdit {
+  operations?: Operation[];
+  wiring?: WiringEdit[];
 }
+
+const isEmpty = (edit: EstateEdit) => !edit.operations?.length && !edit.wiring?.length;
+
+/** What an edit would change, or why it is refused. */
+export const tryQuery = (edit: EstateEdit) =>
+  queryOptions({
+    queryKey: [estate, "try", edit],
+    queryFn: async ({ signal }) => take(await client.POST("/api/edit/try", { body: edit, signal })),
+    enabled: !isEmpty(edit),
+    retry: false,
+  });
+
+/** Makes an edit that its author wrote when the estate was at a revision. */
+export const postEdit = async (edit: EstateEdit, revision: number) =>
+  take(await client.POST("/api/edit", { params: based(revision), body: edit }));
 
 /** How often a reading that runs is looked at, in milliseconds. */
 const watching = 400;
@@ -177,20 +183,6 @@ export const routesQuery = (of: { segment?: string; hub?: string; network?: stri
     placeholderData: keepPreviousData,
     retry: false,
   });
-
-export type WiringEdit = Schemas["WiringEdit"];
-
-/** What edits of the wiring would change, or why they are refused. */
-export const wiringQuery = (edits: WiringEdit[]) =>
-  queryOptions({
-    queryKey: [estate, "wiring", edits],
-    queryFn: async ({ signal }) => take(await client.POST("/api/wiring/try", { body: { edits }, signal })),
-    enabled: edits.length > 0,
-    retry: false,
-  });
-
-export const postWiring = async (edits: WiringEdit[], revision: number) =>
-  take(await client.POST("/api/wiring", { params: based(revision), body: { edits } }));
 
 export const undoQuery = queryOptions({
   queryKey: [estate, "undo"],
@@ -338,9 +330,6 @@ export const putLabels = async (name: string, labels: Record<string, string>, re
       body: { labels },
     }),
   );
-
-export const postGroup = async (body: Schemas["NewGroup"], revision: number) =>
-  take(await client.POST("/api/groups", { params: based(revision), body }));
 
 const asDocument = {
   headers: { "Content-Type": "application/yaml" },

@@ -140,15 +140,15 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/policies": {
+    "/api/rules": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** All policies and guardrails */
-        get: operations["getPolicies"];
+        /** All objects that say what should be, and the names that they can refer to */
+        get: operations["getRules"];
         put?: never;
         post?: never;
         delete?: never;
@@ -157,18 +157,16 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/policies/{name}": {
+    "/api/object": {
         parameters: {
             query?: never;
             header?: never;
-            path: {
-                name: string;
-            };
+            path?: never;
             cookie?: never;
         };
-        get: operations["getPolicy"];
-        /** Replace the policy, if the estate is still at the revision that If-Match names */
-        put: operations["putPolicy"];
+        /** One object of any kind, ready to be edited */
+        get: operations["getObject"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -176,19 +174,34 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/policies/{name}/try": {
+    "/api/edit/try": {
         parameters: {
             query?: never;
             header?: never;
-            path: {
-                name: string;
-            };
+            path?: never;
             cookie?: never;
         };
         get?: never;
         put?: never;
-        /** What would change if the policy were this one; nothing is stored */
-        post: operations["tryPolicy"];
+        /** What an edit would change, or why it is refused; nothing is stored */
+        post: operations["tryEdit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/edit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make an edit, if what it is based on still stands */
+        post: operations["postEdit"];
         delete?: never;
         options?: never;
         head?: never;
@@ -358,40 +371,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/wiring/try": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** What edits of the wiring would change, or why they are refused */
-        post: operations["tryWiring"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/wiring": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Make edits of the wiring */
-        post: operations["postWiring"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/undo": {
         parameters: {
             query?: never;
@@ -535,23 +514,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/groups": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Add a group */
-        post: operations["postGroup"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/import": {
         parameters: {
             query?: never;
@@ -631,6 +593,7 @@ export interface components {
             detail?: string;
             requestId: string;
             problems?: components["schemas"]["FieldProblem"][];
+            conflict?: components["schemas"]["Conflict"];
         };
         FieldProblem: {
             at: string;
@@ -957,9 +920,219 @@ export interface components {
             rules: components["schemas"]["Rule"][];
             description?: string;
         };
-        PolicyView: {
+        Segment: {
+            name: string;
+            /** @enum {unknown} */
+            default?: "allow" | "deny";
+            description?: string;
+        };
+        Exit: {
+            name: string;
+            hub: string;
+            segments: string[];
+            /** @enum {unknown} */
+            state?: "up" | "down";
+            description?: string;
+        };
+        Party: {
+            segment: string;
+            groups: components["schemas"]["Side"];
+        };
+        Publication: {
+            name: string;
+            exit: string;
+            address: string;
+            services: components["schemas"]["ServiceRef"][];
+            to: components["schemas"]["Party"];
+            enabled?: boolean;
+            description?: string;
+        };
+        Service: {
+            name: string;
+            terms: components["schemas"]["ServiceRef"][];
+            description?: string;
+        };
+        Group: {
+            name: string;
+            within?: string;
+            match?: string;
+            networks?: string[];
+            networkMatch?: string;
+            subnets?: string[];
+            prefixes?: string[];
+            exits?: string[];
+            description?: string;
+        };
+        Firewall: {
+            name: string;
+            hub: string;
+            /** @enum {unknown} */
+            state?: "healthy" | "failed" | "draining";
+            description?: string;
+        };
+        Pool: {
+            name: string;
+            /** @enum {unknown} */
+            onFailure?: "closed" | "open";
+            rulebook?: string;
+            segments?: string[];
+            firewalls?: components["schemas"]["Firewall"][];
+            description?: string;
+        };
+        BookRule: {
+            from: components["schemas"]["Side"];
+            to: components["schemas"]["Side"];
+            services: components["schemas"]["ServiceRef"][];
+            /** @enum {unknown} */
+            action: "pass" | "drop" | "reject";
+            description?: string;
+        };
+        Rulebook: {
+            name: string;
+            rules: components["schemas"]["BookRule"][];
+            description?: string;
+        };
+        Translation: {
+            inside: string;
+            outside: string;
+            segment: string;
+        };
+        Share: {
+            name: string;
+            owner: components["schemas"]["Party"];
+            guest: components["schemas"]["Party"];
+            /** @enum {unknown} */
+            direction?: "inbound" | "both";
+            enabled?: boolean;
+            rules: components["schemas"]["Rule"][];
+            show?: components["schemas"]["Translation"][];
+            description?: string;
+        };
+        Expectation: {
+            name: string;
+            from: "internet" | components["schemas"]["Party"];
+            to: "internet" | components["schemas"]["Party"];
+            services: components["schemas"]["ServiceRef"][];
+            /** @enum {unknown} */
+            expect: "allowed" | "inspected" | "denied" | "delivered";
+            pool?: string;
+            description?: string;
+        };
+        RuleNetwork: {
+            name: string;
+            /** @description network/subnet */
+            subnets: string[];
+        };
+        Rules: {
             revision: number;
-            policy: components["schemas"]["Policy"];
+            segments: components["schemas"]["Segment"][];
+            exits: components["schemas"]["Exit"][];
+            publications: components["schemas"]["Publication"][];
+            services: components["schemas"]["Service"][];
+            groups: components["schemas"]["Group"][];
+            pools: components["schemas"]["Pool"][];
+            rulebooks: components["schemas"]["Rulebook"][];
+            policies: components["schemas"]["Policy"][];
+            shares: components["schemas"]["Share"][];
+            expectations: components["schemas"]["Expectation"][];
+            hubs: string[];
+            networks: components["schemas"]["RuleNetwork"][];
+            /** @description Faults and findings by kind and name: "policy crews-web" */
+            problems: {
+                [key: string]: number;
+            };
+            counting: boolean;
+        };
+        /** @enum {unknown} */
+        Kind: "account" | "hub" | "link" | "segment" | "network" | "attachment" | "peering" | "exit" | "publication" | "workload" | "service" | "group" | "pool" | "rulebook" | "policy" | "share" | "expectation";
+        Object: {
+            revision: number;
+            kind: components["schemas"]["Kind"];
+            name: string;
+            /** @description As the document has it */
+            object: {
+                [key: string]: unknown;
+            };
+            /** @description What an edit of it is made on */
+            base: string;
+            usedBy: components["schemas"]["Thing"][];
+            about: components["schemas"]["About"];
+        };
+        About: {
+            sides: components["schemas"]["SideFacts"][];
+            relations: components["schemas"]["Relation"][];
+            within: string[];
+            nested: string[];
+        };
+        SideFacts: {
+            side: string;
+            any: boolean;
+            groups: components["schemas"]["GroupFacts"][];
+        };
+        GroupFacts: {
+            name: string;
+            workloads: number;
+            /** @description Of these */
+            inside: number;
+            some: string[];
+            hint: string;
+            external: boolean;
+        };
+        Relation: {
+            policy: string;
+            /**
+             * @description More specific, which overrides this policy; the same sides; or less specific
+             * @enum {unknown}
+             */
+            is: "more" | "same" | "less";
+            from: string;
+            to: string;
+        };
+        Operation: {
+            /** @enum {unknown} */
+            op: "put" | "rename" | "delete";
+            kind: components["schemas"]["Kind"];
+            name?: string;
+            /** @description The new name of a rename */
+            to?: string;
+            /** @description Of a put */
+            object?: {
+                [key: string]: unknown;
+            };
+            /** @description The base of the object as its author saw it, "absent" for a new one; left out, the estate must be at the revision of If-Match */
+            base?: string;
+        };
+        Edit: {
+            operations?: components["schemas"]["Operation"][];
+            /** @description Short edits that stand for further operations */
+            wiring?: components["schemas"]["WiringEdit"][];
+        };
+        InUse: {
+            thing: components["schemas"]["Thing"];
+            by: components["schemas"]["Thing"][];
+            /** @description Loses the name */
+            changed: components["schemas"]["Thing"][];
+            /** @description Goes along */
+            gone: components["schemas"]["Thing"][];
+            /** @description The edit that does all of it */
+            operations: components["schemas"]["Operation"][];
+        };
+        GroupChange: {
+            name: string;
+            /** @description Workloads */
+            before: number;
+            after: number;
+            /** @description The first of them */
+            gained: string[];
+            lost: string[];
+        };
+        Conflict: {
+            operation: number;
+            thing: components["schemas"]["Thing"];
+            /** @description As it is by now */
+            now: {
+                [key: string]: unknown;
+            } | null;
         };
         Effect: {
             revision: number;
@@ -1379,15 +1552,18 @@ export interface components {
             limit?: number;
             speaker?: string;
         };
-        Wiring: {
-            edits: components["schemas"]["WiringEdit"][];
-        };
-        Rewired: {
+        Consequence: {
             revision: number;
             refused: components["schemas"]["Refusal"][];
+            inUse: components["schemas"]["InUse"] | null;
+            objects: components["schemas"]["InventoryChange"][];
             effect: components["schemas"]["Effect"] | null;
             routes: components["schemas"]["RouteChange"][];
+            /** @description Changes of routes that are not shown */
             more: number;
+            groups: components["schemas"]["GroupChange"][];
+            /** @description Of the object that the last operation puts */
+            about: components["schemas"]["About"] | null;
         };
         LastStep: {
             revision: number;
@@ -1400,6 +1576,8 @@ export interface components {
             more: number;
         };
         Refusal: {
+            /** @description The field of the edit that brings it, "" for none of its own */
+            at: string;
             key?: string;
             code: string;
             message: string;
@@ -1485,11 +1663,6 @@ export interface components {
         Members: {
             some: string[];
             count: number;
-        };
-        NewGroup: {
-            name: string;
-            match: string;
-            description?: string;
         };
         Import: {
             revision: number;
@@ -1722,7 +1895,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getPolicies: {
+    getRules: {
         parameters: {
             query?: never;
             header?: never;
@@ -1731,93 +1904,93 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The policies */
+            /** @description The objects */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Policy"][];
+                    "application/json": components["schemas"]["Rules"];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    getPolicy: {
+    getObject: {
         parameters: {
-            query?: never;
-            header?: never;
-            path: {
+            query: {
+                kind: components["schemas"]["Kind"];
                 name: string;
             };
+            header?: never;
+            path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description The policy */
+            /** @description The object */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PolicyView"];
+                    "application/json": components["schemas"]["Object"];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    putPolicy: {
+    tryEdit: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The revision that its author saw, in quotes: "7"; left out: the current one */
+                "If-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Edit"];
+            };
+        };
+        responses: {
+            /** @description The consequence */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consequence"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    postEdit: {
         parameters: {
             query?: never;
             header: {
-                /** @description The revision, in quotes: "7" */
+                /** @description The revision that its author saw, in quotes: "7" */
                 "If-Match": string;
             };
-            path: {
-                name: string;
-            };
+            path?: never;
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Policy"];
+                "application/json": components["schemas"]["Edit"];
             };
         };
         responses: {
-            /** @description The policy as it is now */
+            /** @description What has changed */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PolicyView"];
-                };
-            };
-            default: components["responses"]["Problem"];
-        };
-    };
-    tryPolicy: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Policy"];
-            };
-        };
-        responses: {
-            /** @description The effect */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Effect"];
+                    "application/json": components["schemas"]["Consequence"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -2072,59 +2245,6 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    tryWiring: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Wiring"];
-            };
-        };
-        responses: {
-            /** @description The answer */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Rewired"];
-                };
-            };
-            default: components["responses"]["Problem"];
-        };
-    };
-    postWiring: {
-        parameters: {
-            query?: never;
-            header: {
-                /** @description The revision, in quotes: "7" */
-                "If-Match": string;
-            };
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Wiring"];
-            };
-        };
-        responses: {
-            /** @description The answer */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Rewired"];
-                };
-            };
-            default: components["responses"]["Problem"];
-        };
-    };
     getUndo: {
         parameters: {
             query?: never;
@@ -2164,7 +2284,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Rewired"];
+                    "application/json": components["schemas"]["Consequence"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -2392,34 +2512,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Members"];
-                };
-            };
-            default: components["responses"]["Problem"];
-        };
-    };
-    postGroup: {
-        parameters: {
-            query?: never;
-            header: {
-                /** @description The revision, in quotes: "7" */
-                "If-Match": string;
-            };
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NewGroup"];
-            };
-        };
-        responses: {
-            /** @description The answer */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Effect"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -11,11 +11,15 @@ const edits: WiringEdit[] = [{ op: "attach", network: "yard", hub: "fen" }];
 
 const effect: Schemas["Effect"] = { revision: 3, cells: [], flows: [], more: 0, expectations: [] };
 
-const rewired = (rest: Partial<Schemas["Rewired"]>): Schemas["Rewired"] => ({
+const consequence = (rest: Partial<Schemas["Consequence"]>): Schemas["Consequence"] => ({
   revision: 3,
   refused: [],
   routes: [],
   more: 0,
+  inUse: null,
+  objects: [],
+  groups: [],
+  about: null,
   effect,
   ...rest,
 });
@@ -24,29 +28,30 @@ const estate = () => ({ revision: 3 });
 
 test("an edit is made as it was tried, based on the revision that is shown", async () => {
   const done = vi.fn();
-  const asked = show(<Consequence edits={edits} verb="Attach" onDone={done} />, {
+  const asked = show(<Consequence edit={{ wiring: edits }} verb="Attach" onDone={done} />, {
     "/api/estate": estate,
-    "/api/wiring/try": () => rewired({}),
-    "/api/wiring": () => rewired({ revision: 4 }),
+    "/api/edit/try": () => consequence({}),
+    "/api/edit": () => consequence({ revision: 4 }),
   });
   expect(await screen.findByText("No flows change.")).toBeTruthy();
   await userEvent.click(screen.getByRole("button", { name: "Attach" }));
   await waitFor(() => expect(done).toHaveBeenCalledOnce());
-  const made = asked.find((a) => a.path === "/api/wiring");
-  const tried = asked.find((a) => a.path === "/api/wiring/try");
-  expect((made?.body as { edits: unknown }).edits).toEqual((tried?.body as { edits: unknown }).edits);
+  const made = asked.find((a) => a.path === "/api/edit");
+  const tried = asked.find((a) => a.path === "/api/edit/try");
+  expect(made?.body).toEqual(tried?.body);
 });
 
 test("what is refused says why, offers its fixes, and cannot be made", async () => {
   const remedy: Schemas["Remedy"] = { words: "translate yard", edits: [] };
   const take = vi.fn();
-  show(<Consequence edits={edits} verb="Attach" onDone={vi.fn()} onRemedy={take} />, {
+  show(<Consequence edit={{ wiring: edits }} verb="Attach" onDone={vi.fn()} onRemedy={take} />, {
     "/api/estate": estate,
-    "/api/wiring/try": () =>
-      rewired({
+    "/api/edit/try": () =>
+      consequence({
         effect: null,
         refused: [
           {
+            at: "",
             code: "overlap",
             message: "subnets overlap",
             fix: "renumber one",

@@ -1,5 +1,6 @@
 import { Link, useLocation } from "react-router";
 import type { Schemas } from "../api/client";
+import { isWritten, placeOf } from "./ThingLink";
 
 /** A sentence whose names are links to the things that they name. */
 export function Sentence({ tokens }: { tokens: Schemas["Token"][] }) {
@@ -16,10 +17,10 @@ export function Sentence({ tokens }: { tokens: Schemas["Token"][] }) {
 export function Name({ token }: { token: Schemas["Token"] }) {
   const { search } = useLocation();
   if (!token.kind) return <>{token.text}</>;
-  if (token.kind === "policy") {
+  if (isWritten(token.kind)) {
     return (
       <Link
-        to={{ pathname: `/rules/${token.text}`, search }}
+        to={placeOf({ kind: token.kind, name: token.text }, search)}
         className="font-semibold underline decoration-line decoration-2 underline-offset-3 hover:decoration-accent"
       >
         {token.text}

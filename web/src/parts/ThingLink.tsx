@@ -2,11 +2,25 @@ import { Link, useLocation } from "react-router";
 
 type Thing = { kind: string; name: string };
 
+/** The kinds of things that are looked at where they are written. */
+const written = new Set([
+  "policy",
+  "share",
+  "publication",
+  "expectation",
+  "group",
+  "service",
+  "pool",
+  "rulebook",
+]);
+
+export const isWritten = (kind: string): boolean => written.has(kind);
+
 /** The address where a thing can be looked at: rules where they are written, all else in the estate. */
 export function placeOf(thing: Thing, search: string): string {
   const params = new URLSearchParams(search);
   params.delete("finding");
-  if (thing.kind === "policy") return `/rules/${thing.name}?${params}`;
+  if (written.has(thing.kind)) return `/rules/${thing.kind}/${thing.name}?${params}`;
   params.set("thing", `${thing.kind}:${thing.name}`);
   return `/estate?${params}`;
 }

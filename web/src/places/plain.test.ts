@@ -2,7 +2,6 @@ import { expect, test } from "vitest";
 import type { Schemas } from "../api/client";
 import { lastStepWords, ruleWords, serviceWords } from "../parts/wording";
 import { markSize, measuresFor, moved } from "./board/layout";
-import { conflicts, edited, samePolicy } from "./rules/draft";
 
 const policy: Schemas["Policy"] = {
   name: "p",
@@ -14,29 +13,6 @@ const policy: Schemas["Policy"] = {
     { services: ["any"], action: "deny" },
   ],
 };
-
-test("an edit changes what it names and leaves the rest the same object", () => {
-  const next = edited(policy, { type: "action", rule: 0, action: "allow", pool: "watch" });
-  expect(next.rules[0]).toEqual({ services: ["web"], action: "allow" });
-  expect(next.rules[1]).toBe(policy.rules[1]);
-  expect(edited(next, { type: "action", rule: 0, action: "inspect", pool: "watch" }).rules[0]).toEqual(
-    policy.rules[0],
-  );
-  const there = edited(policy, { type: "move", rule: 0, by: 1 });
-  expect(there.rules.map((r) => r.action)).toEqual(["deny", "inspect"]);
-  expect(samePolicy(edited(there, { type: "move", rule: 1, by: -1 }), policy)).toBe(true);
-  expect(edited(policy, { type: "remove", rule: 0 }).rules).toHaveLength(1);
-  expect(policy.rules).toHaveLength(2);
-});
-
-test("two edits of one policy conflict, unless they say the same", () => {
-  const mine = edited(policy, { type: "enable", enabled: false });
-  const theirs = edited(policy, { type: "remove", rule: 1 });
-  expect(conflicts({ policy: mine, base: policy }, policy)).toBe(false);
-  expect(conflicts({ policy: mine, base: policy }, theirs)).toBe(true);
-  expect(conflicts({ policy: mine, base: policy }, mine)).toBe(false);
-  expect(conflicts({ policy: mine, base: theirs }, theirs)).toBe(false);
-});
 
 test("services are written in as few words as say them", () => {
   expect(serviceWords({ name: "web", terms: ["tcp/80"], except: [] })).toBe("web");

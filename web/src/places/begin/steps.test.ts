@@ -37,7 +37,7 @@ test("the steps follow the work, and the first that is open is next", () => {
 
 test("every thing has an address, which keeps the question and drops the finding", () => {
   const search = "?from=a&finding=down.1";
-  expect(placeOf({ kind: "policy", name: "p" }, search)).toBe("/rules/p?from=a");
+  expect(placeOf({ kind: "policy", name: "p" }, search)).toBe("/rules/policy/p?from=a");
   expect(placeOf({ kind: "attachment", name: "n@h" }, search)).toBe(
     "/estate?from=a&thing=attachment%3An%40h",
   );

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import type { FormEvent } from "react";
 import { ApiProblem } from "../../api/client";
-import { everything, membersQuery, postGroup } from "../../api/queries";
+import { everything, membersQuery, postEdit } from "../../api/queries";
 import { Button, Field } from "../../parts/fields";
 import { Overlay } from "../../parts/Overlay";
 import { useDebounced } from "../../parts/useDebounced";
@@ -14,6 +14,9 @@ interface Props {
   onClose: () => void;
 }
 
+/** Where the server says what is wrong with the new group. */
+const object = "operations[0].object";
+
 /** A new group by labels, with who would be in it. */
 export function GroupOverlay({ revision, match: first, onClose }: Props) {
   const queries = useQueryClient();
@@ -21,7 +24,11 @@ export function GroupOverlay({ revision, match: first, onClose }: Props) {
   const [match, setMatch] = useState(first);
   const members = useQuery(membersQuery(useDebounced(match, 120)));
   const save = useMutation({
-    mutationFn: () => postGroup({ name, match }, revision),
+    mutationFn: () =>
+      postEdit(
+        { operations: [{ op: "put", kind: "group", object: { name, match }, base: "absent" }] },
+        revision,
+      ),
     onSuccess: async () => {
       await queries.invalidateQueries({ queryKey: everything });
       onClose();
@@ -41,7 +48,7 @@ export function GroupOverlay({ revision, match: first, onClose }: Props) {
           label="Name"
           name="name"
           value={name}
-          problem={problems?.at("name")}
+          problem={problems?.at(`${object}.name`)}
           onChange={(e) => setName(e.target.value)}
         />
         <Field
@@ -49,7 +56,7 @@ export function GroupOverlay({ revision, match: first, onClose }: Props) {
           name="match"
           value={match}
           hint="app=portal, env in (prod, test), !legacy: all must match, separated by commas"
-          problem={problems?.at("match") ?? unreadable}
+          problem={problems?.at(object) ?? unreadable}
           onChange={(e) => setMatch(e.target.value)}
         />
         <div

@@ -263,7 +263,9 @@ function Remedies({ remedies }: { remedies: Schemas["Remedy"][] }) {
           {w.words}
         </button>
       ))}
-      {picked && <Consequence edits={picked.edits} verb="Apply fix" onDone={() => setPicked(null)} />}
+      {picked && (
+        <Consequence edit={{ wiring: picked.edits }} verb="Apply fix" onDone={() => setPicked(null)} />
+      )}
     </section>
   );
 }

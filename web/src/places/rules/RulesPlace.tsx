@@ -1,42 +1,47 @@
 import { useQuery } from "@tanstack/react-query";
-import { useParams } from "react-router";
-import { estateQuery, policiesQuery, policyQuery } from "../../api/queries";
+import { Navigate, useLocation, useParams } from "react-router";
+import { rulesQuery } from "../../api/queries";
 import { Panel } from "../../road/Panel";
-import { PolicyEditor } from "./PolicyEditor";
-import { PolicyList } from "./PolicyList";
+import { AddMenu } from "./AddMenu";
+import { addressOf, isRuleKind } from "./kinds";
+import type { Rules } from "./kinds";
+import { ObjectEditor } from "./ObjectEditor";
+import { RuleList } from "./RuleList";
 
 /** The rules: what should be. */
 export function RulesPlace() {
-  const { name } = useParams();
-  const policies = useQuery(policiesQuery);
+  const { kind, name } = useParams();
+  const { search } = useLocation();
+  const rules = useQuery(rulesQuery);
+  // An address with a name alone is that of a policy.
+  if (kind && !name) return <Navigate to={{ pathname: addressOf("policy", kind), search }} replace />;
   return (
     <div className="relative flex h-full">
-      {policies.data && <PolicyList policies={policies.data} />}
-      {policies.error && <p className="p-5 text-denied">{policies.error.message}</p>}
-      {name ? <Policy name={name} /> : <Nothing />}
+      {rules.data && <RuleList rules={rules.data} />}
+      {rules.error && <p className="p-5 text-denied">{rules.error.message}</p>}
+      {rules.data && kind && name && isRuleKind(kind) ? (
+        <ObjectEditor key={`${kind} ${name}`} kind={kind} name={name} rules={rules.data} />
+      ) : (
+        rules.data && <Nothing rules={rules.data} />
+      )}
       <Panel />
     </div>
   );
 }
 
-function Policy({ name }: { name: string }) {
-  const estate = useQuery(estateQuery);
-  const view = useQuery(policyQuery(name));
-  const error = view.error ?? estate.error;
-  if (error) return <p className="flex-1 p-7 text-denied">{error.message}</p>;
-  if (!view.data || !estate.data) return <div className="flex-1" />;
-  return <PolicyEditor key={name} view={view.data} estate={estate.data} />;
-}
-
-function Nothing() {
+function Nothing({ rules }: { rules: Rules }) {
   return (
     <div className="flex-1 p-7">
       <h1 className="font-serif text-[22px] font-semibold">Rules</h1>
       <p className="mt-2 max-w-prose text-soft">
-        Policies say what passes inside a segment and to the internet; guardrails make any verdict stricter,
-        across segments too. Select one to edit it. Shares are edited in Lanes, from the head of a lane;
-        firewall pools are drawn in every road, and come and go with an imported document only.
+        Policies decide what passes inside a segment and to the internet; guardrails make any verdict
+        stricter. Shares let one segment reach part of another. Publications let the internet in. Expectations
+        state what must always hold. Select an object to edit it, or add one: its exact consequence is shown
+        while you write, and nothing changes before you save.
       </p>
+      <div className="mt-4">
+        <AddMenu rules={rules} main />
+      </div>
     </div>
   );
 }

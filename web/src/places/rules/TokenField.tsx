@@ -1,5 +1,6 @@
 import { useState } from "react";
 import { X } from "lucide-react";
+import { capital } from "../../parts/wording";
 import type { Schemas } from "../../api/client";
 import { Combobox } from "../../parts/Combobox";
 import type { Choice } from "../../parts/Combobox";
@@ -12,6 +13,8 @@ interface Props {
   /** What is wrong with a token, by its place. */
   problem: (index: number) => Schemas["FieldProblem"] | undefined;
   placeholder: string;
+  /** What can be made where a token is not known. */
+  make?: { noun: string; unknown: (token: string) => boolean; onMake: (token: string) => void };
   onChange: (tokens: string[]) => void;
 }
 
@@ -76,14 +79,26 @@ export function TokenField(p: Props) {
           }}
         />
       </span>
+      {p.tokens
+        .filter((t) => p.make?.unknown(t))
+        .map((t) => (
+          <button
+            key={t}
+            type="button"
+            className="mt-0.5 font-sans text-[13px] text-accent hover:underline"
+            onClick={() => p.make?.onMake(t)}
+          >
+            Add {p.make?.noun} {t}…
+          </button>
+        ))}
       {first && (
         <span
           id={`${p.id}-problem`}
           role="alert"
           className="mt-0.5 w-0 min-w-full font-sans text-[13px] leading-snug text-denied"
         >
-          {first.message}
-          {first.fix ? ` — ${first.fix}` : ""}
+          {capital(first.message)}
+          {first.fix && <>; {first.fix}</>}
         </span>
       )}
     </span>

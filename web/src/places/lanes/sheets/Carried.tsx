@@ -61,7 +61,7 @@ export function Announced({ estate, network }: { estate: Estate; network: Networ
           Add
         </Button>
       </form>
-      <Consequence edits={edits} verb="Save" onDone={() => setEdits([])} />
+      <Consequence edit={{ wiring: edits }} verb="Save" onDone={() => setEdits([])} />
     </Part>
   );
 }
@@ -121,7 +121,7 @@ export function Filter({ network, attach }: { network: Network; attach: Network[
           <Button type="submit">Preview changes</Button>
         </div>
       )}
-      <Consequence edits={edits} verb="Save" onDone={() => setEdits([])} />
+      <Consequence edit={{ wiring: edits }} verb="Save" onDone={() => setEdits([])} />
     </form>
   );
 }

@@ -59,7 +59,7 @@ export function GroupSheet({ estate }: { estate: Estate }) {
       {edits.length > 0 && (
         <Part title="What this changes">
           <Consequence
-            edits={edits}
+            edit={{ wiring: edits }}
             verb={`Place ${chosen.length}`}
             onDone={() => select({ kind: "nothing" }, true)}
           />

@@ -79,7 +79,7 @@ export function HubSheet({ estate, told, hub }: { estate: Estate; told: Told; hu
             </Button>
           )}
         </div>
-        <Consequence edits={edits} verb="Save" onDone={() => setEdits([])} />
+        <Consequence edit={{ wiring: edits }} verb="Save" onDone={() => setEdits([])} />
       </Part>
       {gates.length > 0 && (
         <Part title="Firewall pools">
@@ -216,7 +216,7 @@ function Exits({ estate, hub }: { estate: Estate; hub: string }) {
         </Button>
       </div>
       <Consequence
-        edits={edits}
+        edit={{ wiring: edits }}
         verb="Save"
         onDone={() => {
           setEdits([]);

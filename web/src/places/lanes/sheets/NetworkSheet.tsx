@@ -88,7 +88,7 @@ export function NetworkSheet({ estate, told, network, drop }: NetworkSheetProps)
       {edits.length > 0 && (
         <Part title="What this changes">
           <Consequence
-            edits={edits}
+            edit={{ wiring: edits }}
             verb={network.at.length === 0 ? "Place network" : "Save changes"}
             onDone={done}
             onRemedy={(way) => {
@@ -149,7 +149,7 @@ function PeeringLine({ peering, network }: { peering: Estate["peerings"][number]
           {offers ? "stop offering" : "offer hub"}
         </button>
       )}
-      <Consequence edits={edits} verb="Save" onDone={() => setEdits([])} />
+      <Consequence edit={{ wiring: edits }} verb="Save" onDone={() => setEdits([])} />
     </div>
   );
 }

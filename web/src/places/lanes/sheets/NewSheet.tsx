@@ -53,7 +53,7 @@ function NewThing({ kind, onDone }: { kind: "segment" | "hub"; onDone: () => voi
           <Field label="Region" value={region} onChange={(e) => setRegion(e.target.value)} />
         </div>
       )}
-      <Consequence edits={edits} verb={`Add ${kind}`} onDone={onDone} />
+      <Consequence edit={{ wiring: edits }} verb={`Add ${kind}`} onDone={onDone} />
     </>
   );
 }
@@ -74,7 +74,7 @@ function Drop({ what, names }: { what: "segment" | "hub"; names: string[] }) {
         options={[["", `remove a ${what}…`], ...[...names].sort().map((n) => [n, n] as const)]}
         onChange={setName}
       />
-      <Consequence edits={edits} verb={`Remove ${name}`} onDone={() => setName("")} />
+      <Consequence edit={{ wiring: edits }} verb={`Remove ${name}`} onDone={() => setName("")} />
     </div>
   );
 }

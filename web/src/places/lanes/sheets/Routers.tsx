@@ -33,7 +33,7 @@ export function Routers({ estate, network }: { estate: Estate; network: Network 
         </button>
       )}
       <Consequence
-        edits={edits}
+        edit={{ wiring: edits }}
         verb="Save"
         onDone={() => {
           setEdits([]);
@@ -274,7 +274,7 @@ export function Listening({ hub }: { hub: string }) {
         </button>
       )}
       <Consequence
-        edits={edits}
+        edit={{ wiring: edits }}
         verb="Save"
         onDone={() => {
           setEdits([]);

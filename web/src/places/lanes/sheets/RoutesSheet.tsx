@@ -97,7 +97,7 @@ export function RouteTable({ of }: { of: { segment?: string; hub?: string; netwo
           )}
           {remedy && (
             <Part title={remedy.words}>
-              <Consequence edits={remedy.edits} verb="Apply fix" onDone={() => setRemedy(null)} />
+              <Consequence edit={{ wiring: remedy.edits }} verb="Apply fix" onDone={() => setRemedy(null)} />
             </Part>
           )}
         </>

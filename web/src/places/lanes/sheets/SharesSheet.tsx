@@ -51,7 +51,7 @@ export function SharesSheet({ estate, of }: { estate: Estate; of: string[] }) {
           {open === s.name && <ShowForm share={s} onEdit={setEdits} />}
           {edits[0]?.name === s.name && (
             <Consequence
-              edits={edits}
+              edit={{ wiring: edits }}
               verb="Save"
               onDone={() => setEdits([])}
               onRemedy={(w) => setEdits([...edits, ...w.edits])}

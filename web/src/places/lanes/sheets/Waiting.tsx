@@ -82,7 +82,9 @@ function Learned({ row: r, decided, onDecide }: Props) {
           ))}
         </span>
       )}
-      {decided && verb && <Consequence edits={[decided]} verb={verb} onDone={() => onDecide(null)} />}
+      {decided && verb && (
+        <Consequence edit={{ wiring: [decided] }} verb={verb} onDone={() => onDecide(null)} />
+      )}
     </li>
   );
 }

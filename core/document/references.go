@@ -1,0 +1,401 @@
+package document
+
+import (
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+
+	"bivium/core/estate"
+)
+
+// kinds are the kinds of things that an estate has lists of, by the list's key.
+var kinds = map[string]estate.Kind{
+	"accounts": estate.KindAccount, "hubs": estate.KindHub, "links": estate.KindLink, "segments": estate.KindSegment,
+	"networks": estate.KindNetwork, "attachments": estate.KindAttachment, "peerings": estate.KindPeering, "exits": estate.KindExit,
+	"publications": estate.KindPublication, "workloads": estate.KindWorkload, "services": estate.KindService, "groups": estate.KindGroup,
+	"pools": estate.KindPool, "rulebooks": estate.KindRulebook, "policies": estate.KindPolicy, "shares": estate.KindShare,
+	"expectations": estate.KindExpectation,
+}
+
+// Kinds returns the kinds of things that an estate has lists of, in the order of the lists.
+func Kinds() []estate.Kind {
+	var out []estate.Kind
+	for _, f := range lists() {
+		out = append(out, kinds[f.key])
+	}
+	return out
+}
+
+// ListOf returns the key of the list of a kind of things, "" for kinds that have none.
+func ListOf(kind estate.Kind) string {
+	for list, k := range kinds {
+		if k == kind {
+			return list
+		}
+	}
+	return ""
+}
+
+// KindOf returns the kind of the things of a list.
+func KindOf(list string) estate.Kind { return kinds[list] }
+
+// Things returns the list of a kind in e as a settable value; the zero Value for kinds that
+// have none.
+func Things(e *estate.Estate, kind estate.Kind) reflect.Value {
+	list := ListOf(kind)
+	for _, f := range lists() {
+		if f.key == list {
+			return reflect.ValueOf(e).Elem().FieldByIndex(f.index)
+		}
+	}
+	return reflect.Value{}
+}
+
+// NameOf returns the name of one thing of an estate.
+func NameOf(thing reflect.Value) string { return keyOf(thing) }
+
+// Body returns one thing of an estate as canonical JSON.
+func Body(thing reflect.Value) []byte { return body(thing) }
+
+// mayRefer reports whether things of a type may have names of things of a kind in them.
+func mayRefer(t reflect.Type, kind estate.Kind) bool {
+	switch t {
+	case reflect.TypeFor[estate.Side]():
+		return kind == estate.KindGroup
+	case reflect.TypeFor[estate.Scope]():
+		return kind == estate.KindSegment
+	case reflect.TypeFor[estate.ServiceRef]():
+		return kind == estate.KindService
+	case reflect.TypeFor[estate.SubnetRef](), reflect.TypeFor[estate.Via]():
+		return kind == estate.KindNetwork
+	case reflect.TypeFor[estate.End]():
+		return mayRefer(reflect.TypeFor[estate.Party](), kind)
+	}
+	switch t.Kind() {
+	case reflect.Slice, reflect.Array:
+		return mayRefer(t.Elem(), kind)
+	case reflect.Struct:
+		return slices.ContainsFunc(fieldsOf(t), func(f field) bool { return f.of == kind || mayRefer(t.FieldByIndex(f.index).Type, kind) })
+	}
+	return false
+}
+
+// EachReference calls f for each name in a thing that refers to something else of its estate,
+// with the path to it within the thing. A name can come more than once. Source: the tags of
+// package estate, and the types that hold names.
+func EachReference(thing reflect.Value, f func(kind estate.Kind, name, path string)) {
+	eachReference(thing, nil, "", f)
+}
+
+func eachReference(v reflect.Value, in *field, path string, f func(kind estate.Kind, name, path string)) {
+	several := func(kind estate.Kind, names []string) {
+		for i, name := range names {
+			f(kind, name, path+"["+strconv.Itoa(i)+"]")
+		}
+	}
+	switch value := v.Interface().(type) {
+	case estate.Side:
+		several(estate.KindGroup, value.Groups)
+		return
+	case estate.Scope:
+		several(estate.KindSegment, value.Names)
+		return
+	case estate.ServiceRef:
+		if value.Name != "" {
+			f(estate.KindService, value.Name, path)
+		}
+		return
+	case estate.SubnetRef:
+		f(estate.KindNetwork, value.Network, path)
+		return
+	case estate.Via:
+		if peer, ok := value.Peer(); ok {
+			f(estate.KindNetwork, peer, path)
+		}
+		return
+	case estate.End:
+		if !value.Internet {
+			eachReference(reflect.ValueOf(value.Party), in, path, f)
+		}
+		return
+	}
+	switch v.Kind() {
+	case reflect.String:
+		if in != nil && in.of != "" && v.String() != "" {
+			f(in.of, v.String(), path)
+		}
+	case reflect.Slice, reflect.Array:
+		for i := range v.Len() {
+			eachReference(v.Index(i), in, path+"["+strconv.Itoa(i)+"]", f)
+		}
+	case reflect.Struct:
+		t := v.Type()
+		for i, of := 0, fieldsOf(t); i < len(of); i++ {
+			sub := v.FieldByIndex(of[i].index)
+			if of[i].of == "" && !holdsNames(sub.Type()) {
+				continue
+			}
+			eachReference(sub, &of[i], strings.TrimPrefix(path+"."+of[i].key, "."), f)
+		}
+	}
+}
+
+// holdsNames reports whether a type may hold names of any kind of thing.
+func holdsNames(t reflect.Type) bool {
+	return slices.ContainsFunc(Kinds(), func(kind estate.Kind) bool { return mayRefer(t, kind) })
+}
+
+// refersTo reports whether a thing has a name in it.
+func refersTo(thing reflect.Value, to estate.Ref) bool {
+	found := false
+	EachReference(thing, func(kind estate.Kind, name, _ string) { found = found || kind == to.Kind && name == to.Name })
+	return found
+}
+
+// Referrers returns the things of e that refer to one of its things, in the order of their
+// lists. Cost: all names of that kind in e.
+func Referrers(e *estate.Estate, to estate.Ref) []estate.Ref {
+	var out []estate.Ref
+	eachReferrer(e, to, func(kind estate.Kind, thing reflect.Value) {
+		out = append(out, estate.Ref{Kind: kind, Name: keyOf(thing)})
+	})
+	return out
+}
+
+func eachReferrer(e *estate.Estate, to estate.Ref, f func(kind estate.Kind, thing reflect.Value)) {
+	for _, kind := range Kinds() {
+		list := Things(e, kind)
+		if !mayRefer(list.Type(), to.Kind) {
+			continue
+		}
+		for i := range list.Len() {
+			if refersTo(list.Index(i), to) {
+				f(kind, list.Index(i))
+			}
+		}
+	}
+}
+
+// Rename gives a thing of e another name, in e and in everything that refers to it. The
+// lists of e that change are copied first.
+func Rename(e *estate.Estate, of estate.Ref, to string) {
+	r := rewriting{of: of, to: to}
+	for _, kind := range Kinds() {
+		list := Things(e, kind)
+		refer := mayRefer(list.Type(), of.Kind)
+		if !refer && kind != of.Kind {
+			continue
+		}
+		own := false
+		for i := range list.Len() {
+			is := kind == of.Kind && keyOf(list.Index(i)) == of.Name
+			if !is && !(refer && refersTo(list.Index(i), of)) {
+				continue
+			}
+			if !own {
+				list.Set(copied(list))
+				own = true
+			}
+			thing := deepCopy(list.Index(i))
+			if is {
+				thing.FieldByName("Name").SetString(to)
+			}
+			r.rewrite(thing, nil)
+			list.Index(i).Set(thing)
+		}
+	}
+}
+
+// Removal is what has to change so that nothing refers to a thing any more.
+type Removal struct {
+	Changed []reflect.Value // without the names; in the order of the lists
+	Gone    []estate.Ref    // what is nothing without it
+}
+
+// WithoutReferences returns what has to change so that nothing of e refers to a thing: a name
+// is taken out of its list, and a thing or a part of one goes where what is left of it would
+// have no meaning or a wider one (a side or list without names, a rule without its pool).
+// Nothing is changed.
+func WithoutReferences(e *estate.Estate, to estate.Ref) *Removal {
+	out := &Removal{}
+	r := rewriting{of: to, drop: true}
+	eachReferrer(e, to, func(kind estate.Kind, thing reflect.Value) {
+		next := deepCopy(thing)
+		if kind == estate.KindNetwork && to.Kind == estate.KindSegment {
+			keepOutOfSegment(next.Addr().Interface().(*estate.Network), to.Name)
+		}
+		gone := r.rewrite(next, nil)
+		if g, ok := next.Interface().(estate.Group); ok && g.Empty() {
+			gone = true
+		}
+		if gone {
+			out.Gone = append(out.Gone, estate.Ref{Kind: kind, Name: keyOf(thing)})
+		} else {
+			out.Changed = append(out.Changed, next)
+		}
+	})
+	return out
+}
+
+// keepOutOfSegment writes out the segment of each subnet where some say their own that goes:
+// they would else be in that of their network.
+func keepOutOfSegment(n *estate.Network, segment string) {
+	if n.Segment == "" || n.Segment == segment || !slices.ContainsFunc(n.Subnets, func(s estate.Subnet) bool { return s.Segment == segment }) {
+		return
+	}
+	for i := range n.Subnets {
+		n.Subnets[i].Segment = n.SegmentOf(&n.Subnets[i])
+	}
+	n.Segment = ""
+}
+
+// rewriting replaces or takes out a name wherever it refers to a thing.
+type rewriting struct {
+	of   estate.Ref
+	to   string
+	drop bool
+}
+
+// rewrite works on a value that nothing else shares, and reports whether it is nothing any
+// more.
+func (r *rewriting) rewrite(v reflect.Value, in *field) (gone bool) {
+	switch value := v.Addr().Interface().(type) {
+	case *estate.Side:
+		return r.of.Kind == estate.KindGroup && r.names(&value.Groups)
+	case *estate.Scope:
+		return r.of.Kind == estate.KindSegment && r.names(&value.Names)
+	case *estate.ServiceRef:
+		if r.of.Kind == estate.KindService && value.Name == r.of.Name {
+			value.Name, gone = r.to, r.drop
+		}
+		return gone
+	case *estate.SubnetRef:
+		if r.of.Kind == estate.KindNetwork && value.Network == r.of.Name {
+			value.Network, gone = r.to, r.drop
+		}
+		return gone
+	case *estate.Via:
+		if peer, ok := value.Peer(); ok && r.of.Kind == estate.KindNetwork && peer == r.of.Name {
+			*value, gone = estate.Via("peer:"+r.to), r.drop
+		}
+		return gone
+	case *estate.End:
+		return !value.Internet && r.rewrite(reflect.ValueOf(&value.Party).Elem(), in)
+	case *[]string:
+		return in != nil && in.of == r.of.Kind && r.names(value)
+	}
+	switch v.Kind() {
+	case reflect.String:
+		if in == nil || in.of != r.of.Kind || v.String() != r.of.Name {
+			return false
+		}
+		v.SetString(r.to) // nothing, where it is taken out
+		return r.drop && (in.required || in.vital)
+	case reflect.Array:
+		for i := range v.Len() {
+			gone = r.rewrite(v.Index(i), in) || gone
+		}
+	case reflect.Slice:
+		return r.items(v, in)
+	case reflect.Struct:
+		for _, f := range fieldsOf(v.Type()) {
+			whole := v.Type() != reflect.TypeFor[estate.Group]() || f.vital // what a group lists adds up: one list fewer is none missing
+			gone = r.rewrite(v.FieldByIndex(f.index), &f) && whole || gone
+		}
+	}
+	return gone
+}
+
+// items rewrites the items of a list, and reports whether none is left of one that has to
+// have some.
+func (r *rewriting) items(v reflect.Value, in *field) bool {
+	switch v.Type().Elem().Kind() {
+	case reflect.Struct, reflect.String:
+	default:
+		return false
+	}
+	kept := reflect.MakeSlice(v.Type(), 0, v.Len())
+	for i := range v.Len() {
+		if !r.rewrite(v.Index(i), in) {
+			kept = reflect.Append(kept, v.Index(i))
+		}
+	}
+	if kept.Len() == v.Len() {
+		return false
+	}
+	v.Set(kept)
+	return kept.Len() == 0 && in != nil && in.required
+}
+
+// names rewrites a list of names, and reports whether none is left.
+func (r *rewriting) names(list *[]string) bool {
+	if !slices.Contains(*list, r.of.Name) {
+		return false
+	}
+	if r.drop {
+		*list = slices.DeleteFunc(*list, func(s string) bool { return s == r.of.Name })
+		return len(*list) == 0
+	}
+	for i, name := range *list {
+		if name == r.of.Name {
+			(*list)[i] = r.to
+		}
+	}
+	return false
+}
+
+// copied returns a list of its own with the same things.
+func copied(list reflect.Value) reflect.Value {
+	out := reflect.MakeSlice(list.Type(), list.Len(), list.Len())
+	reflect.Copy(out, list)
+	return out
+}
+
+// deepCopy returns a settable copy of a thing that shares no list with it.
+func deepCopy(v reflect.Value) reflect.Value {
+	out := reflect.New(v.Type()).Elem()
+	out.Set(v)
+	unshare(out)
+	return out
+}
+
+func unshare(v reflect.Value) {
+	switch v.Kind() {
+	case reflect.Slice:
+		if v.IsNil() {
+			return
+		}
+		v.Set(copied(v))
+		for i := range v.Len() {
+			unshare(v.Index(i))
+		}
+	case reflect.Array:
+		for i := range v.Len() {
+			unshare(v.Index(i))
+		}
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if v.Field(i).CanSet() {
+				unshare(v.Field(i))
+			}
+		}
+	}
+}
+
+// KindOfThing returns the kind of a thing of package estate, "" for none.
+func KindOfThing(thing reflect.Value) estate.Kind {
+	e := &estate.Estate{}
+	for _, kind := range Kinds() {
+		if Things(e, kind).Type().Elem() == thing.Type() {
+			return kind
+		}
+	}
+	return ""
+}
+
+// Replace puts a thing at a place of a list of an estate, which is copied first.
+func Replace(list reflect.Value, at int, thing reflect.Value) {
+	list.Set(copied(list))
+	list.Index(at).Set(thing)
+}

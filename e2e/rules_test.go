@@ -1,0 +1,181 @@
+package e2e
+
+import (
+	"path/filepath"
+	"testing"
+
+	"github.com/go-rod/rod/lib/input"
+	"github.com/stretchr/testify/assert"
+)
+
+// chooses opens a list of choices and takes one.
+func (u *user) chooses(label, value string) {
+	u.t.Helper()
+	u.clicks("[aria-label='" + label + "']")
+	u.clicksOn("[role=option]", value)
+}
+
+// adds opens the menu of what can be added, and takes one.
+func (u *user) adds(kind string) {
+	u.t.Helper()
+	u.clicksOn("nav[aria-label=Rules] button", "Add")
+	u.clicksOn("[role=menuitem]", kind)
+	u.find("input[aria-label=Name]")
+}
+
+// puts types a token into a field.
+func (u *user) puts(field, token string) {
+	u.t.Helper()
+	u.clicks("[aria-label='" + field + "']")
+	u.types(token)
+	u.presses(input.Enter)
+}
+
+// clears removes a token of a field.
+func (u *user) clears(field, token string) {
+	u.t.Helper()
+	u.clicks("[aria-label='Remove " + token + " from " + field + "']")
+}
+
+// TestAPolicyIsWrittenWithItsGroups writes a policy with two groups that are not there yet,
+// reads what it would change, saves it; then a more specific one, of which both say who wins.
+func TestAPolicyIsWrittenWithItsGroups(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	u.goTo(address + "/rules")
+	u.sees("h1", "Rules")
+	u.adds("Policy")
+	u.writes("input[aria-label=Name]", "cabins-out")
+	u.clears("segments", "turbine")
+	u.puts("segments", "office")
+	u.puts("from groups", "hut-crews")
+	u.clicksOn("button", "Add group hut-crews")
+	u.types("role=cabin")
+	u.sees("[data-testid=members]", "workload")
+	u.presses(input.Enter)
+	u.puts("to groups", "internet-exits")
+	u.clears("services of rule 1", "any")
+	u.puts("services of rule 1", "shop-web")
+	u.clicksOn("button", "Add service shop-web")
+	u.types("tcp/8088")
+	u.presses(input.Enter)
+	u.chooses("Action of rule 1", "inspect")
+	u.chooses("Pool of rule 1", "tidegate")
+	u.clicksOn("button", "another rule")
+	u.puts("services of rule 2", "any")
+	u.sees("[data-testid=effect]", "Added with it: group hut-crews, service shop-web")
+	u.sees("[data-testid=effect]", "cells change")
+	u.sees("aside[aria-label=Facts]", "workloads here")
+	u.reload() // what is being written is not lost
+	u.sees("nav[aria-label=Rules]", "new, not saved")
+	u.sees("[data-testid=effect]", "cells change")
+	u.clicksOn("button", "Add policy")
+	u.sees("footer", "revision 3")
+	u.sees("h1", "cabins-out")
+	u.sees("footer", "24 policies")
+
+	u.adds("Policy")
+	u.writes("input[aria-label=Name]", "cabins-free")
+	u.clears("segments", "turbine")
+	u.puts("segments", "office")
+	u.puts("from groups", "cabin-one")
+	u.clicksOn("button", "Add group cabin-one")
+	u.types("role=cabin")
+	u.presses(input.Enter)
+	u.puts("to groups", "internet-exits")
+	u.chooses("Action of rule 1", "allow")
+	u.sees("[data-testid=effect]", "Added with it: group cabin-one")
+	u.clicksOn("button", "Add policy")
+	u.sees("footer", "revision 4")
+
+	// Nested in the first group, the second one is more specific.
+	u.goTo(address + "/rules/group/cabin-one")
+	u.chooses("Within", "hut-crews")
+	u.sees("[data-testid=effect]", "cells change")
+	u.clicksOn("button", "Save")
+	u.sees("footer", "revision 5")
+	u.goTo(address + "/rules/policy/cabins-out")
+	u.sees("[aria-label='Which policy wins']", "Overridden by (more specific)")
+	u.sees("[aria-label='Which policy wins']", "cabins-free")
+	u.clicksOn("[aria-label='Which policy wins'] a", "cabins-free")
+	u.sees("[aria-label='Which policy wins']", "Overrides (less specific)")
+}
+
+// TestAShareIsOfferedThroughANewPool adds a pool with a rulebook, of which one rule is never
+// reached, and a share that inspects by it.
+func TestAShareIsOfferedThroughANewPool(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	u.goTo(address + "/rules")
+	u.adds("Rulebook")
+	u.writes("input[aria-label=Name]", "sluice-book")
+	u.clears("services of rule 1", "any")
+	u.puts("services of rule 1", "dns")
+	u.clicksOn("button", "another rule")
+	u.puts("services of rule 2", "ssh")
+	u.clicksOn("button", "another rule")
+	u.puts("services of rule 3", "dns") // never reached
+	u.clicksOn("button", "Add rulebook")
+	u.sees("footer", "revision 3")
+
+	u.adds("Firewall pool")
+	u.writes("input[aria-label=Name]", "sluice")
+	u.chooses("Rulebook", "sluice-book")
+	u.writes("[aria-label='Name of firewall 1']", "sluice-ridge-1")
+	u.chooses("Hub of firewall 1", "ridge")
+	u.sees("[data-testid=effect]", "No flows change.")
+	u.clicksOn("button", "Add firewall pool")
+	u.sees("footer", "revision 4")
+
+	u.adds("Share")
+	u.writes("input[aria-label=Name]", "names-to-contractors")
+	u.chooses("Segment of owner", "office")
+	u.chooses("Segment of guest", "contractor")
+	u.puts("groups of owner", "name-servers")
+	u.puts("groups of guest", "any")
+	u.clears("services of rule 1", "any")
+	u.puts("services of rule 1", "dns")
+	u.chooses("Action of rule 1", "inspect")
+	u.chooses("Pool of rule 1", "sluice")
+	// The contractors have addresses of the office: they are shown under others.
+	u.sees("[data-testid=effect]", "Refused: this introduces 1 fault")
+	u.clicksOn("[data-testid=effect] button", "translate 10.40.0.0/16 of contractor for office")
+	u.sees("[aria-label='Other addresses']", "100.64.0.0/16")
+	u.find("[aria-label='Cells that change']")
+	u.clicksOn("button", "Add share")
+	u.sees("footer", "revision 5")
+	u.goTo(address + "/board?from=blade-crew-1&to=names-1&on=udp/53")
+	u.sees("[data-testid=answer]", "sluice at ridge")
+	u.sees("[data-testid=road]", "rulebook sluice-book rule 1: pass")
+	u.goTo(address + "/rules/rulebook/sluice-book")
+	u.sees("aside[aria-label=Facts]", "Rule 3")
+}
+
+// TestWhatIsUsedIsRenamedAndDeleted renames a group that many refer to; its deletion is
+// refused with all of them, and done with them.
+func TestWhatIsUsedIsRenamedAndDeleted(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	u.goTo(address + "/rules/group/controllers")
+	u.sees("aside[aria-label=Facts]", "Used by 8 objects")
+	u.clicks("button[aria-label=Rename]")
+	u.writes("[role=dialog] input", "steerers")
+	u.sees("[role=dialog]", "No flows change.")
+	u.clicksOn("[role=dialog] button", "Rename")
+	u.sees("h1", "steerers")
+	u.sees("footer", "revision 3")
+	u.sees("aside[aria-label=Facts]", "Used by 8 objects")
+
+	u.clicks("button[aria-label=Delete]")
+	u.sees("[role=alert]", "is in use by 8 objects")
+	u.sees("[role=alert]", "To delete as well")
+	assert.True(t, u.sees("[role=dialog] button", "Delete group steerers").MustProperty("disabled").Bool())
+	u.clicksOn("[role=alert] button", "Include")
+	u.sees("[role=dialog] [aria-label='What is changed and deleted']", "delete group steerers")
+	u.find("[role=dialog] [aria-label='Flows that change']")
+	u.clicksOn("[role=dialog] button", "Delete group steerers and change")
+	u.sees("footer", "revision 4")
+	u.sees("h1", "Rules")
+	u.goTo(address + "/rules/group/steerers")
+	u.sees("section, div", "There is no group steerers")
+}

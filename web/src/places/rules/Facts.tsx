@@ -1,0 +1,192 @@
+import { useQuery } from "@tanstack/react-query";
+import type { ReactNode } from "react";
+import { Link, useLocation } from "react-router";
+import type { Schemas } from "../../api/client";
+import { sheetQuery } from "../../api/queries";
+import { ThingLink } from "../../parts/ThingLink";
+import { capital, counted } from "../../parts/wording";
+import { addressOf } from "./kinds";
+import type { RuleKind, RuleObject } from "./kinds";
+
+interface Props {
+  kind: RuleKind;
+  name: string;
+  object: RuleObject;
+  about: Schemas["About"] | undefined;
+  usedBy: Schemas["Thing"][];
+  /** It is in the estate already, and not only being written. */
+  saved: boolean;
+}
+
+/** What is worth knowing of an object while it is written: who is on its sides, what it overrides, who uses it. */
+export function Facts({ kind, name, about, usedBy, saved }: Props) {
+  return (
+    <aside
+      aria-label="Facts"
+      className="hidden w-[296px] flex-none overflow-y-auto border-l border-line px-5 py-5 text-[13px] min-[1100px]:block"
+    >
+      {about?.sides.map((s) => (
+        <Side key={s.side} side={s} />
+      ))}
+      {about && about.relations.length > 0 && <Relations list={about.relations} name={name} />}
+      {about && (about.within.length > 0 || about.nested.length > 0) && <Nesting about={about} name={name} />}
+      {usedBy.length > 0 && (
+        <Part title={`Used by ${counted(usedBy.length, "object")}`}>
+          <span className="flex flex-wrap gap-1.5">
+            {usedBy.slice(0, 24).map((t) => (
+              <ThingLink key={`${t.kind} ${t.name}`} thing={t} />
+            ))}
+            {usedBy.length > 24 && <span className="text-soft">and {usedBy.length - 24} more</span>}
+          </span>
+        </Part>
+      )}
+      {saved && usedBy.length === 0 && ["group", "service", "pool", "rulebook"].includes(kind) && (
+        <p className="pb-4 text-soft">Nothing uses it.</p>
+      )}
+      {saved && <Problems kind={kind} name={name} />}
+    </aside>
+  );
+}
+
+function Part({ title, children }: { title: ReactNode; children: ReactNode }) {
+  return (
+    <section className="pb-4">
+      <h2 className="pb-1 font-semibold">{title}</h2>
+      {children}
+    </section>
+  );
+}
+
+function Side({ side }: { side: Schemas["SideFacts"] }) {
+  if (side.side === "members") {
+    const g = side.groups[0];
+    if (!g) return null;
+    return (
+      <Part title={counted(g.workloads, "member workload")}>
+        <Some group={g} all={g.workloads} />
+        <p className="pt-1 text-soft">Workloads that come later and match join by themselves.</p>
+      </Part>
+    );
+  }
+  return (
+    <Part title={capital(side.side)}>
+      {side.any && <p className="text-soft">any endpoint</p>}
+      {!side.any && side.groups.length === 0 && <p className="text-soft">no groups yet</p>}
+      {side.groups.map((g) => (
+        <div key={g.name} className="pb-1.5">
+          <p>
+            <ThingLink plain thing={{ kind: "group", name: g.name }} />{" "}
+            <span className="text-soft">
+              {g.external && g.workloads === 0 ? "external" : `${counted(g.inside, "workload")} here`}
+              {g.workloads > g.inside && `, ${g.workloads - g.inside} in other segments`}
+            </span>
+          </p>
+          <p className="font-mono text-xs text-soft">{g.hint}</p>
+          <Some group={g} all={g.workloads} />
+        </div>
+      ))}
+    </Part>
+  );
+}
+
+function Some({ group, all }: { group: Schemas["GroupFacts"]; all: number }) {
+  if (group.some.length === 0) return null;
+  return (
+    <p className="leading-snug">
+      {group.some.map((w, i) => (
+        <span key={w}>
+          {i > 0 && ", "}
+          <ThingLink plain thing={{ kind: "workload", name: w }} />
+        </span>
+      ))}
+      {all > group.some.length && <span className="text-soft"> and {all - group.some.length} more</span>}
+    </p>
+  );
+}
+
+const relationTitles = {
+  more: "Overridden by (more specific)",
+  same: "Same sides",
+  less: "Overrides (less specific)",
+} as const;
+
+/** The policies whose sides overlap, from the most specific down, this one between them. */
+function Relations({ list, name }: { list: Schemas["Relation"][]; name: string }) {
+  const part = (is: Schemas["Relation"]["is"]) => {
+    const some = list.filter((r) => r.is === is);
+    if (some.length === 0) return null;
+    return (
+      <div className="pb-1">
+        <p className="text-xs text-soft">{relationTitles[is]}</p>
+        <ul>
+          {some.slice(0, 10).map((r) => (
+            <li key={r.policy} className="truncate pl-2" title={`${r.from} → ${r.to}`}>
+              <PolicyLink name={r.policy} />{" "}
+              <span className="text-soft">
+                {r.from} → {r.to}
+              </span>
+            </li>
+          ))}
+          {some.length > 10 && <li className="pl-2 text-soft">and {some.length - 10} more</li>}
+        </ul>
+      </div>
+    );
+  };
+  return (
+    <Part title="Which policy wins">
+      <div aria-label="Which policy wins">
+        {part("more")}
+        {part("same")}
+        <p className="border-l-[3px] border-accent pl-2 font-semibold">{name}</p>
+        {part("less")}
+      </div>
+    </Part>
+  );
+}
+
+function PolicyLink({ name }: { name: string }) {
+  const { search } = useLocation();
+  return (
+    <Link className="hover:text-accent hover:underline" to={{ pathname: addressOf("policy", name), search }}>
+      {name}
+    </Link>
+  );
+}
+
+function Nesting({ about, name }: { about: Schemas["About"]; name: string }) {
+  const up = [...about.within].reverse();
+  const link = (group: string, depth: number) => (
+    <li key={group} style={{ paddingLeft: `${depth * 0.9}rem` }}>
+      <ThingLink plain thing={{ kind: "group", name: group }} />
+    </li>
+  );
+  return (
+    <Part title="Nesting">
+      <ul aria-label="Nesting">
+        {up.map((g, i) => link(g, i))}
+        <li className="font-semibold" style={{ paddingLeft: `${up.length * 0.9}rem` }}>
+          {name}
+        </li>
+        {about.nested.slice(0, 20).map((g) => link(g, up.length + 1))}
+        {about.nested.length > 20 && <li className="text-soft">and {about.nested.length - 20} more</li>}
+      </ul>
+    </Part>
+  );
+}
+
+function Problems({ kind, name }: { kind: RuleKind; name: string }) {
+  const sheet = useQuery(sheetQuery(kind, name));
+  const issues = sheet.data?.issues ?? [];
+  if (issues.length === 0) return null;
+  return (
+    <Part title={counted(issues.length, "problem")}>
+      <ul>
+        {issues.slice(0, 8).map((x, i) => (
+          <li key={i} className="border-t border-line py-1">
+            <span className="text-soft">{x.code}</span> {capital(x.message)}
+          </li>
+        ))}
+      </ul>
+    </Part>
+  );
+}

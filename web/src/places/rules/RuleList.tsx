@@ -1,0 +1,257 @@
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { CircleAlert } from "lucide-react";
+import { useEffect, useMemo, useRef, useState } from "react";
+import { NavLink, useLocation, useParams } from "react-router";
+import { useUrlState } from "../../frame/urlState";
+import { Combobox } from "../../parts/Combobox";
+import { counted } from "../../parts/wording";
+import { AddMenu } from "./AddMenu";
+import { Choose } from "./Choose";
+import { useDrafts } from "./drafts";
+import { addressOf, kinds, refersTo, ruleKinds, says } from "./kinds";
+import type { RuleKind, RuleObject, Rules } from "./kinds";
+
+interface Row {
+  kind: RuleKind;
+  name: string;
+  words: string;
+  off: boolean;
+  problems: number;
+  writing: "" | "new" | "changed";
+}
+
+type Item = Row | { title: string };
+
+const titleHeight = 30;
+const rowHeight = 44;
+
+/** All objects, by kind; only those in view are drawn. */
+export function RuleList({ rules }: { rules: Rules }) {
+  const { params, change } = useUrlState();
+  const { kind, name } = useParams();
+  const scroller = useRef<HTMLDivElement>(null);
+  const drafts = useDrafts();
+  const get = (key: string) => params.get(key) ?? "";
+  const [find, only, about] = [get("find"), get("kind"), get("about")];
+  const faulty = get("faulty") !== "";
+  const all = useMemo(() => rowsOf(rules), [rules]);
+  const names = useMemo(() => namesOf(rules), [rules]);
+  const items = useMemo(() => {
+    const writing = new Map(drafts.map((d) => [`${d.kind} ${d.name}`, d]));
+    const rows = all.map((r) => ({
+      ...r,
+      writing: writing.has(`${r.kind} ${r.name}`) ? ("changed" as const) : r.writing,
+    }));
+    for (const d of drafts) {
+      if (d.base !== "absent" || rows.some((r) => r.kind === d.kind && r.name === d.name)) continue;
+      const words = says(d.kind, d.object);
+      rows.push({
+        kind: d.kind,
+        name: d.name,
+        words,
+        off: false,
+        problems: 0,
+        writing: "new",
+        refers: new Set(),
+      });
+    }
+    return titled(rows, { find, only, about, faulty });
+  }, [all, drafts, find, only, about, faulty]);
+  // The virtualizer keeps state of its own, which the compiler cannot see.
+  // eslint-disable-next-line react-hooks/incompatible-library
+  const list = useVirtualizer({
+    count: items.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: (i) => (items[i] && "title" in items[i] ? titleHeight : rowHeight),
+    overscan: 12,
+  });
+  const at = items.findIndex((x) => "kind" in x && x.kind === kind && x.name === name);
+  useEffect(() => {
+    if (at >= 0) list.scrollToIndex(at, { align: "auto" });
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- to the object that is opened, not on each scroll
+  }, [kind, name]);
+  const narrowed = find !== "" || only !== "" || about !== "" || faulty;
+  return (
+    <nav aria-label="Rules" className="flex w-[264px] flex-none flex-col border-r border-line">
+      <div className="flex flex-col gap-1.5 px-4 pt-3 pb-2 text-[13px]">
+        <div className="flex gap-2">
+          <input
+            aria-label="Find a rule"
+            placeholder="find by name, group, service…"
+            value={find}
+            onChange={(event) => change({ find: event.target.value }, true)}
+            className="min-w-0 flex-1 rounded border border-line bg-sheet px-2 py-0.5"
+          />
+          <AddMenu rules={rules} />
+        </div>
+        <div className="flex gap-2">
+          <Choose
+            label="Kind"
+            small
+            value={only || "all kinds"}
+            values={["all kinds", "guardrail", ...ruleKinds]}
+            onChange={(v) => change({ kind: v === "all kinds" ? null : v }, true)}
+          />
+          <RefersTo key={about} names={names} value={about} onChange={(v) => change({ about: v }, true)} />
+          <button
+            aria-pressed={faulty}
+            title="only those with faults or findings"
+            aria-label="Has a problem"
+            onClick={() => change({ faulty: faulty ? null : "yes" }, true)}
+            className="rounded border border-line px-1.5 text-soft hover:border-accent aria-pressed:border-accent aria-pressed:text-accent"
+          >
+            <CircleAlert size={13} />
+          </button>
+        </div>
+      </div>
+      <div ref={scroller} className="min-h-0 flex-1 overflow-y-auto">
+        {items.length === 0 && (
+          <p className="px-5 py-1 text-[13px] text-soft">{narrowed ? "Nothing matches." : "No rules yet."}</p>
+        )}
+        <div className="relative" style={{ height: list.getTotalSize() }}>
+          {list.getVirtualItems().map((row) => {
+            const item = items[row.index];
+            return (
+              item && (
+                <div
+                  key={row.key}
+                  className="absolute inset-x-0"
+                  style={{ top: row.start, height: row.size }}
+                >
+                  {"title" in item ? (
+                    <h2 className="px-5 pt-2 text-xs text-soft">{item.title}</h2>
+                  ) : (
+                    <RuleLink row={item} />
+                  )}
+                </div>
+              )
+            );
+          })}
+        </div>
+      </div>
+    </nav>
+  );
+}
+
+/** How many names are proposed. */
+const proposed = 12;
+
+interface RefersToProps {
+  names: string[];
+  value: string;
+  onChange: (value: string | null) => void;
+}
+
+/** Narrows the list to what refers to one thing. */
+function RefersTo({ names, value, onChange }: RefersToProps) {
+  const [typed, setTyped] = useState(value);
+  const text = typed.trim().toLowerCase();
+  const choices = names.filter((n) => n.includes(text)).slice(0, proposed);
+  return (
+    <span className="min-w-0 flex-1 rounded border border-line bg-sheet px-2">
+      <Combobox
+        id="refers-to"
+        label="Refers to"
+        placeholder="refers to…"
+        value={typed}
+        choices={choices.map((n) => ({ text: n, kind: "", hint: "" }))}
+        className="block w-full"
+        onType={(t) => {
+          setTyped(t);
+          if (t === "") onChange(null);
+        }}
+        onCommit={(t) => onChange(names.includes(t) ? t : (choices[0] ?? null))}
+      />
+    </span>
+  );
+}
+
+type Known = Row & { refers: Set<string> };
+
+function rowsOf(rules: Rules): Known[] {
+  return ruleKinds.flatMap((kind) =>
+    kinds[kind].list(rules).map((o: RuleObject): Known => {
+      const r = refersTo(o);
+      return {
+        kind,
+        name: o.name,
+        words: says(kind, o),
+        off: o.enabled === false,
+        problems: rules.problems[`${kind} ${o.name}`] ?? 0,
+        writing: "",
+        refers: new Set([
+          ...r.segments.map((n) => `segment ${n}`),
+          ...r.groups.map((n) => `group ${n}`),
+          ...r.services.map((n) => `service ${n}`),
+          ...r.pools.map((n) => `pool ${n}`),
+          ...(o.tier === "guardrail" ? ["guardrail"] : []),
+        ]),
+      };
+    }),
+  );
+}
+
+/** What the list can be narrowed by: anything that rules refer to. */
+function namesOf(rules: Rules): string[] {
+  return [
+    ...rules.segments.map((o) => `segment ${o.name}`),
+    ...rules.pools.map((o) => `pool ${o.name}`),
+    ...rules.services.map((o) => `service ${o.name}`),
+    ...rules.groups.map((o) => `group ${o.name}`),
+  ];
+}
+
+interface Narrowing {
+  find: string;
+  only: string;
+  about: string;
+  faulty: boolean;
+}
+
+/** Those rows that fit, guardrails first, with a title over each kind. */
+function titled(rows: Known[], { find, only, about, faulty }: Narrowing): Item[] {
+  const text = find.trim().toLowerCase();
+  const fits = (r: Known) =>
+    (text === "" || `${r.name} ${r.words}`.toLowerCase().includes(text)) &&
+    (only === "" || (only === "guardrail" ? r.refers.has("guardrail") : r.kind === only)) &&
+    (about === "" || r.refers.has(about)) &&
+    (!faulty || r.problems > 0);
+  const out: Item[] = [];
+  const part = (one: string, many: string, list: Known[]) => {
+    if (list.length === 0) return;
+    out.push({ title: counted(list.length, one, many) });
+    out.push(...list.sort((a, b) => (a.name < b.name ? -1 : 1)));
+  };
+  const found = rows.filter(fits);
+  const guardrail = (r: Known) => r.refers.has("guardrail");
+  part("guardrail", "guardrails", found.filter(guardrail));
+  for (const kind of ruleKinds) {
+    part(
+      kinds[kind].one,
+      kinds[kind].many,
+      found.filter((r) => r.kind === kind && !guardrail(r)),
+    );
+  }
+  return out;
+}
+
+function RuleLink({ row }: { row: Row }) {
+  const { search } = useLocation();
+  return (
+    <NavLink
+      to={{ pathname: addressOf(row.kind, row.name), search }}
+      className="block border-l-[3px] border-transparent px-[17px] py-1 hover:bg-wash aria-[current=page]:border-accent aria-[current=page]:bg-wash"
+    >
+      <span className="flex items-center gap-1.5">
+        <span className={`min-w-0 truncate ${row.off ? "text-soft line-through" : "font-semibold"}`}>
+          {row.name}
+        </span>
+        {row.writing && <span className="flex-none text-xs text-accent">{row.writing}, not saved</span>}
+        {row.problems > 0 && (
+          <span className="ml-auto flex-none text-xs text-soft">{counted(row.problems, "problem")}</span>
+        )}
+      </span>
+      <span className="block truncate text-xs text-soft">{row.words}</span>
+    </NavLink>
+  );
+}
