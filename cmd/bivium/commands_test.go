@@ -236,3 +236,48 @@ func TestEveryJSONKeyIsDocumented(t *testing.T) {
 	}
 	assert.Greater(t, seen, 500)
 }
+
+// TestEditsOfFiles tries an edit of the demo and makes it: what was printed as its consequence
+// is what comparing the two files finds.
+func TestEditsOfFiles(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string) string {
+		file := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		return file
+	}
+	good := write("good.yaml", `operations:
+  - {op: put, kind: group, base: absent, object: {name: night-crews, match: "role=cabin", within: cabins}}
+  - op: put
+    kind: policy
+    base: absent
+    object: {name: night-out, segments: [office], from: [night-crews], to: [internet-exits], rules: [{services: [web], action: allow}]}
+  - {op: rename, kind: group, name: night-crews, to: late-crews}
+`)
+	out := must(t, "try", grayshoal, good)
+	for _, part := range []string{"group late-crews: new", "policy night-out: new", "allowed (policy night-out)"} {
+		assert.Contains(t, out, part)
+	}
+	after := write("after.yaml", must(t, "edit", grayshoal, good))
+	var tried struct{ Flows []any }
+	require.NoError(t, json.Unmarshal([]byte(must(t, "try", "--json", grayshoal, good)), &tried))
+	var compared []any
+	require.NoError(t, json.Unmarshal([]byte(must(t, "diff", "--json", grayshoal, after)), &compared))
+	assert.ElementsMatch(t, compared, tried.Flows)
+
+	bad := write("bad.yaml", "operations:\n  - {op: put, kind: policy, object: {name: crews-web, segments: [ofice], from: any, to: any, rules: [{services: [web], action: inspect}]}}\n")
+	out, err := command(t, "", "try", grayshoal, bad)
+	require.ErrorIs(t, err, errFails)
+	assert.Contains(t, out, `Introduces fault F1 at policies[8].segments[0]: policy crews-web refers to unknown segment "ofice"`)
+	assert.Contains(t, out, "names no pool")
+	used := write("used.yaml", "operations: [{op: delete, kind: group, name: controllers}]")
+	out, err = command(t, "", "try", grayshoal, used)
+	require.ErrorIs(t, err, errFails)
+	assert.Contains(t, out, "Refused: group controllers is in use by\n  rulebook control\n  policy collectors-poll\n")
+	_, along, _ := strings.Cut(out, "refers to it:\n")
+	must(t, "edit", grayshoal, write("along.json", along))
+	_, err = command(t, "operations: [{op: delete, kind: gruop, name: x}]", "edit", grayshoal, "-")
+	assert.ErrorContains(t, err, `operation 1: kind: "gruop" is not a kind of object`)
+	_, err = command(t, "operations: [{op: destroy, kind: group}]", "edit", grayshoal, "-")
+	assert.ErrorContains(t, err, "line 1: operations[0].op: \"destroy\" is no op")
+}
