@@ -179,3 +179,24 @@ func TestWhatIsUsedIsRenamedAndDeleted(t *testing.T) {
 	u.goTo(address + "/rules/group/steerers")
 	u.sees("section, div", "There is no group steerers")
 }
+
+// TestATicketIsSolvedBySuggestion asks a question that is denied, reads the edits that would
+// allow it with what each would change besides, and applies the one that changes least.
+func TestATicketIsSolvedBySuggestion(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	u.goTo(address + "/board?from=model-dev-1&to=price-db-1&on=sql")
+	u.sees("[data-testid=answer]", "Denied by policy dev-not-prod")
+	u.clicksOn("section[aria-label='Change the outcome'] button", "Allow it")
+	u.find("ol[aria-label=Suggestions][aria-busy=false]")
+	const first = "ol[aria-label=Suggestions] li:first-child"
+	u.sees(first, "Add policy model-dev-1-to-price-db-1, from model-dev-1 to price-db-1: allow sql")
+	u.sees(first, "no other flows change")
+	u.sees(first, "1 expectation breaks: dev-not-to-prod")
+	u.clicks(first + " button[aria-expanded]")
+	u.sees(first, "dev-not-to-prod")
+	u.find(first + " [aria-label='Flows that change']")
+	u.clicksOn(first+" button", "Apply")
+	u.sees("[data-testid=answer]", "Allowed by policy model-dev-1-to-price-db-1")
+	u.sees("footer", "revision 3")
+}

@@ -281,3 +281,23 @@ func TestEditsOfFiles(t *testing.T) {
 	_, err = command(t, "operations: [{op: destroy, kind: group}]", "edit", grayshoal, "-")
 	assert.ErrorContains(t, err, "line 1: operations[0].op: \"destroy\" is no op")
 }
+
+// TestSuggest asks for edits of the demo, and makes the first: the flow has the outcome.
+func TestSuggest(t *testing.T) {
+	flow := []string{"--from", "model-dev-1", "--to", "price-db-1", "--service", "sql"}
+	out := must(t, append([]string{"suggest", grayshoal, "--want", "allowed"}, flow...)...)
+	assert.Contains(t, out, "1. Add group model-dev-1 with 10.72.0.11/32 alone, within dev\n")
+	assert.Contains(t, out, "no other flows change\n   expectation dev-not-to-prod breaks\n")
+	var list []map[string]any
+	require.NoError(t, json.Unmarshal([]byte(must(t, append([]string{"suggest", grayshoal, "--json", "--want", "inspected"}, flow...)...)), &list))
+	require.NotEmpty(t, list)
+	text, err := json.Marshal(map[string]any{"operations": list[0]["operations"]})
+	require.NoError(t, err)
+	made, err := command(t, string(text), "edit", grayshoal, "-")
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "made.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(made), 0o600))
+	assert.Contains(t, must(t, append([]string{"trace", file}, flow...)...), "Inspected by")
+	_, err = command(t, "", append([]string{"suggest", grayshoal, "--want", "denied"}, flow...)...)
+	assert.ErrorIs(t, err, errFails, "it is denied already")
+}

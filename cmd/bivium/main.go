@@ -74,6 +74,6 @@ func root() *cobra.Command {
 		SilenceUsage: true, SilenceErrors: true,
 	}
 	addJobs(c)
-	c.AddCommand(demoCommand(), serveCommand(), standinsCommand(), checkCommand(), traceCommand(), verdictsCommand(), matrixCommand(), diffCommand(), tryCommand(), editCommand(), whatIfCommand(), generateCommand(), fmtCommand(), schemaCommand())
+	c.AddCommand(demoCommand(), serveCommand(), standinsCommand(), checkCommand(), traceCommand(), verdictsCommand(), matrixCommand(), diffCommand(), tryCommand(), editCommand(), suggestCommand(), whatIfCommand(), generateCommand(), fmtCommand(), schemaCommand())
 	return c
 }

@@ -399,3 +399,17 @@ func Replace(list reflect.Value, at int, thing reflect.Value) {
 	list.Set(copied(list))
 	list.Index(at).Set(thing)
 }
+
+// PutThing puts a thing into e, in place of the one of its kind and name if there is one. The
+// list is copied first.
+func PutThing(e *estate.Estate, kind estate.Kind, thing reflect.Value) {
+	list := Things(e, kind)
+	list.Set(copied(list))
+	for i := range list.Len() {
+		if keyOf(list.Index(i)) == keyOf(thing) {
+			list.Index(i).Set(thing)
+			return
+		}
+	}
+	list.Set(reflect.Append(list, thing))
+}

@@ -159,14 +159,14 @@ func Of(j *verdict.Judge, f verdict.Flow) Trace {
 		t.Source.Segment = ""
 	}
 	if d.Src.Addr.IsValid() {
-		t.Source = endView(j, &d.Src)
+		t.Source = EndOf(j, &d.Src)
 	}
 	if !d.Known {
 		t.Path = PathView{Kind: "none", Hops: []HopView{}, Lost: []RejectedView{}}
 		return t
 	}
 	t.Verdict = j.VerdictOf(&d.Settlement)
-	t.Destination = endView(j, &d.Dst)
+	t.Destination = EndOf(j, &d.Dst)
 	t.Path = pathView(j, &d.Way.Path)
 	t.Path.Lost = append(rejectedView(j, &d.Way.Path, &d.Dst, &d.Src), rejectedPublications(j, &d)...)
 	if d.Src.Internal() && d.Dst.Internal() {
@@ -193,7 +193,8 @@ func Of(j *verdict.Judge, f verdict.Flow) Trace {
 	return t
 }
 
-func endView(j *verdict.Judge, p *membership.Endpoint) EndView {
+// EndOf returns an endpoint in words, with the groups that it is in and why.
+func EndOf(j *verdict.Judge, p *membership.Endpoint) EndView {
 	v := EndView{Address: p.Addr.String(), Internal: p.Internal(), Groups: []MemberView{}}
 	if p.Internal() {
 		v.Segment, v.Network, v.Prefix = j.Net.Segments[p.Segment], j.Net.Networks[p.Home.Network].Name, p.Home.Prefix.String()

@@ -79,6 +79,7 @@ func New(c Config) http.Handler {
 	see("/tags", getTags)
 	see("/members", getMembers)
 	api := e.Group("/api", noStore, gzip)
+	e.GET("/api/suggest", h.suggest, noStore, q.trial)
 	api.POST("/edit/try", h.tryEdit, q.trial)
 	api.POST("/edit", h.postEdit)
 	api.GET("/accounts", h.getAccounts)

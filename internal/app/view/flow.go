@@ -148,3 +148,12 @@ func sameFamily(addresses []netip.Addr, as netip.Addr) netip.Addr {
 	}
 	return addresses[0]
 }
+
+// HomeOf returns the segment of an end that is named, "" for one that names none.
+func (s *Snapshot) HomeOf(to string) string {
+	e, err := s.findEnd("to", to)
+	if err != nil || e.segment == paths.None {
+		return ""
+	}
+	return s.Judge.Net.Segments[e.segment]
+}

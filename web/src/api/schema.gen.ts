@@ -174,6 +174,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/suggest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Edits that give a flow another outcome, each as soon as it is tried, one a line */
+        get: operations["suggest"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/edit/try": {
         parameters: {
             query?: never;
@@ -1107,6 +1124,19 @@ export interface components {
             /** @description Short edits that stand for further operations */
             wiring?: components["schemas"]["WiringEdit"][];
         };
+        Suggestion: {
+            /** @description One for each step */
+            words: string[];
+            operations: components["schemas"]["Operation"][];
+            mark: components["schemas"]["Mark"];
+            /** @description Pairs of addresses whose outcome changes besides the flow */
+            others: string;
+            flows: components["schemas"]["FlowEffect"][];
+            more: number;
+            expectations: components["schemas"]["ExpectationEffect"][];
+            /** @description Sorts suggestions, item by item: those with the fewest side effects first */
+            rank: number[];
+        };
         InUse: {
             thing: components["schemas"]["Thing"];
             by: components["schemas"]["Thing"][];
@@ -1935,6 +1965,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Object"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    suggest: {
+        parameters: {
+            query: {
+                from: string;
+                to: string;
+                on: string;
+                sport?: number;
+                publication?: string;
+                want: "allowed" | "inspected" | "denied";
+                /** @description Of inspected; left out for any */
+                pool?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Suggestions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["Suggestion"];
                 };
             };
             default: components["responses"]["Problem"];

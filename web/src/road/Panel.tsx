@@ -7,6 +7,7 @@ import { RoadMark } from "../parts/marks/RoadMark";
 import { Sentence } from "../parts/Sentence";
 import { counted, nodeName, serviceWords } from "../parts/wording";
 import { Road } from "./Road";
+import { Suggestions } from "./Suggestions";
 
 /** What opens beside a place: a cell or an answer, service by service, and the road of one flow. */
 export function Panel() {
@@ -62,6 +63,7 @@ function AnswerPanel() {
     return (
       <Shell>
         <Road trace={answer.data.trace} />
+        <Suggestions asked={questionOf(params)} outcome={answer.data.trace.verdict.outcome} />
       </Shell>
     );
   }
@@ -163,6 +165,7 @@ function WitnessRoad({ witness }: { witness: Schemas["Witness"] }) {
     <>
       <p className="px-5 pt-3 text-xs text-soft">Example flow</p>
       <Road trace={road.data.trace} sentence={road.data.sentence} />
+      <Suggestions key={JSON.stringify(witness)} asked={witness} outcome={road.data.trace.verdict.outcome} />
     </>
   );
 }

@@ -1,0 +1,86 @@
+package wording
+
+import (
+	"fmt"
+	"strings"
+
+	"bivium/core/estate"
+	"bivium/core/suggest"
+)
+
+// Step says what one step of a suggestion does.
+func Step(s *suggest.Step) string {
+	name := s.Thing.Name
+	switch s.Code {
+	case suggest.InsertRule:
+		where := "at its end"
+		if s.At > 0 {
+			where = fmt.Sprintf("before rule %d", s.At)
+		}
+		return fmt.Sprintf("In %s %s, add a rule %s: %s", s.Thing.Kind, name, where, ruleWords(s))
+	case suggest.ChangeRule:
+		return fmt.Sprintf("In %s %s, change rule %d to %s", s.Thing.Kind, name, s.At, ruleWords(s))
+	case suggest.AddService:
+		return fmt.Sprintf("In %s %s, add %s to rule %d", s.Thing.Kind, name, serviceNames(s.Services), s.At)
+	case suggest.SwitchOff:
+		return fmt.Sprintf("Switch off %s %s", s.Thing.Kind, name)
+	case suggest.NewPolicy:
+		return fmt.Sprintf("Add policy %s, from %s to %s: %s", name, s.From, s.To, ruleWords(s))
+	case suggest.NewShare:
+		return fmt.Sprintf("Add share %s: %s may reach %s: %s", name, s.From, s.To, ruleWords(s))
+	case suggest.WidenShare:
+		if s.To != "" {
+			return fmt.Sprintf("In share %s, offer group %s too", name, s.To)
+		}
+		return fmt.Sprintf("In share %s, let group %s reach it too", name, s.From)
+	case suggest.NewGroup:
+		text := fmt.Sprintf("Add group %s with %s alone", name, s.To)
+		if s.From != "" {
+			text += ", within " + s.From
+		}
+		return text
+	case suggest.PassRulebook:
+		where := "at its end"
+		if s.At > 0 {
+			where = fmt.Sprintf("before rule %d", s.At)
+		}
+		return fmt.Sprintf("In rulebook %s, add a rule %s: pass %s from %s to %s", name, where, serviceNames(s.Services), s.From, s.To)
+	case suggest.OtherPool:
+		return fmt.Sprintf("In policy %s, inspect by pool %s in rule %d", name, s.Pool, s.At)
+	case suggest.Attach:
+		return fmt.Sprintf("Attach network %s to hub %s", name, s.To)
+	case suggest.RouteToHub:
+		return fmt.Sprintf("In network %s, route %s to the hub", name, s.To)
+	case suggest.OfferHub:
+		return fmt.Sprintf("Let network %s offer its hub to its peer %s", name, s.To)
+	case suggest.ServeExit:
+		return fmt.Sprintf("Let exit %s serve segment %s", name, s.To)
+	case suggest.CarrySegment:
+		return fmt.Sprintf("Let link %s carry segment %s", name, s.To)
+	case suggest.AnnounceRoute:
+		return fmt.Sprintf("On attachment %s, announce %s to the network", name, s.To)
+	case suggest.AcceptRoute:
+		return fmt.Sprintf("On attachment %s, accept %s from the network", name, s.To)
+	}
+	panic("wording: unknown step " + string(s.Code))
+}
+
+func ruleWords(s *suggest.Step) string {
+	text := string(s.Action) + " " + serviceNames(s.Services)
+	if s.Pool != "" {
+		text += " by " + s.Pool
+	}
+	return text
+}
+
+func serviceNames(list []estate.ServiceRef) string {
+	var out []string
+	for _, x := range list {
+		if name := x.String(); name != "any" {
+			out = append(out, name)
+		} else {
+			out = append(out, "anything")
+		}
+	}
+	return strings.Join(out, ", ")
+}

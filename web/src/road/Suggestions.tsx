@@ -1,0 +1,153 @@
+import { ChevronDown, ChevronRight } from "lucide-react";
+import { useEffect, useState } from "react";
+import type { Schemas } from "../api/client";
+import { suggestions } from "../api/suggestions";
+import type { Asked, Wanted } from "../api/suggestions";
+import { Consequence } from "../parts/Consequence";
+import { RoadMark } from "../parts/marks/RoadMark";
+import { Button } from "../parts/fields";
+import { counted } from "../parts/wording";
+
+interface Props {
+  asked: Asked;
+  outcome: Schemas["Outcome"];
+}
+
+const wanted: [Wanted, string][] = [
+  ["allowed", "Allow it"],
+  ["inspected", "Inspect it"],
+  ["denied", "Deny it"],
+];
+
+/** The smallest edits that would give the flow another outcome, each tried, those that change least besides first. */
+export function Suggestions({ asked, outcome }: Props) {
+  const [want, setWant] = useState<Wanted | null>(null);
+  return (
+    <section aria-label="Change the outcome" className="border-t border-line px-5 py-4">
+      <h2 className="font-serif text-[16px] font-semibold">Change the outcome</h2>
+      <div className="flex gap-2 pt-2">
+        {wanted
+          .filter(([w]) => w !== outcome)
+          .map(([w, words]) => (
+            <Button key={w} aria-pressed={want === w} main={want === w} onClick={() => setWant(w)}>
+              {words}
+            </Button>
+          ))}
+      </div>
+      {want && (
+        <List
+          key={`${JSON.stringify(asked)} ${want}`}
+          asked={asked}
+          want={want}
+          onDone={() => setWant(null)}
+        />
+      )}
+    </section>
+  );
+}
+
+function List({ asked, want, onDone }: { asked: Asked; want: Wanted; onDone: () => void }) {
+  const [list, setList] = useState<Schemas["Suggestion"][]>([]);
+  const [state, setState] = useState<"running" | "done" | Error>("running");
+  const [open, setOpen] = useState<string | null>(null);
+  const [whole, setWhole] = useState(false);
+  const worth = list.filter((s) => !list.some((o) => isBetter(o, s)));
+  const shown = whole ? list : worth;
+  useEffect(() => {
+    const stop = new AbortController();
+    suggestions(asked, want, stop.signal, (s) => setList((old) => sorted([...old, s]))).then(
+      () => setState("done"),
+      (error: Error) => {
+        if (!stop.signal.aborted) setState(error);
+      },
+    );
+    return () => stop.abort();
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- the list is keyed by both
+  }, []);
+  return (
+    <>
+      {state instanceof Error && (
+        <p role="alert" className="pt-2 text-denied">
+          {state.message}
+        </p>
+      )}
+      {state === "running" && list.length === 0 && <p className="pt-2 text-soft">Trying edits…</p>}
+      {state === "done" && list.length === 0 && (
+        <p className="pt-2 text-soft">No edit was found that makes this flow {want}.</p>
+      )}
+      <ol aria-label="Suggestions" aria-busy={state === "running"} className="pt-1">
+        {shown.map((s) => {
+          const key = s.words.join("\n");
+          return (
+            <li key={key} className="border-b border-line py-2 text-[13px] last:border-0">
+              <button
+                aria-expanded={open === key}
+                className="flex w-full items-start gap-2 text-left hover:text-accent"
+                onClick={() => setOpen(open === key ? null : key)}
+              >
+                {open === key ? (
+                  <ChevronDown size={14} className="mt-0.5 flex-none text-soft" />
+                ) : (
+                  <ChevronRight size={14} className="mt-0.5 flex-none text-soft" />
+                )}
+                <span className="min-w-0 flex-1">
+                  {s.words.map((w) => (
+                    <span key={w} className="block">
+                      {w}
+                    </span>
+                  ))}
+                  <SideEffects suggestion={s} />
+                </span>
+                <RoadMark mark={s.mark} />
+              </button>
+              {open === key && (
+                <div className="pl-6">
+                  <Consequence edit={{ operations: s.operations }} verb="Apply" onDone={onDone} />
+                </div>
+              )}
+            </li>
+          );
+        })}
+      </ol>
+      {!whole && list.length > worth.length && (
+        <button className="pt-1 text-[13px] text-accent hover:underline" onClick={() => setWhole(true)}>
+          Show {counted(list.length - worth.length, "more")} with larger side effects
+        </button>
+      )}
+    </>
+  );
+}
+
+function SideEffects({ suggestion: s }: { suggestion: Schemas["Suggestion"] }) {
+  const broken = s.expectations.filter((x) => x.after === "breaks");
+  return (
+    <span className="block text-soft">
+      {s.others === "0"
+        ? "no other flows change"
+        : `${s.others} other ${s.others === "1" ? "pair of addresses changes" : "pairs of addresses change"} outcome`}
+      {broken.length > 0 && (
+        <span className="text-denied">
+          ; {counted(broken.length, "expectation breaks", "expectations break")}:{" "}
+          {broken.map((x) => x.name).join(", ")}
+        </span>
+      )}
+    </span>
+  );
+}
+
+/** Whether one suggestion changes no more than another in any way, and less in some. */
+function isBetter(a: Schemas["Suggestion"], b: Schemas["Suggestion"]): boolean {
+  const d = a.rank.map((x, i) => x - (b.rank[i] ?? 0));
+  return d.every((x) => x <= 0) && d.some((x) => x < 0);
+}
+
+/** Suggestions by their rank, item by item. */
+function sorted(list: Schemas["Suggestion"][]): Schemas["Suggestion"][] {
+  return list.sort((a, b) => {
+    for (let i = 0; i < a.rank.length; i++) {
+      const d = (a.rank[i] ?? 0) - (b.rank[i] ?? 0);
+      if (d !== 0) return d;
+    }
+    return 0;
+  });
+}
