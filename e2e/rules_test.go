@@ -6,6 +6,7 @@ import (
 
 	"github.com/go-rod/rod/lib/input"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // chooses opens a list of choices and takes one.
@@ -199,4 +200,30 @@ func TestATicketIsSolvedBySuggestion(t *testing.T) {
 	u.clicksOn(first+" button", "Apply")
 	u.sees("[data-testid=answer]", "Allowed by policy model-dev-1-to-price-db-1")
 	u.sees("footer", "revision 3")
+}
+
+// TestAnExpectationIsMadeOfACell makes an expectation of a cell of the board, and breaks it by
+// an edit: that is said before the edit is made.
+func TestAnExpectationIsMadeOfACell(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	u.goTo(address + "/board?row=turbine&col=contractor")
+	u.clicksOn("aside button", "Expect this")
+	u.sees("aside[aria-label=Facts]", "It holds.")
+	u.clicksOn("button", "Add expectation")
+	u.sees("footer", "revision 3")
+	u.sees("h1", "turbine-to-contractor-denied")
+
+	u.goTo(address + "/rules/share/jump-to-bladeworks")
+	u.clicks("button[aria-label='Only the guest may open flows']")
+	u.chooses("Action of rule 1", "allow")
+	u.sees("[data-testid=effect] [aria-label='Expectations that change']", "turbine-to-contractor-denied")
+	u.sees("footer", "revision 3")
+
+	// The palette opens anything by name.
+	require.NoError(t, u.page.KeyActions().Press(input.ControlLeft).Type('k').Do())
+	u.types("add service")
+	u.presses(input.Enter)
+	u.find("input[aria-label=Name]")
+	u.sees("nav[aria-label=Rules]", "new-service")
 }

@@ -70,7 +70,7 @@ func printSuggestions(w io.Writer, list []*app.Suggestion) {
 			fmt.Fprintf(w, "   %s other pairs of addresses change outcome\n", s.Others)
 		}
 		for _, x := range s.Expectations {
-			if x.After == app.Breaks {
+			if x.After == view.Breaks {
 				fmt.Fprintf(w, "   expectation %s breaks\n", x.Name)
 			}
 		}

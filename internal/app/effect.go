@@ -4,7 +4,6 @@ import (
 	"slices"
 
 	"bivium/core/difference"
-	"bivium/core/expectation"
 	"bivium/core/matrix"
 	"bivium/core/parallel"
 	"bivium/core/trace"
@@ -22,35 +21,12 @@ type Effect struct {
 	Expectations []Expectation `json:"expectations"` // those that fare otherwise
 }
 
-// Fare is how an expectation fares.
-type Fare string
-
-// How expectations fare: some hold by routing alone, or for want of any flow.
-const (
-	Holds          Fare = "holds"
-	HoldsByRouting Fare = "holds-by-routing"
-	HoldsVacuously Fare = "holds-vacuously"
-	Breaks         Fare = "breaks"
-)
-
-func fareOf(h *expectation.Result) Fare {
-	switch {
-	case !h.Holds:
-		return Breaks
-	case h.Vacuous:
-		return HoldsVacuously
-	case h.ByRouting:
-		return HoldsByRouting
-	}
-	return Holds
-}
-
 // Expectation is an expectation that fares otherwise than before.
 type Expectation struct {
-	Name    string        `json:"name"`
-	Before  Fare          `json:"before"`
-	After   Fare          `json:"after"`
-	Witness *view.Witness `json:"witness"` // a flow that breaks it, or null
+	Name    string                 `json:"name"`
+	Before  view.ExpectationStatus `json:"before"`
+	After   view.ExpectationStatus `json:"after"`
+	Witness *view.Witness          `json:"witness"` // a flow that breaks it, or null
 }
 
 // CellEffect is a cell of the board in which flows fare differently.
@@ -102,13 +78,13 @@ func effectOnFlows(s *view.Snapshot, after *view.Snapshot, d *difference.Differe
 // later one, those that break first.
 func faringOtherwise(s *view.Snapshot, after *view.Snapshot) []Expectation {
 	out := []Expectation{}
-	was := map[string]Fare{}
+	was := map[string]view.ExpectationStatus{}
 	for _, h := range s.Analysis.Expectations.All() {
-		was[h.Expectation.Name] = fareOf(&h)
+		was[h.Expectation.Name] = view.StatusOf(&h)
 	}
 	for _, h := range after.Analysis.Expectations.All() {
 		before, known := was[h.Expectation.Name]
-		x := Expectation{Name: h.Expectation.Name, Before: before, After: fareOf(&h)}
+		x := Expectation{Name: h.Expectation.Name, Before: before, After: view.StatusOf(&h)}
 		if !known || x.Before == x.After {
 			continue
 		}
@@ -120,9 +96,9 @@ func faringOtherwise(s *view.Snapshot, after *view.Snapshot) []Expectation {
 	}
 	slices.SortStableFunc(out, func(a, b Expectation) int {
 		switch {
-		case a.After == Breaks && b.After != Breaks:
+		case a.After == view.Breaks && b.After != view.Breaks:
 			return -1
-		case a.After != Breaks && b.After == Breaks:
+		case a.After != view.Breaks && b.After == view.Breaks:
 			return 1
 		}
 		return 0

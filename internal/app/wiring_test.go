@@ -196,8 +196,8 @@ func faresThatDiffer(before, after *view.Snapshot) map[string]bool {
 func faresOf(list []app.Expectation) map[string]bool {
 	out := map[string]bool{}
 	for _, x := range list {
-		if (x.Before == app.Breaks) != (x.After == app.Breaks) {
-			out[x.Name] = x.After != app.Breaks
+		if (x.Before == view.Breaks) != (x.After == view.Breaks) {
+			out[x.Name] = x.After != view.Breaks
 		}
 	}
 	return out

@@ -324,7 +324,7 @@ func TestAnEditIsTriedSavedAndKept(t *testing.T) {
 	assert.Len(t, tried.Effect.Cells, 2, "office to internet, and crews to internet")
 	require.Len(t, tried.Effect.Expectations, 1)
 	broken := tried.Effect.Expectations[0]
-	assert.Equal(t, app.Expectation{Name: "crews-web-inspected", Before: app.Holds, After: app.Breaks, Witness: broken.Witness}, broken)
+	assert.Equal(t, app.Expectation{Name: "crews-web-inspected", Before: view.Holds, After: view.Breaks, Witness: broken.Witness}, broken)
 	require.NotNil(t, broken.Witness)
 	assert.Equal(t, "inspected", string(w.ask(broken.Witness.From, broken.Witness.To, broken.Witness.On).Marks[0].Outcome), "its flow is one that is inspected now")
 	assert.Equal(t, "inspected", string(w.ask("crew-1", "198.51.100.7", "tcp/443").Marks[0].Outcome), "trying stores nothing")

@@ -14,6 +14,10 @@ type About struct {
 	Relations []Relation  `json:"relations"` // of a policy, to others
 	Within    []string    `json:"within"`    // of a group: the groups that it is nested in, the next one first
 	Nested    []string    `json:"nested"`    // of a group: those that are nested in it
+	// Expectation is how an expectation stands; null for other things.
+	Expectation *ExpectationState `json:"expectation"`
+	// Answer is what the internet gets by a publication; null for other things.
+	Answer *Answer `json:"answer"`
 }
 
 // SideFacts is who is on one side of a rule object.
@@ -74,11 +78,15 @@ func (s *Snapshot) About(ref estate.Ref) *About {
 	case estate.KindPublication:
 		if p := find(e.Publications, ref.Name, func(p *estate.Publication) string { return p.Name }); p != nil {
 			side("to", p.To.Groups, in(p.To.Segment))
+			if answer, err := s.Ask(Question{"internet", p.Address.String(), "any"}); err == nil {
+				out.Answer = answer
+			}
 		}
 	case estate.KindExpectation:
 		if x := find(e.Expectations, ref.Name, func(x *estate.Expectation) string { return x.Name }); x != nil {
 			end("from", x.From)
 			end("to", x.To)
+			out.Expectation = s.expectationState(ref.Name)
 		}
 	case estate.KindGroup:
 		s.aboutGroup(out, ref.Name)

@@ -1080,6 +1080,15 @@ export interface components {
             relations: components["schemas"]["Relation"][];
             within: string[];
             nested: string[];
+            /** @description How an expectation stands */
+            expectation: components["schemas"]["ExpectationState"] | null;
+            /** @description What the internet gets by a publication */
+            answer: components["schemas"]["Answer"] | null;
+        };
+        ExpectationState: {
+            status: components["schemas"]["ExpectationStatus"];
+            /** @description A flow that breaks it */
+            witness: components["schemas"]["Witness"] | null;
         };
         SideFacts: {
             side: string;
@@ -1174,12 +1183,12 @@ export interface components {
         };
         ExpectationEffect: {
             name: string;
-            before: components["schemas"]["Fare"];
-            after: components["schemas"]["Fare"];
+            before: components["schemas"]["ExpectationStatus"];
+            after: components["schemas"]["ExpectationStatus"];
             witness: components["schemas"]["Witness"] | null;
         };
         /** @enum {unknown} */
-        Fare: "holds" | "holds-by-routing" | "holds-vacuously" | "breaks";
+        ExpectationStatus: "holds" | "holds-by-routing" | "holds-vacuously" | "breaks";
         CellEffect: {
             row: string;
             col: string;

@@ -6,6 +6,7 @@ import { counted } from "../parts/wording";
 import { AnswerLine } from "./AnswerLine";
 import { QuestionLine } from "./QuestionLine";
 import { NextStep } from "./NextStep";
+import { Palette } from "./Palette";
 import { Shortcuts } from "./Shortcuts";
 import { useTheme } from "./theme";
 import { useBusy } from "./useBusy";
@@ -72,6 +73,7 @@ export function Frame() {
         )}
         {estate.error && <span className="text-denied">{estate.error.message}</span>}
         {estate.data && <NextStep estate={estate.data} />}
+        <Palette />
         <Shortcuts />
       </footer>
     </div>

@@ -3,6 +3,7 @@ import { useEffect, useState } from "react";
 
 const shortcuts = [
   ["/", "ask a question"],
+  ["Ctrl K", "add, open or go to anything, by name"],
   ["Alt ↑ ↓", "in the question: earlier questions"],
   ["↑ ↓ ← →", "on the board: move from cell to cell"],
   ["Enter", "on the board: open the cell"],
@@ -13,6 +14,7 @@ const shortcuts = [
   ["↑ ↓ ← →", "in Lanes: move from place to place; or drag"],
   ["Enter", "in Lanes: routes of a segment at a hub"],
   ["+ −", "in Lanes: more or less detail for each network"],
+  ["Alt ↑ ↓", "in Rules: move a rule up or down"],
   ["?", "this list"],
 ];
 

@@ -45,7 +45,7 @@ export function WhatChanges({ flows, more, expectations, asks = false }: Props) 
   );
 }
 
-const statusWords: Record<Schemas["Fare"], string> = {
+export const statusWords: Record<Schemas["ExpectationStatus"], string> = {
   holds: "holds",
   "holds-by-routing": "holds only because no route exists",
   "holds-vacuously": "holds, matches no flow",

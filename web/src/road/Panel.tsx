@@ -7,7 +7,8 @@ import { RoadMark } from "../parts/marks/RoadMark";
 import { Sentence } from "../parts/Sentence";
 import { counted, nodeName, serviceWords } from "../parts/wording";
 import { Road } from "./Road";
-import { Suggestions } from "./Suggestions";
+import { expectationOfCell } from "./expect";
+import { ExpectButton, Suggestions } from "./Suggestions";
 
 /** What opens beside a place: a cell or an answer, service by service, and the road of one flow. */
 export function Panel() {
@@ -36,9 +37,20 @@ function CellPanel({ row, col }: { row: string; col: string }) {
         <h2 className="flex-1 font-serif text-[17px] leading-snug font-semibold">
           {nodeName(row)} <span className="font-normal text-soft">to</span> {nodeName(col)}
         </h2>
+        {cell.data && cell.data.lines.length > 0 && (
+          <ExpectButton
+            expectation={() =>
+              expectationOfCell(
+                row,
+                col,
+                cell.data.lines.flatMap((line) => line.parts.map((part) => part.verdict)),
+              )
+            }
+          />
+        )}
         <button
           aria-label="Close"
-          className="text-soft hover:text-ink"
+          className="pt-1 text-soft hover:text-ink"
           onClick={() => change({ row: null, col: null, at: null })}
         >
           <X size={17} />
@@ -63,7 +75,7 @@ function AnswerPanel() {
     return (
       <Shell>
         <Road trace={answer.data.trace} />
-        <Suggestions asked={questionOf(params)} outcome={answer.data.trace.verdict.outcome} />
+        <Suggestions asked={questionOf(params)} trace={answer.data.trace} />
       </Shell>
     );
   }
@@ -165,7 +177,7 @@ function WitnessRoad({ witness }: { witness: Schemas["Witness"] }) {
     <>
       <p className="px-5 pt-3 text-xs text-soft">Example flow</p>
       <Road trace={road.data.trace} sentence={road.data.sentence} />
-      <Suggestions key={JSON.stringify(witness)} asked={witness} outcome={road.data.trace.verdict.outcome} />
+      <Suggestions key={JSON.stringify(witness)} asked={witness} trace={road.data.trace} />
     </>
   );
 }

@@ -7,10 +7,12 @@ import { Consequence } from "../parts/Consequence";
 import { RoadMark } from "../parts/marks/RoadMark";
 import { Button } from "../parts/fields";
 import { counted } from "../parts/wording";
+import { useAdd } from "../places/rules/AddMenu";
+import { expectationOfFlow } from "./expect";
 
 interface Props {
   asked: Asked;
-  outcome: Schemas["Outcome"];
+  trace: Schemas["Trace"];
 }
 
 const wanted: [Wanted, string][] = [
@@ -20,8 +22,9 @@ const wanted: [Wanted, string][] = [
 ];
 
 /** The smallest edits that would give the flow another outcome, each tried, those that change least besides first. */
-export function Suggestions({ asked, outcome }: Props) {
+export function Suggestions({ asked, trace }: Props) {
   const [want, setWant] = useState<Wanted | null>(null);
+  const outcome = trace.verdict.outcome;
   return (
     <section aria-label="Change the outcome" className="border-t border-line px-5 py-4">
       <h2 className="font-serif text-[16px] font-semibold">Change the outcome</h2>
@@ -33,6 +36,7 @@ export function Suggestions({ asked, outcome }: Props) {
               {words}
             </Button>
           ))}
+        <ExpectButton expectation={() => expectationOfFlow(trace, asked)} />
       </div>
       {want && (
         <List
@@ -44,6 +48,16 @@ export function Suggestions({ asked, outcome }: Props) {
       )}
     </section>
   );
+}
+
+/** Begins an expectation, which is saved where it is written. */
+export function ExpectButton({
+  expectation,
+}: {
+  expectation: () => { name: string } & Record<string, unknown>;
+}) {
+  const add = useAdd();
+  return <Button onClick={() => void add("expectation", expectation())}>Expect this…</Button>;
 }
 
 function List({ asked, want, onDone }: { asked: Asked; want: Wanted; onDone: () => void }) {

@@ -1,17 +1,23 @@
+import { useQueryClient } from "@tanstack/react-query";
 import { Plus } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
 import { useLocation, useNavigate } from "react-router";
+import { rulesQuery } from "../../api/queries";
 import { capital } from "../../parts/wording";
 import { keepDraft } from "./drafts";
 import { addressOf, freeName, kinds, ruleKinds } from "./kinds";
-import type { RuleKind, RuleObject, Rules } from "./kinds";
+import type { RuleKind, RuleObject } from "./kinds";
+
+/** What of an address asks about flows: that makes room for what is written. */
+const asking = ["from", "to", "on", "row", "col", "at", "road"];
 
 /** Begins a new object under a free name, and opens it. */
-export function useAdd(rules: Rules | undefined) {
+export function useAdd() {
+  const queries = useQueryClient();
   const navigate = useNavigate();
   const { search } = useLocation();
-  return (kind: RuleKind, object?: RuleObject, guardrail = false) => {
-    if (!rules) return;
+  return async (kind: RuleKind, object?: RuleObject, guardrail = false) => {
+    const rules = await queries.fetchQuery(rulesQuery);
     const taken = kinds[kind].list(rules).map((o) => o.name);
     const name = freeName(object?.name ?? `new-${guardrail ? "guardrail" : kind}`, taken);
     const blank = kinds[kind].blank(rules);
@@ -28,13 +34,15 @@ export function useAdd(rules: Rules | undefined) {
       along: [],
       wiring: [],
     });
-    void navigate({ pathname: addressOf(kind, name), search });
+    const rest = new URLSearchParams(search);
+    for (const key of asking) rest.delete(key);
+    void navigate({ pathname: addressOf(kind, name), search: rest.toString() });
   };
 }
 
 /** The menu of what can be added. */
-export function AddMenu({ rules, main }: { rules: Rules; main?: boolean }) {
-  const add = useAdd(rules);
+export function AddMenu({ main }: { main?: boolean }) {
+  const add = useAdd();
   const item = (key: string, words: string, onSelect: () => void) => (
     <DropdownMenu.Item
       key={key}
@@ -58,9 +66,9 @@ export function AddMenu({ rules, main }: { rules: Rules; main?: boolean }) {
           className="z-40 min-w-44 rounded-md border border-line bg-sheet py-1 shadow-lg"
         >
           {ruleKinds.flatMap((kind) => [
-            item(kind, capital(kinds[kind].one), () => add(kind)),
+            item(kind, capital(kinds[kind].one), () => void add(kind)),
             ...(kind === "policy"
-              ? [item("guardrail", "Guardrail", () => add("policy", undefined, true))]
+              ? [item("guardrail", "Guardrail", () => void add("policy", undefined, true))]
               : []),
           ])}
         </DropdownMenu.Content>

@@ -3,8 +3,12 @@ import type { ReactNode } from "react";
 import { Link, useLocation } from "react-router";
 import type { Schemas } from "../../api/client";
 import { sheetQuery } from "../../api/queries";
+import { useUrlState } from "../../frame/urlState";
+import { Marks } from "../../parts/marks/RoadMark";
+import { Sentence } from "../../parts/Sentence";
 import { ThingLink } from "../../parts/ThingLink";
-import { capital, counted } from "../../parts/wording";
+import { statusWords } from "../../parts/WhatChanges";
+import { capital, counted, serviceWords } from "../../parts/wording";
 import { addressOf } from "./kinds";
 import type { RuleKind, RuleObject } from "./kinds";
 
@@ -16,15 +20,19 @@ interface Props {
   usedBy: Schemas["Thing"][];
   /** It is in the estate already, and not only being written. */
   saved: boolean;
+  /** A path is shown beside the place: on a small screen, there is no room for both. */
+  beside: boolean;
 }
 
 /** What is worth knowing of an object while it is written: who is on its sides, what it overrides, who uses it. */
-export function Facts({ kind, name, about, usedBy, saved }: Props) {
+export function Facts({ kind, name, about, usedBy, saved, beside }: Props) {
   return (
     <aside
       aria-label="Facts"
-      className="hidden w-[296px] flex-none overflow-y-auto border-l border-line px-5 py-5 text-[13px] min-[1100px]:block"
+      className={`hidden w-[296px] flex-none overflow-y-auto border-l border-line px-5 py-5 text-[13px] ${beside ? "min-[1600px]:block" : "min-[1100px]:block"}`}
     >
+      {about?.expectation && <State state={about.expectation} />}
+      {about?.answer && <FromTheInternet answer={about.answer} />}
       {about?.sides.map((s) => (
         <Side key={s.side} side={s} />
       ))}
@@ -45,6 +53,57 @@ export function Facts({ kind, name, about, usedBy, saved }: Props) {
       )}
       {saved && <Problems kind={kind} name={name} />}
     </aside>
+  );
+}
+
+/** Whether an expectation holds now, as it is written; and a flow that breaks it, which can be asked about. */
+function State({ state }: { state: Schemas["ExpectationState"] }) {
+  const w = state.witness;
+  const breaks = state.status === "breaks";
+  return (
+    <Part title="Now">
+      <p className={breaks ? "font-semibold text-denied" : ""}>It {statusWords[state.status]}.</p>
+      {w && (
+        <p className="pt-0.5">
+          <span className="text-soft">For example </span>
+          <AskLink witness={w} />
+        </p>
+      )}
+    </Part>
+  );
+}
+
+/** What the internet gets by a publication, service by service. */
+function FromTheInternet({ answer }: { answer: Schemas["Answer"] }) {
+  return (
+    <Part title="From the internet">
+      <p className="flex items-start gap-2">
+        <Marks marks={answer.marks} />
+        <span>
+          <Sentence tokens={answer.sentence} />
+        </span>
+      </p>
+      <ul>
+        {answer.lines.slice(0, 8).map((line, i) => (
+          <li key={i} className="flex items-center gap-2 border-t border-line py-0.5">
+            <Marks marks={line.parts.map((p) => p.verdict)} size={11} />
+            <span className="min-w-0 truncate font-mono text-xs">{serviceWords(line.services)}</span>
+          </li>
+        ))}
+      </ul>
+    </Part>
+  );
+}
+
+function AskLink({ witness: w }: { witness: Schemas["Witness"] }) {
+  const { change } = useUrlState();
+  return (
+    <button
+      className="text-left text-accent hover:underline"
+      onClick={() => change({ from: w.from, to: w.to, on: w.on, row: null, col: null, at: null })}
+    >
+      {w.source} → {w.destination}, {w.on}
+    </button>
   );
 }
 

@@ -8,6 +8,7 @@ import { ApiProblem } from "../../api/client";
 import type { Schemas } from "../../api/client";
 import { everything, objectQuery, postEdit, tryQuery } from "../../api/queries";
 import type { Operation, WiringEdit } from "../../api/queries";
+import { isAsked, questionOf, useUrlState } from "../../frame/urlState";
 import { useDebounced } from "../../parts/useDebounced";
 import { capital } from "../../parts/wording";
 import { useAdd } from "./AddMenu";
@@ -39,7 +40,8 @@ export function ObjectEditor({ kind, name, rules }: Props) {
   const draft = useDraft(kind, name);
   const [failure, setFailure] = useState<Error | null>(null);
   const [saving, setSaving] = useState(false);
-  const add = useAdd(rules);
+  const add = useAdd();
+  const { params } = useUrlState();
 
   const known = saved.error
     ? undefined
@@ -65,7 +67,7 @@ export function ObjectEditor({ kind, name, rules }: Props) {
 
   if (!known && !draft) {
     if (saved.isPending) return <div className="flex-1" />;
-    return <Missing kind={kind} name={name} onAdd={() => add(kind, { name })} />;
+    return <Missing kind={kind} name={name} onAdd={() => void add(kind, { name })} />;
   }
   const object = draft?.object ?? now;
   if (!object) return null;
@@ -131,7 +133,7 @@ export function ObjectEditor({ kind, name, rules }: Props) {
             fresh={fresh}
             problem={problemAt("name")}
             onWrite={write}
-            onCopy={() => add(kind, copied(object))}
+            onCopy={() => void add(kind, copied(object))}
           />
           <Editor
             kind={kind}
@@ -145,6 +147,7 @@ export function ObjectEditor({ kind, name, rules }: Props) {
           <OtherProblem problem={problemAt("")} />
         </div>
         <Facts
+          beside={isAsked(questionOf(params))}
           kind={kind}
           name={name}
           object={object}

@@ -82,7 +82,7 @@ export function RuleList({ rules }: { rules: Rules }) {
             onChange={(event) => change({ find: event.target.value }, true)}
             className="min-w-0 flex-1 rounded border border-line bg-sheet px-2 py-0.5"
           />
-          <AddMenu rules={rules} />
+          <AddMenu />
         </div>
         <div className="flex gap-2">
           <Choose

@@ -4,7 +4,6 @@ import { rulesQuery } from "../../api/queries";
 import { Panel } from "../../road/Panel";
 import { AddMenu } from "./AddMenu";
 import { addressOf, isRuleKind } from "./kinds";
-import type { Rules } from "./kinds";
 import { ObjectEditor } from "./ObjectEditor";
 import { RuleList } from "./RuleList";
 
@@ -22,14 +21,14 @@ export function RulesPlace() {
       {rules.data && kind && name && isRuleKind(kind) ? (
         <ObjectEditor key={`${kind} ${name}`} kind={kind} name={name} rules={rules.data} />
       ) : (
-        rules.data && <Nothing rules={rules.data} />
+        rules.data && <Nothing />
       )}
       <Panel />
     </div>
   );
 }
 
-function Nothing({ rules }: { rules: Rules }) {
+function Nothing() {
   return (
     <div className="flex-1 p-7">
       <h1 className="font-serif text-[22px] font-semibold">Rules</h1>
@@ -40,7 +39,7 @@ function Nothing({ rules }: { rules: Rules }) {
         while you write, and nothing changes before you save.
       </p>
       <div className="mt-4">
-        <AddMenu rules={rules} main />
+        <AddMenu main />
       </div>
     </div>
   );

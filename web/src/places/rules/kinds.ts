@@ -63,7 +63,7 @@ export const kinds: Record<RuleKind, About> = {
     many: "shares",
     list: (r) => list(r.shares),
     says: (s: Schemas["Share"]) =>
-      `${s.owner.segment} → ${s.guest.segment}: ${s.rules.map(ruleWords).join(", ")}`,
+      `${s.guest.segment} → ${s.owner.segment}: ${s.rules.map(ruleWords).join(", ")}`,
     blank: (r) => ({
       owner: { segment: first(r.segments), groups: [] },
       guest: { segment: r.segments[1]?.name ?? first(r.segments), groups: [] },
