@@ -3,8 +3,7 @@ package document
 import (
 	"reflect"
 	"slices"
-	"strconv"
-	"strings"
+	"sync"
 
 	"bivium/core/estate"
 )
@@ -28,14 +27,15 @@ func Kinds() []estate.Kind {
 }
 
 // ListOf returns the key of the list of a kind of things, "" for kinds that have none.
-func ListOf(kind estate.Kind) string {
-	for list, k := range kinds {
-		if k == kind {
-			return list
-		}
+func ListOf(kind estate.Kind) string { return listsByKind[kind] }
+
+var listsByKind = func() map[estate.Kind]string {
+	out := map[estate.Kind]string{}
+	for list, kind := range kinds {
+		out[kind] = list
 	}
-	return ""
-}
+	return out
+}()
 
 // KindOf returns the kind of the things of a list.
 func KindOf(list string) estate.Kind { return kinds[list] }
@@ -58,8 +58,28 @@ func NameOf(thing reflect.Value) string { return keyOf(thing) }
 // Body returns one thing of an estate as canonical JSON.
 func Body(thing reflect.Value) []byte { return body(thing) }
 
+// referring caches by type which kinds of things its values may have names of.
+var referring sync.Map // reflect.Type to map[estate.Kind]bool
+
+// kindsIn returns the kinds of things that values of a type may have names of.
+func kindsIn(t reflect.Type) map[estate.Kind]bool {
+	if known, ok := referring.Load(t); ok {
+		return known.(map[estate.Kind]bool)
+	}
+	out := map[estate.Kind]bool{}
+	for _, kind := range Kinds() {
+		if findRefer(t, kind) {
+			out[kind] = true
+		}
+	}
+	referring.Store(t, out)
+	return out
+}
+
 // mayRefer reports whether things of a type may have names of things of a kind in them.
-func mayRefer(t reflect.Type, kind estate.Kind) bool {
+func mayRefer(t reflect.Type, kind estate.Kind) bool { return kindsIn(t)[kind] }
+
+func findRefer(t reflect.Type, kind estate.Kind) bool {
 	switch t {
 	case reflect.TypeFor[estate.Side]():
 		return kind == estate.KindGroup
@@ -70,87 +90,56 @@ func mayRefer(t reflect.Type, kind estate.Kind) bool {
 	case reflect.TypeFor[estate.SubnetRef](), reflect.TypeFor[estate.Via]():
 		return kind == estate.KindNetwork
 	case reflect.TypeFor[estate.End]():
-		return mayRefer(reflect.TypeFor[estate.Party](), kind)
+		return findRefer(reflect.TypeFor[estate.Party](), kind)
 	}
 	switch t.Kind() {
 	case reflect.Slice, reflect.Array:
-		return mayRefer(t.Elem(), kind)
+		return findRefer(t.Elem(), kind)
 	case reflect.Struct:
-		return slices.ContainsFunc(fieldsOf(t), func(f field) bool { return f.of == kind || mayRefer(t.FieldByIndex(f.index).Type, kind) })
+		return slices.ContainsFunc(fieldsOf(t), func(f field) bool { return f.of == kind || findRefer(t.FieldByIndex(f.index).Type, kind) })
 	}
 	return false
 }
 
-// EachReference calls f for each name in a thing that refers to something else of its estate,
-// with the path to it within the thing. A name can come more than once. Source: the tags of
-// package estate, and the types that hold names.
-func EachReference(thing reflect.Value, f func(kind estate.Kind, name, path string)) {
-	eachReference(thing, nil, "", f)
-}
-
-func eachReference(v reflect.Value, in *field, path string, f func(kind estate.Kind, name, path string)) {
-	several := func(kind estate.Kind, names []string) {
-		for i, name := range names {
-			f(kind, name, path+"["+strconv.Itoa(i)+"]")
-		}
-	}
-	switch value := v.Interface().(type) {
-	case estate.Side:
-		several(estate.KindGroup, value.Groups)
-		return
-	case estate.Scope:
-		several(estate.KindSegment, value.Names)
-		return
-	case estate.ServiceRef:
-		if value.Name != "" {
-			f(estate.KindService, value.Name, path)
-		}
-		return
-	case estate.SubnetRef:
-		f(estate.KindNetwork, value.Network, path)
-		return
-	case estate.Via:
-		if peer, ok := value.Peer(); ok {
-			f(estate.KindNetwork, peer, path)
-		}
-		return
-	case estate.End:
-		if !value.Internet {
-			eachReference(reflect.ValueOf(value.Party), in, path, f)
-		}
-		return
+// refersTo reports whether a value has a name in it. in is what the tags say of it, or nil.
+func refersTo(v reflect.Value, in *field, to estate.Ref) bool {
+	switch value := v.Addr().Interface().(type) {
+	case *estate.Side:
+		return to.Kind == estate.KindGroup && slices.Contains(value.Groups, to.Name)
+	case *estate.Scope:
+		return to.Kind == estate.KindSegment && slices.Contains(value.Names, to.Name)
+	case *estate.ServiceRef:
+		return to.Kind == estate.KindService && value.Name == to.Name
+	case *estate.SubnetRef:
+		return to.Kind == estate.KindNetwork && value.Network == to.Name
+	case *estate.Via:
+		peer, ok := value.Peer()
+		return ok && to.Kind == estate.KindNetwork && peer == to.Name
+	case *estate.End:
+		return !value.Internet && refersTo(reflect.ValueOf(&value.Party).Elem(), in, to)
+	case *[]string:
+		return in != nil && in.of == to.Kind && slices.Contains(*value, to.Name)
 	}
 	switch v.Kind() {
 	case reflect.String:
-		if in != nil && in.of != "" && v.String() != "" {
-			f(in.of, v.String(), path)
-		}
+		return in != nil && in.of == to.Kind && v.String() == to.Name
 	case reflect.Slice, reflect.Array:
-		for i := range v.Len() {
-			eachReference(v.Index(i), in, path+"["+strconv.Itoa(i)+"]", f)
+		if in != nil && in.of == to.Kind || mayRefer(v.Type(), to.Kind) {
+			for i := range v.Len() {
+				if refersTo(v.Index(i), in, to) {
+					return true
+				}
+			}
 		}
 	case reflect.Struct:
-		t := v.Type()
-		for i, of := 0, fieldsOf(t); i < len(of); i++ {
-			sub := v.FieldByIndex(of[i].index)
-			if of[i].of == "" && !holdsNames(sub.Type()) {
-				continue
+		of := fieldsOf(v.Type())
+		for i := range of {
+			if sub := v.FieldByIndex(of[i].index); (of[i].of == to.Kind || mayRefer(sub.Type(), to.Kind)) && refersTo(sub, &of[i], to) {
+				return true
 			}
-			eachReference(sub, &of[i], strings.TrimPrefix(path+"."+of[i].key, "."), f)
 		}
 	}
-}
-
-// holdsNames reports whether a type may hold names of any kind of thing.
-func holdsNames(t reflect.Type) bool {
-	return slices.ContainsFunc(Kinds(), func(kind estate.Kind) bool { return mayRefer(t, kind) })
-}
-
-// refersTo reports whether a thing has a name in it.
-func refersTo(thing reflect.Value, to estate.Ref) bool {
-	found := false
-	EachReference(thing, func(kind estate.Kind, name, _ string) { found = found || kind == to.Kind && name == to.Name })
-	return found
+	return false
 }
 
 // Referrers returns the things of e that refer to one of its things, in the order of their
@@ -170,7 +159,7 @@ func eachReferrer(e *estate.Estate, to estate.Ref, f func(kind estate.Kind, thin
 			continue
 		}
 		for i := range list.Len() {
-			if refersTo(list.Index(i), to) {
+			if refersTo(list.Index(i), nil, to) {
 				f(kind, list.Index(i))
 			}
 		}
@@ -190,7 +179,7 @@ func Rename(e *estate.Estate, of estate.Ref, to string) {
 		own := false
 		for i := range list.Len() {
 			is := kind == of.Kind && keyOf(list.Index(i)) == of.Name
-			if !is && !(refer && refersTo(list.Index(i), of)) {
+			if !is && !(refer && refersTo(list.Index(i), nil, of)) {
 				continue
 			}
 			if !own {

@@ -213,7 +213,7 @@ func (f *finder) sides(end *trace.EndView, decided func(*estate.Policy) estate.S
 		if i == 0 {
 			within = g.Group
 		}
-		if len(out) < 3 {
+		if len(out) < 2 {
 			out = append(out, side{group: g.Group})
 		}
 	}
@@ -277,8 +277,7 @@ func orElse(a, b string) string {
 	return b
 }
 
-// paired returns pairs of sides, from the narrowest to the widest, each with the groups that
-// it needs.
+// paired calls pair with pairs of sides, each with the groups that it needs.
 func (f *finder) paired(from, to []side, pair func(from, to string, groups []any, steps []Step)) {
 	each := func(a, b side) {
 		var groups []any
@@ -291,9 +290,13 @@ func (f *finder) paired(from, to []side, pair func(from, to string, groups []any
 		}
 		pair(a.group, b.group, groups, steps)
 	}
-	for _, a := range from {
-		for _, b := range to {
-			each(a, b)
+	for _, groups := range []bool{false, true} { // those that need no new group are tried sooner
+		for _, a := range from {
+			for _, b := range to {
+				if (a.fresh != nil || b.fresh != nil) == groups {
+					each(a, b)
+				}
+			}
 		}
 	}
 }

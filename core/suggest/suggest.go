@@ -88,7 +88,7 @@ type Suggestion struct {
 // the other go (a path, then a policy, then a rulebook).
 const (
 	mostJudged = 160
-	mostTold   = 16
+	mostTold   = 8
 	mostDeep   = 3
 )
 

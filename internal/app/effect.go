@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"bivium/core/difference"
+	"bivium/core/estate"
 	"bivium/core/matrix"
 	"bivium/core/parallel"
 	"bivium/core/trace"
@@ -56,7 +57,7 @@ type FlowEffect struct {
 // those that change outcome first.
 func effect(s *view.Snapshot, after *view.Snapshot, d *difference.Difference, most int) *Effect {
 	e := effectOnFlows(s, after, d, most)
-	for _, c := range d.Cells(shownNodes(d)) {
+	for _, c := range d.Cells(shownNodes(s.Estate, after.Estate, d)) {
 		e.Cells = append(e.Cells, CellEffect{
 			view.NodeID(c.Row), view.NodeID(c.Col), append([]matrix.Mark{}, c.Before...), append([]matrix.Mark{}, c.After...), c.Outcome, // nobody may have been there
 		})
@@ -142,8 +143,9 @@ const maxShown = 250
 
 // shownNodes returns the rows of the board that an effect tells of: down to
 // groups if they are few enough to be looked at, else the segments.
-func shownNodes(d *difference.Difference) []matrix.Node {
-	for _, open := range []bool{true, false} {
+func shownNodes(before, after *estate.Estate, d *difference.Difference) []matrix.Node {
+	few := max(len(before.Groups), len(after.Groups)) <= maxShown // else there are more rows, mostly; finding them takes long
+	for _, open := range []bool{few, false} {
 		if nodes := d.Nodes(func(string) bool { return open }); !open || len(nodes) <= maxShown {
 			return nodes
 		}

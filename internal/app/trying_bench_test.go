@@ -1,0 +1,69 @@
+package app_test
+
+import (
+	"reflect"
+	"runtime/debug"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"bivium/core/document"
+	"bivium/core/edit"
+	"bivium/core/estate"
+	"bivium/core/synth"
+	"bivium/internal/app"
+	"bivium/internal/app/view"
+)
+
+// BenchmarkTrying tries edits of rules of L, each of another object, with all that is told of
+// their consequence.
+func BenchmarkTrying(b *testing.B) {
+	was := debug.SetGCPercent(200) // as the server
+	b.Cleanup(func() { debug.SetGCPercent(was) })
+	e := synth.New("l", synth.Sizes["L"], 1)
+	s := view.NewSnapshot(e, 1)
+	s.Matrix.Complete()
+	turn := func(r []estate.Rule) []estate.Rule {
+		next := append([]estate.Rule(nil), r...)
+		next[0].Pool = ""
+		if next[0].Action == estate.Allow {
+			next[0].Action = estate.Deny
+		} else {
+			next[0].Action = estate.Allow
+		}
+		return next
+	}
+	for _, x := range []struct {
+		name string
+		of   int
+		put  func(i int) any
+	}{
+		{"policy", len(e.Policies), func(i int) any {
+			for e.Policies[i].Guardrail() { // of which a few bear on every flow
+				i = (i + 1) % len(e.Policies)
+			}
+			p := e.Policies[i]
+			p.Rules = turn(p.Rules)
+			return p
+		}},
+		{"share", len(e.Shares), func(i int) any { h := e.Shares[i]; h.Rules = turn(h.Rules); return h }},
+		{"group", len(e.Groups), func(i int) any {
+			g := e.Groups[i]
+			if g.Match != "" {
+				g.Match += ",!retired"
+			}
+			g.Description = "changed"
+			return g
+		}},
+	} {
+		b.Run(x.name, func(b *testing.B) {
+			for i := 0; b.Loop(); i++ {
+				thing := reflect.ValueOf(x.put((i * 37) % x.of))
+				ref := estate.Ref{Kind: document.KindOfThing(thing), Name: document.NameOf(thing)}
+				edited := &app.Edit{Edit: edit.Edit{Operations: []edit.Operation{edit.PutOf(e, ref, document.Body(thing))}}, Seen: 1}
+				_, err := (&app.App{}).Try(b.Context(), s, edited)
+				require.NoError(b, err)
+			}
+		})
+	}
+}
