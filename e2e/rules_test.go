@@ -227,3 +227,26 @@ func TestAnExpectationIsMadeOfACell(t *testing.T) {
 	u.find("input[aria-label=Name]")
 	u.sees("nav[aria-label=Rules]", "new-service")
 }
+
+// TestATaskIsDoneByPattern fills in a pattern from its start to its end, and looks at the cell
+// of the board that the policy decides.
+func TestATaskIsDoneByPattern(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	u.goTo(address + "/rules")
+	u.clicksOn("section[aria-label=Patterns] button", "Internet for a group through a firewall")
+	u.sees("main", "The consequence is shown once every choice is made.")
+	u.puts("group", "price-feeds")
+	u.chooses("segment", "market")
+	u.puts("services", "ssh")
+	u.chooses("pool", "tidegate")
+	u.puts("exits", "delta-out")
+	u.sees("[aria-label='What is written']", "add group by-delta-out")
+	u.sees("[aria-label='What is written']", "add policy price-feeds-internet")
+	u.find("[data-testid=consequence] [aria-label='Flows that change']")
+	u.clicksOn("[data-testid=consequence] button", "Apply")
+	u.sees("h1", "price-feeds-internet")
+	u.sees("footer", "revision 3")
+	u.clicksOn("a", "Show on the Board")
+	u.sees("aside", "price-feeds in market to internet")
+}

@@ -10,6 +10,7 @@ import { ThingLink } from "../../parts/ThingLink";
 import { statusWords } from "../../parts/WhatChanges";
 import { capital, counted, serviceWords } from "../../parts/wording";
 import { addressOf } from "./kinds";
+import { scopeOf } from "./scope";
 import type { RuleKind, RuleObject } from "./kinds";
 
 interface Props {
@@ -25,12 +26,13 @@ interface Props {
 }
 
 /** What is worth knowing of an object while it is written: who is on its sides, what it overrides, who uses it. */
-export function Facts({ kind, name, about, usedBy, saved, beside }: Props) {
+export function Facts({ kind, name, object, about, usedBy, saved, beside }: Props) {
   return (
     <aside
       aria-label="Facts"
       className={`hidden w-[296px] flex-none overflow-y-auto border-l border-line px-5 py-5 text-[13px] ${beside ? "min-[1600px]:block" : "min-[1100px]:block"}`}
     >
+      <Scope kind={kind} object={object} about={about} />
       {about?.expectation && <State state={about.expectation} />}
       {about?.answer && <FromTheInternet answer={about.answer} />}
       {about?.sides.map((s) => (
@@ -53,6 +55,28 @@ export function Facts({ kind, name, about, usedBy, saved, beside }: Props) {
       )}
       {saved && <Problems kind={kind} name={name} />}
     </aside>
+  );
+}
+
+/** Where the object can be seen at work: its cell of the board, and its flows on Lanes. */
+function Scope({ kind, object, about }: Pick<Props, "kind" | "object" | "about">) {
+  const scope = scopeOf(kind, object, about);
+  if (!scope) return null;
+  const params = new URLSearchParams();
+  if (scope.open.length > 0) params.set("open", scope.open.join(","));
+  params.set("row", scope.row);
+  params.set("col", scope.col);
+  const asked = new URLSearchParams({ from: scope.from, to: scope.to, on: scope.on, road: "shown" });
+  const link = "rounded border border-line px-2 py-0.5 hover:border-accent hover:text-accent";
+  return (
+    <p className="flex gap-2 pb-4">
+      <Link className={link} to={`/board?${params}`}>
+        Show on the Board
+      </Link>
+      <Link className={link} to={`/lanes?${asked}`}>
+        Show on Lanes
+      </Link>
+    </p>
   );
 }
 

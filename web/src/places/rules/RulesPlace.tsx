@@ -4,7 +4,9 @@ import { rulesQuery } from "../../api/queries";
 import { Panel } from "../../road/Panel";
 import { AddMenu } from "./AddMenu";
 import { addressOf, isRuleKind } from "./kinds";
+import type { Rules } from "./kinds";
 import { ObjectEditor } from "./ObjectEditor";
+import { Patterns } from "./Patterns";
 import { RuleList } from "./RuleList";
 
 /** The rules: what should be. */
@@ -21,16 +23,16 @@ export function RulesPlace() {
       {rules.data && kind && name && isRuleKind(kind) ? (
         <ObjectEditor key={`${kind} ${name}`} kind={kind} name={name} rules={rules.data} />
       ) : (
-        rules.data && <Nothing />
+        rules.data && <Nothing rules={rules.data} />
       )}
       <Panel />
     </div>
   );
 }
 
-function Nothing() {
+function Nothing({ rules }: { rules: Rules }) {
   return (
-    <div className="flex-1 p-7">
+    <div className="flex-1 overflow-y-auto p-7">
       <h1 className="font-serif text-[22px] font-semibold">Rules</h1>
       <p className="mt-2 max-w-prose text-soft">
         Policies decide what passes inside a segment and to the internet; guardrails make any verdict
@@ -41,6 +43,7 @@ function Nothing() {
       <div className="mt-4">
         <AddMenu main />
       </div>
+      <Patterns rules={rules} />
     </div>
   );
 }
