@@ -32,6 +32,36 @@ func TestScreenshots(t *testing.T) {
 	u.sees("[data-testid=effect]", "read-api")
 	u.photograph(file("rules"))
 
+	u.clicksOn("button", "Discard")
+
+	u.goTo(address + "/board?from=model-dev-1&to=price-db-1&on=sql")
+	u.clicksOn("section[aria-label='Change the outcome'] button", "Allow it")
+	u.find("ol[aria-label=Suggestions][aria-busy=false]")
+	u.clicks("ol[aria-label=Suggestions] li:first-child button[aria-expanded]")
+	u.find("ol[aria-label=Suggestions] [aria-label='Flows that change']")
+	u.find("ol[aria-label=Suggestions]").MustScrollIntoView()
+	u.photograph(file("suggestions"))
+
+	u.goTo(address + "/rules/share/historian-to-forecast")
+	u.chooses("Action of rule 1", "allow")
+	u.find("[aria-label='Cells that change']")
+	u.photograph(file("share"))
+	u.clicksOn("button", "Discard")
+
+	u.goTo(address + "/rules/pool/tidegate")
+	u.sees("aside[aria-label=Facts]", "has failed")
+	u.photograph(file("pool"))
+
+	u.goTo(address + "/rules/rulebook/control")
+	u.sees("aside[aria-label=Facts]", "matches no flow")
+	u.photograph(file("rulebook"))
+
+	u.goTo(address + "/rules/group/operators")
+	u.writes("[aria-label='Label selector']", "role in (operator, jump)")
+	u.find("[aria-label='Groups that change']")
+	u.photograph(file("group"))
+	u.clicksOn("button", "Discard")
+
 	u.goTo(address + "/estate?rows=account:cirra-north,region:cirra-north/north,network:telemetry,subnet:telemetry/collectors,subnet:telemetry/historian,network:salvage-sandbox,subnet:salvage-sandbox/default&thing=account:cirra-north")
 	u.clicksOn("[data-thing='account:cirra-north'] button", "Sync")
 	u.sees("[data-testid=report]", "rov-console")

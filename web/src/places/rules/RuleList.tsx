@@ -247,7 +247,7 @@ function RuleLink({ row }: { row: Row }) {
           {row.name}
         </span>
         {row.writing && <span className="flex-none text-xs text-accent">{row.writing}, not saved</span>}
-        {row.problems > 0 && (
+        {row.problems > 0 && !row.writing && (
           <span className="ml-auto flex-none text-xs text-soft">{counted(row.problems, "problem")}</span>
         )}
       </span>

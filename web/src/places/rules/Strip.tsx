@@ -123,6 +123,9 @@ function Summary({ c }: { c: Schemas["Consequence"] }) {
   if (c.effect.cells.length === 0 && c.effect.flows.length === 0 && broken === 0) {
     return <span>No flows change.</span>;
   }
+  if (outcome === 0 && broken === 0) {
+    return <span>No outcome changes; {counted(hands, "cell is", "cells are")} decided by another rule.</span>;
+  }
   return (
     <span>
       <strong>{counted(outcome, "cell changes", "cells change")}</strong> outcome

@@ -54,10 +54,12 @@ export function RulebookEditor({ object: b, rules, problemAt, onWrite, onMake }:
                 onChange={(services) => put(i, { ...rule, services })}
                 onMake={onMake}
               />
-              <span className="pt-0.5 text-soft italic">from</span>
-              {side(rule, i, "from")}
-              <span className="pt-0.5 text-soft italic">to</span>
-              {side(rule, i, "to")}
+              {(["from", "to"] as const).map((which) => (
+                <span key={which} className="inline-flex items-start gap-2">
+                  <span className="pt-0.5 text-soft italic">{which}</span>
+                  {side(rule, i, which)}
+                </span>
+              ))}
             </div>
             <Problem at={[`rules[${i}]`, `rules[${i}].services`]} problemAt={problemAt} />
           </>
