@@ -121,7 +121,7 @@ func TestALargeEstateIsLegible(t *testing.T) {
 	readable("routes", "aside")
 	u.goTo(address + "/lanes?net=net-00080")
 	u.sees("aside", "Segment")
-	u.find("[aria-label='Segment of sub-0']").MustSelect("segment-16")
+	u.chooses("Segment of sub-0", "segment-16")
 	u.sees("[aria-label='Flows that change']", "removed")
 	readable("a placement", "aside")
 	u.goTo(address + "/findings")

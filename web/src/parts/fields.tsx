@@ -1,5 +1,6 @@
 import type { ButtonHTMLAttributes, InputHTMLAttributes } from "react";
 import type { ApiProblem } from "../api/client";
+import { Pick } from "./Pick";
 
 type FieldProps = InputHTMLAttributes<HTMLInputElement> & {
   label: string;
@@ -61,19 +62,6 @@ type ChoiceProps = {
 };
 
 /** One of a few, by name. */
-export function Choice({ label, value, options, onChange }: ChoiceProps) {
-  return (
-    <select
-      aria-label={label}
-      value={value}
-      onChange={(event) => onChange(event.target.value)}
-      className="max-w-[17rem] rounded border border-line bg-paper px-1.5 py-0.5 text-[13px]"
-    >
-      {options.map(([v, words]) => (
-        <option key={v} value={v}>
-          {words}
-        </option>
-      ))}
-    </select>
-  );
+export function Choice(choice: ChoiceProps) {
+  return <Pick {...choice} className="max-w-[17rem] rounded bg-paper px-1.5 py-0.5 text-[13px]" />;
 }

@@ -8,3 +8,9 @@ globalThis.Request = class extends Request {
   }
 };
 globalThis.fetch = (input, init) => onRequest.answer(new Request(input, init));
+
+// What lists of choices ask of a page, and the simulated one does not have.
+if (typeof Element !== "undefined") {
+  Element.prototype.hasPointerCapture = () => false;
+  Element.prototype.scrollIntoView = () => undefined;
+}

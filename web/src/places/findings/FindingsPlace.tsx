@@ -10,6 +10,7 @@ import { ThingLink } from "../../parts/ThingLink";
 import { useDebounced } from "../../parts/useDebounced";
 import { capital, counted, serviceWords } from "../../parts/wording";
 import { Road } from "../../road/Road";
+import { Suggestions } from "../../road/Suggestions";
 import { kindOf, severities } from "./kinds";
 import { Repair } from "./Repair";
 
@@ -278,6 +279,7 @@ function WitnessRoad({ witness }: { witness: Schemas["Witness"] }) {
     <div className="-mx-5">
       <p className="px-5 pt-4 text-xs text-soft">Example flow</p>
       <Road trace={road.data.trace} sentence={road.data.sentence} />
+      <Suggestions key={JSON.stringify(witness)} asked={witness} trace={road.data.trace} />
     </div>
   );
 }
