@@ -27,6 +27,13 @@ func TestEveryPlaceIsAccessible(t *testing.T) {
 		{"/lanes?lane=office&hub=ridge", "aside button"},
 		{"/lanes?net=tide-lab&into=office&onto=delta", "[aria-label=Refused]"},
 		{"/rules/policy/offices-web", "[aria-label='services of rule 1']"},
+		{"/rules", "section[aria-label=Patterns]"},
+		{"/rules?pattern=publish", "[aria-label='public address']"},
+		{"/rules/share/common-to-market", "[aria-label='groups of owner']"},
+		{"/rules/group/operators", "aside[aria-label=Facts] h2"},
+		{"/rules/pool/tidegate", "[aria-label=Firewalls]"},
+		{"/rules/rulebook/control", "[aria-label='services of rule 1']"},
+		{"/rules/expectation/crews-nothing-else", "aside[aria-label=Facts] h2"},
 		{"/board?open=turbine&row=turbine/jump-hosts&col=turbine/controllers&at=1.0", "[data-testid=road]"},
 		{"/findings", "[data-testid=road]"},
 	}

@@ -215,7 +215,7 @@ func TestAnExpectationIsMadeOfACell(t *testing.T) {
 	u.sees("h1", "turbine-to-contractor-denied")
 
 	u.goTo(address + "/rules/share/jump-to-bladeworks")
-	u.clicks("button[aria-label='Only the guest may open flows']")
+	u.clicks("button[aria-label^='one way']")
 	u.chooses("Action of rule 1", "allow")
 	u.sees("[data-testid=effect] [aria-label='Expectations that change']", "turbine-to-contractor-denied")
 	u.sees("footer", "revision 3")

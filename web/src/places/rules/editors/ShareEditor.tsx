@@ -27,7 +27,9 @@ export function ShareEditor({ object: s, rules, problemAt, onWrite, onMake }: Ed
       <div className="grid grid-cols-[1fr_auto_1fr] items-center gap-3">
         {side("guest")}
         <button
-          aria-label={both ? "Both sides may open flows" : "Only the guest may open flows"}
+          aria-label={
+            both ? "both ways: both sides may open flows" : "one way: only the guest may open flows"
+          }
           title={both ? "both sides may open flows" : "only the guest may open flows"}
           onClick={() => onWrite(both ? withKey(s, "direction", undefined) : { ...s, direction: "both" })}
           className="flex flex-col items-center rounded border border-line px-2 py-1 text-xs text-soft hover:border-accent"
