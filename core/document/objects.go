@@ -50,11 +50,6 @@ func SplitBut(e, other *estate.Estate) []Object {
 	return out
 }
 
-// Whole returns one thing as an Object of the given list.
-func Whole(list, key string, thing any) Object {
-	return Object{list, key, body(reflect.Indirect(reflect.ValueOf(thing)))}
-}
-
 // keyOf returns the name of a thing, the made-up one where it was given none.
 func keyOf(v reflect.Value) string {
 	if name := v.FieldByName("Name").String(); name != "" {

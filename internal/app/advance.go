@@ -116,7 +116,7 @@ func (a *App) prepare(ctx context.Context, now *view.Snapshot, s *step) (*view.S
 	if next == now.Estate && s.known == nil && !s.remap && s.repaired == 0 {
 		return now, nil, nil
 	}
-	changes := document.Changes(now.Estate, next, p.Former)
+	changes := p.Changes(now.Estate)
 	if refused := document.Admit(changes, next); len(refused) > 0 {
 		return nil, nil, problemsOf(refused)
 	}

@@ -61,7 +61,7 @@ func (a *App) Try(ctx context.Context, s *view.Snapshot, x *Edit) (*Consequence,
 	case err != nil:
 		return nil, err
 	}
-	p, refused, err := a.workOut(s, x.key(), r)
+	p, refused, err := workOut(s, x.key(), r)
 	if err != nil {
 		return nil, err
 	}
@@ -78,7 +78,7 @@ func (a *App) Try(ctx context.Context, s *view.Snapshot, x *Edit) (*Consequence,
 }
 
 // workOut returns the plan of an edit of a snapshot, or the faults that it would bring.
-func (a *App) workOut(s *view.Snapshot, key *view.PlanKey, r *edit.Result) (*view.Plan, []view.Refusal, error) {
+func workOut(s *view.Snapshot, key *view.PlanKey, r *edit.Result) (*view.Plan, []view.Refusal, error) {
 	if known := s.Plans.Find(key); known != nil {
 		return known, nil, nil
 	}
@@ -111,7 +111,7 @@ func (a *App) workOut(s *view.Snapshot, key *view.PlanKey, r *edit.Result) (*vie
 }
 
 // refusedBy returns the faults that a plan would bring which was not tried.
-func (a *App) refusedBy(s *view.Snapshot, p *view.Plan, put []estate.Ref) []view.Refusal {
+func refusedBy(s *view.Snapshot, p *view.Plan, put []estate.Ref) []view.Refusal {
 	touched := touchedBy(s.Estate, p)
 	faults := touched.check()
 	if touched.places {
@@ -190,7 +190,7 @@ type touched struct {
 var rulesOnly = []estate.Kind{estate.KindPolicy, estate.KindRulebook, estate.KindPublication, estate.KindExpectation, estate.KindService}
 
 func touchedBy(before *estate.Estate, p *view.Plan) *touched {
-	t := &touched{before: before, after: p.Next, changes: document.Changes(before, p.Next, p.Former), kinds: map[estate.Kind]bool{}}
+	t := &touched{before: before, after: p.Next, changes: p.Changes(before), kinds: map[estate.Kind]bool{}}
 	for i := range t.changes {
 		if c := &t.changes[i]; !c.Moved() {
 			t.kinds[document.KindOf(c.List)] = true

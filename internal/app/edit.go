@@ -102,7 +102,7 @@ func (a *App) Make(ctx context.Context, x *Edit, actor string) (*Consequence, er
 			return nil, err
 		}
 		p := &view.Plan{Next: r.Estate, Former: r.Former()}
-		if refused := a.refusedBy(now, p, r.Put); len(refused) > 0 {
+		if refused := refusedBy(now, p, r.Put); len(refused) > 0 {
 			var problems view.Problems
 			for _, r := range refused {
 				problems = append(problems, view.Problem{At: r.At, Message: r.Message, Fix: r.Fix})

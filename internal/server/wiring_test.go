@@ -81,6 +81,12 @@ func TestANetworkIsPlacedOverHTTP(t *testing.T) {
 	after := w.routes("segment=contractor&hub=fjord")
 	assert.Equal(t, before.Total+1, after.Total)
 
+	for _, name := range []string{"tide-lab-delta", "tide-lab@delta"} {
+		var sheet view.Sheet
+		w.get("/api/sheet?kind=attachment&name="+name, "Sheet", &sheet)
+		assert.Len(t, sheet.History, 1, "a connection has a history, by whatever name it is asked for")
+	}
+
 	w.get("/api/undo", "LastStep", &last)
 	assert.Empty(t, last.Why)
 	assert.Equal(t, []inventory.Change{

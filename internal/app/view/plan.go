@@ -10,6 +10,7 @@ import (
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/inventory"
+	"bivium/core/parallel"
 	"bivium/core/recompile"
 )
 
@@ -20,6 +21,16 @@ type Plan struct {
 	Analysis *analysis.Analysis    // of next; nil where it is not worked out yet
 	Changed  difference.Difference
 	Moved    *recompile.Revision // which paths may be others; nil where that is not known
+
+	once    parallel.Once
+	changes []document.Change
+}
+
+// Changes returns the things that come, go and change by the plan, found when they are first
+// asked for: before is the estate of the snapshot that it is one of.
+func (p *Plan) Changes(before *estate.Estate) []document.Change {
+	p.once.Do(func() { p.changes = document.Changes(before, p.Next, p.Former) })
+	return p.changes
 }
 
 // WorkOut works out what a plan leads to.

@@ -1,7 +1,6 @@
 package view
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
@@ -32,14 +31,6 @@ type Sheet struct {
 
 // MaxHistory is how many changes of a thing a sheet shows.
 const MaxHistory = 20
-
-// lists is the list of the document that each kind of thing is in.
-var lists = map[string]string{
-	"account": "accounts", "hub": "hubs", "link": "links", "segment": "segments", "network": "networks", "subnet": "networks",
-	"attachment": "attachments", "peering": "peerings", "exit": "exits", "publication": "publications", "workload": "workloads",
-	"service": "services", "group": "groups", "pool": "pools", "firewall": "pools", "rulebook": "rulebooks", "policy": "policies",
-	"share": "shares", "expectation": "expectations",
-}
 
 // Sheet returns everything about one thing that its snapshot tells, by its kind and name,
 // with the list that it is in and its key there; false for one that is not there. Counting
@@ -73,70 +64,49 @@ func (s *Snapshot) Sheet(kind, name string) (out *Sheet, list, key string, ok bo
 }
 
 // locate returns a thing as the document writes it; a subnet by its network, a
-// firewall by its pool.
+// firewall by its pool. A connection may be named by what it connects, too.
 func (s *Snapshot) locate(kind, name string) (list string, o document.Object, ok bool) {
-	list, known := lists[kind]
-	if !known {
+	holder := estate.Kind(kind)
+	switch holder {
+	case estate.KindSubnet:
+		holder = estate.KindNetwork
+		name, _, _ = strings.Cut(name, "/")
+	case estate.KindFirewall:
+		holder = estate.KindPool
+		at := slices.IndexFunc(s.Estate.Pools, func(p estate.Pool) bool {
+			return slices.ContainsFunc(p.Firewalls, func(f estate.Firewall) bool { return f.Name == name })
+		})
+		if at < 0 {
+			return "", o, false
+		}
+		name = s.Estate.Pools[at].Name
+	}
+	things := document.Things(s.Estate, holder)
+	if !things.IsValid() {
 		return "", o, false
 	}
-	e := s.Estate
-	find := func(n int, at func(int) string, thing func(int) any) {
-		for i := range n {
-			if at(i) == name && !ok {
-				o, ok = document.Whole(list, name, thing(i)), true
-				if kind == "link" || kind == "attachment" || kind == "peering" {
-					o.Key = fmt.Sprintf("%06d", i)
-				}
-			}
+	list = document.ListOf(holder)
+	for i := range things.Len() {
+		thing := things.Index(i)
+		if own := document.NameOf(thing); own == name || connects(thing.Interface()) == name {
+			return list, document.Object{List: list, Key: own, Body: document.Body(thing)}, true
 		}
 	}
-	switch kind {
-	case "account":
-		find(len(e.Accounts), func(i int) string { return e.Accounts[i].Name }, func(i int) any { return e.Accounts[i] })
-	case "hub":
-		find(len(e.Hubs), func(i int) string { return e.Hubs[i].Name }, func(i int) any { return e.Hubs[i] })
-	case "link":
-		find(len(e.Links), func(i int) string { return e.Links[i].Between[0] + "-" + e.Links[i].Between[1] }, func(i int) any { return e.Links[i] })
-	case "segment":
-		find(len(e.Segments), func(i int) string { return e.Segments[i].Name }, func(i int) any { return e.Segments[i] })
-	case "network":
-		find(len(e.Networks), func(i int) string { return e.Networks[i].Name }, func(i int) any { return e.Networks[i] })
-	case "subnet":
-		network, _, _ := strings.Cut(name, "/")
-		name = network
-		find(len(e.Networks), func(i int) string { return e.Networks[i].Name }, func(i int) any { return e.Networks[i] })
-	case "attachment":
-		find(len(e.Attachments), func(i int) string { return e.Attachments[i].Network + "@" + e.Attachments[i].Hub }, func(i int) any { return e.Attachments[i] })
-	case "peering":
-		find(len(e.Peerings), func(i int) string { return e.Peerings[i].Between[0] + "-" + e.Peerings[i].Between[1] }, func(i int) any { return e.Peerings[i] })
-	case "exit":
-		find(len(e.Exits), func(i int) string { return e.Exits[i].Name }, func(i int) any { return e.Exits[i] })
-	case "publication":
-		find(len(e.Publications), func(i int) string { return e.Publications[i].Name }, func(i int) any { return e.Publications[i] })
-	case "workload":
-		find(len(e.Workloads), func(i int) string { return e.Workloads[i].Name }, func(i int) any { return e.Workloads[i] })
-	case "service":
-		find(len(e.Services), func(i int) string { return e.Services[i].Name }, func(i int) any { return e.Services[i] })
-	case "group":
-		find(len(e.Groups), func(i int) string { return e.Groups[i].Name }, func(i int) any { return e.Groups[i] })
-	case "pool":
-		find(len(e.Pools), func(i int) string { return e.Pools[i].Name }, func(i int) any { return e.Pools[i] })
-	case "firewall":
-		for i := range e.Pools {
-			if slices.ContainsFunc(e.Pools[i].Firewalls, func(f estate.Firewall) bool { return f.Name == name }) {
-				o, ok = document.Whole(list, e.Pools[i].Name, e.Pools[i]), true
-			}
-		}
-	case "rulebook":
-		find(len(e.Rulebooks), func(i int) string { return e.Rulebooks[i].Name }, func(i int) any { return e.Rulebooks[i] })
-	case "policy":
-		find(len(e.Policies), func(i int) string { return e.Policies[i].Name }, func(i int) any { return e.Policies[i] })
-	case "share":
-		find(len(e.Shares), func(i int) string { return e.Shares[i].Name }, func(i int) any { return e.Shares[i] })
-	case "expectation":
-		find(len(e.Expectations), func(i int) string { return e.Expectations[i].Name }, func(i int) any { return e.Expectations[i] })
+	return list, o, false
+}
+
+// connects returns what a connection connects, as faults and findings name it; "" for other
+// things.
+func connects(thing any) string {
+	switch c := thing.(type) {
+	case estate.Link:
+		return c.Between[0] + "-" + c.Between[1]
+	case estate.Peering:
+		return c.Between[0] + "-" + c.Between[1]
+	case estate.Attachment:
+		return c.Network + "@" + c.Hub
 	}
-	return list, o, ok
+	return ""
 }
 
 // membership tells the groups of a workload, the rules that these are in, and the
@@ -220,57 +190,23 @@ func (s *Snapshot) segmentsAround(kind, name string) []string {
 	return nil
 }
 
-// uses tells what else of the estate names a thing.
+// uses tells what else of the estate refers to a thing, and by which exits what is in its
+// segments reaches the internet.
 func (s *Snapshot) uses(out *Sheet) {
-	e, name := s.Estate, out.Name
-	use := func(kind, name string, does bool) {
-		if does && len(out.Uses) < MaxThings {
-			out.Uses = append(out.Uses, Thing{kind, name})
+	use := func(t Thing) {
+		if len(out.Uses) < MaxThings && !slices.Contains(out.Rules, t) && !slices.Contains(out.Uses, t) {
+			out.Uses = append(out.Uses, t)
 		}
 	}
-	is := func(kind, other string) bool { return out.Kind == kind && other == name }
-	in := s.segmentsAround(out.Kind, name) // their exits are its ways out
-	for i := range e.Hubs {
-		use("hub", e.Hubs[i].Name, is("account", e.Hubs[i].Account))
+	for _, ref := range document.Referrers(s.Estate, estate.Ref{Kind: estate.Kind(out.Kind), Name: out.Name}) {
+		if ref.Kind != estate.KindWorkload { // the tree has those
+			use(Thing{string(ref.Kind), ref.Name})
+		}
 	}
-	for i := range e.Networks {
-		n := &e.Networks[i]
-		use("network", n.Name, is("account", n.Account) || out.Kind == "segment" && slices.Contains(segmentsOf(n), name))
-	}
-	for _, l := range e.Links {
-		use("link", l.Between[0]+"-"+l.Between[1], is("hub", l.Between[0]) || is("hub", l.Between[1]))
-	}
-	for _, a := range e.Attachments {
-		use("attachment", a.Network+"@"+a.Hub, is("network", a.Network) || is("hub", a.Hub))
-	}
-	for _, p := range e.Peerings {
-		use("peering", p.Between[0]+"-"+p.Between[1], is("network", p.Between[0]) || is("network", p.Between[1]))
-	}
-	for _, x := range e.Exits {
-		use("exit", x.Name, is("hub", x.Hub) || slices.ContainsFunc(in, func(s string) bool { return slices.Contains(x.Segments, s) }))
-	}
-	for _, p := range e.Publications {
-		use("publication", p.Name, is("exit", p.Exit) || is("segment", p.To.Segment) || out.Kind == "group" && slices.Contains(p.To.Groups.Groups, name))
-	}
-	for i := range e.Groups {
-		g := &e.Groups[i]
-		use("group", g.Name, is("group", g.Within) || out.Kind == "network" && slices.Contains(g.Networks, name) || out.Kind == "exit" && slices.Contains(g.Exits, name))
-	}
-	for i := range e.Pools {
-		p := &e.Pools[i]
-		use("pool", p.Name, is("rulebook", p.Rulebook) || out.Kind == "hub" && slices.ContainsFunc(p.Firewalls, func(f estate.Firewall) bool { return f.Hub == name }))
-	}
-	ruled := func(rules []estate.Rule) bool {
-		return slices.ContainsFunc(rules, func(r estate.Rule) bool {
-			return is("pool", r.Pool) || out.Kind == "service" && slices.ContainsFunc(r.Services, func(v estate.ServiceRef) bool { return v.String() == name })
-		})
-	}
-	for i := range e.Policies {
-		p := &e.Policies[i]
-		use("policy", p.Name, ruled(p.Rules) || out.Kind == "segment" && (slices.Contains(p.Segments.Names, name) || slices.Contains(p.FromSegments.Names, name) || slices.Contains(p.ToSegments.Names, name)))
-	}
-	for i := range e.Shares {
-		h := &e.Shares[i]
-		use("share", h.Name, ruled(h.Rules) || is("segment", h.Owner.Segment) || is("segment", h.Guest.Segment))
+	in := s.segmentsAround(out.Kind, out.Name)
+	for _, x := range s.Estate.Exits {
+		if slices.ContainsFunc(in, func(segment string) bool { return slices.Contains(x.Segments, segment) }) {
+			use(Thing{string(estate.KindExit), x.Name})
+		}
 	}
 }
