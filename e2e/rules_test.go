@@ -66,7 +66,7 @@ func TestAPolicyIsWrittenWithItsGroups(t *testing.T) {
 	u.puts("services of rule 2", "any")
 	u.sees("[data-testid=effect]", "Added with it: group hut-crews, service shop-web")
 	u.sees("[data-testid=effect]", "cells change")
-	u.sees("aside[aria-label=Facts]", "workloads here")
+	u.sees("aside[aria-label=Facts]", "workloads in scope")
 	u.reload() // what is being written is not lost
 	u.sees("nav[aria-label=Rules]", "new, not saved")
 	u.sees("[data-testid=effect]", "cells change")
@@ -169,7 +169,7 @@ func TestWhatIsUsedIsRenamedAndDeleted(t *testing.T) {
 
 	u.clicks("button[aria-label=Delete]")
 	u.sees("[role=alert]", "is in use by 8 objects")
-	u.sees("[role=alert]", "To delete as well")
+	u.sees("[role=alert]", "These must be deleted too")
 	assert.True(t, u.sees("[role=dialog] button", "Delete group steerers").MustProperty("disabled").Bool())
 	u.clicksOn("[role=alert] button", "Include")
 	u.sees("[role=dialog] [aria-label='What is changed and deleted']", "delete group steerers")

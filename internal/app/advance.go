@@ -118,7 +118,7 @@ func (a *App) prepare(ctx context.Context, now *view.Snapshot, s *step) (*view.S
 	}
 	changes := p.Changes(now.Estate)
 	if refused := document.Admit(changes, next); len(refused) > 0 {
-		return nil, nil, problemsOf(refused)
+		return nil, nil, view.ProblemsOf(refused)
 	}
 	if err := ctx.Err(); err != nil {
 		return nil, nil, err
@@ -140,21 +140,6 @@ func (a *App) prepare(ctx context.Context, now *view.Snapshot, s *step) (*view.S
 		What: s.what, Name: next.Name, Description: next.Description, Edit: s.edit, Changes: changes, Based: now.Revision, Actor: s.actor, At: a.Clock(),
 		Known: s.known, Mapping: s.mapping, Remap: s.remap, Reading: s.reading, Repaired: s.repaired,
 	}, nil
-}
-
-// problemsOf tells which things could not be read again.
-func problemsOf(refused []*document.Unreadable) view.Problems {
-	var out view.Problems
-	for _, u := range refused {
-		for _, e := range u.Errors {
-			at := u.List + "[" + u.Key + "]"
-			if e.Path != "" {
-				at += "." + e.Path
-			}
-			out = append(out, view.Problem{At: at, Message: e.Message, Fix: e.Fix})
-		}
-	}
-	return out
 }
 
 // store stores a revision, whether the one who asked for it still waits or not. If that

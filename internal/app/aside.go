@@ -8,13 +8,14 @@ import (
 
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/internal/app/consequence"
 	"bivium/internal/app/view"
 	"bivium/internal/store"
 )
 
 // Repair puts a thing that was set aside back into the estate as body has it, if the estate
 // is still at revision based.
-func (a *App) Repair(ctx context.Context, id int64, body []byte, based int64, actor string) (*Effect, error) {
+func (a *App) Repair(ctx context.Context, id int64, body []byte, based int64, actor string) (*consequence.Effect, error) {
 	s := &step{what: store.Edit, actor: actor, based: based, repaired: id}
 	s.plan = leadsTo(func(now *view.Snapshot) (*estate.Estate, error) {
 		at := slices.IndexFunc(now.Aside, func(o store.Aside) bool { return o.ID == id })

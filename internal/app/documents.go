@@ -9,18 +9,19 @@ import (
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/inventory"
+	"bivium/internal/app/consequence"
 	"bivium/internal/app/view"
 	"bivium/internal/store"
 )
 
 // Import is what a document would change, or has changed.
 type Import struct {
-	Revision int64              `json:"revision"`
-	Name     string             `json:"name"`
-	Counts   map[string][3]int  `json:"counts"` // by list: new, changed and gone things
-	Changes  []inventory.Change `json:"changes"`
-	Faults   []estate.Fault     `json:"faults"`
-	Effect   *Effect            `json:"effect"`
+	Revision int64               `json:"revision"`
+	Name     string              `json:"name"`
+	Counts   map[string][3]int   `json:"counts"` // by list: new, changed and gone things
+	Changes  []inventory.Change  `json:"changes"`
+	Faults   []estate.Fault      `json:"faults"`
+	Effect   *consequence.Effect `json:"effect"`
 }
 
 // TryImport returns what would change if a document took the place of the
@@ -35,7 +36,7 @@ func TryImport(s *view.Snapshot, ctx context.Context, text []byte) (*Import, err
 		return nil, err
 	}
 	after := s.After(p, s.Revision, s.Known, s.Mapping)
-	return imported(s, after, effect(s, after, &p.Changed, maxFlows)), nil
+	return imported(s, after, consequence.EffectOf(s, after, &p.Changed, consequence.MaxFlows)), nil
 }
 
 // readDocument returns the estate of a document, with the lists that say what those of s
@@ -57,7 +58,7 @@ func readDocument(s *view.Snapshot, text []byte) (*estate.Estate, error) {
 }
 
 // imported tells what is different in an estate that takes the place of that of s.
-func imported(s *view.Snapshot, after *view.Snapshot, effect *Effect) *Import {
+func imported(s *view.Snapshot, after *view.Snapshot, effect *consequence.Effect) *Import {
 	e := after.Estate
 	out := &Import{Revision: after.Revision, Name: e.Name, Counts: map[string][3]int{}, Changes: []inventory.Change{}, Faults: append([]estate.Fault{}, after.Faults...), Effect: effect}
 	was, is := document.Differing(s.Estate, e)
@@ -116,7 +117,7 @@ func (a *App) Import(ctx context.Context, text []byte, based int64, actor string
 			return e, nil
 		}),
 		then: func(before, after *view.Snapshot, p *view.Plan) error {
-			out = imported(before, after, effect(before, after, &p.Changed, maxFlows))
+			out = imported(before, after, consequence.EffectOf(before, after, &p.Changed, consequence.MaxFlows))
 			return nil
 		},
 	})

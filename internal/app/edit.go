@@ -12,6 +12,8 @@ import (
 	"bivium/core/edit"
 	"bivium/core/estate"
 	"bivium/core/inventory"
+	"bivium/internal/app/consequence"
+	"bivium/internal/app/rules"
 	"bivium/internal/app/view"
 	"bivium/internal/store"
 )
@@ -91,7 +93,7 @@ func renameKnown(known []inventory.Known, former map[estate.Ref]string) []invent
 // Make makes an edit of the estate as it is by now, and returns what changed. An edit that
 // would bring a fault is refused. Operations without a base need the estate to be still at
 // the revision that their author saw.
-func (a *App) Make(ctx context.Context, x *Edit, actor string) (*Consequence, error) {
+func (a *App) Make(ctx context.Context, x *Edit, actor string) (*consequence.Consequence, error) {
 	based := int64(current)
 	if x.Strict || slices.ContainsFunc(x.Operations, func(o edit.Operation) bool { return o.Base == "" }) {
 		based = x.Seen
@@ -102,7 +104,7 @@ func (a *App) Make(ctx context.Context, x *Edit, actor string) (*Consequence, er
 			return nil, err
 		}
 		p := &view.Plan{Next: r.Estate, Former: r.Former()}
-		if refused := refusedBy(now, p, r.Put); len(refused) > 0 {
+		if refused := consequence.RefusedBy(now, p, r.Put); len(refused) > 0 {
 			var problems view.Problems
 			for _, r := range refused {
 				problems = append(problems, view.Problem{At: r.At, Message: r.Message, Fix: r.Fix})
@@ -111,4 +113,59 @@ func (a *App) Make(ctx context.Context, x *Edit, actor string) (*Consequence, er
 		}
 		return p, nil
 	}})
+}
+
+// Try returns what an edit would change of a snapshot.
+func (a *App) Try(ctx context.Context, s *view.Snapshot, x *Edit) (*consequence.Consequence, error) {
+	nothing := consequence.Nothing(s.Revision)
+	r, err := a.on(ctx, s, x)
+	var used *edit.InUse
+	switch {
+	case errors.As(err, &used):
+		nothing.InUse = consequence.UseOf(used)
+		return nothing, nil
+	case err != nil:
+		return nil, err
+	}
+	p, refused, err := consequence.WorkOut(s, x.key(), r)
+	if err != nil {
+		return nil, err
+	}
+	if len(refused) > 0 {
+		nothing.Refused = refused
+		return nothing, nil
+	}
+	after := s.Ahead(p)
+	out := consequence.Of(s, after, p)
+	if put := r.Put[len(r.Put)-1]; put.Name != "" {
+		out.About = rules.AboutThing(after, put)
+	}
+	return out, nil
+}
+
+// told takes a step, and returns what it changed.
+func (a *App) told(ctx context.Context, s *step) (*consequence.Consequence, error) {
+	var out *consequence.Consequence
+	s.then = func(before, after *view.Snapshot, p *view.Plan) error {
+		out = consequence.Of(before, after, p)
+		return nil
+	}
+	if err := a.advance(ctx, s); err != nil {
+		return nil, err
+	}
+	if out == nil { // there was nothing to do
+		revision := a.Now().Revision
+		out = consequence.Nothing(revision)
+		out.Effect = consequence.NoEffect(revision)
+	}
+	return out, nil
+}
+
+// edited is told for what has an effect on flows alone.
+func (a *App) edited(ctx context.Context, s *step) (*consequence.Effect, error) {
+	out, err := a.told(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	return out.Effect, nil
 }

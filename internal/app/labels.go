@@ -9,6 +9,7 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/inventory"
+	"bivium/internal/app/consequence"
 	"bivium/internal/app/view"
 )
 
@@ -145,7 +146,7 @@ func mappingProblems(faults []*inventory.MappingError) view.Problems {
 
 // SetMapping makes some rules the mapping, and labels everything that was read
 // anew, if the estate is still at revision based.
-func (a *App) SetMapping(ctx context.Context, rules []inventory.Mapping, based int64, actor string) (*Effect, error) {
+func (a *App) SetMapping(ctx context.Context, rules []inventory.Mapping, based int64, actor string) (*consequence.Effect, error) {
 	table, faults := inventory.NewTable(rules)
 	if len(faults) > 0 {
 		return nil, mappingProblems(faults)
@@ -157,7 +158,7 @@ func (a *App) SetMapping(ctx context.Context, rules []inventory.Mapping, based i
 
 // SetLabels sets the labels of a workload by hand: those given win over mapped
 // ones for good, until they are left out again.
-func (a *App) SetLabels(ctx context.Context, workload string, hand map[string]string, based int64, actor string) (*Effect, error) {
+func (a *App) SetLabels(ctx context.Context, workload string, hand map[string]string, based int64, actor string) (*consequence.Effect, error) {
 	for key, value := range hand {
 		if err := estate.CheckLabel(key, value); err != nil {
 			return nil, &view.Problem{At: "labels." + key, Message: err.Error(), Fix: "use only letters, digits and ._-/:@+"}
@@ -176,7 +177,7 @@ func (a *App) SetLabels(ctx context.Context, workload string, hand map[string]st
 }
 
 // relabel puts the labels of everything that was read to what f gives.
-func (a *App) relabel(ctx context.Context, based int64, actor string, f func(*view.Snapshot) ([]inventory.Known, []inventory.Mapping, *inventory.Table, error)) (*Effect, error) {
+func (a *App) relabel(ctx context.Context, based int64, actor string, f func(*view.Snapshot) ([]inventory.Known, []inventory.Mapping, *inventory.Table, error)) (*consequence.Effect, error) {
 	s := &step{what: "map tags", actor: actor, based: based, remap: true}
 	s.plan = leadsTo(func(now *view.Snapshot) (next *estate.Estate, err error) {
 		var table *inventory.Table

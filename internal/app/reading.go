@@ -11,6 +11,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/core/limits"
+	"bivium/internal/app/consequence"
 	"bivium/internal/app/view"
 	"bivium/internal/drivers"
 	"bivium/internal/store"
@@ -32,17 +33,17 @@ type ReadingView struct {
 
 // Report is what a reading did to the estate.
 type Report struct {
-	Read    [2]int             `json:"read"` // networks and workloads
-	Why     string             `json:"why"`  // it ended early; "" if it did not
-	Fix     string             `json:"fix"`
-	Notes   []string           `json:"notes"`
-	Counts  []ChangeCount      `json:"counts"`
-	Changes []inventory.Change `json:"changes"` // the first of them
-	Covered []Covered          `json:"covered"`
-	Flows   []FlowEffect       `json:"flows"` // that changed outcome
-	More    int                `json:"more"`  // flows that are not shown
+	Read    [2]int                   `json:"read"` // networks and workloads
+	Why     string                   `json:"why"`  // it ended early; "" if it did not
+	Fix     string                   `json:"fix"`
+	Notes   []string                 `json:"notes"`
+	Counts  []ChangeCount            `json:"counts"`
+	Changes []inventory.Change       `json:"changes"` // the first of them
+	Covered []Covered                `json:"covered"`
+	Flows   []consequence.FlowEffect `json:"flows"` // that changed outcome
+	More    int                      `json:"more"`  // flows that are not shown
 
-	Expectations []Expectation `json:"expectations"` // that fare otherwise
+	Expectations []consequence.Expectation `json:"expectations"` // that break or hold again
 }
 
 // ChangeCount is how many changes there are of a sort.
@@ -63,7 +64,6 @@ type Covered struct {
 // What a report tells at most of each.
 const (
 	maxChanges = 500
-	maxFlows   = 40
 )
 
 // readings are those that run, by account.
@@ -217,7 +217,7 @@ func (a *App) takeIn(ctx context.Context, provider string, reading *store.Readin
 	})
 	s.then = func(before, after *view.Snapshot, p *view.Plan) error {
 		report.tell(before, after, taken.Changes)
-		e := effect(before, after, &p.Changed, maxFlows)
+		e := consequence.EffectOf(before, after, &p.Changed, consequence.MaxFlows)
 		report.Flows, report.More, report.Expectations = e.Flows, e.More, e.Expectations
 		reading.Ended, reading.Report = a.Clock(), mustJSON(report)
 		return nil
@@ -292,7 +292,7 @@ func (r *Report) tell(before, after *view.Snapshot, changes []inventory.Change) 
 }
 
 func emptyReport() Report {
-	return Report{Notes: []string{}, Counts: []ChangeCount{}, Changes: []inventory.Change{}, Covered: []Covered{}, Flows: []FlowEffect{}, Expectations: []Expectation{}}
+	return Report{Notes: []string{}, Counts: []ChangeCount{}, Changes: []inventory.Change{}, Covered: []Covered{}, Flows: []consequence.FlowEffect{}, Expectations: []consequence.Expectation{}}
 }
 
 func mustJSON(v any) []byte {

@@ -5,29 +5,30 @@ import (
 
 	"bivium/core/wiring"
 	"bivium/internal/app"
+	"bivium/internal/app/consequence"
 	"bivium/internal/app/view"
 )
 
 // try tries short edits of the wiring.
-func try(t testing.TB, a *app.App, s *view.Snapshot, short ...wiring.Edit) (*app.Consequence, error) {
+func try(t testing.TB, a *app.App, s *view.Snapshot, short ...wiring.Edit) (*consequence.Consequence, error) {
 	x := &app.Edit{Seen: s.Revision}
 	if err := a.Expand(s, x, short); err != nil {
 		return nil, err
 	}
 	if len(x.Operations) == 0 { // they change nothing
-		return &app.Consequence{Effect: &app.Effect{}}, nil
+		return &consequence.Consequence{Effect: &consequence.Effect{}}, nil
 	}
 	return a.Try(t.Context(), s, x)
 }
 
 // makeOf makes short edits of the wiring.
-func makeOf(t testing.TB, a *app.App, short ...wiring.Edit) (*app.Consequence, error) {
+func makeOf(t testing.TB, a *app.App, short ...wiring.Edit) (*consequence.Consequence, error) {
 	x := &app.Edit{Seen: a.Now().Revision}
 	if err := a.Expand(a.Now(), x, short); err != nil {
 		return nil, err
 	}
 	if len(x.Operations) == 0 {
-		return &app.Consequence{Revision: a.Now().Revision, Effect: &app.Effect{}}, nil
+		return &consequence.Consequence{Revision: a.Now().Revision, Effect: &consequence.Effect{}}, nil
 	}
 	return a.Make(t.Context(), x, "test")
 }

@@ -9,6 +9,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/matrix"
 	"bivium/core/suggest"
+	"bivium/internal/app/consequence"
 	"bivium/internal/app/view"
 	"bivium/internal/wording"
 )
@@ -24,13 +25,13 @@ type SuggestionQuestion struct {
 
 // Suggestion is an edit that brings the outcome that was asked for, with what it changes besides.
 type Suggestion struct {
-	Words        []string         `json:"words"` // one for each step
-	Operations   []edit.Operation `json:"operations"`
-	Mark         matrix.Mark      `json:"mark"`
-	Others       string           `json:"others"` // pairs of addresses with another outcome, besides the flow
-	Flows        []FlowEffect     `json:"flows"`  // the first of them
-	More         int              `json:"more"`
-	Expectations []Expectation    `json:"expectations"` // those that fare otherwise
+	Words        []string                  `json:"words"` // one for each step
+	Operations   []edit.Operation          `json:"operations"`
+	Mark         matrix.Mark               `json:"mark"`
+	Others       string                    `json:"others"` // pairs of addresses with another outcome, besides the flow
+	Flows        []consequence.FlowEffect  `json:"flows"`  // the first of them
+	More         int                       `json:"more"`
+	Expectations []consequence.Expectation `json:"expectations"` // those that break or hold again
 	// Rank sorts suggestions: those with the fewest side effects first.
 	Rank []int64 `json:"rank"`
 }
@@ -68,7 +69,7 @@ func Suggest(ctx context.Context, s *view.Snapshot, q *SuggestionQuestion, found
 
 func suggested(s *view.Snapshot, x *suggest.Suggestion) *Suggestion {
 	after := s.Ahead(&view.Plan{Next: x.Analysis.Judge.Estate, Analysis: x.Analysis, Changed: x.Changed})
-	e := effectOnFlows(s, after, &x.Changed, maxSuggestedFlows)
+	e := consequence.EffectOnFlows(s, after, &x.Changed, maxSuggestedFlows)
 	out := &Suggestion{
 		Operations: x.Edit.Operations, Mark: matrix.Mark{Outcome: x.Verdict.Outcome, Contested: x.Verdict.Contested}, Others: view.Grouped(x.Others),
 		Flows: e.Flows, More: e.More, Expectations: e.Expectations,

@@ -11,6 +11,7 @@ import (
 
 	"bivium/core/document"
 	"bivium/core/inventory"
+	"bivium/internal/app/consequence"
 	"bivium/internal/app/view"
 	"bivium/internal/store"
 )
@@ -64,7 +65,7 @@ func (a *App) Last(ctx context.Context, s *view.Snapshot) (*LastStep, error) {
 
 // Undo takes back the last step, if the estate is still at revision based. What a
 // reading brought is not taken back: the next one would bring it again.
-func (a *App) Undo(ctx context.Context, based int64, actor string) (*Consequence, error) {
+func (a *App) Undo(ctx context.Context, based int64, actor string) (*consequence.Consequence, error) {
 	return a.told(ctx, &step{what: store.Edit, actor: actor, based: based, plan: func(now *view.Snapshot) (*view.Plan, error) {
 		was, former, err := a.Store.Before(ctx, based)
 		var unreadable document.Errors

@@ -19,6 +19,7 @@ import (
 	"bivium/core/wiring"
 	"bivium/demo"
 	"bivium/internal/app"
+	"bivium/internal/app/consequence"
 	"bivium/internal/app/view"
 	"bivium/internal/store"
 )
@@ -166,7 +167,7 @@ func routesThatDiffer(before, after *view.Snapshot) []string {
 }
 
 // routesOf puts told changes into the same words.
-func routesOf(changes []app.RouteChange) []string {
+func routesOf(changes []consequence.RouteChange) []string {
 	var out []string
 	for _, c := range changes {
 		for _, hub := range c.Hubs {
@@ -193,7 +194,7 @@ func faresThatDiffer(before, after *view.Snapshot) map[string]bool {
 }
 
 // faresOf returns those that are told to hold in one of them alone.
-func faresOf(list []app.Expectation) map[string]bool {
+func faresOf(list []consequence.Expectation) map[string]bool {
 	out := map[string]bool{}
 	for _, x := range list {
 		if (x.Before == view.Breaks) != (x.After == view.Breaks) {

@@ -9,6 +9,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/wiring"
 	"bivium/internal/app"
+	"bivium/internal/app/rules"
 	"bivium/internal/app/view"
 )
 
@@ -71,8 +72,8 @@ func (h *handlers) postEdit(c echo.Context) error {
 	return c.JSON(http.StatusOK, consequence)
 }
 
-func getRules(now *view.Snapshot, _ echo.Context) (any, error) { return now.Rules(), nil }
+func getRules(now *view.Snapshot, _ echo.Context) (any, error) { return rules.All(now), nil }
 
 func getObject(now *view.Snapshot, c echo.Context) (any, error) {
-	return now.Object(estate.Ref{Kind: estate.Kind(c.QueryParam("kind")), Name: c.QueryParam("name")})
+	return rules.Open(now, estate.Ref{Kind: estate.Kind(c.QueryParam("kind")), Name: c.QueryParam("name")})
 }

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"bivium/internal/app"
+	"bivium/internal/app/consequence"
 	"bivium/internal/app/view"
 )
 
@@ -67,14 +67,14 @@ func TestEveryKindOfRuleIsWrittenOverHTTP(t *testing.T) {
 	}
 	edit, err := json.Marshal(object{"operations": all})
 	require.NoError(t, err)
-	var tried, done app.Consequence
+	var tried, done consequence.Consequence
 	w.send(http.MethodPost, "/api/edit/try", string(edit), nil, http.StatusOK, "Consequence", &tried)
 	require.Empty(t, tried.Refused)
 	assert.Len(t, tried.Objects, len(all))
 	before := w.revision()
 	w.send(http.MethodPost, "/api/edit", string(edit), before, http.StatusOK, "Consequence", &done)
 	assert.Equal(t, tried.Objects, done.Objects)
-	assert.Equal(t, []app.GroupChange{{Name: "testers", After: done.Groups[0].After, Gained: done.Groups[0].Gained, Lost: []string{}}}, done.Groups)
+	assert.Equal(t, []consequence.GroupChange{{Name: "testers", After: done.Groups[0].After, Gained: done.Groups[0].Gained, Lost: []string{}}}, done.Groups)
 	assert.Positive(t, done.Groups[0].After)
 
 	// What many refer to is renamed, and they follow; deleting it is refused with all of them.

@@ -31,6 +31,7 @@ import (
 	"bivium/core/verdict"
 	"bivium/demo"
 	"bivium/internal/app"
+	"bivium/internal/app/consequence"
 	"bivium/internal/app/view"
 	"bivium/internal/drivers"
 	"bivium/internal/drivers/call"
@@ -319,12 +320,12 @@ func TestAnEditIsTriedSavedAndKept(t *testing.T) {
 	require.Equal(t, "inspected", string(w.ask("crew-1", "198.51.100.7", "tcp/443").Marks[0].Outcome))
 
 	edit := switchedOff(w)
-	var tried app.Consequence
+	var tried consequence.Consequence
 	w.send(http.MethodPost, "/api/edit/try", edit, nil, http.StatusOK, "Consequence", &tried)
 	assert.Len(t, tried.Effect.Cells, 2, "office to internet, and crews to internet")
 	require.Len(t, tried.Effect.Expectations, 1)
 	broken := tried.Effect.Expectations[0]
-	assert.Equal(t, app.Expectation{Name: "crews-web-inspected", Before: view.Holds, After: view.Breaks, Witness: broken.Witness}, broken)
+	assert.Equal(t, consequence.Expectation{Name: "crews-web-inspected", Before: view.Holds, After: view.Breaks, Witness: broken.Witness}, broken)
 	require.NotNil(t, broken.Witness)
 	assert.Equal(t, "inspected", string(w.ask(broken.Witness.From, broken.Witness.To, broken.Witness.On).Marks[0].Outcome), "its flow is one that is inspected now")
 	assert.Equal(t, "inspected", string(w.ask("crew-1", "198.51.100.7", "tcp/443").Marks[0].Outcome), "trying stores nothing")

@@ -15,6 +15,7 @@ import (
 	"bivium/core/wiring"
 	"bivium/demo"
 	"bivium/internal/app"
+	"bivium/internal/app/consequence"
 	"bivium/internal/app/view"
 )
 
@@ -38,7 +39,7 @@ func outcome(w *world, from, to string) string {
 func TestANetworkIsPlacedOverHTTP(t *testing.T) {
 	w := start(t)
 	clash := edits{[]wiring.Edit{{Op: wiring.Live, Network: "bladeworks", Segment: "office"}}}
-	var tried app.Consequence
+	var tried consequence.Consequence
 	w.send(http.MethodPost, "/api/edit/try", body(t, clash), nil, http.StatusOK, "Consequence", &tried)
 	require.NotEmpty(t, tried.Refused)
 	assert.Equal(t, "F2", tried.Refused[0].Code)
@@ -62,7 +63,7 @@ func TestANetworkIsPlacedOverHTTP(t *testing.T) {
 	w.send(http.MethodPost, "/api/edit/try", body(t, place), nil, http.StatusOK, "Consequence", &tried)
 	require.Empty(t, tried.Refused)
 	require.Len(t, tried.Routes, 1, "one prefix comes, at every hub")
-	assert.Equal(t, app.RouteChange{Segment: "contractor", Prefix: "10.31.0.64/26", After: "tide-lab at delta", Hubs: []string{"delta", "fjord", "ridge"}}, tried.Routes[0])
+	assert.Equal(t, consequence.RouteChange{Segment: "contractor", Prefix: "10.31.0.64/26", After: "tide-lab at delta", Hubs: []string{"delta", "fjord", "ridge"}}, tried.Routes[0])
 	assert.NotEmpty(t, tried.Effect.Flows, "flows come with it")
 	for _, f := range tried.Effect.Flows {
 		assert.True(t, f.Before == nil || f.After == nil || f.Outcome, "%v", f)
@@ -104,7 +105,7 @@ func TestANetworkIsPlacedOverHTTP(t *testing.T) {
 func TestAShareShowsWhatItMayNotBring(t *testing.T) {
 	w := start(t)
 	place := []wiring.Edit{{Op: wiring.Live, Network: "tide-lab", Segment: "turbine"}, {Op: wiring.Attach, Network: "tide-lab", Hub: "delta", Cost: 1}}
-	var tried app.Consequence
+	var tried consequence.Consequence
 	shows := 0
 	for range 8 {
 		w.send(http.MethodPost, "/api/edit/try", body(t, edits{place}), nil, http.StatusOK, "Consequence", &tried)
@@ -168,7 +169,7 @@ func TestWhatIsWrongWithRoutesIsMendedFromTheTable(t *testing.T) {
 	assert.Equal(t, "10.81.0.0/24", row.Prefix)
 	assert.Equal(t, "no-way-back", string(w.ask("staff-1", "archive-1", "tcp/443").Trace.Verdict.Reason))
 	require.NotNil(t, row.Remedy)
-	w.send(http.MethodPost, "/api/edit", body(t, edits{row.Remedy.Edits}), w.revision(), http.StatusOK, "Consequence", &app.Consequence{})
+	w.send(http.MethodPost, "/api/edit", body(t, edits{row.Remedy.Edits}), w.revision(), http.StatusOK, "Consequence", &consequence.Consequence{})
 	assert.Equal(t, "ok", find().State)
 	assert.Equal(t, "allowed", outcome(w, "staff-1", "archive-1"))
 
@@ -192,7 +193,7 @@ func TestWhatIsWrongWithRoutesIsMendedFromTheTable(t *testing.T) {
 	var p problem
 	w.send(http.MethodPost, "/api/edit", body(t, edits{[]wiring.Edit{accept}}), w.revision(), http.StatusUnprocessableEntity, "Problem", &p)
 	accept.Status = "refused"
-	w.send(http.MethodPost, "/api/edit", body(t, edits{[]wiring.Edit{accept}}), w.revision(), http.StatusOK, "Consequence", &app.Consequence{})
+	w.send(http.MethodPost, "/api/edit", body(t, edits{[]wiring.Edit{accept}}), w.revision(), http.StatusOK, "Consequence", &consequence.Consequence{})
 	assert.Equal(t, "refused", w.routes("network=head-office").Waiting[0].Status)
 }
 
@@ -239,7 +240,7 @@ func TestFaultsOfADocumentOfferWaysOut(t *testing.T) {
 		require.NotEmpty(t, f.Remedies, f.Message)
 		body, err := json.Marshal(map[string]any{"wiring": f.Remedies[0].Edits})
 		require.NoError(t, err)
-		var tried app.Consequence
+		var tried consequence.Consequence
 		w.send(http.MethodPost, "/api/edit/try", string(body), nil, http.StatusOK, "Consequence", &tried)
 		require.Empty(t, tried.Refused, "%v", f.Remedies[0])
 		w.send(http.MethodPost, "/api/edit", string(body), w.revision(), http.StatusOK, "Consequence", nil)

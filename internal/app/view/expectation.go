@@ -34,8 +34,8 @@ type ExpectationState struct {
 	Witness *Witness          `json:"witness"` // a flow that breaks it, or null
 }
 
-// expectationState returns how an expectation stands, nil for one that there is not.
-func (s *Snapshot) expectationState(name string) *ExpectationState {
+// ExpectationState returns how an expectation stands, nil for one that there is not.
+func (s *Snapshot) ExpectationState(name string) *ExpectationState {
 	for _, r := range s.Analysis.Expectations.All() {
 		if r.Expectation.Name != name {
 			continue

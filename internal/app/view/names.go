@@ -40,7 +40,7 @@ func newNameIndex(s *Snapshot) *nameIndex {
 	add := func(text, kind, hint string) { x.ends = append(x.ends, Completion{text, kind, hint}) }
 	add("internet", "internet", "every external address")
 	for _, g := range e.Groups {
-		add(g.Name, "group", groupHint(&g))
+		add(g.Name, "group", GroupHint(&g))
 	}
 	for _, g := range e.Segments {
 		add(g.Name, "segment", cmp.Or(g.Description, "a whole segment"))
@@ -79,7 +79,7 @@ func newNameIndex(s *Snapshot) *nameIndex {
 	return x
 }
 
-func groupHint(g *estate.Group) string {
+func GroupHint(g *estate.Group) string {
 	switch {
 	case g.Match != "":
 		return g.Match

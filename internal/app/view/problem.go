@@ -2,6 +2,8 @@ package view
 
 import (
 	"strings"
+
+	"bivium/core/document"
 )
 
 // Problem is something wrong with what a user asked for: where, what, and how
@@ -35,4 +37,19 @@ func (p Problems) Error() string {
 		lines[i] = p[i].Error()
 	}
 	return strings.Join(lines, "\n")
+}
+
+// ProblemsOf tells which things could not be read again.
+func ProblemsOf(refused []*document.Unreadable) Problems {
+	var out Problems
+	for _, u := range refused {
+		for _, e := range u.Errors {
+			at := u.List + "[" + u.Key + "]"
+			if e.Path != "" {
+				at += "." + e.Path
+			}
+			out = append(out, Problem{At: at, Message: e.Message, Fix: e.Fix})
+		}
+	}
+	return out
 }

@@ -1,10 +1,12 @@
 package view
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
 	"bivium/core/document"
+	"bivium/core/edit"
 	"bivium/core/estate"
 	"bivium/internal/store"
 )
@@ -115,7 +117,7 @@ func (s *Snapshot) membership(out *Sheet) {
 	names := s.Judge.GroupNames()
 	hints := map[string]string{}
 	for i := range s.Estate.Groups {
-		hints[s.Estate.Groups[i].Name] = groupHint(&s.Estate.Groups[i])
+		hints[s.Estate.Groups[i].Name] = GroupHint(&s.Estate.Groups[i])
 	}
 	switch out.Kind {
 	case "workload":
@@ -199,9 +201,11 @@ func (s *Snapshot) uses(out *Sheet) {
 		}
 	}
 	for _, ref := range document.Referrers(s.Estate, estate.Ref{Kind: estate.Kind(out.Kind), Name: out.Name}) {
-		if ref.Kind != estate.KindWorkload { // the tree has those
-			use(Thing{string(ref.Kind), ref.Name})
+		if ref.Kind == estate.KindWorkload { // the tree has those
+			continue
 		}
+		thing, _ := edit.In(s.Estate)(ref)
+		use(Thing{string(ref.Kind), cmp.Or(connects(thing.Interface()), ref.Name)})
 	}
 	in := s.segmentsAround(out.Kind, out.Name)
 	for _, x := range s.Estate.Exits {

@@ -49,7 +49,7 @@ func (s *Snapshot) Summary() *Summary {
 		out.Segments = append(out.Segments, Named{x.Name, cmp.Or(x.Description, "segment")})
 	}
 	for i := range e.Groups {
-		out.Groups = append(out.Groups, Named{e.Groups[i].Name, groupHint(&e.Groups[i])})
+		out.Groups = append(out.Groups, Named{e.Groups[i].Name, GroupHint(&e.Groups[i])})
 	}
 	for _, c := range s.Index.services {
 		if c.Text != "any" {

@@ -99,12 +99,12 @@ function InUse({ use, onAlong }: { use: Schemas["InUse"]; onAlong: Props["onAlon
       <p className="pt-1">{things(use.by)}</p>
       {use.changed.length > 0 && (
         <p className="pt-1.5">
-          <span className="text-soft">To remove it from:</span> {things(use.changed)}
+          <span className="text-soft">It must be removed from:</span> {things(use.changed)}
         </p>
       )}
       {use.gone.length > 0 && (
         <p className="pt-1.5">
-          <span className="text-soft">To delete as well, because nothing would be left of it:</span>{" "}
+          <span className="text-soft">These must be deleted too, because nothing would be left of them:</span>{" "}
           {things(use.gone)}
         </p>
       )}

@@ -160,8 +160,8 @@ function Side({ side }: { side: Schemas["SideFacts"] }) {
           <p>
             <ThingLink plain thing={{ kind: "group", name: g.name }} />{" "}
             <span className="text-soft">
-              {g.external && g.workloads === 0 ? "external" : `${counted(g.inside, "workload")} here`}
-              {g.workloads > g.inside && `, ${g.workloads - g.inside} in other segments`}
+              {g.external && g.workloads === 0 ? "external" : `${counted(g.inside, "workload")} in scope`}
+              {g.workloads > g.inside && `, ${g.workloads - g.inside} elsewhere`}
             </span>
           </p>
           <p className="font-mono text-xs text-soft">{g.hint}</p>

@@ -26,7 +26,7 @@ export function Patterns({ rules }: { rules: Rules }) {
   }
   return (
     <section aria-label="Patterns" className="mt-8">
-      <h2 className="font-serif text-[18px] font-semibold">Or begin with a usual task</h2>
+      <h2 className="font-serif text-[18px] font-semibold">Or start from a common task</h2>
       <ul className="mt-2 grid max-w-[56rem] grid-cols-2 gap-2">
         {patterns.map((p) => (
           <li key={p.key}>
@@ -87,7 +87,7 @@ function PatternForm({ pattern, rules, onClose }: FormProps) {
       {!complete && (
         <p className="mt-4 text-[13px] text-soft">The consequence is shown once every choice is made.</p>
       )}
-      {nothing && <p className="mt-4 text-[13px] text-soft">It is so already: nothing has to change.</p>}
+      {nothing && <p className="mt-4 text-[13px] text-soft">Nothing to change: this is already the case.</p>}
       {(edit.operations?.length ?? 0) > 0 && (
         <ul aria-label="What is written" className="mt-4 text-[13px]">
           {edit.operations?.map((o) => (

@@ -1,4 +1,4 @@
-package app
+package consequence
 
 import (
 	"slices"
@@ -13,16 +13,19 @@ import (
 	"bivium/internal/wording"
 )
 
+// MaxFlows is how many flows that change are told.
+const MaxFlows = 40
+
 // Effect is what an edit would change.
 type Effect struct {
 	Revision     int64         `json:"revision"`
 	Cells        []CellEffect  `json:"cells"`
 	Flows        []FlowEffect  `json:"flows"`
 	More         int           `json:"more"`         // flows that are not shown
-	Expectations []Expectation `json:"expectations"` // those that fare otherwise
+	Expectations []Expectation `json:"expectations"` // those whose status changes
 }
 
-// Expectation is an expectation that fares otherwise than before.
+// Expectation is an expectation whose status changes.
 type Expectation struct {
 	Name    string                 `json:"name"`
 	Before  view.ExpectationStatus `json:"before"`
@@ -30,7 +33,7 @@ type Expectation struct {
 	Witness *view.Witness          `json:"witness"` // a flow that breaks it, or null
 }
 
-// CellEffect is a cell of the board in which flows fare differently.
+// CellEffect is a cell of the board in which flows change.
 type CellEffect struct {
 	Row     string        `json:"row"`
 	Col     string        `json:"col"`
@@ -53,10 +56,10 @@ type FlowEffect struct {
 	Will     []wording.Token   `json:"will"`
 }
 
-// effect puts what fares differently into words; of flows, those of most at most,
+// EffectOf puts what changes into words; of flows, those of most at most,
 // those that change outcome first.
-func effect(s *view.Snapshot, after *view.Snapshot, d *difference.Difference, most int) *Effect {
-	e := effectOnFlows(s, after, d, most)
+func EffectOf(s *view.Snapshot, after *view.Snapshot, d *difference.Difference, most int) *Effect {
+	e := EffectOnFlows(s, after, d, most)
 	for _, c := range d.Cells(shownNodes(s.Estate, after.Estate, d)) {
 		e.Cells = append(e.Cells, CellEffect{
 			view.NodeID(c.Row), view.NodeID(c.Col), append([]matrix.Mark{}, c.Before...), append([]matrix.Mark{}, c.After...), c.Outcome, // nobody may have been there
@@ -65,19 +68,19 @@ func effect(s *view.Snapshot, after *view.Snapshot, d *difference.Difference, mo
 	return e
 }
 
-// effectOnFlows is effect without the cells of the board.
-func effectOnFlows(s *view.Snapshot, after *view.Snapshot, d *difference.Difference, most int) *Effect {
+// EffectOnFlows is EffectOf without the cells of the board.
+func EffectOnFlows(s *view.Snapshot, after *view.Snapshot, d *difference.Difference, most int) *Effect {
 	e := &Effect{Revision: s.Revision, Cells: []CellEffect{}}
 	var told parallel.Group
 	told.Go(func() { e.Flows, e.More = flowEffects(s, after, d, most) })
-	e.Expectations = faringOtherwise(s, after)
+	e.Expectations = otherExpectations(s, after)
 	told.Wait()
 	return e
 }
 
-// faringOtherwise returns the expectations of both snapshots that fare otherwise in the
+// otherExpectations returns the expectations of both snapshots whose status is another in the
 // later one, those that break first.
-func faringOtherwise(s *view.Snapshot, after *view.Snapshot) []Expectation {
+func otherExpectations(s *view.Snapshot, after *view.Snapshot) []Expectation {
 	out := []Expectation{}
 	was := map[string]view.ExpectationStatus{}
 	for _, h := range s.Analysis.Expectations.All() {
@@ -107,7 +110,7 @@ func faringOtherwise(s *view.Snapshot, after *view.Snapshot) []Expectation {
 	return out
 }
 
-// flowEffects returns the flows that fare differently, most at most, those that
+// flowEffects returns the flows that change, most at most, those that
 // change outcome first; and how many more there are.
 func flowEffects(s *view.Snapshot, after *view.Snapshot, d *difference.Difference, most int) (flows []FlowEffect, more int) {
 	flows = []FlowEffect{}

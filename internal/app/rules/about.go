@@ -1,4 +1,4 @@
-package view
+package rules
 
 import (
 	"net/netip"
@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"bivium/core/estate"
+	"bivium/internal/app/view"
 )
 
 // About is what is worth knowing of a rule object while it is written.
@@ -15,9 +16,9 @@ type About struct {
 	Within    []string    `json:"within"`    // of a group: the groups that it is nested in, the next one first
 	Nested    []string    `json:"nested"`    // of a group: those that are nested in it
 	// Expectation is how an expectation stands; null for other things.
-	Expectation *ExpectationState `json:"expectation"`
+	Expectation *view.ExpectationState `json:"expectation"`
 	// Answer is what the internet gets by a publication; null for other things.
-	Answer *Answer `json:"answer"`
+	Answer *view.Answer `json:"answer"`
 }
 
 // SideFacts is who is on one side of a rule object.
@@ -50,12 +51,13 @@ type Relation struct {
 // maxRelations is how many relations are told.
 const maxRelations = 60
 
-// About returns what is worth knowing of a thing; nothing for kinds that select nobody.
-func (s *Snapshot) About(ref estate.Ref) *About {
+// AboutThing returns what is worth knowing of a thing of a snapshot; nothing for kinds that
+// select nobody.
+func AboutThing(s *view.Snapshot, ref estate.Ref) *About {
 	out := &About{Sides: []SideFacts{}, Relations: []Relation{}, Within: []string{}, Nested: []string{}}
 	e := s.Estate
 	side := func(name string, x estate.Side, scope estate.Scope) {
-		out.Sides = append(out.Sides, s.sideFacts(name, x, scope))
+		out.Sides = append(out.Sides, sideFacts(s, name, x, scope))
 	}
 	in := func(segment string) estate.Scope { return estate.Scope{Names: []string{segment}} }
 	end := func(name string, x estate.End) {
@@ -68,7 +70,7 @@ func (s *Snapshot) About(ref estate.Ref) *About {
 		if p := find(e.Policies, ref.Name, func(p *estate.Policy) string { return p.Name }); p != nil {
 			side("from", p.From, orScope(p.FromSegments, p.Segments))
 			side("to", p.To, orScope(p.ToSegments, p.Segments))
-			out.Relations = s.relations(p)
+			out.Relations = relations(s, p)
 		}
 	case estate.KindShare:
 		if h := find(e.Shares, ref.Name, func(h *estate.Share) string { return h.Name }); h != nil {
@@ -78,7 +80,7 @@ func (s *Snapshot) About(ref estate.Ref) *About {
 	case estate.KindPublication:
 		if p := find(e.Publications, ref.Name, func(p *estate.Publication) string { return p.Name }); p != nil {
 			side("to", p.To.Groups, in(p.To.Segment))
-			if answer, err := s.Ask(Question{"internet", p.Address.String(), "any"}); err == nil {
+			if answer, err := s.Ask(view.Question{From: "internet", To: p.Address.String(), On: "any"}); err == nil {
 				out.Answer = answer
 			}
 		}
@@ -86,10 +88,10 @@ func (s *Snapshot) About(ref estate.Ref) *About {
 		if x := find(e.Expectations, ref.Name, func(x *estate.Expectation) string { return x.Name }); x != nil {
 			end("from", x.From)
 			end("to", x.To)
-			out.Expectation = s.expectationState(ref.Name)
+			out.Expectation = s.ExpectationState(ref.Name)
 		}
 	case estate.KindGroup:
-		s.aboutGroup(out, ref.Name)
+		aboutGroup(s, out, ref.Name)
 	}
 	return out
 }
@@ -113,7 +115,7 @@ func find[T any](list []T, name string, of func(*T) string) *T {
 	return nil
 }
 
-func (s *Snapshot) aboutGroup(out *About, name string) {
+func aboutGroup(s *view.Snapshot, out *About, name string) {
 	parent := map[string]string{}
 	for i := range s.Estate.Groups {
 		parent[s.Estate.Groups[i].Name] = s.Estate.Groups[i].Within
@@ -121,7 +123,7 @@ func (s *Snapshot) aboutGroup(out *About, name string) {
 	if _, there := parent[name]; !there {
 		return
 	}
-	out.Sides = append(out.Sides, s.sideFacts("members", estate.Side{Groups: []string{name}}, estate.Scope{All: true}))
+	out.Sides = append(out.Sides, sideFacts(s, "members", estate.Side{Groups: []string{name}}, estate.Scope{All: true}))
 	for at := parent[name]; at != "" && at != name && !slices.Contains(out.Within, at); at = parent[at] {
 		out.Within = append(out.Within, at)
 	}
@@ -135,7 +137,7 @@ func (s *Snapshot) aboutGroup(out *About, name string) {
 
 // sideFacts returns who is on a side of something that serves some segments. Cost: the
 // workloads of its groups.
-func (s *Snapshot) sideFacts(name string, x estate.Side, scope estate.Scope) SideFacts {
+func sideFacts(s *view.Snapshot, name string, x estate.Side, scope estate.Scope) SideFacts {
 	out := SideFacts{Side: name, Any: x.Any, Groups: []GroupFacts{}}
 	if len(x.Groups) == 0 {
 		return out
@@ -150,7 +152,7 @@ func (s *Snapshot) sideFacts(name string, x estate.Side, scope estate.Scope) Sid
 		if group == nil {
 			continue
 		}
-		f := GroupFacts{Name: g, Workloads: len(members[g]), Hint: groupHint(group), External: len(group.Exits) > 0}
+		f := GroupFacts{Name: g, Workloads: len(members[g]), Hint: view.GroupHint(group), External: len(group.Exits) > 0}
 		var inside, outside []string
 		for _, i := range members[g] {
 			w := &s.Estate.Workloads[i]
@@ -197,7 +199,7 @@ func within(w *estate.Workload, network *estate.Network, scope estate.Scope) boo
 // relations returns how a policy stands to the others that are switched on: which of them are
 // more specific for some of the flows that it matches, or less (M4.4). Cost: all policies,
 // times their sides.
-func (s *Snapshot) relations(p *estate.Policy) []Relation {
+func relations(s *view.Snapshot, p *estate.Policy) []Relation {
 	out := []Relation{}
 	parent := map[string]string{}
 	for i := range s.Estate.Groups {

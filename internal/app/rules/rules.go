@@ -1,4 +1,6 @@
-package view
+// Package rules is what one needs to write rules: all of their objects, one of them ready to be
+// edited, and what is worth knowing of it while it is written.
+package rules
 
 import (
 	"encoding/json"
@@ -7,6 +9,7 @@ import (
 	"bivium/core/document"
 	"bivium/core/edit"
 	"bivium/core/estate"
+	"bivium/internal/app/view"
 	"bivium/internal/store"
 )
 
@@ -36,13 +39,13 @@ type RuleNetwork struct {
 	Subnets []string `json:"subnets"` // network/subnet
 }
 
-// Rules returns everything that says what should be. Cost: the size of that.
-func (s *Snapshot) Rules() *Rules {
+// All returns everything of a snapshot that says what should be. Cost: the size of that.
+func All(s *view.Snapshot) *Rules {
 	e := s.Estate
 	out := &Rules{
-		Revision: s.Revision, Segments: OrNone(e.Segments), Exits: OrNone(e.Exits), Publications: OrNone(e.Publications), Services: OrNone(e.Services),
-		Groups: OrNone(e.Groups), Pools: OrNone(e.Pools), Rulebooks: OrNone(e.Rulebooks), Policies: OrNone(e.Policies), Shares: OrNone(e.Shares),
-		Expectations: OrNone(e.Expectations), Hubs: []string{}, Networks: []RuleNetwork{}, Problems: map[string]int{},
+		Revision: s.Revision, Segments: view.OrNone(e.Segments), Exits: view.OrNone(e.Exits), Publications: view.OrNone(e.Publications), Services: view.OrNone(e.Services),
+		Groups: view.OrNone(e.Groups), Pools: view.OrNone(e.Pools), Rulebooks: view.OrNone(e.Rulebooks), Policies: view.OrNone(e.Policies), Shares: view.OrNone(e.Shares),
+		Expectations: view.OrNone(e.Expectations), Hubs: []string{}, Networks: []RuleNetwork{}, Problems: map[string]int{},
 	}
 	for i := range e.Hubs {
 		out.Hubs = append(out.Hubs, e.Hubs[i].Name)
@@ -76,19 +79,19 @@ type Object struct {
 	Name     string          `json:"name"`
 	Object   json.RawMessage `json:"object"` // as the document has it
 	Base     string          `json:"base"`   // what an edit of it is made on
-	UsedBy   []Thing         `json:"usedBy"`
+	UsedBy   []view.Thing    `json:"usedBy"`
 	About    *About          `json:"about"`
 }
 
-// Object returns one thing, store.ErrNotFound if there is none. Cost: the names of its kind
-// in the estate.
-func (s *Snapshot) Object(ref estate.Ref) (*Object, error) {
+// Open returns one thing of a snapshot, store.ErrNotFound if there is none. Cost: the names of
+// its kind in the estate.
+func Open(s *view.Snapshot, ref estate.Ref) (*Object, error) {
 	thing, ok := edit.In(s.Estate)(ref)
 	if !ok {
 		return nil, fmt.Errorf("%s: %w", ref, store.ErrNotFound)
 	}
 	return &Object{
 		Revision: s.Revision, Kind: ref.Kind, Name: ref.Name, Object: document.Body(thing), Base: document.Base(thing),
-		UsedBy: Things(document.Referrers(s.Estate, ref)), About: s.About(ref),
+		UsedBy: view.Things(document.Referrers(s.Estate, ref)), About: AboutThing(s, ref),
 	}, nil
 }

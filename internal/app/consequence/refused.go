@@ -1,4 +1,4 @@
-package app
+package consequence
 
 import (
 	"fmt"
@@ -8,6 +8,7 @@ import (
 
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/core/verdict"
 	"bivium/internal/app/view"
 )
 
@@ -88,4 +89,13 @@ func fieldOf(next *estate.Estate, put []estate.Ref, path string) string {
 		return ""
 	}
 	return fmt.Sprintf("operations[%d].object%s", at, within)
+}
+
+// remedy gives refusals the edits that would avoid them.
+func remedy(p *view.Plan, j *verdict.Judge, t *touched, refused []view.Refusal) {
+	r := view.Remedies{E: p.Next, Net: j.Net}
+	networks := t.networks()
+	for i := range refused {
+		refused[i].Remedies = r.RemediesFor(networks, &refused[i])
+	}
 }

@@ -1,4 +1,4 @@
-package app
+package consequence
 
 import (
 	"net/netip"
