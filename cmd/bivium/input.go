@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -34,7 +35,7 @@ func readEstate(c *cobra.Command, file string) (*estate.Estate, []byte, error) {
 	if err != nil {
 		return nil, nil, fmt.Errorf("%s cannot be read:\n%w", file, err)
 	}
-	return e, text, nil
+	return estate.AsOf(e, time.Now().Format(estate.DayFormat)), text, nil
 }
 
 func printJSON(c *cobra.Command, v any) error {

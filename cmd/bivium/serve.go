@@ -225,6 +225,7 @@ func serve(c *cobra.Command, f serveFlags, first func() (*estate.Estate, error),
 	runtime.ReadMemStats(&m)
 	collectLess(m.HeapAlloc, servePercent)
 	defer a.Close()
+	go a.Calendar(c.Context())
 	if then != nil {
 		if err := then(ctx, a); err != nil {
 			return errors.Join(err, l.Close())

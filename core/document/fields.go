@@ -24,6 +24,7 @@ type field struct {
 	of       estate.Kind // the kind of thing that the value names; "" for none
 	vital    bool        // the object is nothing without that thing
 	observed bool        // others than people change it, too
+	date     bool        // a day
 	madeUp   bool        // a name that is made up where it is missing
 }
 
@@ -37,7 +38,7 @@ func fieldsOf(t reflect.Type) []field {
 	var fields []field
 	for _, sf := range reflect.VisibleFields(t) {
 		key, _, _ := strings.Cut(sf.Tag.Get("json"), ",")
-		if key == "" || sf.Anonymous {
+		if key == "" || key == "-" || sf.Anonymous {
 			continue
 		}
 		f := field{key: key, index: sf.Index}
@@ -67,6 +68,8 @@ func (f *field) set(word string) {
 		f.empty = true
 	case "of":
 		f.of = estate.Kind(value)
+	case "date":
+		f.date = true
 	case "vital":
 		f.vital = true
 	case "observed":

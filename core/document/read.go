@@ -306,6 +306,11 @@ func (r *reader) string(n node, v reflect.Value, f *field, at *path) {
 	if f.enum != nil && !slices.Contains(f.enum, s) {
 		r.fail(n, at, "write "+strings.Join(f.enum, " or "), "%q is no %s", s, f.key)
 	}
+	if f.date {
+		if err := estate.CheckDay(s); err != nil {
+			r.refuse(n, at, err)
+		}
+	}
 	if f.name {
 		if err := estate.CheckName(s); err != nil {
 			r.refuse(n, at, err)

@@ -96,6 +96,8 @@ func schemaOf(t reflect.Type, f *field) map[string]any {
 		switch {
 		case f != nil && f.name:
 			return ref("name")
+		case f != nil && f.date:
+			return map[string]any{"type": "string", "format": "date"}
 		case f != nil && f.enum != nil:
 			return withDefault(map[string]any{"enum": f.enum}, f)
 		}

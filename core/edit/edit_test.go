@@ -142,7 +142,7 @@ func TestDeletingTakesAlongWhatRefers(t *testing.T) {
 var little = &estate.Estate{
 	Version: 1, Name: "little",
 	Hubs:     []estate.Hub{{Name: "fen"}, {Name: "tor"}},
-	Segments: []estate.Segment{{Name: "office", Default: estate.Deny}},
+	Segments: []estate.Segment{{Name: "office", Default: estate.Deny, Approval: estate.ApproveNone}},
 	Groups:   []estate.Group{{Name: "crews", Match: "role=crew"}, {Name: "night", Match: "shift=night", Within: "crews"}},
 	Pools:    []estate.Pool{{Name: "watch", OnFailure: "closed", Firewalls: []estate.Firewall{{Name: "watch-1", Hub: "fen", State: "healthy"}}}},
 }

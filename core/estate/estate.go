@@ -17,6 +17,7 @@
 //	min=N      the least number that is allowed
 //	max=N      the largest one, where it is not 2147483647
 //	empty      a list that says something else where it is empty than where it is left out
+//	date       a day, written 2026-11-29
 package estate
 
 import (
@@ -53,6 +54,9 @@ type Estate struct {
 	Policies     []Policy      `json:"policies,omitempty"`
 	Shares       []Share       `json:"shares,omitempty"`
 	Expectations []Expectation `json:"expectations,omitempty"`
+
+	// Day is the day of which the estate is, for what runs out; "" where nothing does. See AsOf.
+	Day string `json:"-"`
 }
 
 // Account is a subscription with a cloud, or a group of own premises.
@@ -88,8 +92,23 @@ type Link struct {
 type Segment struct {
 	Name        string `json:"name" doc:"req,name"`
 	Default     Action `json:"default" doc:"def=deny,enum=allow|deny"`
-	Description string `json:"description,omitempty"`
+	// Owners are the people and teams of whom one must approve certain changes of flows that
+	// begin or end in the segment, and Approval says which (C2.3). They change no flow.
+	Owners      []string `json:"owners,omitempty" doc:"name"`
+	Approval    Approval `json:"approval" doc:"def=none,enum=none|opened|any"`
+	Description string   `json:"description,omitempty"`
 }
+
+// Approval is for which changes of its flows a segment asks its owners.
+type Approval string
+
+// The changes for which owners are asked: for none, for flows that pass now and did not, or
+// pass fewer pools, and for any.
+const (
+	ApproveNone   Approval = "none"
+	ApproveOpened Approval = "opened"
+	ApproveAny    Approval = "any"
+)
 
 // Network is one cloud virtual network, one site's LAN, one remote-access pool
 // or one partner's network.
@@ -323,7 +342,12 @@ type Policy struct {
 	To           Side   `json:"to" doc:"req"`
 	Enabled      bool   `json:"enabled" doc:"def=true"`
 	Rules        []Rule `json:"rules" doc:"req"`
+	Ticket       string `json:"ticket,omitempty"`
+	Until        string `json:"until,omitempty" doc:"date"`  // the last day on which it applies (C3.7)
+	Review       string `json:"review,omitempty" doc:"date"` // the day on which somebody must look at it again
 	Description  string `json:"description,omitempty"`
+
+	Lapsed bool `json:"-"` // Until is over, see AsOf
 }
 
 // serves returns the segments whose flows the policy may decide; of a guardrail, those
@@ -347,7 +371,12 @@ type Rule struct {
 	Services    []ServiceRef `json:"services" doc:"req"`
 	Action      Action       `json:"action" doc:"req,enum=allow|deny|inspect"`
 	Pool        string       `json:"pool,omitempty" doc:"name,of=pool,vital"`
+	Ticket      string       `json:"ticket,omitempty"`
+	Until       string       `json:"until,omitempty" doc:"date"`
+	Review      string       `json:"review,omitempty" doc:"date"`
 	Description string       `json:"description,omitempty"`
+
+	Lapsed bool `json:"-"` // see AsOf
 }
 
 // Share is ordered rules that let a guest segment reach an offered part of an
@@ -361,7 +390,12 @@ type Share struct {
 	Rules     []Rule `json:"rules" doc:"req"`
 	// Show shows addresses of one of its segments to the other under others (M14).
 	Show        []Translation `json:"show,omitempty"`
+	Ticket      string        `json:"ticket,omitempty"`
+	Until       string        `json:"until,omitempty" doc:"date"`
+	Review      string        `json:"review,omitempty" doc:"date"`
 	Description string        `json:"description,omitempty"`
+
+	Lapsed bool `json:"-"` // see AsOf
 }
 
 // Party is a segment and some endpoints of it.

@@ -26,12 +26,12 @@ func ReliedOn(e *Estate) *Relied {
 		}
 	}
 	for i := range e.Policies {
-		if p := &e.Policies[i]; p.Enabled {
+		if p := &e.Policies[i]; p.Active() {
 			side(Ref{KindPolicy, p.Name}, p.From, p.To)
 		}
 	}
 	for i := range e.Shares {
-		if s := &e.Shares[i]; s.Enabled {
+		if s := &e.Shares[i]; s.Active() {
 			side(Ref{KindShare, s.Name}, s.Owner.Groups, s.Guest.Groups)
 		}
 	}

@@ -28,7 +28,7 @@ func (c *checker) shows() {
 					fmt.Sprintf("%s shows addresses of segment %s, which is not part of the share", of, t.Segment), "%s", path+".segment")
 				continue
 			}
-			if !s.Enabled {
+			if !s.Active() {
 				continue
 			}
 			at := [2]string{t.Segment, to}

@@ -56,6 +56,7 @@ func (b *Book) All(pace func()) []Finding {
 	}
 	f.flows()
 	f.rules()
+	f.days()
 	f.things()
 	for i := range f.found {
 		f.found[i].sortNetworks()

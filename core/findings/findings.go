@@ -42,11 +42,15 @@ const (
 	LearnedGone     FindingCode = "learned-gone"
 	Down            FindingCode = "down"
 	OpenByDefault   FindingCode = "open-by-default"
+	RanOut          FindingCode = "ran-out"
+	RunsOut         FindingCode = "runs-out"
+	ReviewDue       FindingCode = "review-due"
 )
 
 var FindingOrder = []FindingCode{
 	Contested, RailNotEnforced, Bypass, Unenforced, Uninspectable, FailedOpen, NoFirewall, Asymmetric, OneWay, MeantUnrouted,
 	UnreachedRule, EmptySide, SameMembers, JoiningPeering, LearnedWaits, LearnedGone, Down, OpenByDefault,
+	RanOut, RunsOut, ReviewDue,
 }
 
 // Finding is something legal and probably wrong. Witness is nil for findings
@@ -130,16 +134,16 @@ func (f *finder) note(code FindingCode, refs []estate.Ref, form string, args ...
 // that make policies contest although they hold the same members.
 func (f *finder) rules() {
 	e := f.Judge.Estate
-	report := func(kind estate.Kind, name string, rules int) {
+	report := func(kind estate.Kind, name string, rules int, lapsed func(int) bool) {
 		for i := range rules {
-			if !f.spoke[verdict.RuleRef{Kind: kind, Name: name, Rule: i}] {
+			if !lapsed(i) && !f.spoke[verdict.RuleRef{Kind: kind, Name: name, Rule: i}] {
 				f.note(UnreachedRule, []estate.Ref{{Kind: kind, Name: name}}, "", strconv.Itoa(i+1), string(kind), name)
 			}
 		}
 	}
 	for i := range e.Policies {
 		p := &e.Policies[i]
-		if !p.Enabled {
+		if !p.Active() {
 			continue
 		}
 		empty := false
@@ -153,16 +157,16 @@ func (f *finder) rules() {
 			}
 		}
 		if !empty {
-			report(estate.KindPolicy, p.Name, len(p.Rules))
+			report(estate.KindPolicy, p.Name, len(p.Rules), func(k int) bool { return p.Rules[k].Lapsed })
 		}
 	}
 	for i := range e.Shares {
-		if e.Shares[i].Enabled {
-			report(estate.KindShare, e.Shares[i].Name, len(e.Shares[i].Rules))
+		if e.Shares[i].Active() {
+			report(estate.KindShare, e.Shares[i].Name, len(e.Shares[i].Rules), func(k int) bool { return e.Shares[i].Rules[k].Lapsed })
 		}
 	}
 	for i := range e.Rulebooks {
-		report(estate.KindRulebook, e.Rulebooks[i].Name, len(e.Rulebooks[i].Rules))
+		report(estate.KindRulebook, e.Rulebooks[i].Name, len(e.Rulebooks[i].Rules), func(int) bool { return false })
 	}
 	f.policies = map[string]*estate.Policy{}
 	for i := range e.Policies {

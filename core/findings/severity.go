@@ -16,7 +16,7 @@ func (c FindingCode) Severity() Severity {
 	switch c {
 	case RailNotEnforced, Bypass, Unenforced, FailedOpen:
 		return High
-	case UnreachedRule, EmptySide, SameMembers, LearnedWaits:
+	case UnreachedRule, EmptySide, SameMembers, LearnedWaits, RanOut, RunsOut:
 		return Low
 	}
 	return Medium

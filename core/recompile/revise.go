@@ -157,7 +157,7 @@ func sharesRuledOtherwise(j *verdict.Judge, e *estate.Estate) ([]int, bool) {
 		sides := func(x, y estate.Party) bool {
 			return x.Segment == y.Segment && x.Groups.Any == y.Groups.Any && lists.Same(x.Groups.Groups, y.Groups.Groups)
 		}
-		if a.Name != b.Name || names[a.Name] || a.Enabled != b.Enabled || !sides(a.Owner, b.Owner) || !sides(a.Guest, b.Guest) || !lists.Same(a.Show, b.Show) {
+		if a.Name != b.Name || names[a.Name] || a.Active() != b.Active() || !sides(a.Owner, b.Owner) || !sides(a.Guest, b.Guest) || !lists.Same(a.Show, b.Show) {
 			return nil, false
 		}
 		names[a.Name] = true
@@ -189,7 +189,7 @@ func sameBesidesPolicies(a, b *estate.Estate) bool {
 func samePolicy(a, b *estate.Policy) bool {
 	scopes := func(x, y estate.Scope) bool { return x.All == y.All && lists.Same(x.Names, y.Names) }
 	sides := func(x, y estate.Side) bool { return x.Any == y.Any && lists.Same(x.Groups, y.Groups) }
-	return a.Enabled == b.Enabled && lists.Same(a.Rules, b.Rules) && sides(a.From, b.From) && sides(a.To, b.To) &&
+	return a.Active() == b.Active() && lists.Same(a.Rules, b.Rules) && sides(a.From, b.From) && sides(a.To, b.To) &&
 		scopes(a.Segments, b.Segments) && scopes(a.FromSegments, b.FromSegments) && scopes(a.ToSegments, b.ToSegments)
 }
 

@@ -69,7 +69,7 @@ func (m *maker) world() {
 	}
 	for i := range m.size.Segments {
 		m.segments = append(m.segments, fmt.Sprintf("segment-%02d", i))
-		m.e.Segments = append(m.e.Segments, estate.Segment{Name: m.segments[i], Default: estate.Deny})
+		m.e.Segments = append(m.e.Segments, estate.Segment{Name: m.segments[i], Default: estate.Deny, Approval: estate.ApproveNone})
 	}
 	for i := range m.size.Hubs {
 		m.e.Hubs = append(m.e.Hubs, estate.Hub{Name: hub(i), Account: providers[i%3] + "-main", Region: fmt.Sprintf("region-%02d", i)})

@@ -226,6 +226,9 @@ func (c *Compiler) rule(refs []estate.ServiceRef) Rule {
 func (c *Compiler) Rules(rules []estate.Rule) []Rule {
 	out := make([]Rule, len(rules))
 	for i, r := range rules {
+		if r.Lapsed {
+			r.Services = nil // it matches nothing
+		}
 		out[i] = c.rule(r.Services)
 		out[i].Action = r.Action
 		if p, ok := c.pools[r.Pool]; ok {
@@ -353,11 +356,11 @@ func (j *Judge) PutRail(r Guardrail) int {
 // Rail compiles a guardrail. An allow rule in one is a fault (F7), and can make
 // nothing stricter; it still ends the search for a first rule.
 func (c *Compiler) Rail(p *estate.Policy) Guardrail {
-	return Guardrail{p.Name, p.Enabled, c.scope(p.FromSegments), c.scope(p.ToSegments), c.side(p.From), c.side(p.To), c.Rules(p.Rules)}
+	return Guardrail{p.Name, p.Active(), c.scope(p.FromSegments), c.scope(p.ToSegments), c.side(p.From), c.side(p.To), c.Rules(p.Rules)}
 }
 
 func (c *Compiler) Policy(p *estate.Policy) Policy {
-	return Policy{p.Name, p.Enabled, c.scope(p.Segments), c.Rules(p.Rules), c.side(p.From), c.side(p.To)}
+	return Policy{p.Name, p.Active(), c.scope(p.Segments), c.Rules(p.Rules), c.side(p.From), c.side(p.To)}
 }
 
 // IndexPolicies finds the policies of each pair of sides, and of each segment.
@@ -405,7 +408,7 @@ func (j *Judge) compileShares(c *Compiler) {
 	j.SharesOf = make([][]int, len(c.net.Segments))
 	part := func(p estate.Party) SharedPart { return SharedPart{c.net.Segment(p.Segment), c.side(p.Groups)} }
 	for _, s := range lists.ByName(c.e.Shares, func(s *estate.Share) string { return s.Name }) {
-		to := Share{s.Name, s.Enabled, part(s.Owner), part(s.Guest), s.Direction == "both", c.Rules(s.Rules)}
+		to := Share{s.Name, s.Active(), part(s.Owner), part(s.Guest), s.Direction == "both", c.Rules(s.Rules)}
 		to.Enabled = to.Enabled && to.Owner.Segment != paths.None && to.Guest.Segment != paths.None && to.Owner.Segment != to.Guest.Segment
 		n := j.Numbers.Number(lists.ShareNumber, s.Name)
 		if to.Enabled {

@@ -25,7 +25,7 @@ func (j *Judge) compileShown(e *estate.Estate) {
 			if t.Segment == s.Guest.Segment {
 				of, to = guest, owner
 			}
-			if !s.Enabled || of < 0 || to < 0 || of == to || !t.Sound() || j.Net.Segment(t.Segment) != of {
+			if !s.Active() || of < 0 || to < 0 || of == to || !t.Sound() || j.Net.Segment(t.Segment) != of {
 				continue
 			}
 			if j.shown == nil {

@@ -114,7 +114,7 @@ func (b *bench) addSegment() error {
 		return err
 	}
 	mine(b, "segments", &b.e.Segments)
-	b.e.Segments = append(b.e.Segments, estate.Segment{Name: b.edit.Name, Default: estate.Deny})
+	b.e.Segments = append(b.e.Segments, estate.Segment{Name: b.edit.Name, Default: estate.Deny, Approval: estate.ApproveNone})
 	return nil
 }
 

@@ -58,7 +58,7 @@ func Open(ctx context.Context, c Config) (*App, error) {
 	if err := c.Store.Interrupted(ctx); err != nil {
 		return nil, fmt.Errorf("look for readings that were cut off: %w", err)
 	}
-	first := view.NewSnapshot(e, revision)
+	first := view.NewSnapshot(estate.AsOf(e, today(c.Clock)), revision)
 	if first.Known, first.Mapping, err = c.Store.Inventory(ctx); err != nil {
 		return nil, err
 	}

@@ -54,7 +54,7 @@ func readDocument(s *view.Snapshot, text []byte) (*estate.Estate, error) {
 	if err != nil {
 		return nil, &view.Problem{At: "document", Message: err.Error(), Fix: ""}
 	}
-	return document.Shared(s.Estate, e), nil
+	return estate.AsOf(document.Shared(s.Estate, e), s.Estate.Day), nil
 }
 
 // imported tells what is different in an estate that takes the place of that of s.

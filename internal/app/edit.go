@@ -46,6 +46,9 @@ func (a *App) on(ctx context.Context, s *view.Snapshot, x *Edit) (*edit.Result, 
 		}
 		return nil, out
 	}
+	if r != nil {
+		r.Estate = estate.AsOf(r.Estate, s.Estate.Day) // what was put may have run out
+	}
 	return r, err
 }
 

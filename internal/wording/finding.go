@@ -71,8 +71,22 @@ func aboutThings(f *findings.Finding) string {
 		return down(f.Form, a)
 	case findings.OpenByDefault:
 		return fmt.Sprintf("segment %s allows flows that no policy matches", a[0])
+	case findings.RanOut:
+		return fmt.Sprintf("%s ran out on %s, and matches no flow since", dated(a), a[3])
+	case findings.RunsOut:
+		return fmt.Sprintf("%s runs out after %s", dated(a), a[3])
+	case findings.ReviewDue:
+		return fmt.Sprintf("%s was due for review on %s", dated(a), a[3])
 	}
 	panic("wording: unknown finding " + string(f.Code))
+}
+
+// dated names a policy or share, or a rule of it, that has a day.
+func dated(a []string) string {
+	if a[2] == "" {
+		return a[0] + " " + a[1]
+	}
+	return fmt.Sprintf("rule %s of %s %s", a[2], a[0], a[1])
 }
 
 func down(form string, a []string) string {

@@ -63,7 +63,7 @@ func (d *drawer) world() {
 	}
 	for i := range d.number(1, 3) {
 		d.segments = append(d.segments, fmt.Sprintf("s%d", i))
-		e.Segments = append(e.Segments, estate.Segment{Name: d.segments[i], Default: pick(d, estate.Allow, estate.Deny, estate.Deny)})
+		e.Segments = append(e.Segments, estate.Segment{Name: d.segments[i], Default: pick(d, estate.Allow, estate.Deny, estate.Deny), Approval: pick(d, estate.ApproveNone, estate.ApproveOpened)})
 	}
 	for i, a := range d.hubs {
 		for _, b := range d.hubs[i+1:] {
@@ -427,6 +427,9 @@ func (d *drawer) rules(actions ...estate.Action) []estate.Rule {
 		r := estate.Rule{Services: d.services(), Action: pick(d, actions...)}
 		if r.Action == estate.Inspect {
 			r.Pool = pick(d, d.e.Pools...).Name
+		}
+		if d.chance(10) {
+			r.Until, r.Review = pick(d, "", "2026-06-30", "2026-07-07"), pick(d, "", "2026-06-30")
 		}
 		out = append(out, r)
 	}

@@ -40,6 +40,7 @@ var edits = map[string]func(*drawer){
 	"a subnet goes":            (*drawer).subnetGoes,
 	"a peering":                (*drawer).peering,
 	"a translation":            (*drawer).translation,
+	"a day passes":             (*drawer).dayPasses,
 }
 
 // Edits returns the names of the edits that Edit may draw, sorted.
@@ -189,6 +190,30 @@ func (d *drawer) shareSwitch() {
 	if s := one(d, &d.e.Shares); s != nil {
 		s.Enabled = !s.Enabled
 	}
+}
+
+// dayPasses lets something run out on a day, and makes the estate one of that day or the next.
+func (d *drawer) dayPasses() {
+	const last, next = "2026-06-30", "2026-07-01"
+	switch d.number(0, 3) {
+	case 0:
+		if p := one(d, &d.e.Policies); p != nil {
+			p.Until = last
+		}
+	case 1:
+		if p := one(d, &d.e.Policies); p != nil {
+			one(d, &p.Rules).Until = last
+		}
+	case 2:
+		if s := one(d, &d.e.Shares); s != nil {
+			s.Until = last
+		}
+	case 3:
+		if s := one(d, &d.e.Shares); s != nil {
+			one(d, &s.Rules).Until = last
+		}
+	}
+	*d.e = *estate.AsOf(d.e, pick(d, last, next))
 }
 
 func (d *drawer) shareShows() {

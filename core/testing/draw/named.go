@@ -107,7 +107,7 @@ func (d *drawer) fill(g *estate.Group) {
 
 func (d *drawer) segmentComes() {
 	name := free(d, d.e.Segments, pick(d, "a", "s", "z"), func(s *estate.Segment) string { return s.Name })
-	with(d, &d.e.Segments, estate.Segment{Name: name, Default: pick(d, estate.Allow, estate.Deny)})
+	with(d, &d.e.Segments, estate.Segment{Name: name, Default: pick(d, estate.Allow, estate.Deny), Approval: estate.ApproveNone})
 	if n := one(d, &d.e.Networks); d.chance(60) {
 		n.Segment = name
 	}

@@ -250,7 +250,7 @@ func (w world) lookup(segment string, a netip.Addr) (place, bool) {
 		return p, true
 	}
 	for _, s := range w.Shares {
-		if !s.Enabled {
+		if !w.applies(s.Enabled, s.Until) {
 			continue
 		}
 		for _, sides := range [][2]estate.Party{{s.Guest, s.Owner}, {s.Owner, s.Guest}} {
@@ -336,9 +336,15 @@ func (w world) contains(refs []estate.ServiceRef, f Flow) bool { // M3.4
 	return false
 }
 
+// applies reports whether what is switched on or off, and has a last day or none, applies on
+// the day of the estate.
+func (w world) applies(enabled bool, until string) bool {
+	return enabled && (until == "" || until >= w.Day)
+}
+
 func (w world) firstRule(rules []estate.Rule, f Flow) *estate.Rule {
 	for i := range rules {
-		if w.contains(rules[i].Services, f) {
+		if w.applies(true, rules[i].Until) && w.contains(rules[i].Services, f) {
 			return &rules[i]
 		}
 	}
@@ -426,7 +432,7 @@ func (w world) intended(f Flow, src, dst place) meant {
 	}
 	var voices []voice
 	for _, p := range w.Policies {
-		if !p.Guardrail() || !p.Enabled || !scoped(p.FromSegments, src) || !scoped(p.ToSegments, dst) || !w.inSide(p.From, src, true) || !w.inSide(p.To, dst, true) {
+		if !p.Guardrail() || !w.applies(p.Enabled, p.Until) || !scoped(p.FromSegments, src) || !scoped(p.ToSegments, dst) || !w.inSide(p.From, src, true) || !w.inSide(p.To, dst, true) {
 			continue
 		}
 		if r := w.firstRule(p.Rules, f); r != nil {
@@ -472,7 +478,7 @@ func (w world) byPolicies(f Flow, src, dst place) meant {
 	}
 	var speakers []spoken
 	for _, p := range w.Policies {
-		if p.Guardrail() || !p.Enabled || !p.Segments.All && !slices.Contains(p.Segments.Names, segment) {
+		if p.Guardrail() || !w.applies(p.Enabled, p.Until) || !p.Segments.All && !slices.Contains(p.Segments.Names, segment) {
 			continue
 		}
 		r := w.firstRule(p.Rules, f)
@@ -535,7 +541,7 @@ func (w world) byShares(f Flow, src, dst place) meant {
 		there := s.Guest.Segment == src.segment && s.Owner.Segment == dst.segment && w.inSide(s.Guest.Groups, src, true) && w.inSide(s.Owner.Groups, dst, true)
 		back := s.Direction == "both" && s.Owner.Segment == src.segment && s.Guest.Segment == dst.segment && w.inSide(s.Owner.Groups, src, true) && w.inSide(s.Guest.Groups, dst, true)
 		r := w.firstRule(s.Rules, f)
-		if !s.Enabled || !there && !back || r == nil {
+		if !w.applies(s.Enabled, s.Until) || !there && !back || r == nil {
 			continue
 		}
 		switch {

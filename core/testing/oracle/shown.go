@@ -12,7 +12,7 @@ func (w world) shows(of, to string) []estate.Translation {
 	for _, s := range w.Shares {
 		joins := s.Owner.Segment == of && s.Guest.Segment == to || s.Owner.Segment == to && s.Guest.Segment == of
 		for _, t := range s.Show {
-			if s.Enabled && joins && t.Segment == of {
+			if w.applies(s.Enabled, s.Until) && joins && t.Segment == of {
 				out = append(out, t)
 			}
 		}
@@ -23,7 +23,7 @@ func (w world) shows(of, to string) []estate.Translation {
 // reachable reports whether an enabled share makes an endpoint reachable in a segment (M6.4).
 func (w world) reachable(p place, segment string) bool {
 	for _, s := range w.Shares {
-		if s.Enabled && (s.Owner.Segment == p.segment && s.Guest.Segment == segment && w.inSide(s.Owner.Groups, p, true) ||
+		if w.applies(s.Enabled, s.Until) && (s.Owner.Segment == p.segment && s.Guest.Segment == segment && w.inSide(s.Owner.Groups, p, true) ||
 			s.Guest.Segment == p.segment && s.Owner.Segment == segment && w.inSide(s.Guest.Groups, p, true)) {
 			return true
 		}

@@ -922,6 +922,14 @@ export interface components {
             /** @enum {unknown} */
             action: "allow" | "deny" | "inspect";
             pool?: string;
+            ticket?: string;
+            /**
+             * Format: date
+             * @description The last day on which it applies
+             */
+            until?: string;
+            /** Format: date */
+            review?: string;
             description?: string;
         };
         Policy: {
@@ -935,12 +943,27 @@ export interface components {
             to: components["schemas"]["Side"];
             enabled?: boolean;
             rules: components["schemas"]["Rule"][];
+            ticket?: string;
+            /**
+             * Format: date
+             * @description The last day on which it applies
+             */
+            until?: string;
+            /** Format: date */
+            review?: string;
             description?: string;
         };
         Segment: {
             name: string;
             /** @enum {unknown} */
             default?: "allow" | "deny";
+            /** @description People and teams */
+            owners?: string[];
+            /**
+             * @description For which changes of its flows an owner must approve
+             * @enum {unknown}
+             */
+            approval?: "none" | "opened" | "any";
             description?: string;
         };
         Exit: {
@@ -1023,6 +1046,14 @@ export interface components {
             enabled?: boolean;
             rules: components["schemas"]["Rule"][];
             show?: components["schemas"]["Translation"][];
+            ticket?: string;
+            /**
+             * Format: date
+             * @description The last day on which it applies
+             */
+            until?: string;
+            /** Format: date */
+            review?: string;
             description?: string;
         };
         Expectation: {

@@ -93,6 +93,17 @@ const titles: Record<string, [string, string, string]> = {
     "links, attachments and firewalls",
     "Restore it; bivium what-if shows what else depends on it.",
   ],
+  "ran-out": [
+    "Ran out",
+    "their last day is over, and they match no flow",
+    "Remove them, or give them a later last day.",
+  ],
+  "runs-out": ["Run out soon", "within the next 14 days", "Give them a later last day, or let them run out."],
+  "review-due": [
+    "Due for review",
+    "somebody must decide whether they are still needed",
+    "Give them a later day for review, or remove them.",
+  ],
   "open-by-default": [
     "Open by default",
     "flows that no policy matches are allowed",

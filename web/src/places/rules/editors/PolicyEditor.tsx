@@ -4,6 +4,7 @@ import type { Rules } from "../kinds";
 import type { EditorProps, ProblemAt } from "./Editor";
 import { Line, Problem, segmentChoices, Sentence, SideField } from "./parts";
 import { RuleList } from "./RuleList";
+import { Terms } from "./Terms";
 
 type Policy = Schemas["Policy"];
 
@@ -56,6 +57,14 @@ export function PolicyEditor({ object: p, rules, problemAt, onWrite, onMake }: E
         onMake={onMake}
       />
       <Problem at={["rules"]} problemAt={problemAt} />
+      <div className="mt-4">
+        <Terms
+          of={guardrail ? "the guardrail" : "the policy"}
+          value={p}
+          problemAt={problemAt}
+          onChange={onWrite}
+        />
+      </div>
       <p className="mt-4 text-[13px] text-soft">
         The first rule that includes the service decides. Flows that no rule includes are not affected by this
         policy.

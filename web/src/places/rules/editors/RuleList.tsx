@@ -6,6 +6,7 @@ import { moved } from "../drafts";
 import type { Rules } from "../kinds";
 import type { EditorProps, ProblemAt } from "./Editor";
 import { Problem, ServicesField } from "./parts";
+import { Terms } from "./Terms";
 
 type Rule = Schemas["Rule"];
 
@@ -68,6 +69,13 @@ export function RuleList({ rules, all, actions, problemAt, onChange, onMake }: P
             </div>
             {rule.description && <p className="mt-1 pl-[7rem] text-[13px] text-soft">{rule.description}</p>}
             <div className="pl-[7rem]">
+              <Terms
+                of={`rule ${i + 1}`}
+                value={rule}
+                at={`${at}.`}
+                problemAt={problemAt}
+                onChange={(next) => put(i, next)}
+              />
               <Problem at={[at, `${at}.pool`, `${at}.action`, `${at}.services`]} problemAt={problemAt} />
             </div>
           </>

@@ -1,12 +1,20 @@
 import type { Schemas } from "../../../api/client";
 import { Choose } from "../Choose";
+import { TokenField } from "../TokenField";
 import type { EditorProps } from "./Editor";
 import { Line, Sentence, withKey } from "./parts";
 
 type Segment = Schemas["Segment"];
 
+/** For which changes of a segment's flows an owner must approve. */
+const asks = {
+  none: "no change of its flows",
+  opened: "flows that are opened, or pass fewer firewalls",
+  any: "any change of its flows",
+} as const;
+
 /** A segment: what happens inside it where no policy decides. */
-export function SegmentEditor({ object: s, onWrite }: EditorProps<Segment>) {
+export function SegmentEditor({ object: s, problemAt, onWrite }: EditorProps<Segment>) {
   return (
     <>
       <Sentence>
@@ -21,6 +29,29 @@ export function SegmentEditor({ object: s, onWrite }: EditorProps<Segment>) {
               onChange={(v) => onWrite(withKey(s, "default", v === "allowed" ? "allow" : undefined))}
             />
           </span>
+        </Line>
+        <Line word="Owners">
+          <TokenField
+            id="owners"
+            label="owners"
+            tokens={s.owners ?? []}
+            choices={[]}
+            placeholder="person or team"
+            problem={(i) => problemAt(`owners[${i}]`)}
+            onChange={(owners) => onWrite(withKey(s, "owners", owners.length > 0 ? owners : undefined))}
+          />
+        </Line>
+        <Line word="approve">
+          <Choose
+            label="Approval"
+            value={asks[s.approval ?? "none"]}
+            values={Object.values(asks)}
+            onChange={(v) =>
+              onWrite(
+                withKey(s, "approval", v === asks.opened ? "opened" : v === asks.any ? "any" : undefined),
+              )
+            }
+          />
         </Line>
       </Sentence>
       <p className="mt-4 text-[13px] text-soft">

@@ -5,6 +5,7 @@ import type { Rules } from "../kinds";
 import type { EditorProps, ProblemAt } from "./Editor";
 import { Problem, SideField, withKey } from "./parts";
 import { RuleList } from "./RuleList";
+import { Terms } from "./Terms";
 
 type Share = Schemas["Share"];
 
@@ -81,6 +82,9 @@ export function ShareEditor({ object: s, rules, problemAt, onWrite, onMake }: Ed
           </table>
         </>
       )}
+      <div className="mt-4">
+        <Terms of="the share" value={s} problemAt={problemAt} onChange={onWrite} />
+      </div>
       <p className="mt-4 text-[13px] text-soft">
         What the owner offers is added to the guest’s route tables, marked as shared. Everything else between
         the two segments stays closed.
