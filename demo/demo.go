@@ -18,6 +18,23 @@ var Grayshoal []byte
 //go:embed world.yaml
 var World []byte
 
+// Person is one of the made-up people of Grayshoal Wind.
+type Person struct {
+	Name, Called string
+	Roles        []string
+}
+
+// People are those whom anybody may be in the demo.
+var People = []Person{
+	{"mira", "Mira Holt, network security engineer", []string{"engineer", "operator"}},
+	{"tove", "Tove Brandal, owner of segment turbine", []string{"approver"}},
+	{"sol", "Sol Ekdahl, auditor", []string{"auditor"}},
+	{"rune", "Rune Falk, administrator", []string{"administrator", "engineer", "operator", "auditor"}},
+}
+
+// Teams are the teams of Grayshoal Wind, by name.
+var Teams = map[string][]string{"farm-operations": {"tove"}}
+
 // Mapping is how Grayshoal Wind maps the tags of its teams.
 var Mapping = []inventory.Mapping{
 	{Key: "env|environment|lifecycle", Value: "prod|production|live", Label: "env", To: "prod"},

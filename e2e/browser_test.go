@@ -36,6 +36,24 @@ func serve(t *testing.T, db string) (address string, stop func()) {
 	return lines[0], stop
 }
 
+// secret is the password of the administrator of a server that is not the demo.
+const secret = "four words are enough"
+
+// serveOwn starts the built binary with a database of its own and some arguments, makes its
+// first administrator by the link that it prints, and returns its address.
+func serveOwn(t *testing.T, args ...string) string {
+	t.Helper()
+	lines, _ := start(t, 4, append([]string{"serve", "--quiet", "--listen", "127.0.0.1:0"}, args...)...)
+	_, link, found := strings.Cut(lines[3], "?link=")
+	require.True(t, found, "%v", lines)
+	body := fmt.Sprintf(`{"link": %q, "name": "rune", "password": %q}`, link, secret)
+	r, err := http.Post(lines[0]+"/api/sign-in/link", "application/json", strings.NewReader(body)) //nolint:noctx // the test's own server
+	require.NoError(t, err)
+	require.NoError(t, r.Body.Close())
+	require.Equal(t, http.StatusOK, r.StatusCode)
+	return lines[0]
+}
+
 // start starts the built binary with some arguments, and returns the first lines
 // that it prints and a function that stops it.
 func start(t *testing.T, lines int, args ...string) (printed []string, stop func()) {
@@ -72,6 +90,8 @@ func start(t *testing.T, lines int, args ...string) (printed []string, stop func
 type user struct {
 	t    *testing.T
 	page *rod.Page
+	name string // as whom they sign in
+	in   string // where they did
 }
 
 // browse opens a browser of its own, which leaves nothing behind and asks
@@ -101,7 +121,7 @@ func browse(t *testing.T, width, height int) *user {
 			t.Errorf("a request left the machine: %s", u)
 		}
 	})()
-	return &user{t, page}
+	return &user{t: t, page: page, name: "rune"}
 }
 
 // fresh gives the next steps the whole of the patience again.
@@ -109,8 +129,33 @@ func (u *user) fresh() *rod.Page { return u.page.Timeout(patience) }
 
 func (u *user) goTo(address string) {
 	u.t.Helper()
+	if base := regexp.MustCompile(`^https?://[^/]+`).FindString(address); u.in != base {
+		u.signIn(base)
+	}
 	require.NoError(u.t, u.fresh().Navigate(address))
 	require.NoError(u.t, u.fresh().WaitLoad())
+}
+
+// signIn signs in, as the demo lets anybody, or else with the password, without looking at
+// the page.
+func (u *user) signIn(base string) {
+	u.t.Helper()
+	require.NoError(u.t, u.fresh().Navigate(base+"/healthz"))
+	require.NoError(u.t, u.fresh().WaitLoad())
+	done, err := u.fresh().Evaluate(rod.Eval(`async (name, password) => {
+		const post = (path, body) => fetch(path, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) });
+		return (await post("/api/sign-in/demo", { name })).ok || (await post("/api/sign-in", { name, password })).ok;
+	}`, u.name, secret).ByPromise())
+	require.NoError(u.t, err)
+	require.True(u.t, done.Value.Bool(), "sign in as %s", u.name)
+	u.in = base
+}
+
+// becomes signs in as another person from now on.
+func (u *user) becomes(name string) {
+	u.t.Helper()
+	u.name = name
+	u.signIn(u.in)
 }
 
 func (u *user) reload() {

@@ -22,8 +22,7 @@ func serveLarge(t *testing.T) string {
 	require.NoError(t, err)
 	file := filepath.Join(dir, "l.json")
 	require.NoError(t, os.WriteFile(file, text, 0o600))
-	lines, _ := start(t, 1, "serve", "--quiet", "--listen", "127.0.0.1:0", "--db", filepath.Join(dir, "l.db"), "--import", file)
-	return lines[0]
+	return serveOwn(t, "--db", filepath.Join(dir, "l.db"), "--import", file)
 }
 
 // collisions tells of texts that a person sees one over another, or too small to read, in

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/netip"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -46,7 +47,7 @@ func TestARouterIsLetIn(t *testing.T) {
 
 	require.NoError(t, r.Announce(standin.Flood(netip.MustParsePrefix("172.16.0.0/24"), 1200)...))
 	u.sees("[data-session='127.0.2.9']", "over its limit of 1000: 202 or more prefixes are ignored")
-	u.clicks("button[aria-expanded]")
+	u.clicks("main button[aria-expanded]")
 	u.sees("[aria-label='Problems']", "announces more than 1000 prefixes")
 	u.goTo(address + "/lanes?lane=office&hub=delta")
 	u.sees("[data-route='10.33.1.0/24']", "learned")
@@ -57,7 +58,13 @@ func TestARouterIsLetIn(t *testing.T) {
 // listensAt returns where the only hub of the demo that listens does so.
 func listensAt(t *testing.T, address string) netip.AddrPort {
 	t.Helper()
-	answer, err := http.Get(address + "/api/sessions") //nolint:noctx // the test's own server
+	in, err := http.Post(address+"/api/sign-in/demo", "application/json", strings.NewReader(`{"name": "rune"}`)) //nolint:noctx // the test's own server
+	require.NoError(t, err)
+	require.NoError(t, in.Body.Close())
+	r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, address+"/api/sessions", nil)
+	require.NoError(t, err)
+	r.AddCookie(in.Cookies()[0])
+	answer, err := http.DefaultClient.Do(r)
 	require.NoError(t, err)
 	defer answer.Body.Close() //nolint:errcheck // it was read
 	var all app.Sessions

@@ -51,8 +51,7 @@ func (w *outside) does(path, body string) {
 // is slow and fails half-way.
 func TestTakingStock(t *testing.T) {
 	world := startOutside(t)
-	lines, _ := start(t, 1, "serve", "--quiet", "--listen", "127.0.0.1:0", "--db", filepath.Join(t.TempDir(), "empty.db"))
-	address := lines[0]
+	address := serveOwn(t, "--db", filepath.Join(t.TempDir(), "empty.db"))
 	u := browse(t, 1280, 800)
 	u.goTo(address)
 	u.sees("h1", "No estate yet")
@@ -211,9 +210,9 @@ func TestLookingAround(t *testing.T) {
 
 // TestTheDemoFromNothing takes the third way to begin.
 func TestTheDemoFromNothing(t *testing.T) {
-	lines, _ := start(t, 1, "serve", "--quiet", "--listen", "127.0.0.1:0", "--db", filepath.Join(t.TempDir(), "empty.db"))
+	address := serveOwn(t, "--db", filepath.Join(t.TempDir(), "empty.db"))
 	u := browse(t, 1280, 800)
-	u.goTo(lines[0] + "/board") // which leads to the beginning, as any place does
+	u.goTo(address + "/board") // which leads to the beginning, as any place does
 	u.sees("footer", "Connect: an account")
 	u.clicks("[aria-label='No more steps']") // who knows the way is not led
 	u.reload()

@@ -66,9 +66,9 @@ func TestServeKeepsToThisMachine(t *testing.T) {
 		require.ErrorContains(t, err, "--listen "+addr)
 	}
 	for _, addr := range []string{"127.0.0.1:0", "localhost:0", "[::1]:0"} {
-		require.NoError(t, checkListen(addr, false))
+		require.NoError(t, checkListen(&serveFlags{listen: addr}))
 	}
-	require.NoError(t, checkListen("0.0.0.0:0", true))
+	require.NoError(t, checkListen(&serveFlags{listen: "0.0.0.0:0", proxied: true}))
 }
 
 func TestVerdictsReadStandardInput(t *testing.T) {

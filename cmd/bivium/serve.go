@@ -22,6 +22,7 @@ import (
 	"bivium/internal/app"
 	"bivium/internal/drivers"
 	"bivium/internal/drivers/providers"
+	"bivium/internal/people"
 	"bivium/internal/server"
 	"bivium/internal/standin"
 	"bivium/internal/store"
@@ -29,17 +30,28 @@ import (
 	"bivium/web"
 )
 
+// providerSecret is the environment variable with the secret of an OpenID Connect client.
+const providerSecret = "BIVIUM_OIDC_SECRET"
+
 type serveFlags struct {
-	db, listen    string
-	remote, quiet bool
-	bgp           int
-	banner        string // printed under the address
+	db, listen  string
+	quiet       bool
+	certificate string // files of TLS
+	key         string
+	proxied     bool
+	names       []string // by which browsers know the server
+	provider    server.Provider
+	bgp         int
+	banner      string // printed under the address
 }
 
 func (f *serveFlags) add(c *cobra.Command, db string) {
 	c.Flags().StringVar(&f.db, "db", db, "the database `FILE`; created if missing")
 	c.Flags().StringVar(&f.listen, "listen", "127.0.0.1:8420", "the `ADDR` to listen on")
-	c.Flags().BoolVar(&f.remote, "allow-remote", false, "allow a --listen address that other machines can reach; anyone who reaches it can read and change everything")
+	c.Flags().StringVar(&f.certificate, "tls-cert", "", "the `FILE` of the certificate, with which the server speaks TLS; loaded anew when it changes")
+	c.Flags().StringVar(&f.key, "tls-key", "", "the `FILE` of its key")
+	c.Flags().BoolVar(&f.proxied, "behind-proxy", false, "a proxy in front speaks TLS: listen on addresses that other machines can reach without it, and believe what the proxy says of addresses")
+	c.Flags().StringSliceVar(&f.names, "name", nil, "a host `NAME` by which browsers know the server")
 	c.Flags().BoolVar(&f.quiet, "quiet", false, "log warnings and errors only")
 }
 
@@ -69,8 +81,11 @@ func demoCommand() *cobra.Command {
 			defer running.Close() //nolint:errcheck // the process ends
 			first := func() (*estate.Estate, error) { return document.Read(demo.Grayshoal) }
 			f.quiet, f.banner = true, fmt.Sprintf(demoBanner, running.Play, f.db)
-			return serve(c, f, first, func(ctx context.Context, a *app.App) error {
+			return serve(c, f, first, func(ctx context.Context, a *app.App, register *people.Register) error {
 				if err := connectAll(ctx, a, world, running); err != nil {
+					return err
+				}
+				if err := populate(ctx, register); err != nil {
 					return err
 				}
 				a.Learn(0)
@@ -80,6 +95,38 @@ func demoCommand() *cobra.Command {
 	}
 	f.add(c, filepath.Join("data", "demo.db"))
 	return c
+}
+
+// firstBanner tells how the first administrator gets in. Its values are the address, and the
+// secret of the link.
+const firstBanner = `
+No person can sign in yet. Open this link within an hour to become the administrator; it works once:
+%s/sign-in?link=%s
+`
+
+// populate adds the people of the demo, and lets anybody be any of them.
+func populate(ctx context.Context, register *people.Register) error {
+	names := make([]string, 0, len(demo.People))
+	for _, p := range demo.People {
+		names = append(names, p.Name)
+		if register.Known(p.Name, "") != nil {
+			continue
+		}
+		grants := make([]people.Grant, 0, len(p.Roles))
+		for _, role := range p.Roles {
+			grants = append(grants, people.Grant{Role: people.Role(role)})
+		}
+		if err := register.Put(ctx, people.System("demo"), people.Person{Name: p.Name, Called: p.Called, Active: true, Grants: grants}); err != nil {
+			return fmt.Errorf("add the demo person %s: %w", p.Name, err)
+		}
+	}
+	for team, members := range demo.Teams {
+		if err := register.PutTeam(ctx, people.System("demo"), people.Team{Name: team, Members: members}); err != nil {
+			return fmt.Errorf("add the demo team %s: %w", team, err)
+		}
+	}
+	register.OpenDoors(names...)
+	return nil
 }
 
 // connectAll connects the accounts of the demo world at their addresses of today,
@@ -161,7 +208,7 @@ func serveCommand() *cobra.Command {
 					return e, err
 				}
 			}
-			return serve(c, f, first, func(_ context.Context, a *app.App) error {
+			return serve(c, f, first, func(_ context.Context, a *app.App, _ *people.Register) error {
 				if f.bgp > 0 {
 					a.Learn(f.bgp)
 				}
@@ -170,33 +217,41 @@ func serveCommand() *cobra.Command {
 		},
 	}
 	f.add(c, filepath.Join("data", "bivium.db"))
+	c.Flags().StringVar(&f.provider.Issuer, "oidc-issuer", "", "the `URL` of the OpenID Connect provider that vouches for people; the client's secret is read from "+providerSecret)
+	c.Flags().StringVar(&f.provider.Client, "oidc-client", "bivium", "the `ID` of this server with that provider")
+	c.Flags().StringVar(&f.provider.Called, "oidc-called", "single sign-on", "what the sign-in page calls that provider")
+	c.Flags().StringVar(&f.provider.Address, "address", "", "the `URL` of this server as browsers know it, to which that provider sends them back")
 	c.Flags().IntVar(&f.bgp, "bgp", 0, "the `PORT` on which hubs accept BGP sessions, usually 179 (0: off)")
 	c.Flags().StringVar(&file, "import", "", "the estate `FILE` to load if the database is empty")
 	return c
 }
 
-// checkListen refuses addresses that other machines reach, unless that is meant.
-func checkListen(addr string, remote bool) error {
-	host, _, err := net.SplitHostPort(addr)
+// checkListen refuses addresses that other machines reach where passwords would go over the
+// network as they are.
+func checkListen(f *serveFlags) error {
+	host, _, err := net.SplitHostPort(f.listen)
 	if err != nil {
-		return fmt.Errorf("--listen %s: %w; give an address and a port, such as 127.0.0.1:8420", addr, err)
+		return fmt.Errorf("--listen %s: %w; give an address and a port, such as 127.0.0.1:8420", f.listen, err)
+	}
+	if (f.certificate == "") != (f.key == "") {
+		return fmt.Errorf("TLS needs a certificate and its key; give both --tls-cert and --tls-key")
 	}
 	a, err := netip.ParseAddr(host)
-	if remote || host == "localhost" || err == nil && a.IsLoopback() {
+	if f.certificate != "" || f.proxied || host == "localhost" || err == nil && a.IsLoopback() {
 		return nil
 	}
-	return fmt.Errorf("--listen %s: other machines can reach that address, and there is no sign-in yet: anyone who reaches it can read and change everything. Use 127.0.0.1, or add --allow-remote if this is intended", addr)
+	return fmt.Errorf("--listen %s: other machines can reach that address, and passwords would be sent unencrypted. Give --tls-cert and --tls-key, use 127.0.0.1, or add --behind-proxy if a proxy in front speaks TLS", f.listen)
 }
 
 // serve answers until the command's context ends. then, if given, is done before
 // the first answer.
-func serve(c *cobra.Command, f serveFlags, first func() (*estate.Estate, error), then func(context.Context, *app.App) error) (err error) {
+func serve(c *cobra.Command, f serveFlags, begin func() (*estate.Estate, error), then func(context.Context, *app.App, *people.Register) error) (err error) {
 	level := slog.LevelInfo
 	if f.quiet {
 		level = slog.LevelWarn
 	}
 	log := slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
-	if err := checkListen(f.listen, f.remote); err != nil {
+	if err := checkListen(&f); err != nil {
 		return err
 	}
 	l, err := new(net.ListenConfig).Listen(c.Context(), "tcp", f.listen)
@@ -216,7 +271,7 @@ func serve(c *cobra.Command, f serveFlags, first func() (*estate.Estate, error),
 	dial := func(provider string, a drivers.Access) (drivers.Driver, error) {
 		return providers.Open(provider, a, nil)
 	}
-	a, err := app.Open(ctx, app.Config{Store: s, Clock: time.Now, Vault: v, First: first, Dial: dial, Log: log})
+	a, err := app.Open(ctx, app.Config{Store: s, Clock: time.Now, Vault: v, First: begin, Dial: dial, Log: log})
 	if err != nil {
 		return errors.Join(err, l.Close())
 	}
@@ -226,11 +281,38 @@ func serve(c *cobra.Command, f serveFlags, first func() (*estate.Estate, error),
 	collectLess(m.HeapAlloc, servePercent)
 	defer a.Close()
 	go a.Calendar(c.Context())
+	register, err := people.Open(ctx, s, v, time.Now)
+	if err != nil {
+		return errors.Join(err, l.Close())
+	}
 	if then != nil {
-		if err := then(ctx, a); err != nil {
+		if err := then(ctx, a, register); err != nil {
 			return errors.Join(err, l.Close())
 		}
 	}
-	fmt.Fprintf(c.OutOrStdout(), "http://%s\n%s", l.Addr(), f.banner)
-	return server.Serve(c.Context(), l, server.New(server.Config{App: a, Files: web.Files(), Log: log, Demo: demo.Grayshoal}))
+	scheme := "http"
+	if f.certificate != "" {
+		scheme = "https"
+		if l, err = withTLS(l, f.certificate, f.key); err != nil {
+			return err
+		}
+	}
+	address := fmt.Sprintf("%s://%s", scheme, l.Addr())
+	first, err := register.FirstLink(ctx)
+	if err != nil {
+		return errors.Join(err, l.Close())
+	}
+	fmt.Fprintf(c.OutOrStdout(), "%s\n%s", address, f.banner)
+	if first != "" {
+		fmt.Fprintf(c.OutOrStdout(), firstBanner, address, first)
+	}
+	config := server.Config{App: a, People: register, Store: s, Files: web.Files(), Log: log, Demo: demo.Grayshoal, Names: f.names, Proxied: f.proxied}
+	if f.provider.Issuer != "" {
+		f.provider.Secret = os.Getenv(providerSecret)
+		if f.provider.Address == "" {
+			f.provider.Address = address
+		}
+		config.Provider = &f.provider
+	}
+	return server.Serve(c.Context(), l, server.New(config))
 }

@@ -90,8 +90,8 @@ type Link struct {
 // Segment is an isolated routing domain. Default is the action of M4.6 for
 // internal destinations.
 type Segment struct {
-	Name        string `json:"name" doc:"req,name"`
-	Default     Action `json:"default" doc:"def=deny,enum=allow|deny"`
+	Name    string `json:"name" doc:"req,name"`
+	Default Action `json:"default" doc:"def=deny,enum=allow|deny"`
 	// Owners are the people and teams of whom one must approve certain changes of flows that
 	// begin or end in the segment, and Approval says which (C2.3). They change no flow.
 	Owners      []string `json:"owners,omitempty" doc:"name"`

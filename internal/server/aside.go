@@ -30,7 +30,7 @@ func (h *handlers) putAside(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	effect, err := h.app.Repair(c.Request().Context(), id, body, based, actor)
+	effect, err := h.app.Repair(c.Request().Context(), id, body, based, whoOf(c).Name)
 	if err != nil {
 		return err
 	}

@@ -65,7 +65,7 @@ func (h *handlers) postEdit(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	consequence, err := h.app.Make(c.Request().Context(), x, actor)
+	consequence, err := h.app.Make(c.Request().Context(), x, whoOf(c).Name)
 	if err != nil {
 		return err
 	}

@@ -14,9 +14,6 @@ import (
 	"bivium/internal/drivers/providers"
 )
 
-// actor is who edits: there is no sign-in yet.
-const actor = "demo"
-
 // basedOn returns the revision that an edit is based on.
 func basedOn(c echo.Context) (int64, error) {
 	based, err := strconv.ParseInt(strings.Trim(c.Request().Header.Get("If-Match"), `"`), 10, 64)
@@ -39,7 +36,7 @@ func (h *handlers) connect(c echo.Context) error {
 	if err := read(c, &body); err != nil {
 		return err
 	}
-	account, err := h.app.Connect(c.Request().Context(), body, actor)
+	account, err := h.app.Connect(c.Request().Context(), body, whoOf(c).Name)
 	if err != nil {
 		return err
 	}
@@ -54,7 +51,7 @@ func (h *handlers) disconnect(c echo.Context) error {
 }
 
 func (h *handlers) startReading(c echo.Context) error {
-	reading, err := h.app.Read(c.Request().Context(), c.Param("name"), actor, c.QueryParam("goOn") == "true")
+	reading, err := h.app.Read(c.Request().Context(), c.Param("name"), whoOf(c).Name, c.QueryParam("goOn") == "true")
 	if err != nil {
 		return err
 	}
@@ -130,7 +127,7 @@ func (h *handlers) putTags(c echo.Context) error {
 	if err := read(c, &body); err != nil {
 		return err
 	}
-	effect, err := h.app.SetMapping(c.Request().Context(), body.Rules, based, actor)
+	effect, err := h.app.SetMapping(c.Request().Context(), body.Rules, based, whoOf(c).Name)
 	if err != nil {
 		return err
 	}
@@ -148,7 +145,7 @@ func (h *handlers) putLabels(c echo.Context) error {
 	if err := read(c, &body); err != nil {
 		return err
 	}
-	effect, err := h.app.SetLabels(c.Request().Context(), c.Param("name"), body.Labels, based, actor)
+	effect, err := h.app.SetLabels(c.Request().Context(), c.Param("name"), body.Labels, based, whoOf(c).Name)
 	if err != nil {
 		return err
 	}
@@ -199,7 +196,7 @@ func (h *handlers) postDemo(c echo.Context) error {
 }
 
 func (h *handlers) imported(c echo.Context, text []byte, based int64) error {
-	imported, err := h.app.Import(c.Request().Context(), text, based, actor)
+	imported, err := h.app.Import(c.Request().Context(), text, based, whoOf(c).Name)
 	if err != nil {
 		return err
 	}

@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -51,19 +52,22 @@ func logPanic(log *slog.Logger) func(echo.Context, error, []byte) error {
 	}
 }
 
-// localHost refuses requests whose Host is a name other than localhost.
-// Without it, a page of somebody else's could point a name of its own at
-// this address, and read and write as if it were served from here.
-func localHost(next echo.HandlerFunc) echo.HandlerFunc {
-	return func(c echo.Context) error {
-		host, _, err := net.SplitHostPort(c.Request().Host)
-		if err != nil {
-			host = strings.TrimSuffix(strings.TrimPrefix(c.Request().Host, "["), "]")
+// knownHost refuses requests whose Host is a name other than localhost and some others.
+// Without it, a page of somebody else's could point a name of its own at this address, and
+// read and write as if it were served from here.
+func knownHost(names []string) echo.MiddlewareFunc {
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c echo.Context) error {
+			host, _, err := net.SplitHostPort(c.Request().Host)
+			if err != nil {
+				host = strings.TrimSuffix(strings.TrimPrefix(c.Request().Host, "["), "]")
+			}
+			known := strings.EqualFold(host, "localhost") || slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, host) })
+			if _, err := netip.ParseAddr(host); err != nil && !known {
+				return echo.NewHTTPError(http.StatusMisdirectedRequest, "this server answers only to IP addresses, localhost, and the names given with --name")
+			}
+			return next(c)
 		}
-		if _, err := netip.ParseAddr(host); err != nil && !strings.EqualFold(host, "localhost") {
-			return echo.NewHTTPError(http.StatusMisdirectedRequest, "this server answers only to IP addresses and localhost")
-		}
-		return next(c)
 	}
 }
 

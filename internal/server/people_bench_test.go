@@ -27,7 +27,7 @@ import (
 
 // What the people of BenchmarkPeople do.
 const (
-	people  = 20
+	persons = 20
 	editors = 2
 	think   = 2 * time.Second
 	working = 40 * time.Second
@@ -182,7 +182,7 @@ func work(b *testing.B, w *world, e *estate.Estate) {
 	var failures []string
 	var wait sync.WaitGroup
 	end := time.Now().Add(working)
-	for i := range people {
+	for i := range persons {
 		p := &person{
 			http: &http.Client{Transport: &http.Transport{}}, base: w.http.URL, rand: rand.New(rand.NewPCG(uint64(i), 7)), e: e, tags: map[string]string{},
 			took: func(what string, d time.Duration) {

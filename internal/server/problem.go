@@ -15,6 +15,7 @@ import (
 	"bivium/core/limits"
 	"bivium/internal/app"
 	"bivium/internal/app/view"
+	"bivium/internal/people"
 	"bivium/internal/store"
 )
 
@@ -40,6 +41,7 @@ type conflict struct {
 func problemOf(err error) problem {
 	p := problem{Type: "about:blank", Status: http.StatusInternalServerError, Title: "Something went wrong in the server"}
 	var one *view.Problem
+	var person *people.Problem
 	var many view.Problems
 	var stale *store.StaleError
 	var http1 *echo.HTTPError
@@ -50,6 +52,9 @@ func problemOf(err error) problem {
 	switch {
 	case errors.As(err, &one):
 		p.Type, p.Status, p.Title, p.Problems = "urn:bivium:problem:input", http.StatusUnprocessableEntity, one.Message, []view.Problem{*one}
+	case errors.As(err, &person):
+		p.Type, p.Status, p.Title = "urn:bivium:problem:input", http.StatusUnprocessableEntity, upper(person.Message)
+		p.Problems = []view.Problem{{At: person.At, Message: person.Message, Fix: person.Fix}}
 	case errors.Is(err, context.Canceled):
 		p.Status, p.Title = http.StatusServiceUnavailable, "The request was cancelled"
 	case errors.As(err, &most):

@@ -21,6 +21,8 @@ import (
 
 	"bivium/core/limits"
 	"bivium/internal/app"
+	"bivium/internal/people"
+	"bivium/internal/store"
 )
 
 // Specification is the OpenAPI description of the interface.
@@ -34,6 +36,12 @@ type Config struct {
 	Files fs.FS // the front end; index.html may be missing
 	Log   *slog.Logger
 	Demo  []byte // the document that a newcomer may look at
+
+	People   *people.Register
+	Store    *store.Store // of sessions
+	Names    []string     // hosts by which browsers know the server, besides localhost
+	Proxied  bool         // a proxy in front says from where requests come
+	Provider *Provider    // who vouches for people; nil for nobody
 }
 
 // shutdownGrace is how long requests under way may go on after a stop.
@@ -41,11 +49,14 @@ const shutdownGrace = 5 * time.Second
 
 // New returns the handler for everything that is served.
 func New(c Config) http.Handler {
-	if c.App == nil || c.Log == nil || c.Files == nil {
-		panic("server: Config.App, Files and Log must be given")
+	if c.App == nil || c.Log == nil || c.Files == nil || c.People == nil || c.Store == nil {
+		panic("server: Config.App, Files, Log, People and Store must be given")
 	}
 	e := echo.New()
 	e.HideBanner, e.HidePort = true, true
+	if e.IPExtractor = echo.ExtractIPDirect(); c.Proxied {
+		e.IPExtractor = echo.ExtractIPFromXFFHeader()
+	}
 	e.HTTPErrorHandler = problemHandler(c.Log)
 	e.Use(
 		ownRequestID,
@@ -53,7 +64,7 @@ func New(c Config) http.Handler {
 		newPauses().watch,
 		requestLog(c.Log),
 		middleware.RecoverWithConfig(middleware.RecoverConfig{LogErrorFunc: logPanic(c.Log)}),
-		localHost,
+		knownHost(c.Names),
 		sameOrigin,
 		knownKind,
 		securityHeaders(),
@@ -61,7 +72,9 @@ func New(c Config) http.Handler {
 	)
 	gzip := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: fewestPacked})
 	h, q, a := &handlers{c.App, c.Demo}, newQueues(c.App), newAnswers()
-	looks := e.Group("/api")
+	sessions := newSessions(c.Store, time.Now)
+	check := newAccess(c.People, sessions).check
+	looks := e.Group("/api", check)
 	see := func(path string, l look) { looks.GET(path, a.to(c.App.Now, l)) }
 	see("/estate", getEstate)
 	see("/complete", complete)
@@ -78,8 +91,9 @@ func New(c Config) http.Handler {
 	see("/undo", h.getUndo)
 	see("/tags", getTags)
 	see("/members", getMembers)
-	api := e.Group("/api", noStore, gzip)
-	e.GET("/api/suggest", h.suggest, noStore, q.trial)
+	api := e.Group("/api", noStore, gzip, check)
+	e.GET("/api/suggest", h.suggest, noStore, check, q.trial)
+	routePeople(api, &c, sessions)
 	api.POST("/edit/try", h.tryEdit, q.trial)
 	api.POST("/edit", h.postEdit)
 	api.GET("/accounts", h.getAccounts)
@@ -109,6 +123,33 @@ func New(c Config) http.Handler {
 	e.GET("/healthz", func(c echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/*", frontEnd(c.Files), gzip)
 	return e
+}
+
+// routePeople adds what has to do with people.
+func routePeople(api *echo.Group, c *Config, kept *sessions) {
+	s, d := &signIn{c.People, kept, nil}, &directory{c.People, kept}
+	if c.Provider != nil {
+		s.provider = &provider{Provider: *c.Provider}
+	}
+	api.GET("/sign-in", s.options)
+	api.POST("/sign-in", s.byPassword)
+	api.POST("/sign-in/demo", s.byDoor)
+	api.POST("/sign-in/link", s.byLink)
+	api.GET("/sign-in/oidc", s.toProvider)
+	api.GET("/sign-in/oidc/back", s.fromProvider)
+	api.POST("/sign-out", s.out)
+	api.GET("/me", s.me)
+	api.PUT("/me/password", s.changePassword)
+	api.GET("/tokens", d.tokens)
+	api.POST("/tokens", d.makeToken)
+	api.DELETE("/tokens/:id", d.dropToken)
+	api.GET("/people", d.list)
+	api.PUT("/people/:name", d.put)
+	api.POST("/people/:name/link", d.link)
+	api.PUT("/teams/:name", d.putTeam)
+	api.GET("/audit", d.audit)
+	api.GET("/audit/export", d.exportAudit)
+	api.GET("/audit/verify", d.verifyAudit)
 }
 
 // bytesOf writes a size as the framework reads it.

@@ -36,6 +36,7 @@ import (
 	"bivium/internal/drivers"
 	"bivium/internal/drivers/call"
 	"bivium/internal/drivers/providers"
+	"bivium/internal/people"
 	"bivium/internal/server"
 	"bivium/internal/store"
 	"bivium/internal/vault"
@@ -45,13 +46,14 @@ import (
 // world is a server on a database of its own, with a client that holds every
 // answer against the OpenAPI description.
 type world struct {
-	t     testing.TB
-	file  string
-	first func() (*estate.Estate, error)
-	http  *httptest.Server
-	app   *app.App
-	db    *store.Store
-	spec  *jsonschema.Compiler
+	t      testing.TB
+	file   string
+	first  func() (*estate.Estate, error)
+	http   *httptest.Server
+	app    *app.App
+	db     *store.Store
+	people *people.Register
+	spec   *jsonschema.Compiler
 }
 
 func open(t testing.TB, file string, first func() (*estate.Estate, error)) (*app.App, *store.Store) {
@@ -95,7 +97,48 @@ func startWith(t testing.TB, first func() (*estate.Estate, error)) *world {
 func (w *world) serve() {
 	w.app, w.db = open(w.t, w.file, w.first)
 	files := fstest.MapFS{"index.html": {Data: []byte("<p>page")}, "assets/a.js": {Data: []byte("1")}}
-	w.http = httptest.NewServer(server.New(server.Config{App: w.app, Files: files, Log: slog.New(slog.DiscardHandler)}))
+	v, err := vault.Open(w.file + ".key")
+	require.NoError(w.t, err)
+	w.people, err = people.Open(w.t.Context(), w.db, v, time.Now)
+	require.NoError(w.t, err)
+	everything := people.Person{Name: "tester", Active: true}
+	for _, role := range people.Roles {
+		everything.Grants = append(everything.Grants, people.Grant{Role: role})
+	}
+	require.NoError(w.t, w.people.Put(w.t.Context(), people.System("test"), everything))
+	w.people.OpenDoors("tester")
+	w.http = httptest.NewServer(server.New(server.Config{App: w.app, People: w.people, Store: w.db, Files: files, Log: slog.New(slog.DiscardHandler)}))
+	w.be("tester")
+}
+
+// signedIn sends requests with the cookie of a session.
+type signedIn struct {
+	http.RoundTripper
+	cookie *http.Cookie
+}
+
+func (s signedIn) RoundTrip(r *http.Request) (*http.Response, error) {
+	r = r.Clone(r.Context())
+	if len(r.Cookies()) == 0 && r.Header.Get("Authorization") == "" {
+		r.AddCookie(s.cookie)
+	}
+	return s.RoundTripper.RoundTrip(r)
+}
+
+// be sends what follows as one of the demo's people.
+func (w *world) be(name string) {
+	w.t.Helper()
+	w.http.Client().Transport = signedIn{http.DefaultTransport, w.enter(name)}
+}
+
+// enter signs one of the demo's people in, and returns the cookie of the session.
+func (w *world) enter(name string) *http.Cookie {
+	w.t.Helper()
+	r, err := http.Post(w.http.URL+"/api/sign-in/demo", "application/json", strings.NewReader(`{"name": "`+name+`"}`)) //nolint:noctx // the test ends it
+	require.NoError(w.t, err)
+	require.NoError(w.t, r.Body.Close())
+	require.Equal(w.t, http.StatusOK, r.StatusCode)
+	return r.Cookies()[0]
 }
 
 func (w *world) stop() {

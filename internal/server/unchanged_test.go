@@ -21,7 +21,7 @@ func (w *world) asking(path string, header ...string) (*http.Response, []byte) {
 	for i := 0; i < len(header); i += 2 {
 		r.Header.Set(header[i], header[i+1])
 	}
-	response, err := (&http.Transport{DisableCompression: true}).RoundTrip(r)
+	response, err := (signedIn{&http.Transport{DisableCompression: true}, w.enter("tester")}).RoundTrip(r)
 	require.NoError(w.t, err)
 	defer response.Body.Close()
 	text, err := io.ReadAll(response.Body)

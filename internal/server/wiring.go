@@ -41,7 +41,7 @@ func (h *handlers) postUndo(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	rewired, err := h.app.Undo(c.Request().Context(), based, actor)
+	rewired, err := h.app.Undo(c.Request().Context(), based, whoOf(c).Name)
 	if err != nil {
 		return err
 	}

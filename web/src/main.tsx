@@ -10,6 +10,8 @@ import { EstatePlace } from "./places/estate/EstatePlace";
 import { FindingsPlace } from "./places/findings/FindingsPlace";
 import { LanesPlace } from "./places/lanes/LanesPlace";
 import { LabelsPlace } from "./places/labels/LabelsPlace";
+import { PeoplePlace } from "./places/people/PeoplePlace";
+import { SignInPlace } from "./places/signin/SignInPlace";
 import { RulesPlace } from "./places/rules/RulesPlace";
 import "./styles.css";
 
@@ -30,6 +32,8 @@ const places = [
   { path: "/lanes", element: <LanesPlace /> },
   { path: "/board", element: <BoardPlace /> },
   { path: "/findings", element: <FindingsPlace /> },
+  { path: "/people", element: <PeoplePlace /> },
+  { path: "/people/:tab", element: <PeoplePlace /> },
   { path: "/rules", element: <RulesPlace /> },
   { path: "/rules/:kind", element: <RulesPlace /> },
   { path: "/rules/:kind/:name", element: <RulesPlace /> },
@@ -38,6 +42,7 @@ const places = [
 
 // A place that fails leaves the frame standing.
 const router = createBrowserRouter([
+  { path: "/sign-in", element: <SignInPlace />, errorElement: <Broken /> },
   {
     element: <Frame />,
     errorElement: <Broken />,

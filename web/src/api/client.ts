@@ -5,6 +5,20 @@ export type Schemas = components["schemas"];
 
 export const client = createClient<paths>({ baseUrl: "" });
 
+// Who is not signed in, or no longer, signs in and comes back to where they were.
+client.use({
+  onResponse({ response }) {
+    if (response.status === 401 && window.location.pathname !== signInPath)
+      window.location.assign(signInFrom(window.location.pathname + window.location.search));
+  },
+});
+
+export const signInPath = "/sign-in";
+
+/** The address of the sign-in page that leads back to another. */
+export const signInFrom = (path: string) =>
+  path === "/" ? signInPath : `${signInPath}?to=${encodeURIComponent(path)}`;
+
 /** What the server says went wrong, each problem at its field. */
 export class ApiProblem extends Error {
   readonly problem: Schemas["Problem"];

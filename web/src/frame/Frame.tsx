@@ -7,6 +7,7 @@ import { AnswerLine } from "./AnswerLine";
 import { QuestionLine } from "./QuestionLine";
 import { NextStep } from "./NextStep";
 import { Palette } from "./Palette";
+import { PersonMenu } from "./PersonMenu";
 import { Shortcuts } from "./Shortcuts";
 import { useTheme } from "./theme";
 import { useBusy } from "./useBusy";
@@ -49,6 +50,7 @@ export function Frame() {
         >
           {theme === "light" ? <Moon size={17} /> : <Sun size={17} />}
         </button>
+        <PersonMenu />
       </header>
       <AnswerLine />
       <main className="min-h-0 flex-1">
@@ -80,7 +82,7 @@ export function Frame() {
   );
 }
 
-function Wordmark() {
+export function Wordmark() {
   return (
     <span className="flex items-center gap-2 font-serif text-[19px] font-semibold tracking-tight">
       <svg width="26" height="18" viewBox="0 0 26 18" fill="none" strokeLinecap="round" aria-hidden>

@@ -83,3 +83,20 @@ export function lastStepWords(last: Schemas["LastStep"]): string {
 export function capital(text: string): string {
   return text.charAt(0).toUpperCase() + text.slice(1);
 }
+
+const days = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short", year: "numeric" });
+const moments = new Intl.DateTimeFormat("en-GB", {
+  day: "numeric",
+  month: "short",
+  hour: "2-digit",
+  minute: "2-digit",
+});
+
+/** The day of a moment, as people write it. */
+export const day = (at: string): string => days.format(new Date(at));
+
+/** A moment, to the minute. */
+export const moment = (at: string): string => moments.format(new Date(at));
+
+/** The day that is some days from today, as fields of days have it. */
+export const inDays = (n: number): string => new Date(Date.now() + n * 86_400_000).toISOString().slice(0, 10);
