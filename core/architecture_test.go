@@ -33,7 +33,7 @@ var order = []string{
 	"membership", "verdict", "trace", "recompile", // one flow
 	"intervals", "classes", "matrix", "revise", // all flows, and after an edit
 	"query", "difference", "expectation", "findings", "failure", "analysis", // what follows from it
-	"edit", "suggest", "flowfile", "inventory", "learning", "wiring", "synth", // edits, and what comes from outside
+	"approval", "edit", "suggest", "flowfile", "inventory", "learning", "wiring", "synth", // edits, and what comes from outside
 }
 
 // mostLines is how long a package may become before nobody holds it in their head.

@@ -214,3 +214,13 @@ func CheckLabel(key, value string) error {
 	}
 	return nil
 }
+
+// Tells returns the keys that the selector looks at, each with the values of it that it tells
+// from others.
+func (s Selector) Tells() map[string][]string {
+	out := map[string][]string{}
+	for _, p := range s.parts {
+		out[p.key] = append(out[p.key], p.values...)
+	}
+	return out
+}

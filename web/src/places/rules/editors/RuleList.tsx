@@ -73,6 +73,7 @@ export function RuleList({ rules, all, actions, problemAt, onChange, onMake }: P
                 of={`rule ${i + 1}`}
                 value={rule}
                 at={`${at}.`}
+                brief
                 problemAt={problemAt}
                 onChange={(next) => put(i, next)}
               />

@@ -15,12 +15,14 @@ interface Props<T extends Dated> {
   of: string;
   value: T;
   at?: string;
+  /** A sign alone stands for it while it is closed. */
+  brief?: boolean;
   problemAt: ProblemAt;
   onChange: (value: T) => void;
 }
 
 /** The ticket, the last day and the day for review; closed until one is given or wanted. */
-export function Terms<T extends Dated>({ of, value, at = "", problemAt, onChange }: Props<T>) {
+export function Terms<T extends Dated>({ of, value, at = "", brief, problemAt, onChange }: Props<T>) {
   const [wanted, setWanted] = useState(false);
   const open = wanted || Boolean(value.ticket) || Boolean(value.until) || Boolean(value.review);
   const field = (key: keyof Dated & string, label: string, type: "text" | "date") => (
@@ -41,11 +43,11 @@ export function Terms<T extends Dated>({ of, value, at = "", problemAt, onChange
     return (
       <button
         type="button"
-        aria-label={`Add a ticket or dates to ${of}`}
+        aria-label={`Ticket, last day, review of ${of}`}
         className="mt-1 inline-flex items-center gap-1.5 text-[13px] text-soft hover:text-accent"
         onClick={() => setWanted(true)}
       >
-        <CalendarClock size={13} /> Ticket, last day, review
+        <CalendarClock size={13} /> {!brief && "Ticket, last day, review"}
       </button>
     );
   return (
