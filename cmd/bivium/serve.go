@@ -20,6 +20,8 @@ import (
 	"bivium/core/estate"
 	"bivium/demo"
 	"bivium/internal/app"
+	"bivium/internal/app/drafts"
+	"bivium/internal/app/history"
 	"bivium/internal/drivers"
 	"bivium/internal/drivers/providers"
 	"bivium/internal/people"
@@ -290,6 +292,10 @@ func serve(c *cobra.Command, f serveFlags, begin func() (*estate.Estate, error),
 			return errors.Join(err, l.Close())
 		}
 	}
+	desk, err := drafts.Open(ctx, a, register)
+	if err != nil {
+		return errors.Join(err, l.Close())
+	}
 	scheme := "http"
 	if f.certificate != "" {
 		scheme = "https"
@@ -306,7 +312,7 @@ func serve(c *cobra.Command, f serveFlags, begin func() (*estate.Estate, error),
 	if first != "" {
 		fmt.Fprintf(c.OutOrStdout(), firstBanner, address, first)
 	}
-	config := server.Config{App: a, People: register, Store: s, Files: web.Files(), Log: log, Demo: demo.Grayshoal, Names: f.names, Proxied: f.proxied}
+	config := server.Config{App: a, People: register, Drafts: desk, History: history.New(a, register, desk), Store: s, Files: web.Files(), Log: log, Demo: demo.Grayshoal, Names: f.names, Proxied: f.proxied}
 	if f.provider.Issuer != "" {
 		f.provider.Secret = os.Getenv(providerSecret)
 		if f.provider.Address == "" {

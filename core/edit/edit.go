@@ -42,6 +42,19 @@ type Operation struct {
 	Base   string         `json:"base,omitempty"`  // as its author saw the thing: see document.Base; "" for whatever it is
 }
 
+// Subject returns the name of the thing that the operation is about, as it is before it; ""
+// where that cannot be read.
+func (o *Operation) Subject() string {
+	if o.Op != Put || o.Name != "" {
+		return o.Name
+	}
+	thing, err := o.Object.Thing(o.Kind)
+	if err != nil {
+		return ""
+	}
+	return document.NameOf(thing)
+}
+
 // Edit is operations in their order: each is made on what those before it left.
 type Edit struct {
 	Operations []Operation `json:"operations" doc:"req"`

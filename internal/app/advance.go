@@ -33,6 +33,9 @@ type step struct {
 	// idle, if given, is done instead where there is nothing to do, and returns what is
 	// shown from then on.
 	idle func(now *view.Snapshot) (*view.Snapshot, error)
+	// allow is asked in the place of the app's own Allow, where it is given.
+	allow Allowance
+	note  []byte // what is known of the step beside what it changed, JSON; nil for nothing
 
 	known    []inventory.Known // of all accounts; nil where it does not change
 	mapping  []inventory.Mapping
@@ -131,13 +134,22 @@ func (a *App) prepare(ctx context.Context, now *view.Snapshot, s *step) (*view.S
 	if err := ctx.Err(); err != nil {
 		return nil, nil, err
 	}
+	allow := s.allow
+	if allow == nil && s.what == store.Edit {
+		allow = a.Allow
+	}
+	if allow != nil {
+		if err := allow(now, after, p); err != nil {
+			return nil, nil, err
+		}
+	}
 	if s.then != nil {
 		if err := s.then(now, after, p); err != nil {
 			return nil, nil, err
 		}
 	}
 	return after, &store.Revision{
-		What: s.what, Name: next.Name, Description: next.Description, Edit: s.edit, Changes: changes, Based: now.Revision, Actor: s.actor, At: a.Clock(),
+		What: s.what, Name: next.Name, Description: next.Description, Edit: s.edit, Note: s.note, Changes: changes, Based: now.Revision, Actor: s.actor, At: a.Clock(),
 		Known: s.known, Mapping: s.mapping, Remap: s.remap, Reading: s.reading, Repaired: s.repaired,
 	}, nil
 }

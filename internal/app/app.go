@@ -25,7 +25,7 @@ type App struct {
 	edit    sync.Mutex
 	moves   sync.RWMutex // held while the database and what is shown move together
 	now     atomic.Pointer[view.Snapshot]
-	shown   int64 // how many snapshots were shown
+	shown   atomic.Int64 // how many snapshots were shown
 	reading readings
 	backlog backlog
 	urgent  atomic.Int64 // edits that are worked out, or tried
@@ -44,7 +44,12 @@ type Config struct {
 	// Dial returns the driver of an account.
 	Dial func(provider string, a drivers.Access) (drivers.Driver, error)
 	Log  *slog.Logger
+	// Allow, if given, is asked of each edit that is about to be stored; an error refuses it.
+	Allow Allowance
 }
+
+// Allowance says whether an edit may lead from one snapshot to another.
+type Allowance func(before, after *view.Snapshot, p *view.Plan) error
 
 // Open returns the app on a store. What the store holds is kept.
 func Open(ctx context.Context, c Config) (*App, error) {
@@ -103,10 +108,13 @@ func (a *App) show(s *view.Snapshot) {
 	if s == a.now.Load() {
 		return
 	}
-	a.shown++
-	s.Shown = a.shown
+	a.Number(s)
 	a.now.Store(s)
 }
+
+// Number gives a snapshot, of the estate or of what might become of it, its number among
+// those that are shown.
+func (a *App) Number(s *view.Snapshot) { s.Shown = a.shown.Add(1) }
 
 // Now returns the current snapshot.
 func (a *App) Now() *view.Snapshot { return a.now.Load() }

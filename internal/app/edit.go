@@ -34,22 +34,62 @@ func (x *Edit) key() *view.PlanKey {
 // fields of its operations, a Conflict or an InUse.
 func (a *App) on(ctx context.Context, s *view.Snapshot, x *Edit) (*edit.Result, error) {
 	seen := edit.In(s.Estate)
-	if x.Seen != s.Revision {
+	if x.Seen != s.Revision && x.Seen > 0 && s.Revision > 0 {
 		seen = func(ref estate.Ref) (reflect.Value, bool) { return a.asSeen(ctx, s, ref, x.Seen) }
 	}
-	r, err := edit.Apply(s.Estate, &x.Edit, seen)
+	r, err := a.Rework(s, &x.Edit, seen)
+	return r, ProblemsOf(err)
+}
+
+// ProblemsOf returns what is wrong with an edit as Problems at the fields of its operations;
+// other errors as they are.
+func ProblemsOf(err error) error {
 	var problems edit.Problems
-	if errors.As(err, &problems) {
-		out := make(view.Problems, len(problems))
-		for i, p := range problems {
-			out[i] = view.Problem{At: strings.TrimSuffix(fmt.Sprintf("operations[%d].%s", p.At, p.Path), "."), Message: p.Message, Fix: p.Fix}
+	if !errors.As(err, &problems) {
+		return err
+	}
+	out := make(view.Problems, len(problems))
+	for i, p := range problems {
+		out[i] = view.Problem{At: strings.TrimSuffix(fmt.Sprintf("operations[%d].%s", p.At, p.Path), "."), Message: p.Message, Fix: p.Fix}
+	}
+	return out
+}
+
+// Rework applies an edit to the estate of a snapshot; seen returns a thing as the author of
+// its operation saw it, where that was another revision. See on.
+func (a *App) Rework(s *view.Snapshot, x *edit.Edit, seen func(estate.Ref) (reflect.Value, bool)) (*edit.Result, error) {
+	r, err := edit.Apply(s.Estate, x, seen)
+	if err != nil {
+		return nil, err
+	}
+	r.Estate = estate.AsOf(r.Estate, s.Estate.Day) // what was put may have run out
+	return r, nil
+}
+
+// AsSeen returns a thing as it was at a revision; false if it was not there.
+func (a *App) AsSeen(ctx context.Context, s *view.Snapshot, ref estate.Ref, revision int64) (reflect.Value, bool) {
+	return a.asSeen(ctx, s, ref, revision)
+}
+
+// Revision is a step of the estate that was worked out before.
+type Revision struct {
+	Based  int64 // the revision that it comes after
+	Plan   *view.Plan
+	Edit   []byte // as JSON
+	Note   []byte // what is known of it beside what it changed, as JSON
+	Actor  string
+	Allow  Allowance
+	Strict func(now *view.Snapshot) bool // whether it was worked out on a snapshot
+}
+
+// Take takes a step that was worked out on the snapshot shown; StaleError where another is.
+func (a *App) Take(ctx context.Context, r *Revision) (*consequence.Consequence, error) {
+	return a.told(ctx, &step{what: store.Edit, actor: r.Actor, based: r.Based, edit: r.Edit, note: r.Note, allow: r.Allow, plan: func(now *view.Snapshot) (*view.Plan, error) {
+		if !r.Strict(now) {
+			return nil, &store.StaleError{Based: r.Based, Current: now.Revision}
 		}
-		return nil, out
-	}
-	if r != nil {
-		r.Estate = estate.AsOf(r.Estate, s.Estate.Day) // what was put may have run out
-	}
-	return r, err
+		return r.Plan, nil
+	}})
 }
 
 // asSeen returns a thing as it was at a revision.

@@ -30,8 +30,12 @@ func init() {
 	rows("getSignIn signIn signInDemo signInLink toProvider fromProvider")
 	rows(`signOut getMe changePassword getTokens makeToken dropToken getPeople getSpecification
 		getEstate complete ask trace getBoard getCells getIssues getCell getRules getObject suggest tryEdit getAccounts askHealth
-		askNativeRules getLanes askStates getSessions getRoutes getUndo getRows getSheet getTags tryTags getMembers tryImport export`, people.Viewer)
-	rows("postEdit postUndo putAside deleteAside putTags putLabels postImport postDemo", people.Engineer, people.Operator)
+		askNativeRules getLanes askStates getSessions getRoutes getUndo getRows getSheet getTags tryTags getMembers tryImport export
+		getDrafts getDraft commentDraft resolveComment openInDraft events getRevisions compare blame`, people.Viewer)
+	rows("postEdit postUndo postDraft putDraft undoDraft redoDraft moveDraft resolveConflict rollBack", people.Engineer)
+	rows("approveDraft reviewLater", people.Approver)
+	rows("applyDraft", people.Operator)
+	rows("putAside deleteAside putTags putLabels postImport postDemo", people.Engineer, people.Operator)
 	rows("startReading stopReading", people.Engineer)
 	rows("connect disconnect putPerson makeLink putTeam", people.Administrator)
 	rows("getAudit exportAudit verifyAudit", people.Auditor)

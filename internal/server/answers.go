@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 
@@ -20,17 +21,20 @@ import (
 // look works out an answer that depends on a snapshot and the question alone.
 type look func(now *view.Snapshot, c echo.Context) (any, error)
 
-// answers keeps what was answered of the current snapshot. A question that many ask at once
+// answers keeps what was answered of the last snapshots. A question that many ask at once
 // is worked out once; one that was answered already is not worked out again; and whoever
 // has the answer is told that it still holds.
 type answers struct {
 	start  string // tells this run of the server from others
 	mu     sync.Mutex
-	of     int64 // the snapshot that they are of
-	kept   map[string]*answer
+	kept   map[int64]map[string]*answer // by snapshot
+	order  []int64                      // of the snapshots, the one that was asked last at the end
 	bytes  int
 	flight singleflight.Group
 }
+
+// mostKept is of how many snapshots answers are kept: the estate, and some drafts.
+const mostKept = 4
 
 // answer is one, as it is sent.
 type answer struct {
@@ -41,12 +45,17 @@ type answer struct {
 // fewestPacked is from how many bytes on an answer is packed.
 const fewestPacked = 1 << 10
 
-func newAnswers() *answers { return &answers{start: rand.Text()[:8], kept: map[string]*answer{}} }
+func newAnswers() *answers {
+	return &answers{start: rand.Text()[:8], kept: map[int64]map[string]*answer{}}
+}
 
 // to answers with what a look returns.
-func (a *answers) to(current func() *view.Snapshot, l look) echo.HandlerFunc {
+func (a *answers) to(current func(echo.Context) (*view.Snapshot, error), l look) echo.HandlerFunc {
 	return func(c echo.Context) error {
-		now := current()
+		now, err := current(c)
+		if err != nil {
+			return err
+		}
 		tag := fmt.Sprintf("%q", fmt.Sprint(a.start, "-", now.Shown))
 		h := c.Response().Header()
 		h.Set("Cache-Control", "private, no-cache")
@@ -111,30 +120,40 @@ func (a *answers) find(now *view.Snapshot, question string, work func() (any, er
 	return x.(*answer), nil //nolint:forcetypeassert // so it was returned above
 }
 
-// known returns an answer that is kept, or nil. Those of snapshots before are forgotten.
+// known returns an answer that is kept, or nil.
 func (a *answers) known(of int64, question string) *answer {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if of > a.of {
-		a.of, a.bytes = of, 0
-		clear(a.kept)
-	}
-	if of < a.of {
-		return nil
-	}
-	return a.kept[question]
+	return a.kept[of][question]
 }
 
-// keep keeps an answer, as long as there is room.
+// keep keeps an answer, as long as there is room. Those of the snapshot that was asked of
+// least lately go first.
 func (a *answers) keep(of int64, question string, x *answer) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	size := len(question) + len(x.plain) + len(x.packed)
-	if of == a.of && a.bytes+size <= limits.AnswerBytes {
-		a.kept[question] = x
+	if a.kept[of] == nil {
+		a.kept[of] = map[string]*answer{}
+	} else {
+		a.order = slices.DeleteFunc(a.order, func(o int64) bool { return o == of })
+	}
+	a.order = append(a.order, of)
+	size := x.size(question)
+	for len(a.order) > 1 && (len(a.order) > mostKept || a.bytes+size > limits.AnswerBytes) {
+		for q, gone := range a.kept[a.order[0]] {
+			a.bytes -= gone.size(q)
+		}
+		delete(a.kept, a.order[0])
+		a.order = slices.Delete(a.order, 0, 1)
+	}
+	if _, twice := a.kept[of][question]; !twice && a.bytes+size <= limits.AnswerBytes {
+		a.kept[of][question] = x
 		a.bytes += size
 	}
 }
+
+// size returns how many bytes are kept with an answer.
+func (x *answer) size(question string) int { return len(question) + len(x.plain) + len(x.packed) }
 
 // packed returns a value as it is sent.
 func packed(value any) (*answer, error) {

@@ -37,10 +37,12 @@ func (h *handlers) editOf(c echo.Context, now *view.Snapshot, seen int64) (*app.
 }
 
 func (h *handlers) tryEdit(c echo.Context) error {
-	now := h.app.Now()
+	now, err := h.where(c)
+	if err != nil {
+		return err
+	}
 	seen := now.Revision
 	if c.Request().Header.Get("If-Match") != "" {
-		var err error
 		if seen, err = basedOn(c); err != nil {
 			return err
 		}
@@ -56,19 +58,41 @@ func (h *handlers) tryEdit(c echo.Context) error {
 	return c.JSON(http.StatusOK, consequence)
 }
 
+// postEdit makes an edit in a draft, or, where none is named, at once: for that one must be
+// allowed to apply, too, and no segment may have to approve it.
 func (h *handlers) postEdit(c echo.Context) error {
 	seen, err := basedOn(c)
 	if err != nil {
 		return err
 	}
-	x, err := h.editOf(c, h.app.Now(), seen)
+	draft, err := draftOf(c)
 	if err != nil {
 		return err
 	}
-	consequence, err := h.app.Make(c.Request().Context(), x, whoOf(c).Name)
+	now, err := h.where(c)
 	if err != nil {
 		return err
 	}
+	x, err := h.editOf(c, now, seen)
+	if err != nil {
+		return err
+	}
+	who := whoOf(c)
+	if draft != 0 {
+		consequence, err := h.drafts.Add(c.Request().Context(), who, draft, x)
+		if err != nil {
+			return err
+		}
+		return c.JSON(http.StatusOK, consequence)
+	}
+	if err := h.mayApply(c); err != nil {
+		return err
+	}
+	consequence, err := h.app.Make(c.Request().Context(), x, who.Name)
+	if err != nil {
+		return err
+	}
+	h.drafts.Events.Changed()
 	return c.JSON(http.StatusOK, consequence)
 }
 

@@ -7,14 +7,55 @@ import (
 	"strings"
 
 	"bivium/internal/app"
+	"bivium/internal/app/drafts"
+	"bivium/internal/app/history"
 	"bivium/internal/app/view"
 
 	"github.com/labstack/echo/v4"
 )
 
 type handlers struct {
-	app  *app.App
-	demo []byte
+	app     *app.App
+	drafts  *drafts.Desk
+	history *history.History
+	demo    []byte
+	closing chan struct{} // closed when the server stops
+}
+
+// where returns the snapshot that a request is about: the estate, a draft (draft), or the
+// estate as of a revision (at).
+func (h *handlers) where(c echo.Context) (*view.Snapshot, error) {
+	switch {
+	case c.QueryParam("draft") != "":
+		id, err := strconv.ParseInt(c.QueryParam("draft"), 10, 64)
+		if err != nil {
+			return nil, &view.Problem{At: "draft", Message: "the draft is not a number", Fix: "use the number of a draft"}
+		}
+		return h.drafts.Snapshot(c.Request().Context(), id)
+	case c.QueryParam("at") != "":
+		revision, err := strconv.ParseInt(c.QueryParam("at"), 10, 64)
+		if err != nil {
+			return nil, &view.Problem{At: "at", Message: "the revision is not a number", Fix: "use the number of a revision"}
+		}
+		return h.history.At(c.Request().Context(), revision)
+	}
+	return h.app.Now(), nil
+}
+
+// draftOf returns the draft that a request is about; 0 for the estate. One about the estate as
+// it was cannot change anything.
+func draftOf(c echo.Context) (int64, error) {
+	if c.QueryParam("at") != "" {
+		return 0, &view.Problem{At: "at", Message: "the estate as it was cannot be changed", Fix: "go back to the applied estate, or to a draft"}
+	}
+	if c.QueryParam("draft") == "" {
+		return 0, nil
+	}
+	id, err := strconv.ParseInt(c.QueryParam("draft"), 10, 64)
+	if err != nil {
+		return 0, &view.Problem{At: "draft", Message: "the draft is not a number", Fix: "use the number of a draft"}
+	}
+	return id, nil
 }
 
 func getEstate(now *view.Snapshot, _ echo.Context) (any, error) { return now.Summary(), nil }

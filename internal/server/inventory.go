@@ -89,7 +89,11 @@ func (h *handlers) getRows(c echo.Context) error {
 	if err := read(c, &look); err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, h.app.Rows(h.app.Now(), view.Look(look)))
+	now, err := h.where(c)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, h.app.Rows(now, view.Look(look)))
 }
 
 func (h *handlers) getSheet(c echo.Context) error {
@@ -204,7 +208,11 @@ func (h *handlers) imported(c echo.Context, text []byte, based int64) error {
 }
 
 func (h *handlers) export(c echo.Context) error {
-	text, err := app.Export(h.app.Now())
+	now, err := h.where(c)
+	if err != nil {
+		return err
+	}
+	text, err := app.Export(now)
 	if err != nil {
 		return err
 	}

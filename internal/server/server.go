@@ -21,6 +21,8 @@ import (
 
 	"bivium/core/limits"
 	"bivium/internal/app"
+	"bivium/internal/app/drafts"
+	"bivium/internal/app/history"
 	"bivium/internal/people"
 	"bivium/internal/store"
 )
@@ -38,6 +40,8 @@ type Config struct {
 	Demo  []byte // the document that a newcomer may look at
 
 	People   *people.Register
+	Drafts   *drafts.Desk
+	History  *history.History
 	Store    *store.Store // of sessions
 	Names    []string     // hosts by which browsers know the server, besides localhost
 	Proxied  bool         // a proxy in front says from where requests come
@@ -49,8 +53,8 @@ const shutdownGrace = 5 * time.Second
 
 // New returns the handler for everything that is served.
 func New(c Config) http.Handler {
-	if c.App == nil || c.Log == nil || c.Files == nil || c.People == nil || c.Store == nil {
-		panic("server: Config.App, Files, Log, People and Store must be given")
+	if c.App == nil || c.Log == nil || c.Files == nil || c.People == nil || c.Drafts == nil || c.History == nil || c.Store == nil {
+		panic("server: Config.App, Files, Log, People, Drafts, History and Store must be given")
 	}
 	e := echo.New()
 	e.HideBanner, e.HidePort = true, true
@@ -71,11 +75,11 @@ func New(c Config) http.Handler {
 		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{Limit: bytesOf(limits.BodyBytes), Skipper: imports}),
 	)
 	gzip := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: fewestPacked})
-	h, q, a := &handlers{c.App, c.Demo}, newQueues(c.App), newAnswers()
+	h, q, a := &handlers{c.App, c.Drafts, c.History, c.Demo, make(chan struct{})}, newQueues(c.App), newAnswers()
 	sessions := newSessions(c.Store, time.Now)
 	check := newAccess(c.People, sessions).check
 	looks := e.Group("/api", check)
-	see := func(path string, l look) { looks.GET(path, a.to(c.App.Now, l)) }
+	see := func(path string, l look) { looks.GET(path, a.to(h.where, l)) }
 	see("/estate", getEstate)
 	see("/complete", complete)
 	see("/ask", ask)
@@ -94,6 +98,8 @@ func New(c Config) http.Handler {
 	api := e.Group("/api", noStore, gzip, check)
 	e.GET("/api/suggest", h.suggest, noStore, check, q.trial)
 	routePeople(api, &c, sessions)
+	routeDrafts(api, h, q)
+	e.GET("/api/events", h.events, noStore, check)
 	api.POST("/edit/try", h.tryEdit, q.trial)
 	api.POST("/edit", h.postEdit)
 	api.GET("/accounts", h.getAccounts)
@@ -122,7 +128,37 @@ func New(c Config) http.Handler {
 	api.Any("/*", func(echo.Context) error { return echo.ErrNotFound })
 	e.GET("/healthz", func(c echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/*", frontEnd(c.Files), gzip)
-	return e
+	return &handler{e, h.closing}
+}
+
+// handler answers requests, and ends the streams of events when it is told to stop.
+type handler struct {
+	http.Handler
+	closing chan struct{}
+}
+
+func (h *handler) stop() { close(h.closing) }
+
+// routeDrafts adds what has to do with drafts and history.
+func routeDrafts(api *echo.Group, h *handlers, q *queues) {
+	api.GET("/drafts", h.getDrafts)
+	api.POST("/drafts", h.postDraft)
+	api.GET("/drafts/:id", h.getDraft, q.trial)
+	api.PUT("/drafts/:id", h.putDraft)
+	api.POST("/drafts/:id/undo", h.undoDraft)
+	api.POST("/drafts/:id/redo", h.redoDraft)
+	api.POST("/drafts/:id/state", h.moveDraft)
+	api.POST("/drafts/:id/conflict", h.resolveConflict)
+	api.POST("/drafts/:id/approval", h.approveDraft)
+	api.POST("/drafts/:id/application", h.applyDraft)
+	api.POST("/drafts/:id/comments", h.commentDraft)
+	api.PUT("/drafts/:id/comments/:comment", h.resolveComment)
+	api.PUT("/drafts/:id/open", h.openInDraft)
+	api.GET("/revisions", h.getRevisions)
+	api.GET("/compare", h.compare, q.trial)
+	api.GET("/blame", h.blame, q.trial)
+	api.POST("/revisions/:number/roll-back", h.rollBack)
+	api.POST("/revisions/:number/review", h.reviewLater)
 }
 
 // routePeople adds what has to do with people.
@@ -164,6 +200,9 @@ func Serve(ctx context.Context, l net.Listener, h http.Handler) error {
 	s := &http.Server{
 		Handler: h, ReadHeaderTimeout: limits.HeaderTime, ReadTimeout: limits.ReadTime, WriteTimeout: limits.WriteTime,
 		IdleTimeout: limits.IdleTime, MaxHeaderBytes: limits.HeaderBytes,
+	}
+	if ours, ok := h.(*handler); ok {
+		s.RegisterOnShutdown(ours.stop)
 	}
 	l = netutil.LimitListener(l, limits.Connections)
 	done := make(chan error, 1)

@@ -32,6 +32,8 @@ import (
 	"bivium/demo"
 	"bivium/internal/app"
 	"bivium/internal/app/consequence"
+	"bivium/internal/app/drafts"
+	"bivium/internal/app/history"
 	"bivium/internal/app/view"
 	"bivium/internal/drivers"
 	"bivium/internal/drivers/call"
@@ -53,6 +55,7 @@ type world struct {
 	app    *app.App
 	db     *store.Store
 	people *people.Register
+	drafts *drafts.Desk
 	spec   *jsonschema.Compiler
 }
 
@@ -107,7 +110,9 @@ func (w *world) serve() {
 	}
 	require.NoError(w.t, w.people.Put(w.t.Context(), people.System("test"), everything))
 	w.people.OpenDoors("tester")
-	w.http = httptest.NewServer(server.New(server.Config{App: w.app, People: w.people, Store: w.db, Files: files, Log: slog.New(slog.DiscardHandler)}))
+	w.drafts, err = drafts.Open(w.t.Context(), w.app, w.people)
+	require.NoError(w.t, err)
+	w.http = httptest.NewServer(server.New(server.Config{App: w.app, People: w.people, Drafts: w.drafts, History: history.New(w.app, w.people, w.drafts), Store: w.db, Files: files, Log: slog.New(slog.DiscardHandler)}))
 	w.be("tester")
 }
 

@@ -28,7 +28,11 @@ func (h *handlers) suggest(c echo.Context) error {
 			c.Response().WriteHeader(http.StatusOK)
 		}
 	}
-	err = app.Suggest(c.Request().Context(), h.app.Now(), q, func(s *app.Suggestion) error {
+	now, err := h.where(c)
+	if err != nil {
+		return err
+	}
+	err = app.Suggest(c.Request().Context(), now, q, func(s *app.Suggestion) error {
 		begin()
 		if err := json.NewEncoder(c.Response()).Encode(s); err != nil {
 			return err

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"errors"
 	"net/http"
 
 	"github.com/labstack/echo/v4"
@@ -33,7 +34,12 @@ func getRoutes(now *view.Snapshot, c echo.Context) (any, error) {
 }
 
 func (h *handlers) getUndo(now *view.Snapshot, c echo.Context) (any, error) {
-	return h.app.Last(c.Request().Context(), now)
+	draft, err := draftOf(c)
+	if err != nil || draft == 0 {
+		last, lastErr := h.app.Last(c.Request().Context(), now)
+		return last, errors.Join(err, lastErr)
+	}
+	return h.drafts.Last(draft)
 }
 
 func (h *handlers) postUndo(c echo.Context) error {
@@ -41,9 +47,24 @@ func (h *handlers) postUndo(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	rewired, err := h.app.Undo(c.Request().Context(), based, whoOf(c).Name)
+	draft, err := draftOf(c)
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, rewired)
+	who := whoOf(c)
+	if draft != 0 {
+		if err := h.drafts.Turn(c.Request().Context(), who, draft, true); err != nil {
+			return err
+		}
+		return c.JSON(http.StatusOK, nil)
+	}
+	if err := h.mayApply(c); err != nil {
+		return err
+	}
+	undone, err := h.app.Undo(c.Request().Context(), based, who.Name)
+	if err != nil {
+		return err
+	}
+	h.drafts.Events.Changed()
+	return c.JSON(http.StatusOK, undone)
 }

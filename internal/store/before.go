@@ -104,6 +104,9 @@ func putBack(objects []document.Object, changed map[place]earlier) []document.Ob
 	}
 	gone := slices.SortedFunc(maps.Keys(changed), func(a, b place) int { return cmp.Or(cmp.Compare(a.list, b.list), cmp.Compare(a.key, b.key)) })
 	for _, p := range gone {
+		if changed[p].body == nil { // it came and went since
+			continue
+		}
 		out = append(out, document.Object{List: p.list, Key: p.key, Body: changed[p].body})
 	}
 	return out

@@ -20,6 +20,7 @@ type Revision struct {
 	What              string // what brought it: Edit, or a word for what else did
 	Name, Description string // of the estate, from now on
 	Edit              []byte // as it was asked for, with its bases, as JSON; nil where it was no edit
+	Note              []byte // what is known of it beside what it changed, as JSON; nil for nothing
 	Changes           []document.Change
 	Based             int64 // the revision that it comes after
 	Actor             string
@@ -62,7 +63,7 @@ func (s *Store) Change(ctx context.Context, r *Revision) (int64, error) {
 }
 
 func (r *Revision) begin(ctx context.Context, tx *sql.Tx) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO revision (number, at, actor, what, edit) VALUES (?, ?, ?, ?, ?)`, r.Based+1, stamp(r.At), r.Actor, r.What, r.Edit)
+	_, err := tx.ExecContext(ctx, `INSERT INTO revision (number, at, actor, what, edit, note) VALUES (?, ?, ?, ?, ?, ?)`, r.Based+1, stamp(r.At), r.Actor, r.What, r.Edit, r.Note)
 	return err
 }
 

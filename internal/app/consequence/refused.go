@@ -99,3 +99,8 @@ func remedy(p *view.Plan, j *verdict.Judge, t *touched, refused []view.Refusal) 
 		refused[i].Remedies = r.RemediesFor(networks, &refused[i])
 	}
 }
+
+// Faults returns the faults that a snapshot has, and one before it has not.
+func Faults(before, after *view.Snapshot) []view.Refusal {
+	return append([]view.Refusal{}, refusals(before, after.Estate, nil, after.Faults)...)
+}

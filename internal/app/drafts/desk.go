@@ -1,0 +1,475 @@
+// Package drafts is what people prepare before it becomes the estate (C3): drafts that several
+// write at once, their place on the estate as that changes, review, approval and applying.
+//
+// A draft is a list of steps, each what somebody saved at once. They are kept as they were
+// written, with their bases; the snapshot of a draft is the estate of now with all of them
+// made. What of them is in conflict with the estate of now is left out until somebody
+// decides.
+package drafts
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"bivium/core/document"
+	"bivium/core/edit"
+	"bivium/core/estate"
+	"bivium/core/inventory"
+	"bivium/internal/app"
+	"bivium/internal/app/consequence"
+	"bivium/internal/app/rules"
+	"bivium/internal/app/view"
+	"bivium/internal/people"
+	"bivium/internal/store"
+)
+
+// Desk holds the drafts of an estate. It is safe for concurrent use.
+type Desk struct {
+	app    *app.App
+	store  *store.Store
+	people *people.Register
+	clock  func() time.Time
+	Events Events
+
+	number atomic.Int64 // of the last snapshot of a draft; see version
+	mu     sync.Mutex
+	drafts map[int64]*draft
+}
+
+// draft is one draft, and the snapshot of it.
+type draft struct {
+	mu    sync.Mutex
+	row   store.Draft
+	steps []store.DraftStep
+	said  []store.Approval
+
+	on        *view.Snapshot // on which it stands; nil before it is first asked for
+	snapshot  *view.Snapshot
+	former    map[estate.Ref]string
+	conflicts []Conflict
+	judged    *judgement // of the snapshot; nil until it is asked for
+}
+
+// Open returns the desk of an app, with the drafts that its database holds, and lets it
+// refuse edits past drafts which owners must approve.
+func Open(ctx context.Context, a *app.App, register *people.Register) (*Desk, error) {
+	d := &Desk{app: a, store: a.Store, people: register, clock: a.Clock, drafts: map[int64]*draft{}}
+	d.number.Store(a.Clock().UnixMilli() * 1000)
+	rows, err := a.Store.Drafts(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("load the drafts: %w", err)
+	}
+	for _, row := range rows {
+		x := &draft{row: row}
+		if x.steps, err = a.Store.DraftSteps(ctx, row.ID); err != nil {
+			return nil, fmt.Errorf("load draft %s: %w", row.Name, err)
+		}
+		if x.said, err = a.Store.Approvals(ctx, row.ID); err != nil {
+			return nil, fmt.Errorf("load draft %s: %w", row.Name, err)
+		}
+		d.drafts[row.ID] = x
+	}
+	a.Allow = refuseUnapproved
+	return d, nil
+}
+
+// version returns the number of a new snapshot of a draft. It takes the place of a revision,
+// which is positive; none is given twice, whatever restarts lie between.
+func (d *Desk) version() int64 { return -d.number.Add(1) }
+
+// find returns a draft.
+func (d *Desk) find(id int64) (*draft, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if x := d.drafts[id]; x != nil {
+		return x, nil
+	}
+	return nil, store.ErrNotFound
+}
+
+// Summary is a draft in a list of drafts.
+type Summary struct {
+	ID       int64     `json:"id"`
+	Name     string    `json:"name"`
+	Reason   string    `json:"reason"`
+	Ticket   string    `json:"ticket"`
+	State    string    `json:"state"`
+	Author   string    `json:"author"`  // called
+	Authors  []string  `json:"authors"` // of its steps, called
+	Steps    int       `json:"steps"`
+	Changed  time.Time `json:"changed"`
+	Revision int64     `json:"revision"` // that it was applied as; 0 for none
+	Undoes   int64     `json:"undoes"`   // the revision that it rolls back; 0 for none
+}
+
+func (d *Desk) summary(x *draft) Summary {
+	out := Summary{
+		ID: x.row.ID, Name: x.row.Name, Reason: x.row.Reason, Ticket: x.row.Ticket, State: x.row.State, Author: d.people.CalledOf(x.row.Author),
+		Authors: []string{}, Changed: x.row.Changed, Revision: x.row.Revision, Undoes: x.row.Undoes,
+	}
+	for i := range x.steps {
+		if s := &x.steps[i]; !s.Undone {
+			out.Steps++
+			if name := d.people.CalledOf(s.Author); !slices.Contains(out.Authors, name) {
+				out.Authors = append(out.Authors, name)
+			}
+		}
+	}
+	return out
+}
+
+// discardedLast is how long a draft that was discarded is listed.
+const discardedLast = 90 * 24 * time.Hour
+
+// All returns all drafts, those that changed last first.
+func (d *Desk) All() []Summary {
+	d.mu.Lock()
+	list := make([]*draft, 0, len(d.drafts))
+	for _, x := range d.drafts {
+		list = append(list, x)
+	}
+	d.mu.Unlock()
+	out := []Summary{}
+	for _, x := range list {
+		x.mu.Lock()
+		if x.row.State != store.DraftDiscarded || d.clock().Sub(x.row.Changed) < discardedLast {
+			out = append(out, d.summary(x))
+		}
+		x.mu.Unlock()
+	}
+	slices.SortFunc(out, func(a, b Summary) int { return cmp.Or(b.Changed.Compare(a.Changed), cmp.Compare(b.ID, a.ID)) })
+	return out
+}
+
+// closed returns what keeps a draft from being changed, or nil.
+func (x *draft) closed() error {
+	switch x.row.State {
+	case store.DraftApplied:
+		return &view.Problem{At: "draft", Message: fmt.Sprintf("draft %s is applied", x.row.Name), Fix: "begin another draft"}
+	case store.DraftDiscarded:
+		return &view.Problem{At: "draft", Message: fmt.Sprintf("draft %s is discarded", x.row.Name), Fix: "reopen it first"}
+	}
+	return nil
+}
+
+// Begin begins a draft, without steps. A name that is not given is made up.
+func (d *Desk) Begin(ctx context.Context, by *people.Who, name, reason, ticket string) (*Summary, error) {
+	now := d.clock()
+	x := &draft{row: store.Draft{
+		Name: d.free(strings.TrimSpace(name), by), Reason: reason, Ticket: ticket, State: store.DraftOpen, Based: d.app.Now().Revision, Author: by.Name, Made: now, Changed: now,
+	}}
+	return d.begin(ctx, by, x)
+}
+
+func (d *Desk) begin(ctx context.Context, by *people.Who, x *draft) (*Summary, error) {
+	if err := d.store.PutDraft(ctx, &x.row, x.steps); err != nil {
+		return nil, err
+	}
+	d.mu.Lock()
+	d.drafts[x.row.ID] = x
+	d.mu.Unlock()
+	d.Events.tell(Event{Kind: EventDrafts})
+	out := d.summary(x)
+	return &out, d.people.Audit().Add(ctx, by, "draft begun", x.row.Name, x.row.Reason)
+}
+
+// BeginWith begins a draft with an edit that was made for the estate as of a revision which it
+// undoes.
+func (d *Desk) BeginWith(ctx context.Context, by *people.Who, name, reason string, x *edit.Edit, undoes int64) (*Summary, error) {
+	body, err := json.Marshal(x)
+	if err != nil {
+		return nil, err
+	}
+	now := d.clock()
+	out := &draft{
+		row:   store.Draft{Name: d.free(name, by), Reason: reason, State: store.DraftOpen, Based: undoes, Author: by.Name, Made: now, Changed: now, Undoes: undoes},
+		steps: []store.DraftStep{{Number: 1, Author: by.Name, At: now, Seen: undoes, Body: body}},
+	}
+	return d.begin(ctx, by, out)
+}
+
+// free returns a name for a draft that no open one has: the one given, or one made up.
+func (d *Desk) free(name string, by *people.Who) string {
+	if name == "" {
+		name = by.Name + "-" + d.clock().Format("02-Jan")
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return estate.FreeName(name, func(n string) bool {
+		for _, x := range d.drafts {
+			if x.row.Name == n && x.row.State != store.DraftDiscarded {
+				return true
+			}
+		}
+		return false
+	})
+}
+
+// Add adds a step to a draft, and returns what the step changes of it. A step that brings a
+// fault is kept, too: it cannot be applied. Operations without a base need the draft to be
+// still as their author saw it.
+func (d *Desk) Add(ctx context.Context, by *people.Who, id int64, x *app.Edit) (*consequence.Consequence, error) {
+	draft, err := d.find(id)
+	if err != nil {
+		return nil, err
+	}
+	draft.mu.Lock()
+	defer draft.mu.Unlock()
+	if err := draft.closed(); err != nil {
+		return nil, err
+	}
+	if err := d.settle(ctx, draft); err != nil {
+		return nil, err
+	}
+	before := draft.snapshot
+	if (x.Strict || slices.ContainsFunc(x.Operations, func(o edit.Operation) bool { return o.Base == "" })) && x.Seen != before.Revision {
+		return nil, &store.StaleError{Based: x.Seen, Current: before.Revision}
+	}
+	based(before.Estate, &x.Edit)
+	r, err := d.app.Rework(before, &x.Edit, nil)
+	if err != nil {
+		return nil, app.ProblemsOf(err)
+	}
+	body, err := json.Marshal(x.Edit)
+	if err != nil {
+		return nil, err
+	}
+	p := &view.Plan{Next: r.Estate, Former: r.Former()}
+	before.WorkOut(p)
+	after := before.After(p, d.version(), before.Known, before.Mapping)
+	d.app.Number(after)
+
+	draft.dropUndone()
+	step := store.DraftStep{Number: int64(len(draft.steps) + 1), Author: by.Name, At: d.clock(), Seen: draft.on.Revision, Body: body}
+	row := draft.row
+	row.Changed, row.Based = step.At, draft.on.Revision
+	reopen(&row)
+	if err := d.store.AddDraftStep(context.WithoutCancel(ctx), &row, &step); err != nil {
+		return nil, err
+	}
+	draft.row, draft.steps = row, append(draft.steps, step)
+	draft.snapshot, draft.former, draft.judged = after, chained(draft.former, r.Former()), nil
+	if err := d.look(ctx, draft); err != nil {
+		return nil, err
+	}
+	out := consequence.Of(before, after, p)
+	if put := r.Put[len(r.Put)-1]; put.Name != "" {
+		out.About = rules.AboutThing(after, put)
+	}
+	out.Refused = consequence.Faults(before, after)
+	d.Events.tell(Event{Kind: EventDraft, Draft: id})
+	return out, d.people.Audit().Add(ctx, by, "draft changed", draft.row.Name, fmt.Sprintf("step %d: %s", step.Number, Words(&x.Edit)))
+}
+
+// reopen takes a draft in review, or approved, that changes back to being in review: what was
+// approved is looked at again (C2.4).
+func reopen(row *store.Draft) {
+	if row.State == store.DraftApproved {
+		row.State = store.DraftReview
+	}
+}
+
+// based gives operations without a base that of what is there, which their author saw; one
+// on what another of the edit leaves needs none.
+func based(e *estate.Estate, x *edit.Edit) {
+	touched := map[estate.Ref]bool{}
+	for i := range x.Operations {
+		o := &x.Operations[i]
+		ref := estate.Ref{Kind: o.Kind, Name: o.Subject()}
+		if o.Base == "" && !touched[ref] {
+			o.Base = edit.BaseOf(e, ref)
+		}
+		if touched[ref] = true; o.Op == edit.Rename {
+			return // it may have changed anything
+		}
+	}
+}
+
+// chained returns former names through two edits, one after the other.
+func chained(first, second map[estate.Ref]string) map[estate.Ref]string {
+	out := map[estate.Ref]string{}
+	for ref, was := range first {
+		out[ref] = was
+	}
+	for ref, was := range second {
+		before := estate.Ref{Kind: ref.Kind, Name: was}
+		if earlier, again := out[before]; again {
+			delete(out, before)
+			was = earlier
+		}
+		if out[ref] = was; was == ref.Name {
+			delete(out, ref)
+		}
+	}
+	return out
+}
+
+// dropUndone forgets the steps that were undone: another one comes in their place.
+func (x *draft) dropUndone() {
+	x.steps = slices.Clip(slices.DeleteFunc(slices.Clone(x.steps), func(s store.DraftStep) bool { return s.Undone }))
+}
+
+// Words names what an edit does, shortly.
+func Words(x *edit.Edit) string {
+	var out []string
+	for i := range x.Operations {
+		o := &x.Operations[i]
+		if i == 5 && len(x.Operations) > 6 {
+			out = append(out, fmt.Sprintf("%d more", len(x.Operations)-i))
+			break
+		}
+		out = append(out, fmt.Sprintf("%s %s %s", o.Op, o.Kind, o.Subject()))
+	}
+	return strings.Join(out, ", ")
+}
+
+// Turn undoes the last step of a draft that stands, or does the first again that does not.
+func (d *Desk) Turn(ctx context.Context, by *people.Who, id int64, undo bool) error {
+	draft, err := d.find(id)
+	if err != nil {
+		return err
+	}
+	draft.mu.Lock()
+	defer draft.mu.Unlock()
+	if err := draft.closed(); err != nil {
+		return err
+	}
+	standing := len(draft.steps)
+	for standing > 0 && draft.steps[standing-1].Undone {
+		standing--
+	}
+	at, what, none := standing, "step done again", "no step was undone"
+	if undo {
+		at, what, none = standing-1, "step undone", "the draft has no steps"
+	}
+	if at < 0 || at >= len(draft.steps) {
+		return &view.Problem{At: "draft", Message: none, Fix: "there is nothing to do"}
+	}
+	step, row := draft.steps[at], draft.row
+	step.Undone, row.Changed = undo, d.clock()
+	reopen(&row)
+	if err := d.store.TurnDraftStep(context.WithoutCancel(ctx), &row, &step); err != nil {
+		return err
+	}
+	draft.row, draft.steps = row, slices.Clone(draft.steps)
+	draft.steps[at] = step
+	draft.on = nil // so that it is worked out anew
+	d.Events.tell(Event{Kind: EventDraft, Draft: id})
+	return d.people.Audit().Add(ctx, by, what, draft.row.Name, fmt.Sprintf("step %d", step.Number))
+}
+
+// Last returns the last step of a draft that stands, as what can be undone.
+func (d *Desk) Last(id int64) (*app.LastStep, error) {
+	x, err := d.find(id)
+	if err != nil {
+		return nil, err
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	out := &app.LastStep{Revision: x.row.Based, Changes: []inventory.Change{}}
+	if x.snapshot != nil {
+		out.Revision = x.snapshot.Revision
+	}
+	if err := x.closed(); err != nil {
+		out.Why = err.Error()
+		return out, nil
+	}
+	for i := len(x.steps) - 1; i >= 0; i-- {
+		s := &x.steps[i]
+		if s.Undone {
+			continue
+		}
+		one, err := edit.Read(s.Body)
+		if err != nil {
+			return nil, err
+		}
+		out.Actor, out.At = d.people.CalledOf(s.Author), &s.At
+		for k := range one.Operations {
+			o := &one.Operations[k]
+			what := inventory.Changed
+			switch {
+			case o.Op == edit.Delete:
+				what = inventory.Gone
+			case o.Base == edit.Absent:
+				what = inventory.New
+			}
+			out.Changes = append(out.Changes, inventory.Change{Kind: inventory.Kind(document.ListOf(o.Kind)), Name: o.Subject(), What: what})
+		}
+		return out, nil
+	}
+	out.Why = "the draft has no steps"
+	return out, nil
+}
+
+// Describe changes what a draft is called, and why it is.
+func (d *Desk) Describe(ctx context.Context, by *people.Who, id int64, name, reason, ticket string) error {
+	draft, err := d.find(id)
+	if err != nil {
+		return err
+	}
+	if name = strings.TrimSpace(name); name == "" {
+		return &view.Problem{At: "name", Message: "the draft has no name", Fix: "give it one"}
+	}
+	draft.mu.Lock()
+	defer draft.mu.Unlock()
+	if err := draft.closed(); err != nil {
+		return err
+	}
+	row := draft.row
+	row.Name, row.Reason, row.Ticket, row.Changed = name, reason, ticket, d.clock()
+	if err := d.store.PutDraft(ctx, &row, nil); err != nil {
+		return err
+	}
+	draft.row = row
+	d.Events.tell(Event{Kind: EventDraft, Draft: id})
+	return d.people.Audit().Add(ctx, by, "draft described", row.Name, row.Reason)
+}
+
+// moves are the states that a person may bring a draft to, from others. Approved and applied
+// are come to otherwise.
+var moves = map[string][]string{
+	store.DraftOpen:      {store.DraftReview, store.DraftApproved, store.DraftDiscarded},
+	store.DraftReview:    {store.DraftOpen},
+	store.DraftDiscarded: {store.DraftOpen, store.DraftReview, store.DraftApproved},
+}
+
+// Move brings a draft to another state.
+func (d *Desk) Move(ctx context.Context, by *people.Who, id int64, state string) error {
+	draft, err := d.find(id)
+	if err != nil {
+		return err
+	}
+	draft.mu.Lock()
+	defer draft.mu.Unlock()
+	if !slices.Contains(moves[state], draft.row.State) {
+		return &view.Problem{At: "state", Message: fmt.Sprintf("a draft that is %s cannot become %s", draft.row.State, state), Fix: "see what can be done with it"}
+	}
+	if state == store.DraftReview {
+		if err := d.settle(ctx, draft); err != nil {
+			return err
+		}
+		if err := d.within(by, draft, people.Engineer); err != nil {
+			return err
+		}
+	}
+	row := draft.row
+	row.State, row.Changed = state, d.clock()
+	if err := d.store.PutDraft(context.WithoutCancel(ctx), &row, nil); err != nil {
+		return err
+	}
+	draft.row = row
+	if state == store.DraftReview {
+		if err := d.look(ctx, draft); err != nil {
+			return err
+		}
+	}
+	d.Events.tell(Event{Kind: EventDraft, Draft: id})
+	return d.people.Audit().Add(ctx, by, "draft "+state, row.Name, "")
+}

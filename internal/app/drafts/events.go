@@ -1,0 +1,126 @@
+package drafts
+
+import (
+	"slices"
+	"sync"
+
+	"bivium/internal/people"
+)
+
+// The kinds of events.
+const (
+	EventEstate   = "estate"   // the estate is another
+	EventDrafts   = "drafts"   // there is a draft more
+	EventDraft    = "draft"    // a draft changed
+	EventPresence = "presence" // who is in a draft, and what they have open
+)
+
+// Event is something that those should know who look at the estate or a draft.
+type Event struct {
+	Kind    string   `json:"kind"`
+	Draft   int64    `json:"draft,omitempty"`
+	Present []Person `json:"present,omitempty"`
+}
+
+// Person is somebody in a draft.
+type Person struct {
+	Name   string `json:"name"`
+	Called string `json:"called"`
+	Open   string `json:"open"` // the object that they have open, kind/name; "" for none
+}
+
+// Events tells what happens to whoever listens. The zero value is ready. It is safe for
+// concurrent use.
+type Events struct {
+	mu        sync.Mutex
+	listeners map[*Listener]bool
+}
+
+// Changed tells everybody that the estate is another.
+func (e *Events) Changed() { e.tell(Event{Kind: EventEstate}) }
+
+// Listener gets events until it is closed. One that is too slow misses some, and gets Missed.
+type Listener struct {
+	C     chan Event
+	who   *people.Who
+	draft int64
+	open  string
+	of    *Events
+}
+
+// kept is how many events wait for a listener.
+const kept = 64
+
+// Listen returns a listener of somebody who looks at a draft, or, with 0, at the estate.
+func (e *Events) Listen(who *people.Who, draft int64) *Listener {
+	l := &Listener{C: make(chan Event, kept), who: who, draft: draft, of: e}
+	e.mu.Lock()
+	if e.listeners == nil {
+		e.listeners = map[*Listener]bool{}
+	}
+	e.listeners[l] = true
+	e.mu.Unlock()
+	e.present(draft)
+	return l
+}
+
+// Close ends a listener.
+func (l *Listener) Close() {
+	l.of.mu.Lock()
+	delete(l.of.listeners, l)
+	l.of.mu.Unlock()
+	l.of.present(l.draft)
+}
+
+// Opens says which object somebody has open in a draft.
+func (e *Events) Opens(who *people.Who, draft int64, open string) {
+	e.mu.Lock()
+	for l := range e.listeners {
+		if l.draft == draft && l.who.Name == who.Name {
+			l.open = open
+		}
+	}
+	e.mu.Unlock()
+	e.present(draft)
+}
+
+// present tells those in a draft who else is.
+func (e *Events) present(draft int64) {
+	if draft == 0 {
+		return
+	}
+	e.mu.Lock()
+	here := map[string]Person{}
+	for l := range e.listeners {
+		if l.draft == draft && (here[l.who.Name].Open == "" || l.open != "") {
+			here[l.who.Name] = Person{l.who.Name, l.who.Called, l.open}
+		}
+	}
+	e.mu.Unlock()
+	list := []Person{}
+	for _, p := range here {
+		list = append(list, p)
+	}
+	slices.SortFunc(list, func(a, b Person) int {
+		if a.Name < b.Name {
+			return -1
+		}
+		return 1
+	})
+	e.tell(Event{Kind: EventPresence, Draft: draft, Present: list})
+}
+
+// tell tells everybody, or, of who is present, those in the draft.
+func (e *Events) tell(event Event) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for l := range e.listeners {
+		if event.Kind == EventPresence && l.draft != event.Draft {
+			continue
+		}
+		select {
+		case l.C <- event:
+		default: // they are too slow, and ask for everything once they are back
+		}
+	}
+}

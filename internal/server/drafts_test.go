@@ -1,0 +1,286 @@
+package server_test
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bivium/internal/app/consequence"
+	"bivium/internal/app/drafts"
+	"bivium/internal/app/history"
+	"bivium/internal/app/view"
+	"bivium/internal/people"
+	"bivium/internal/wording"
+)
+
+// cast adds people of the demo to a world, and lets anybody be them.
+func (w *world) cast() {
+	w.t.Helper()
+	for name, roles := range map[string][]people.Role{
+		"mira": {people.Engineer, people.Operator}, "ove": {people.Engineer, people.Operator}, "tove": {people.Approver, people.Engineer}, "sol": {people.Auditor},
+	} {
+		p := people.Person{Name: name, Called: strings.ToUpper(name), Active: true}
+		for _, r := range roles {
+			p.Grants = append(p.Grants, people.Grant{Role: r})
+		}
+		require.NoError(w.t, w.people.Put(w.t.Context(), people.System("test"), p))
+	}
+	require.NoError(w.t, w.people.PutTeam(w.t.Context(), people.System("test"), people.Team{Name: "farm-operations", Members: []string{"tove"}}))
+	w.people.OpenDoors("tester", "mira", "ove", "tove", "sol")
+}
+
+func (w *world) begin(name string) int64 {
+	w.t.Helper()
+	var d drafts.Summary
+	w.send(http.MethodPost, "/api/drafts", `{"name": "`+name+`"}`, nil, http.StatusCreated, "Draft", &d)
+	return d.ID
+}
+
+func (w *world) review(id int64) *drafts.Review {
+	w.t.Helper()
+	var r drafts.Review
+	w.get(fmt.Sprint("/api/drafts/", id), "DraftReview", &r)
+	return &r
+}
+
+// edits adds operations to a draft.
+func (w *world) edits(id int64, operations string) *consequence.Consequence {
+	w.t.Helper()
+	var out consequence.Consequence
+	path := fmt.Sprint("/api/edit?draft=", id)
+	w.send(http.MethodPost, path, `{"operations": [`+operations+`]}`, version(w.review(id)), http.StatusOK, "Consequence", &out)
+	return &out
+}
+
+func version(r *drafts.Review) map[string]string {
+	return map[string]string{"If-Match": fmt.Sprintf(`"%d"`, r.Version)}
+}
+
+// does sends something about a draft, and returns it as it is by then.
+func (w *world) does(id int64, what, body string, status int) *drafts.Review {
+	w.t.Helper()
+	var r drafts.Review
+	if status != http.StatusOK {
+		w.send(http.MethodPost, fmt.Sprintf("/api/drafts/%d/%s", id, what), body, version(w.review(id)), status, "Problem", nil)
+		return nil
+	}
+	w.send(http.MethodPost, fmt.Sprintf("/api/drafts/%d/%s", id, what), body, version(w.review(id)), status, "DraftReview", &r)
+	return &r
+}
+
+func (w *world) says(where, from, to, on string) string {
+	w.t.Helper()
+	var a view.Answer
+	w.get("/api/ask?from="+from+"&to="+to+"&on="+on+where, "Answer", &a)
+	return wording.Plain(a.Sentence)
+}
+
+const contractorsIn = `{"op": "put", "kind": "share", "base": "absent", "object": {"name": "blades-to-plcs", "owner": {"segment": "turbine", "groups": ["controllers"]},
+	"guest": {"segment": "contractor", "groups": ["blade-crews"]}, "rules": [{"services": ["tcp/8443"], "action": "inspect", "pool": "breakwater"}]}},
+	{"op": "put", "kind": "rulebook", "object": {"name": "control", "rules": [
+		{"from": ["blade-crews"], "to": ["controllers"], "services": ["tcp/8443"], "action": "pass"},
+		{"from": ["operators"], "to": ["controllers"], "services": ["modbus", "opc-ua"], "action": "pass"},
+		{"from": ["forecasters"], "to": ["historian"], "services": ["read-api"], "action": "pass"},
+		{"from": ["blade-crews"], "to": ["jump-hosts"], "services": ["ssh", "rdp"], "action": "pass"}]}}`
+
+// TestADraftIsReviewedApprovedAndApplied is the way of an edit that opens a guarded segment.
+func TestADraftIsReviewedApprovedAndApplied(t *testing.T) {
+	w := start(t)
+	w.cast()
+	w.be("mira")
+	revision := w.app.Now().Revision
+	w.send(http.MethodPost, "/api/edit", `{"operations": [`+contractorsIn+`]}`, w.revision(), http.StatusUnprocessableEntity, "Problem", nil)
+
+	id := w.begin("blades")
+	tried := w.edits(id, contractorsIn)
+	assert.NotEmpty(t, tried.Effect.Flows)
+	assert.Contains(t, w.says("", "blade-crew-1", "kelp-plc-1", "tcp/8443"), "Unrouted")
+	where := fmt.Sprint("&draft=", id)
+	assert.Contains(t, w.says(where, "blade-crew-1", "kelp-plc-1", "tcp/8443"), "Inspected by breakwater")
+	w.get("/api/board?"+where[1:], "Board", nil)
+	w.get("/api/lanes?"+where[1:], "Lanes", nil)
+	w.get("/api/issues?"+where[1:], "Issues", nil)
+	assert.Equal(t, revision, w.app.Now().Revision, "nothing else changes")
+
+	r := w.does(id, "state", `{"state": "review"}`, http.StatusOK)
+	require.Len(t, r.Asked, 1)
+	assert.Equal(t, "turbine", r.Asked[0].Segment)
+	assert.Equal(t, []string{"TOVE"}, r.Asked[0].Members)
+	require.NotEmpty(t, r.Asked[0].Flows)
+	assert.Equal(t, "contractor", r.Asked[0].Flows[0].From)
+	assert.False(t, r.Asked[0].May)
+	w.does(id, "approval", "{}", http.StatusForbidden)
+	w.does(id, "application", "{}", http.StatusUnprocessableEntity)
+
+	w.be("tove")
+	w.does(id, "comments", `{"about": "", "text": "until when?"}`, http.StatusOK)
+	r = w.does(id, "approval", "{}", http.StatusOK)
+	assert.Equal(t, "approved", r.State)
+	require.NotNil(t, r.Asked[0].Approved)
+
+	w.be("mira")
+	r = w.does(id, "application", "{}", http.StatusOK)
+	assert.Equal(t, "applied", r.State)
+	assert.Equal(t, revision+1, r.Revision)
+	assert.Contains(t, w.says("", "blade-crew-1", "kelp-plc-1", "tcp/8443"), "Inspected by breakwater")
+	var blame history.Blame
+	w.get("/api/blame?from=blade-crew-1&to=kelp-plc-1&on=tcp/8443", "Blame", &blame)
+	require.NotEmpty(t, blame.Since)
+	assert.Equal(t, revision+1, blame.Since[0].Number)
+	assert.Equal(t, []string{"TOVE for turbine"}, blame.Since[0].Note.Approvals)
+	assert.Contains(t, wording.Plain(blame.Since[0].Was), "Unrouted")
+
+	assert.Contains(t, w.says(fmt.Sprint("&at=", revision), "blade-crew-1", "kelp-plc-1", "tcp/8443"), "Unrouted", "as it was")
+	w.send(http.MethodPost, fmt.Sprint("/api/edit?at=", revision), `{"operations": [`+contractorsIn+`]}`, w.revision(), http.StatusUnprocessableEntity, "Problem", nil)
+	var compared history.Comparison
+	w.get(fmt.Sprintf("/api/compare?from=%d&to=%d", revision, revision+1), "Comparison", &compared)
+	require.Len(t, compared.Objects, 2)
+
+	var back drafts.Summary
+	w.send(http.MethodPost, fmt.Sprintf("/api/revisions/%d/roll-back", revision+1), "{}", nil, http.StatusCreated, "Draft", &back)
+	r = w.review(back.ID)
+	assert.Empty(t, r.Conflicts)
+	assert.Empty(t, r.CanApply, "closing asks no one")
+	w.does(back.ID, "application", "{}", http.StatusOK)
+	assert.Contains(t, w.says("", "blade-crew-1", "kelp-plc-1", "tcp/8443"), "Unrouted")
+
+	w.restart()
+	w.cast()
+	w.be("sol")
+	var revisions struct{ Entries []history.Entry }
+	w.get("/api/revisions", "", &revisions)
+	assert.Equal(t, "roll-back-"+fmt.Sprint(revision+1), revisions.Entries[0].Note.Name)
+	assert.Equal(t, "applied", w.review(id).State)
+	entries, err := w.people.Audit().Last(t.Context(), 0, "blades", 50)
+	require.NoError(t, err)
+	var what []string
+	for _, e := range entries {
+		what = append(what, e.What)
+	}
+	assert.Subset(t, what, []string{"draft begun", "draft changed", "draft review", "draft approved", "draft applied"})
+}
+
+// TestApprovalsAreNotEvaded tries to get more past an owner than they saw.
+func TestApprovalsAreNotEvaded(t *testing.T) {
+	w := start(t)
+	w.cast()
+	w.be("mira")
+	id := w.begin("blades")
+	w.edits(id, contractorsIn)
+	w.does(id, "state", `{"state": "review"}`, http.StatusOK)
+	w.be("tove")
+	w.does(id, "approval", "{}", http.StatusOK)
+
+	w.be("mira")
+	w.edits(id, strings.ReplaceAll(strings.ReplaceAll(contractorsIn, "blades-to-plcs", "more"), "8443", "502"))
+	r := w.review(id)
+	assert.Equal(t, "review", r.State)
+	assert.Nil(t, r.Asked[0].Approved, "another class of change came")
+	assert.Equal(t, "other flows change by now", r.Approvals[0].Why)
+	w.does(id, "application", "{}", http.StatusUnprocessableEntity)
+	r = w.does(id, "undo", "{}", http.StatusOK)
+	w.be("tove")
+	w.does(id, "approval", "{}", http.StatusOK)
+	w.edits(id, `{"op": "put", "kind": "group", "base": "absent", "object": {"name": "new-ones", "match": "role=new"}}`)
+	assert.Equal(t, "who approved has written since", w.review(id).Approvals[0].Why)
+
+	w.be("tester")
+	guard := w.begin("no-owners")
+	w.edits(guard, `{"op": "put", "kind": "segment", "object": {"name": "turbine"}}`)
+	r = w.does(guard, "state", `{"state": "review"}`, http.StatusOK)
+	assert.True(t, r.Asked[0].Guard)
+	w.does(guard, "application", `{"emergency": "I want to"}`, http.StatusUnprocessableEntity)
+	assert.NotEmpty(t, r.Asked[0].WhyNot)
+
+	emergency := w.begin("now")
+	w.edits(emergency, contractorsIn)
+	w.does(emergency, "application", "{}", http.StatusUnprocessableEntity)
+	w.does(emergency, "application", `{"emergency": "turbine 4 does not stop"}`, http.StatusOK)
+	revision := w.app.Now().Revision
+	w.send(http.MethodPost, fmt.Sprintf("/api/revisions/%d/review", revision), "{}", nil, http.StatusUnprocessableEntity, "Problem", nil)
+	w.be("tove")
+	w.send(http.MethodPost, fmt.Sprintf("/api/revisions/%d/review", revision), "{}", nil, http.StatusNoContent, "", nil)
+}
+
+// TestTwoDraftsOfOnePolicy lets the second come into conflict with the first, and decides it.
+func TestTwoDraftsOfOnePolicy(t *testing.T) {
+	w := start(t)
+	w.cast()
+	w.be("mira")
+	var opened struct {
+		Object map[string]any
+		Base   string
+	}
+	w.get("/api/object?kind=policy&name=dev-not-prod", "", &opened)
+	require.NotEmpty(t, opened.Base)
+	change := func(description string) string {
+		opened.Object["description"] = description
+		return `{"op": "put", "kind": "policy", "base": "` + opened.Base + `", "object": ` + asJSON(t, opened.Object) + `}`
+	}
+	first, second := w.begin("first"), w.begin("second")
+	w.edits(first, change("by the first"))
+	w.be("ove")
+	w.edits(second, change("by the second"))
+	w.edits(second, `{"op": "put", "kind": "group", "base": "absent", "object": {"name": "apart", "match": "role=apart"}}`)
+	w.be("mira")
+	w.does(first, "application", "{}", http.StatusOK)
+
+	r := w.review(second)
+	require.Len(t, r.Conflicts, 1)
+	c := r.Conflicts[0]
+	assert.Equal(t, view.Thing{Kind: "policy", Name: "dev-not-prod"}, c.Thing)
+	assert.NotContains(t, c.Was, "by the")
+	assert.Contains(t, c.Now, "by the first")
+	assert.Contains(t, c.Mine, "by the second")
+	assert.Len(t, r.Objects, 1, "what is not in conflict stands")
+	w.does(second, "application", "{}", http.StatusUnprocessableEntity)
+	r = w.does(second, "conflict", `{"kind": "policy", "name": "dev-not-prod", "mine": true}`, http.StatusOK)
+	assert.Empty(t, r.Conflicts)
+	assert.Len(t, r.Objects, 2)
+	w.does(second, "application", "{}", http.StatusOK)
+	w.get("/api/object?kind=policy&name=dev-not-prod", "", &opened)
+	assert.Equal(t, "by the second", opened.Object["description"])
+}
+
+// TestPeopleInADraftSeeEachOther listens to a draft.
+func TestPeopleInADraftSeeEachOther(t *testing.T) {
+	w := start(t)
+	w.cast()
+	w.be("mira")
+	id := w.begin("together")
+	r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, fmt.Sprint(w.http.URL, "/api/events?draft=", id), nil)
+	require.NoError(t, err)
+	answer, err := w.http.Client().Do(r)
+	require.NoError(t, err)
+	defer answer.Body.Close() //nolint:errcheck // the test ends
+	lines := bufio.NewScanner(answer.Body)
+	hears := func(text string) {
+		t.Helper()
+		for lines.Scan() {
+			if strings.Contains(lines.Text(), text) {
+				return
+			}
+		}
+		t.Fatalf("%q was never said", text)
+	}
+	hears(`"called":"MIRA"`)
+	w.be("ove")
+	w.edits(id, `{"op": "put", "kind": "group", "base": "absent", "object": {"name": "apart", "match": "role=apart"}}`)
+	hears(`"kind":"draft"`)
+	w.be("mira")
+	w.send(http.MethodPut, fmt.Sprintf("/api/drafts/%d/open", id), `{"object": "group/apart"}`, nil, http.StatusNoContent, "", nil)
+	hears(`"open":"group/apart"`)
+}
+
+func asJSON(t *testing.T, value any) string {
+	t.Helper()
+	text, err := json.Marshal(value)
+	require.NoError(t, err)
+	return string(text)
+}
