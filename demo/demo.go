@@ -26,10 +26,10 @@ type Person struct {
 
 // People are those whom anybody may be in the demo.
 var People = []Person{
-	{"mira", "Mira Holt, network security engineer", []string{"engineer", "operator"}},
-	{"tove", "Tove Brandal, owner of segment turbine", []string{"approver"}},
-	{"sol", "Sol Ekdahl, auditor", []string{"auditor"}},
-	{"rune", "Rune Falk, administrator", []string{"administrator", "engineer", "operator", "auditor"}},
+	{"mira", "Mira Holt (engineer)", []string{"engineer", "operator"}},
+	{"tove", "Tove Brandal (owner of turbine)", []string{"approver"}},
+	{"sol", "Sol Ekdahl (auditor)", []string{"auditor"}},
+	{"rune", "Rune Falk (administrator)", []string{"administrator", "engineer", "operator", "auditor"}},
 }
 
 // Teams are the teams of Grayshoal Wind, by name.

@@ -1,9 +1,14 @@
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { hashKey, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, Navigate, RouterProvider, useLocation } from "react-router";
 import { Broken } from "./frame/Broken";
 import { Frame } from "./frame/Frame";
+import { where, whereKey } from "./frame/where";
+import { ChangesPlace } from "./places/changes/ChangesPlace";
+import { HistoryPlace } from "./places/changes/HistoryPlace";
+import { ReviewPlace } from "./places/changes/ReviewPlace";
+import { RevisionPlace } from "./places/changes/RevisionPlace";
 import { BeginPlace } from "./places/begin/BeginPlace";
 import { BoardPlace } from "./places/board/BoardPlace";
 import { EstatePlace } from "./places/estate/EstatePlace";
@@ -16,7 +21,15 @@ import { RulesPlace } from "./places/rules/RulesPlace";
 import "./styles.css";
 
 const queries = new QueryClient({
-  defaultOptions: { queries: { staleTime: 30_000, refetchOnWindowFocus: true, retry: 1 } },
+  defaultOptions: {
+    queries: {
+      // The same question of something else is another.
+      queryKeyHashFn: (key) => `${whereKey(where())} ${hashKey(key)}`,
+      staleTime: 30_000,
+      refetchOnWindowFocus: true,
+      retry: 1,
+    },
+  },
 });
 
 function Home() {
@@ -32,6 +45,10 @@ const places = [
   { path: "/lanes", element: <LanesPlace /> },
   { path: "/board", element: <BoardPlace /> },
   { path: "/findings", element: <FindingsPlace /> },
+  { path: "/changes", element: <ChangesPlace /> },
+  { path: "/changes/history", element: <HistoryPlace /> },
+  { path: "/changes/history/:from/:to", element: <RevisionPlace /> },
+  { path: "/changes/:id", element: <ReviewPlace /> },
   { path: "/people", element: <PeoplePlace /> },
   { path: "/people/:tab", element: <PeoplePlace /> },
   { path: "/rules", element: <RulesPlace /> },

@@ -1,4 +1,5 @@
 import createClient from "openapi-fetch";
+import { whereQuery } from "../frame/where";
 import type { components, paths } from "./schema.gen";
 
 export type Schemas = components["schemas"];
@@ -7,6 +8,14 @@ export const client = createClient<paths>({ baseUrl: "" });
 
 // Who is not signed in, or no longer, signs in and comes back to where they were.
 client.use({
+  // What is asked is asked of what one looks at.
+  onRequest({ request }) {
+    const query = whereQuery();
+    if (Object.keys(query).length === 0) return undefined;
+    const url = new URL(request.url);
+    for (const [key, value] of Object.entries(query)) url.searchParams.set(key, value);
+    return new Request(url, request);
+  },
   onResponse({ response }) {
     if (response.status === 401 && window.location.pathname !== signInPath)
       window.location.assign(signInFrom(window.location.pathname + window.location.search));

@@ -1,6 +1,8 @@
 import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
 import { client, take } from "./client";
 import type { Schemas } from "./client";
+import { beginDraft } from "./drafts";
+import { lookAt, where } from "../frame/where";
 
 export type Question = { from: string; to: string; on: string };
 
@@ -156,9 +158,20 @@ export const tryQuery = (edit: EstateEdit) =>
     retry: false,
   });
 
-/** Makes an edit that its author wrote when the estate was at a revision. */
-export const postEdit = async (edit: EstateEdit, revision: number) =>
-  take(await client.POST("/api/edit", { params: based(revision), body: edit }));
+/**
+ * Makes an edit that its author wrote when what they looked at was at a revision: in the draft
+ * that they look at, or in a new one, at which they look from then on.
+ */
+export async function postEdit(edit: EstateEdit, revision: number) {
+  if (where().kind === "applied") {
+    const draft = await beginDraft();
+    const params = { ...based(revision), query: { draft: draft.id } };
+    const made = take(await client.POST("/api/edit", { params, body: edit }));
+    lookAt({ kind: "draft", id: draft.id });
+    return made;
+  }
+  return take(await client.POST("/api/edit", { params: based(revision), body: edit }));
+}
 
 /** How often a reading that runs is looked at, in milliseconds. */
 const watching = 400;

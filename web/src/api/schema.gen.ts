@@ -4,6 +4,297 @@
  */
 
 export interface paths {
+    "/api/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All drafts, those that changed last first */
+        get: operations["getDrafts"];
+        put?: never;
+        /** Begin a draft; a name that is left out is made up */
+        post: operations["postDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything about a draft */
+        get: operations["getDraft"];
+        /** Name a draft, and say why it is */
+        put: operations["putDraft"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Undo the last step */
+        post: operations["undoDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{id}/redo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Do the last undone step again */
+        post: operations["redoDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{id}/state": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Submit for review, withdraw, discard or reopen */
+        post: operations["moveDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{id}/conflict": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Decide a conflict */
+        post: operations["resolveConflict"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{id}/approval": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Approve for the segments that one owns */
+        post: operations["approveDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{id}/application": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make it the applied estate */
+        post: operations["applyDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{id}/comments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Comment on a draft */
+        post: operations["commentDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{id}/comments/{comment}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Mark a comment as done with */
+        put: operations["resolveComment"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{id}/open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say which object one has open */
+        put: operations["openInDraft"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happens to the estate and to drafts, as server-sent events */
+        get: operations["events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The last revisions */
+        get: operations["getRevisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/revisions/{number}/roll-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin a draft that undoes a revision */
+        post: operations["rollBack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/revisions/{number}/review": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Review what was applied in an emergency */
+        post: operations["reviewLater"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What differs between two revisions */
+        get: operations["compare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/blame": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Since when a flow has its outcome */
+        get: operations["blame"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sign-in": {
         parameters: {
             query?: never;
@@ -911,6 +1202,156 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Draft: {
+            id: number;
+            name: string;
+            reason: string;
+            ticket: string;
+            /** @enum {unknown} */
+            state: "open" | "review" | "approved" | "applied" | "discarded";
+            author: string;
+            authors: string[];
+            steps: number;
+            /** Format: date-time */
+            changed: string;
+            revision: number;
+            undoes: number;
+        };
+        DraftReview: {
+            id: number;
+            name: string;
+            reason: string;
+            ticket: string;
+            /** @enum {unknown} */
+            state: "open" | "review" | "approved" | "applied" | "discarded";
+            author: string;
+            authors: string[];
+            steps: number;
+            /** Format: date-time */
+            changed: string;
+            revision: number;
+            undoes: number;
+            applied: number;
+            version: number;
+            stepList: components["schemas"]["DraftStep"][];
+            conflicts: components["schemas"]["DraftConflict"][];
+            consequence: components["schemas"]["Consequence"];
+            objects: components["schemas"]["ObjectDiff"][];
+            asked: components["schemas"]["Asked"][];
+            approvals: components["schemas"]["Approval"][];
+            comments: components["schemas"]["Comment"][];
+            /** @description why it cannot be applied; empty if it can */
+            canApply: string;
+        };
+        DraftStep: {
+            number: number;
+            author: string;
+            /** Format: date-time */
+            at: string;
+            undone: boolean;
+            words: string;
+        };
+        DraftConflict: {
+            thing: components["schemas"]["Thing"];
+            why: string;
+            was: string;
+            now: string;
+            mine: string;
+        };
+        ObjectDiff: {
+            kind: string;
+            name: string;
+            was: string;
+            before: string;
+            after: string;
+        };
+        AskedFlow: {
+            from: string;
+            to: string;
+            sources: string[];
+            destinations: string[];
+            services: components["schemas"]["ServiceWords"];
+            before: components["schemas"]["Mark"] | null;
+            after: components["schemas"]["Mark"] | null;
+            imagined: boolean;
+            witness: components["schemas"]["Witness"] | null;
+            was: components["schemas"]["Sentence"];
+            will: components["schemas"]["Sentence"];
+        };
+        Approval: {
+            segment: string;
+            person: string;
+            /** Format: date-time */
+            at: string;
+            why: string;
+        };
+        Asked: {
+            segment: string;
+            owners: string[];
+            members: string[];
+            guard: boolean;
+            flows: components["schemas"]["AskedFlow"][];
+            more: number;
+            approved: components["schemas"]["Approval"] | null;
+            may: boolean;
+            whyNot: string;
+        };
+        Comment: {
+            id: number;
+            about: string;
+            author: string;
+            /** Format: date-time */
+            at: string;
+            text: string;
+            resolved: string;
+        };
+        RevisionNote: {
+            draft: number;
+            name: string;
+            reason?: string;
+            ticket?: string;
+            authors: string[];
+            approvals: string[];
+            emergency?: string;
+            asked?: string[];
+            undoes?: number;
+        };
+        RevisionEntry: {
+            number: number;
+            /** Format: date-time */
+            at: string;
+            actor: string;
+            what: string;
+            changes: number;
+            note: components["schemas"]["RevisionNote"] | null;
+            reviewed: string;
+            words: string;
+        };
+        Since: {
+            number: number;
+            /** Format: date-time */
+            at: string;
+            actor: string;
+            what: string;
+            changes: number;
+            note: components["schemas"]["RevisionNote"] | null;
+            reviewed: string;
+            words: string;
+            was: components["schemas"]["Sentence"];
+            will: components["schemas"]["Sentence"];
+        };
+        Blame: {
+            now: components["schemas"]["Sentence"];
+            since: components["schemas"]["Since"][];
+            looked: number;
+        };
+        Comparison: {
+            from: number;
+            to: number;
+            entry: components["schemas"]["RevisionEntry"] | null;
+            objects: components["schemas"]["ObjectDiff"][];
+            consequence: components["schemas"]["Consequence"];
+        };
         /** @enum {unknown} */
         Role: "viewer" | "engineer" | "approver" | "operator" | "auditor" | "administrator";
         Grant: {
@@ -2128,13 +2569,517 @@ export interface components {
             };
         };
     };
-    parameters: never;
+    parameters: {
+        /** @description The draft that is asked of; left out */
+        Draft: number;
+        /** @description The revision as of which the estate is asked of */
+        At: number;
+    };
     requestBodies: never;
     headers: never;
     pathItems: never;
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    getDrafts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Drafts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        drafts: components["schemas"]["Draft"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    postDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name?: string;
+                    reason?: string;
+                    ticket?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The draft */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The draft as it is by now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftReview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name: string;
+                    reason: string;
+                    ticket: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The draft as it is by now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftReview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    undoDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The draft as it is by now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftReview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    redoDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The draft as it is by now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftReview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    moveDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @enum {unknown} */
+                    state: "open" | "review" | "discarded";
+                };
+            };
+        };
+        responses: {
+            /** @description The draft as it is by now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftReview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    resolveConflict: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    kind: string;
+                    name: string;
+                    /** @description the draft changes it all the same */
+                    mine: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description The draft as it is by now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftReview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    approveDraft: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The version of the draft that was seen, in quotes */
+                "If-Match": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The draft as it is by now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftReview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    applyDraft: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description The version of the draft that was seen, in quotes */
+                "If-Match": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description why it cannot wait for approvals */
+                    emergency?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The draft as it is by now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftReview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    commentDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    about: string;
+                    text: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The draft as it is by now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftReview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    resolveComment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                comment: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The draft as it is by now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftReview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    openInDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    object: string;
+                };
+            };
+        };
+        responses: {
+            /** @description It is known */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    events: {
+        parameters: {
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A stream of events */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRevisions: {
+        parameters: {
+            query?: {
+                before?: number;
+                /** @description with those of syncs and routers */
+                all?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Revisions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        revision: number;
+                        entries: components["schemas"]["RevisionEntry"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rollBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The draft */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reviewLater: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is reviewed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compare: {
+        parameters: {
+            query: {
+                from: number;
+                to: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The differences */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    blame: {
+        parameters: {
+            query: {
+                from: string;
+                to: string;
+                on: string;
+                sport?: number;
+                publication?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Revisions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Blame"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getSignIn: {
         parameters: {
             query?: never;
@@ -2630,7 +3575,12 @@ export interface operations {
     };
     getEstate: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2652,6 +3602,10 @@ export interface operations {
     complete: {
         parameters: {
             query: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
                 field: "from" | "to" | "on";
                 text: string;
             };
@@ -2676,6 +3630,10 @@ export interface operations {
     ask: {
         parameters: {
             query: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
                 from: string;
                 to: string;
                 on: string;
@@ -2701,6 +3659,10 @@ export interface operations {
     trace: {
         parameters: {
             query: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
                 from: string;
                 to: string;
                 on: string;
@@ -2728,6 +3690,10 @@ export interface operations {
     getBoard: {
         parameters: {
             query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
                 /** @description Segments to open, with commas between */
                 open?: string;
             };
@@ -2752,6 +3718,10 @@ export interface operations {
     getCells: {
         parameters: {
             query: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
                 /** @description Segments to open, with commas between */
                 open?: string;
                 row: number;
@@ -2778,6 +3748,10 @@ export interface operations {
     getIssues: {
         parameters: {
             query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
                 code?: string;
                 severity?: "fault" | "high" | "medium" | "low";
                 /** @description That they concern */
@@ -2809,6 +3783,10 @@ export interface operations {
     getCell: {
         parameters: {
             query: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
                 row: string;
                 col: string;
             };
@@ -2832,7 +3810,12 @@ export interface operations {
     };
     getRules: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2854,6 +3837,10 @@ export interface operations {
     getObject: {
         parameters: {
             query: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
                 kind: components["schemas"]["Kind"];
                 name: string;
             };
@@ -2878,6 +3865,10 @@ export interface operations {
     suggest: {
         parameters: {
             query: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
                 from: string;
                 to: string;
                 on: string;
@@ -2907,7 +3898,12 @@ export interface operations {
     };
     tryEdit: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+            };
             header?: {
                 /** @description The revision that its author saw, in quotes: "7"; left out: the current one */
                 "If-Match"?: string;
@@ -2935,7 +3931,12 @@ export interface operations {
     };
     postEdit: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+            };
             header: {
                 /** @description The revision that its author saw, in quotes: "7" */
                 "If-Match": string;
@@ -3122,7 +4123,12 @@ export interface operations {
     };
     getLanes: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3186,6 +4192,10 @@ export interface operations {
     getRoutes: {
         parameters: {
             query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
                 segment?: string;
                 hub?: string;
                 network?: string;
@@ -3212,7 +4222,12 @@ export interface operations {
     };
     getUndo: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3233,7 +4248,12 @@ export interface operations {
     };
     postUndo: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+            };
             header: {
                 /** @description The revision, in quotes: "7" */
                 "If-Match": string;
@@ -3308,7 +4328,12 @@ export interface operations {
     };
     getRows: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3334,6 +4359,10 @@ export interface operations {
     getSheet: {
         parameters: {
             query: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
                 kind: string;
                 name: string;
             };
@@ -3357,7 +4386,12 @@ export interface operations {
     };
     getTags: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3462,6 +4496,10 @@ export interface operations {
     getMembers: {
         parameters: {
             query: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
                 match: string;
             };
             header?: never;
@@ -3561,7 +4599,12 @@ export interface operations {
     };
     export: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -1,5 +1,6 @@
 import { ApiProblem } from "./client";
 import type { Schemas } from "./client";
+import { whereQuery } from "../frame/where";
 
 /** A flow, as a question that can be asked. */
 export interface Asked {
@@ -19,7 +20,7 @@ export async function suggestions(
   signal: AbortSignal,
   found: (s: Schemas["Suggestion"]) => void,
 ): Promise<void> {
-  const query = new URLSearchParams({ from: asked.from, to: asked.to, on: asked.on, want });
+  const query = new URLSearchParams({ ...whereQuery(), from: asked.from, to: asked.to, on: asked.on, want });
   if (asked.sport) query.set("sport", String(asked.sport));
   if (asked.publication) query.set("publication", asked.publication);
   const response = await fetch(`/api/suggest?${query}`, { signal });

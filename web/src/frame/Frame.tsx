@@ -11,11 +11,15 @@ import { PersonMenu } from "./PersonMenu";
 import { Shortcuts } from "./Shortcuts";
 import { useTheme } from "./theme";
 import { useBusy } from "./useBusy";
+import { useEvents } from "./useEvents";
+import { useWhereInAddress, whereKey } from "./where";
+import { WhereStrip } from "./WhereStrip";
 
 const places = [
   { path: "/estate", name: "Estate" },
   { path: "/lanes", name: "Lanes" },
   { path: "/rules", name: "Rules" },
+  { path: "/changes", name: "Changes" },
   { path: "/board", name: "Board" },
   { path: "/findings", name: "Findings" },
 ];
@@ -25,6 +29,8 @@ export function Frame() {
   const { search, pathname } = useLocation();
   const [theme, toggle] = useTheme();
   useBusy();
+  const w = useWhereInAddress();
+  const present = useEvents(w);
   const estate = useQuery(estateQuery);
   const empty = estate.data?.empty;
   return (
@@ -37,7 +43,7 @@ export function Frame() {
             <NavLink
               key={p.path}
               to={{ pathname: p.path, search }}
-              className="border-b-2 border-transparent px-2.5 py-1.5 text-soft hover:text-ink aria-[current=page]:border-accent aria-[current=page]:font-semibold aria-[current=page]:text-ink"
+              className="border-b-2 border-transparent px-2 py-1.5 text-soft hover:text-ink aria-[current=page]:border-accent aria-[current=page]:font-semibold aria-[current=page]:text-ink"
             >
               {p.name}
             </NavLink>
@@ -57,14 +63,15 @@ export function Frame() {
         {empty && pathname !== "/begin" && !pathname.startsWith("/estate") ? (
           <Navigate to="/begin" replace />
         ) : (
-          <Outlet />
+          <Outlet key={whereKey(w)} />
         )}
       </main>
+      {w.kind !== "applied" && <WhereStrip where={w} present={present} />}
       <footer className="flex gap-5 border-t border-line px-5 py-1 text-xs text-soft">
         {estate.data && (
           <>
             <span className="text-ink">{estate.data.name}</span>
-            <span>revision {estate.data.revision}</span>
+            {w.kind === "applied" && <span>applied estate, revision {estate.data.revision}</span>}
             <span>{counted(estate.data.counts.workloads ?? 0, "workload")}</span>
             <span>{counted(estate.data.counts.networks ?? 0, "network")}</span>
             <span>{counted(estate.data.counts.policies ?? 0, "policy", "policies")}</span>

@@ -114,7 +114,7 @@ function Commands({ onDone }: { onDone: () => void }) {
   );
 }
 
-const places = ["Estate", "Lanes", "Rules", "Board", "Findings"];
+const places = ["Estate", "Lanes", "Rules", "Changes", "Board", "Findings"];
 
 function useCommands(): Command[] {
   const rules = useQuery(rulesQuery);

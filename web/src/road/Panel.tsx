@@ -8,6 +8,7 @@ import { Sentence } from "../parts/Sentence";
 import { counted, nodeName, serviceWords } from "../parts/wording";
 import { Road } from "./Road";
 import { expectationOfCell } from "./expect";
+import { SinceWhen } from "./SinceWhen";
 import { ExpectButton, Suggestions } from "./Suggestions";
 
 /** What opens beside a place: a cell or an answer, service by service, and the road of one flow. */
@@ -75,6 +76,7 @@ function AnswerPanel() {
     return (
       <Shell>
         <Road trace={answer.data.trace} />
+        <SinceWhen key={JSON.stringify(questionOf(params))} asked={questionOf(params)} />
         <Suggestions asked={questionOf(params)} trace={answer.data.trace} />
       </Shell>
     );
@@ -177,6 +179,7 @@ function WitnessRoad({ witness }: { witness: Schemas["Witness"] }) {
     <>
       <p className="px-5 pt-3 text-xs text-soft">Example flow</p>
       <Road trace={road.data.trace} sentence={road.data.sentence} />
+      <SinceWhen key={`since ${JSON.stringify(witness)}`} asked={witness} />
       <Suggestions key={JSON.stringify(witness)} asked={witness} trace={road.data.trace} />
     </>
   );
