@@ -179,6 +179,25 @@ func (u *user) sees(selector, text string) *rod.Element {
 	return e
 }
 
+// steps waits until the draft that is looked at has some steps.
+func (u *user) steps(n int) {
+	u.t.Helper()
+	words := fmt.Sprintf("%d steps", n)
+	if n == 1 {
+		words = "1 step ·"
+	}
+	u.sees("[data-testid=draft-summary]", words)
+}
+
+// applies applies the draft that is looked at.
+func (u *user) applies() {
+	u.t.Helper()
+	u.clicksOn("[aria-label^=Draft] a", "Review")
+	u.clicksOn("button:not([disabled])", "Apply draft")
+	u.sees("[data-testid=state]", "applied as revision")
+	u.gone("[data-testid=draft-summary]")
+}
+
 // gone waits until no element matches.
 func (u *user) gone(selector string) {
 	u.t.Helper()

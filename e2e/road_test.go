@@ -67,6 +67,9 @@ func TestTheFirstRoad(t *testing.T) {
 
 	stop()
 	address, _ = serve(t, db)
+	u.goTo(address + "/board?open=office&draft=1")
+	u.marks("office/crews>internet", "denied")
+	u.applies()
 	u.goTo(address + "/board?open=office")
 	u.marks("office/crews>internet", "denied")
 }
@@ -107,34 +110,38 @@ func TestABadEdit(t *testing.T) {
 	u.presses(input.Enter)
 	u.sees("[data-testid=effect]", "read-api") // which is just tcp/8443
 	u.sees("button", "Save").MustClick()
-	u.sees("footer", "revision 3")
+	u.steps(1)
 }
 
-// TestTwoPeople edits one policy from two pages: the second is shown both
+// TestTwoPeople edits one policy of one draft from two pages: the second is shown both
 // versions, and nothing is overwritten until one is chosen.
 func TestTwoPeople(t *testing.T) {
 	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
 	mine, theirs := browse(t, 1280, 800), browse(t, 1280, 800)
-	mine.goTo(address + "/rules/policy/crews-web")
-	theirs.goTo(address + "/rules/policy/crews-web")
+	theirs.goTo(address + "/changes")
+	theirs.clicksOn("button", "Begin draft")
+	theirs.sees("h1", "rune-")
+	mine.name = "mira"
+	mine.goTo(address + "/rules/policy/crews-web?draft=1")
+	theirs.goTo(address + "/rules/policy/crews-web?draft=1")
+	mine.sees("[aria-label^=Draft]", "Rune Falk (administrator) is here")
 	mine.clicks("button[role=switch]")
 	mine.sees("[data-testid=effect]", "2 cells change")
 
 	theirs.clicks("[aria-label='Remove rule 2']")
 	theirs.sees("[data-testid=effect]", "by another rule") // denied by the default instead
 	theirs.sees("button", "Save").MustClick()
-	theirs.sees("footer", "revision 3")
+	theirs.steps(1)
 
-	mine.sees("button", "Save").MustClick()
 	mine.sees("[role=alert]", "Someone else changed this policy")
 	mine.sees("[role=alert]", "inspect web by tidegate")
 	theirs.reload()
-	theirs.sees("footer", "revision 3") // nothing was overwritten
+	theirs.steps(1) // nothing was overwritten
 
 	mine.sees("button", "Keep mine").MustClick()
 	mine.gone("[role=alert]")
 	mine.sees("button", "Save").MustClick()
-	mine.sees("footer", "revision 3")
+	mine.steps(2)
 }
 
 // TestByKeyboard walks over the board, opens a cell and closes it, and asks for

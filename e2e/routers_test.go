@@ -33,6 +33,8 @@ func TestARouterIsLetIn(t *testing.T) {
 	u.clicksOn("aside button", "Preview changes")
 	u.sees("[data-testid=consequence]", "No flow")
 	u.clicksOn("[data-testid=consequence] button", "Save")
+	u.applies()
+	u.goTo(address + "/lanes?net=harbour-east")
 	u.sees("[data-session='127.0.2.9']", "has never been up")
 
 	r := &standin.Router{From: netip.MustParseAddr("127.0.2.9"), AS: 64699, HubAS: 64512, Announces: []netip.Prefix{

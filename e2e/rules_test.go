@@ -71,7 +71,7 @@ func TestAPolicyIsWrittenWithItsGroups(t *testing.T) {
 	u.sees("nav[aria-label=Rules]", "new, not saved")
 	u.sees("[data-testid=effect]", "cells change")
 	u.clicksOn("button", "Add policy")
-	u.sees("footer", "revision 3")
+	u.steps(1)
 	u.sees("h1", "cabins-out")
 	u.sees("footer", "24 policies")
 
@@ -87,14 +87,14 @@ func TestAPolicyIsWrittenWithItsGroups(t *testing.T) {
 	u.chooses("Action of rule 1", "allow")
 	u.sees("[data-testid=effect]", "Added with it: group cabin-one")
 	u.clicksOn("button", "Add policy")
-	u.sees("footer", "revision 4")
+	u.steps(2)
 
 	// Nested in the first group, the second one is more specific.
 	u.goTo(address + "/rules/group/cabin-one")
 	u.chooses("Within", "hut-crews")
 	u.sees("[data-testid=effect]", "cells change")
 	u.clicksOn("button", "Save")
-	u.sees("footer", "revision 5")
+	u.steps(3)
 	u.goTo(address + "/rules/policy/cabins-out")
 	u.sees("[aria-label='Which policy wins']", "Overridden by (more specific)")
 	u.sees("[aria-label='Which policy wins']", "cabins-free")
@@ -117,7 +117,7 @@ func TestAShareIsOfferedThroughANewPool(t *testing.T) {
 	u.clicksOn("button", "another rule")
 	u.puts("services of rule 3", "dns") // never reached
 	u.clicksOn("button", "Add rulebook")
-	u.sees("footer", "revision 3")
+	u.steps(1)
 
 	u.adds("Firewall pool")
 	u.writes("input[aria-label=Name]", "sluice")
@@ -126,7 +126,7 @@ func TestAShareIsOfferedThroughANewPool(t *testing.T) {
 	u.chooses("Hub of firewall 1", "ridge")
 	u.sees("[data-testid=effect]", "No flows change.")
 	u.clicksOn("button", "Add firewall pool")
-	u.sees("footer", "revision 4")
+	u.steps(2)
 
 	u.adds("Share")
 	u.writes("input[aria-label=Name]", "names-to-contractors")
@@ -144,7 +144,7 @@ func TestAShareIsOfferedThroughANewPool(t *testing.T) {
 	u.sees("[aria-label='Other addresses']", "100.64.0.0/16")
 	u.find("[aria-label='Cells that change']")
 	u.clicksOn("button", "Add share")
-	u.sees("footer", "revision 5")
+	u.steps(3)
 	u.goTo(address + "/board?from=blade-crew-1&to=names-1&on=udp/53")
 	u.sees("[data-testid=answer]", "sluice at ridge")
 	u.sees("[data-testid=road]", "rulebook sluice-book rule 1: pass")
@@ -164,7 +164,7 @@ func TestWhatIsUsedIsRenamedAndDeleted(t *testing.T) {
 	u.sees("[role=dialog]", "No flows change.")
 	u.clicksOn("[role=dialog] button", "Rename")
 	u.sees("h1", "steerers")
-	u.sees("footer", "revision 3")
+	u.steps(1)
 	u.sees("aside[aria-label=Facts]", "Used by 8 objects")
 
 	u.clicks("button[aria-label=Delete]")
@@ -175,7 +175,7 @@ func TestWhatIsUsedIsRenamedAndDeleted(t *testing.T) {
 	u.sees("[role=dialog] [aria-label='What is changed and deleted']", "delete group steerers")
 	u.find("[role=dialog] [aria-label='Flows that change']")
 	u.clicksOn("[role=dialog] button", "Delete group steerers and change")
-	u.sees("footer", "revision 4")
+	u.steps(2)
 	u.sees("h1", "Rules")
 	u.goTo(address + "/rules/group/steerers")
 	u.sees("section, div", "There is no group steerers")
@@ -199,7 +199,7 @@ func TestATicketIsSolvedBySuggestion(t *testing.T) {
 	u.find(first + " [aria-label='Flows that change']")
 	u.clicksOn(first+" button", "Apply")
 	u.sees("[data-testid=answer]", "Allowed by policy model-dev-1-to-price-db-1")
-	u.sees("footer", "revision 3")
+	u.steps(1)
 }
 
 // TestAnExpectationIsMadeOfACell makes an expectation of a cell of the board, and breaks it by
@@ -211,14 +211,14 @@ func TestAnExpectationIsMadeOfACell(t *testing.T) {
 	u.clicksOn("aside button", "Expect this")
 	u.sees("aside[aria-label=Facts]", "It holds.")
 	u.clicksOn("button", "Add expectation")
-	u.sees("footer", "revision 3")
+	u.steps(1)
 	u.sees("h1", "turbine-to-contractor-denied")
 
 	u.goTo(address + "/rules/share/jump-to-bladeworks")
 	u.clicks("button[aria-label^='one way']")
 	u.chooses("Action of rule 1", "allow")
 	u.sees("[data-testid=effect] [aria-label='Expectations that change']", "turbine-to-contractor-denied")
-	u.sees("footer", "revision 3")
+	u.steps(1)
 
 	// The palette opens anything by name.
 	require.NoError(t, u.page.KeyActions().Press(input.ControlLeft).Type('k').Do())
@@ -246,7 +246,7 @@ func TestATaskIsDoneByPattern(t *testing.T) {
 	u.find("[data-testid=consequence] [aria-label='Flows that change']")
 	u.clicksOn("[data-testid=consequence] button", "Apply")
 	u.sees("h1", "price-feeds-internet")
-	u.sees("footer", "revision 3")
+	u.steps(1)
 	u.clicksOn("a", "Show on the Board")
 	u.sees("aside", "price-feeds in market to internet")
 }

@@ -111,6 +111,7 @@ func TestTakingStock(t *testing.T) {
 	u.sees("[data-testid=members]", "historian-1, historian-2")
 	u.clicksOn("button[type=submit]", "Add group")
 	u.gone("[role=dialog]")
+	u.applies()
 
 	// A machine that the world adds is in it after syncing again, by itself.
 	world.does("/accounts/cirra-north/machines", `{"id":"m-late","name":"Historian 3","network":"net-telemetry","addresses":["10.60.2.13"],"tags":{"APPLICATION":"Historian"}}`)
@@ -204,8 +205,8 @@ func TestLookingAround(t *testing.T) {
 	u.sees("[data-testid=import]", "No faults")
 	u.sees("[data-testid=import]", "removed")
 	u.clicksOn("[role=dialog] button", "Replace estate")
-	u.sees("footer", "small")
 	u.sees("footer", "0 workloads")
+	u.steps(1)
 }
 
 // TestTheDemoFromNothing takes the third way to begin.

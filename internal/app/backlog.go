@@ -22,6 +22,10 @@ type backlog struct {
 // what followed from those before.
 const backlogPatience = 120 * time.Millisecond
 
+// Want lets what takes longer be worked out of a snapshot, so that it is known once it is asked
+// for.
+func (a *App) Want(s *view.Snapshot) { a.want(s) }
+
 // want lets what takes longer be worked out of a snapshot.
 func (a *App) want(s *view.Snapshot) {
 	b := &a.backlog

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"bivium/core/document"
+	"bivium/core/edit"
 	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/internal/app/consequence"
@@ -37,6 +38,27 @@ func TryImport(s *view.Snapshot, ctx context.Context, text []byte) (*Import, err
 	}
 	after := s.After(p, s.Revision, s.Known, s.Mapping)
 	return imported(s, after, consequence.EffectOf(s, after, &p.Changed, consequence.MaxFlows)), nil
+}
+
+// mostImported is how many things of a document may be others in a draft.
+const mostImported = 2000
+
+// EditOf returns the edit that makes the estate of a snapshot what a document says.
+func EditOf(s *view.Snapshot, text []byte) (*Edit, error) {
+	e, err := readDocument(s, text)
+	if err != nil {
+		return nil, err
+	}
+	n := 0
+	for _, c := range document.Changes(s.Estate, e, nil) {
+		if !c.Moved() {
+			n++
+		}
+	}
+	if n > mostImported {
+		return nil, &view.Problem{At: "document", Message: fmt.Sprintf("the document changes %d objects; a draft takes at most %d at once", n, mostImported), Fix: "import it in parts"}
+	}
+	return &Edit{Edit: edit.Edit{Operations: edit.Between(s.Estate, e)}, Seen: s.Revision}, nil
 }
 
 // readDocument returns the estate of a document, with the lists that say what those of s

@@ -4,9 +4,7 @@ import (
 	"errors"
 	"fmt"
 
-	"bivium/core/document"
 	"bivium/core/edit"
-	"bivium/core/estate"
 	"bivium/core/wiring"
 	"bivium/internal/app/view"
 )
@@ -33,17 +31,6 @@ func (a *App) Expand(s *view.Snapshot, x *Edit, short []wiring.Edit) error {
 	if err != nil {
 		return err
 	}
-	var gone []edit.Operation
-	for _, c := range document.Changes(e, next, nil) {
-		ref := estate.Ref{Kind: document.KindOf(c.List), Name: c.Key}
-		switch {
-		case c.Moved():
-		case c.After == nil:
-			gone = append(gone, edit.DeleteOf(e, ref))
-		default:
-			x.Operations = append(x.Operations, edit.PutOf(e, ref, c.After))
-		}
-	}
-	x.Operations = append(x.Operations, gone...)
+	x.Operations = append(x.Operations, edit.Between(e, next)...)
 	return nil
 }

@@ -32,10 +32,10 @@ func init() {
 		getEstate complete ask trace getBoard getCells getIssues getCell getRules getObject suggest tryEdit getAccounts askHealth
 		askNativeRules getLanes askStates getSessions getRoutes getUndo getRows getSheet getTags tryTags getMembers tryImport export
 		getDrafts getDraft commentDraft resolveComment openInDraft events getRevisions compare blame`, people.Viewer)
-	rows("postEdit postUndo postDraft putDraft undoDraft redoDraft moveDraft resolveConflict rollBack", people.Engineer)
+	rows("postEdit postUndo postImport postDraft putDraft undoDraft redoDraft moveDraft resolveConflict rollBack", people.Engineer)
 	rows("approveDraft reviewLater", people.Approver)
 	rows("applyDraft", people.Operator)
-	rows("putAside deleteAside putTags putLabels postImport postDemo", people.Engineer, people.Operator)
+	rows("putAside deleteAside putTags putLabels postDemo", people.Engineer, people.Operator)
 	rows("startReading stopReading", people.Engineer)
 	rows("connect disconnect putPerson makeLink putTeam", people.Administrator)
 	rows("getAudit exportAudit verifyAudit", people.Auditor)

@@ -169,7 +169,11 @@ func (h *handlers) tryImport(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	imported, err := app.TryImport(h.app.Now(), c.Request().Context(), text)
+	now, err := h.where(c)
+	if err != nil {
+		return err
+	}
+	imported, err := app.TryImport(now, c.Request().Context(), text)
 	if err != nil {
 		return err
 	}
@@ -185,7 +189,28 @@ func (h *handlers) postImport(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return h.imported(c, text, based)
+	draft, err := draftOf(c)
+	if err != nil {
+		return err
+	}
+	if draft == 0 {
+		if err := h.mayApply(c); err != nil {
+			return err
+		}
+		return h.imported(c, text, based)
+	}
+	now, err := h.where(c)
+	if err != nil {
+		return err
+	}
+	x, err := app.EditOf(now, text)
+	if err != nil {
+		return err
+	}
+	if _, err := h.drafts.Add(c.Request().Context(), whoOf(c), draft, x); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
 }
 
 func (h *handlers) postDemo(c echo.Context) error {

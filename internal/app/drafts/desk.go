@@ -255,6 +255,7 @@ func (d *Desk) Add(ctx context.Context, by *people.Who, id int64, x *app.Edit) (
 		return nil, err
 	}
 	draft.row, draft.steps = row, append(draft.steps, step)
+	d.app.Want(after)
 	draft.snapshot, draft.former, draft.judged = after, chained(draft.former, r.Former()), nil
 	if err := d.look(ctx, draft); err != nil {
 		return nil, err

@@ -398,6 +398,9 @@ func (d *Desk) within(by *people.Who, x *draft, role people.Role) error {
 
 // refuseUnapproved refuses an edit past drafts which some segment must approve.
 func refuseUnapproved(before, after *view.Snapshot, p *view.Plan) error {
+	if before.Empty() {
+		return nil // there is nothing yet that anybody guards
+	}
 	if !approval.Guarded(before.Estate) && !approval.Guarded(after.Estate) {
 		return nil
 	}

@@ -63,6 +63,7 @@ func (d *Desk) settle(ctx context.Context, x *draft) error {
 	after := from.After(p, d.version(), now.Known, now.Mapping)
 	after.Aside = now.Aside
 	d.app.Number(after)
+	d.app.Want(after)
 	d.stand(x, now, after, r.Former(), conflicts)
 	if x.row.Based != now.Revision && len(conflicts) == 0 {
 		x.row.Based = now.Revision

@@ -9,12 +9,15 @@ export const client = createClient<paths>({ baseUrl: "" });
 // Who is not signed in, or no longer, signs in and comes back to where they were.
 client.use({
   // What is asked is asked of what one looks at.
-  onRequest({ request }) {
+  async onRequest({ request }) {
     const query = whereQuery();
     if (Object.keys(query).length === 0) return undefined;
     const url = new URL(request.url);
     for (const [key, value] of Object.entries(query)) url.searchParams.set(key, value);
-    return new Request(url, request);
+    const { method, headers, signal } = request;
+    // A body is sent whole: browsers stream one that is taken from another request, or refuse to.
+    const body = method === "GET" ? null : await request.text();
+    return new Request(url, { method, headers, signal, body });
   },
   onResponse({ response }) {
     if (response.status === 401 && window.location.pathname !== signInPath)

@@ -352,8 +352,19 @@ const asDocument = {
 export const tryImport = async (body: string) =>
   take(await client.POST("/api/import/try", { body, ...asDocument }));
 
-export const postImport = async (body: string, revision: number) =>
+/** Puts a document in the place of the estate at once, which only one that is empty allows. */
+export const postFirst = async (body: string, revision: number) =>
   take(await client.POST("/api/import", { params: based(revision), body, ...asDocument }));
+
+/** Puts a document in the place of what one looks at, in the draft or in a new one. */
+export async function postImport(body: string, revision: number) {
+  const w = where();
+  const draft = w.kind === "draft" ? w.id : (await beginDraft()).id;
+  const params = { ...based(revision), query: { draft } };
+  const done = take(await client.POST("/api/import", { params, body, ...asDocument }));
+  lookAt({ kind: "draft", id: draft });
+  return done;
+}
 
 export const postDemo = async (revision: number) =>
   take(await client.POST("/api/demo", { params: based(revision), ...asJson }));

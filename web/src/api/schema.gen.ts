@@ -4522,7 +4522,10 @@ export interface operations {
     };
     postImport: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+            };
             header: {
                 /** @description The revision, in quotes: "7" */
                 "If-Match": string;
@@ -4545,12 +4548,22 @@ export interface operations {
                     "application/json": components["schemas"]["Import"];
                 };
             };
+            /** @description It is a step of the draft */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             default: components["responses"]["Problem"];
         };
     };
     tryImport: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -97,7 +97,7 @@ export function EstatePlace() {
         />
       )}
       {params.has("import") && estate.data && (
-        <ImportOverlay revision={estate.data.revision} onClose={close("import")} />
+        <ImportOverlay revision={estate.data.revision} empty={estate.data.empty} onClose={close("import")} />
       )}
       {params.has("group") && estate.data && (
         <GroupOverlay

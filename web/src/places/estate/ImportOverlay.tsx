@@ -2,19 +2,30 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { ApiProblem } from "../../api/client";
 import type { Schemas } from "../../api/client";
-import { everything, postImport, tryImport } from "../../api/queries";
+import { everything, postFirst, postImport, tryImport } from "../../api/queries";
 import { Button } from "../../parts/fields";
 import { WhatChanges } from "../../parts/WhatChanges";
 import { Overlay } from "../../parts/Overlay";
 import { counted } from "../../parts/wording";
 
 /** A document in the place of the estate: first what it would change, then the change. */
-export function ImportOverlay({ revision, onClose }: { revision: number; onClose: () => void }) {
+export function ImportOverlay({
+  revision,
+  empty,
+  onClose,
+}: {
+  revision: number;
+  empty: boolean;
+  onClose: () => void;
+}) {
   const queries = useQueryClient();
   const [text, setText] = useState("");
   const look = useMutation({ mutationFn: tryImport });
   const put = useMutation({
-    mutationFn: () => postImport(text, revision),
+    mutationFn: async () => {
+      if (empty) await postFirst(text, revision);
+      else await postImport(text, revision);
+    },
     onSuccess: async () => {
       await queries.invalidateQueries({ queryKey: everything });
       onClose();

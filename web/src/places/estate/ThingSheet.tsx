@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { X } from "lucide-react";
 import { useState } from "react";
+import { useWhere } from "../../frame/where";
 import type { FormEvent, ReactNode } from "react";
 import type { Schemas } from "../../api/client";
 import {
@@ -81,7 +82,10 @@ function Parts({ sheet }: { sheet: Schemas["Sheet"] }) {
           <LabelList labels={sheet.labels} hand={sheet.hand} />
         </Part>
       )}
-      {sheet.read && (
+      {sheet.read && w.kind !== "applied" && (
+        <p className="pt-1 text-[13px] text-soft">Labels are set by hand on the applied estate.</p>
+      )}
+      {sheet.read && w.kind === "applied" && (
         <Part title="Tags in its account">
           {Object.keys(sheet.tags).length === 0 ? (
             <p className="text-[13px] text-soft">none</p>
@@ -212,6 +216,7 @@ function LabelList({ labels, hand }: { labels: Record<string, string>; hand: Rec
 /** Labels; those set by hand win over mapped ones, and can be added and taken off here. */
 function Labels({ sheet }: { sheet: Schemas["Sheet"] }) {
   const queries = useQueryClient();
+  const w = useWhere();
   const [text, setText] = useState("");
   const save = useMutation({
     mutationFn: (hand: Record<string, string>) => putLabels(sheet.name, hand, sheet.revision),

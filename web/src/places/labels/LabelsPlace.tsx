@@ -5,6 +5,8 @@ import { Link } from "react-router";
 import { ApiProblem } from "../../api/client";
 import type { Schemas } from "../../api/client";
 import { estateQuery, everything, putTags, tagsQuery, tagsTryQuery } from "../../api/queries";
+import { useWhere } from "../../frame/where";
+import { AppliedOnly } from "../../parts/AppliedOnly";
 import { Button, Label } from "../../parts/fields";
 import { WhatChanges } from "../../parts/WhatChanges";
 import { useDebounced } from "../../parts/useDebounced";
@@ -16,6 +18,8 @@ type Mapping = Schemas["Mapping"];
 export function LabelsPlace() {
   const tags = useQuery(tagsQuery);
   const estate = useQuery(estateQuery);
+  const w = useWhere();
+  if (w.kind !== "applied") return <AppliedOnly what="Tags and their labels" />;
   if (tags.error) return <p className="p-7 text-denied">{tags.error.message}</p>;
   if (!tags.data || !estate.data) return null;
   return <Editor key={JSON.stringify(tags.data.rules)} saved={tags.data} revision={estate.data.revision} />;

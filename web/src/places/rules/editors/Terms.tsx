@@ -44,7 +44,7 @@ export function Terms<T extends Dated>({ of, value, at = "", brief, problemAt, o
       <button
         type="button"
         aria-label={`Ticket, last day, review of ${of}`}
-        className="mt-1 inline-flex items-center gap-1.5 text-[13px] text-soft hover:text-accent"
+        className="mt-0.5 inline-flex min-h-6 min-w-6 items-center gap-1.5 text-[13px] text-soft hover:text-accent"
         onClick={() => setWanted(true)}
       >
         <CalendarClock size={13} /> {!brief && "Ticket, last day, review"}
