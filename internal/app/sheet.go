@@ -9,8 +9,7 @@ import (
 )
 
 // Sheet returns everything about one thing, by its kind and name, with its history.
-func (a *App) Sheet(ctx context.Context, kind, name string) (*view.Sheet, error) {
-	s := a.Now()
+func (a *App) Sheet(ctx context.Context, s *view.Snapshot, kind, name string) (*view.Sheet, error) {
 	out, list, key, ok := s.Sheet(kind, name)
 	if !ok {
 		return nil, fmt.Errorf("%s %q: %w", kind, name, store.ErrNotFound)

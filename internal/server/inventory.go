@@ -97,7 +97,11 @@ func (h *handlers) getRows(c echo.Context) error {
 }
 
 func (h *handlers) getSheet(c echo.Context) error {
-	sheet, err := h.app.Sheet(c.Request().Context(), c.QueryParam("kind"), c.QueryParam("name"))
+	now, err := h.where(c)
+	if err != nil {
+		return err
+	}
+	sheet, err := h.app.Sheet(c.Request().Context(), now, c.QueryParam("kind"), c.QueryParam("name"))
 	if err != nil {
 		return err
 	}

@@ -82,10 +82,7 @@ function Parts({ sheet }: { sheet: Schemas["Sheet"] }) {
           <LabelList labels={sheet.labels} hand={sheet.hand} />
         </Part>
       )}
-      {sheet.read && w.kind !== "applied" && (
-        <p className="pt-1 text-[13px] text-soft">Labels are set by hand on the applied estate.</p>
-      )}
-      {sheet.read && w.kind === "applied" && (
+      {sheet.read && (
         <Part title="Tags in its account">
           {Object.keys(sheet.tags).length === 0 ? (
             <p className="text-[13px] text-soft">none</p>
@@ -231,7 +228,10 @@ function Labels({ sheet }: { sheet: Schemas["Sheet"] }) {
     <Part title="Labels">
       <LabelList labels={sheet.labels} hand={sheet.hand} />
       {Object.keys(sheet.labels).length === 0 && <p className="text-[13px] text-denied">none yet</p>}
-      {sheet.read && (
+      {sheet.read && w.kind !== "applied" && (
+        <p className="pt-1 text-[13px] text-soft">Labels are set by hand on the applied estate.</p>
+      )}
+      {sheet.read && w.kind === "applied" && (
         <>
           <form onSubmit={add} className="flex gap-2 pt-2 text-[13px]">
             <input
