@@ -43,6 +43,7 @@ func TestAnOwnerApproves(t *testing.T) {
 	u.goTo(address + "/board?draft=1")
 	u.sees("[aria-label^=Draft]", "in review")
 	u.marks("contractor>turbine", "unrouted", "denied", "blocked", "inspected")
+	u.find("[data-changed='contractor>turbine']")
 	u.clicksOn("[aria-label^=Draft] a", "Review")
 	u.writes("[aria-label=Comment]", "until when?")
 	u.clicksOn("form button", "Comment")

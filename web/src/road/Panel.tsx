@@ -6,6 +6,7 @@ import { isAsked, questionOf, useUrlState } from "../frame/urlState";
 import { RoadMark } from "../parts/marks/RoadMark";
 import { Sentence } from "../parts/Sentence";
 import { counted, nodeName, serviceWords } from "../parts/wording";
+import { Before, useChangedCells } from "../places/board/Changed";
 import { Road } from "./Road";
 import { expectationOfCell } from "./expect";
 import { SinceWhen } from "./SinceWhen";
@@ -32,6 +33,7 @@ function Shell({ children }: { children: React.ReactNode }) {
 function CellPanel({ row, col }: { row: string; col: string }) {
   const { change } = useUrlState();
   const cell = useQuery(cellQuery(row, col));
+  const changed = useChangedCells();
   return (
     <Shell>
       <header className="flex items-start gap-2 px-5 pt-3 pb-2">
@@ -57,6 +59,7 @@ function CellPanel({ row, col }: { row: string; col: string }) {
           <X size={17} />
         </button>
       </header>
+      {changed && <Before cells={changed} row={row} col={col} />}
       {cell.error && <p className="px-5 text-denied">{cell.error.message}</p>}
       {cell.data && (cell.data.lines.length > 0 ? <Lines lines={cell.data.lines} /> : <NoFlow />)}
     </Shell>

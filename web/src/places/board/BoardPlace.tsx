@@ -6,8 +6,9 @@ import type { KeyboardEvent, MouseEvent, RefObject } from "react";
 import type { Schemas } from "../../api/client";
 import { boardQuery, pieceSize } from "../../api/queries";
 import { useUrlState } from "../../frame/urlState";
-import { grouped, nodeName } from "../../parts/wording";
+import { counted, grouped, nodeName } from "../../parts/wording";
 import { Panel } from "../../road/Panel";
+import { Changed, useChangedCells } from "./Changed";
 import { bringIntoView, cellUnder, label, measuresFor, moved } from "./layout";
 import type { Measures } from "./layout";
 import { Legend } from "./Legend";
@@ -22,6 +23,8 @@ export function BoardPlace() {
   const { params, change } = useUrlState();
   const open = useMemo(() => (params.get("open") ?? "").split(",").filter(Boolean), [params]);
   const board = useQuery(boardQuery(open));
+  const changed = useChangedCells();
+  const compare = params.get("compare") !== "no";
   const segments = board.data?.nodes.filter((n) => n.kind === "segment").map((n) => n.segment) ?? [];
   const toggle = (segment: string) =>
     change({
@@ -36,6 +39,16 @@ export function BoardPlace() {
             most flows first.
           </p>
           <span className="flex-1" />
+          {changed && (
+            <label className="flex flex-none items-center gap-1.5">
+              <input
+                type="checkbox"
+                checked={compare}
+                onChange={(e) => change({ compare: e.target.checked ? null : "no" })}
+              />
+              Mark what the draft changes ({counted(changed.length, "cell")})
+            </label>
+          )}
           <button
             className="flex-none whitespace-nowrap text-accent hover:underline"
             onClick={() => change({ open: open.length === segments.length ? null : segments.join(",") })}
@@ -44,7 +57,14 @@ export function BoardPlace() {
           </button>
         </div>
         {board.error && <p className="px-5 text-denied">{board.error.message}</p>}
-        {board.data && <Grid board={board.data} open={open} onToggle={toggle} />}
+        {board.data && (
+          <Grid
+            board={board.data}
+            open={open}
+            changed={compare && changed ? changed : []}
+            onToggle={toggle}
+          />
+        )}
         <Legend />
       </section>
       <Panel />
@@ -52,9 +72,14 @@ export function BoardPlace() {
   );
 }
 
-type GridProps = { board: Schemas["Board"]; open: string[]; onToggle: (segment: string) => void };
+type GridProps = {
+  board: Schemas["Board"];
+  open: string[];
+  changed: Schemas["CellEffect"][];
+  onToggle: (segment: string) => void;
+};
 
-function Grid({ board, open, onToggle }: GridProps) {
+function Grid({ board, open, changed, onToggle }: GridProps) {
   const { params, change } = useUrlState();
   const { nodes } = board;
   const size = nodes.length;
@@ -122,6 +147,7 @@ function Grid({ board, open, onToggle }: GridProps) {
         <ColumnHeads nodes={nodes} scroller={scroller} m={m} lit={selected ? at.col : -1} />
         <RowHeads nodes={nodes} scroller={scroller} m={m} lit={selected ? at.row : -1} onToggle={onToggle} />
         <Pieces board={board} open={open} scroller={scroller} m={m} />
+        <Changed cells={changed} board={board} m={m} />
         <Over board={board} open={open} m={m} row={at.row} col={at.col} id="cell-at" selected={selected} />
         {pointer && <Over board={board} open={open} m={m} row={pointer.row} col={pointer.col} />}
       </div>
