@@ -35,6 +35,10 @@ import (
 // providerSecret is the environment variable with the secret of an OpenID Connect client.
 const providerSecret = "BIVIUM_OIDC_SECRET"
 
+// requestRate is how many requests a second one person may send for long: more than scrolling
+// over a large board needs.
+const requestRate = 200
+
 type serveFlags struct {
 	db, listen  string
 	quiet       bool
@@ -312,7 +316,7 @@ func serve(c *cobra.Command, f serveFlags, begin func() (*estate.Estate, error),
 	if first != "" {
 		fmt.Fprintf(c.OutOrStdout(), firstBanner, address, first)
 	}
-	config := server.Config{App: a, People: register, Drafts: desk, History: history.New(a, register, desk), Store: s, Files: web.Files(), Log: log, Demo: demo.Grayshoal, Names: f.names, Proxied: f.proxied}
+	config := server.Config{App: a, People: register, Drafts: desk, History: history.New(a, register, desk), Store: s, Files: web.Files(), Log: log, Demo: demo.Grayshoal, Names: f.names, Proxied: f.proxied, Rate: requestRate}
 	if f.provider.Issuer != "" {
 		f.provider.Secret = os.Getenv(providerSecret)
 		if f.provider.Address == "" {

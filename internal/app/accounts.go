@@ -104,6 +104,15 @@ func (a *App) Connect(ctx context.Context, c Connection, actor string) (*Account
 	return a.account(ctx, c.Name)
 }
 
+// Reseal seals the credential of an account, which was sealed by one vault, by another.
+func Reseal(o *store.Source, from, to *vault.Vault) ([]byte, error) {
+	plain, err := from.Open(useOf(o), o.Sealed)
+	if err != nil {
+		return nil, err
+	}
+	return to.Seal(useOf(o), plain), nil
+}
+
 // useOf returns what the credential of an account is sealed for.
 func useOf(s *store.Source) vault.Use {
 	return vault.Use{Account: s.Account, Provider: s.Provider, Endpoint: s.Endpoint}

@@ -256,6 +256,9 @@ func (r *Register) Put(ctx context.Context, by *Who, p Person) error {
 	if last {
 		return &Problem{"grants", "this is the only administrator", "make somebody else an administrator first"}
 	}
+	if p.Grants == nil {
+		p.Grants = []Grant{}
+	}
 	grants, err := json.Marshal(p.Grants)
 	if err != nil {
 		return err

@@ -20,17 +20,18 @@ const anyone = "anyone"
 type access struct {
 	people   *people.Register
 	sessions *sessions
+	rates    *rates
 	needs    map[string][]people.Role // by method and path, as the framework writes it; nil for whoever asks
 }
 
-func newAccess(register *people.Register, s *sessions) *access {
+func newAccess(register *people.Register, s *sessions, rate int) *access {
 	var spec struct {
 		Paths map[string]map[string]yaml.Node `yaml:"paths"`
 	}
 	if err := yaml.Unmarshal(Specification, &spec); err != nil {
 		panic(fmt.Sprintf("server: openapi.yaml: %v", err))
 	}
-	a := &access{register, s, map[string][]people.Role{}}
+	a := &access{register, s, newRates(rate), map[string][]people.Role{}}
 	slashes := strings.NewReplacer("{", ":", "}", "")
 	for path, operations := range spec.Paths {
 		for method, node := range operations {
@@ -67,11 +68,21 @@ func (a *access) check(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c echo.Context) error {
 		needs, known := a.needs[c.Request().Method+" "+c.Path()]
 		if known && needs == nil {
+			if !a.rates.allow("address " + c.RealIP()) {
+				return tooMany(c)
+			}
 			return next(c)
 		}
 		who, err := a.identify(c)
 		if err != nil {
 			return err
+		}
+		sender := "address " + c.RealIP()
+		if who != nil {
+			sender = "person " + who.Name
+		}
+		if !a.rates.allow(sender) {
+			return tooMany(c)
 		}
 		if who == nil {
 			return echo.NewHTTPError(http.StatusUnauthorized, "sign in, or send a token that is valid")

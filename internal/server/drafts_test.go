@@ -91,8 +91,7 @@ const contractorsIn = `{"op": "put", "kind": "share", "base": "absent", "object"
 
 // TestADraftIsReviewedApprovedAndApplied is the way of an edit that opens a guarded segment.
 func TestADraftIsReviewedApprovedAndApplied(t *testing.T) {
-	w := start(t)
-	w.cast()
+	w := startGuarded(t)
 	w.be("mira")
 	revision := w.app.Now().Revision
 	w.send(http.MethodPost, "/api/edit", `{"operations": [`+contractorsIn+`]}`, w.revision(), http.StatusUnprocessableEntity, "Problem", nil)
@@ -168,8 +167,7 @@ func TestADraftIsReviewedApprovedAndApplied(t *testing.T) {
 
 // TestApprovalsAreNotEvaded tries to get more past an owner than they saw.
 func TestApprovalsAreNotEvaded(t *testing.T) {
-	w := start(t)
-	w.cast()
+	w := startGuarded(t)
 	w.be("mira")
 	id := w.begin("blades")
 	w.edits(id, contractorsIn)
@@ -210,8 +208,7 @@ func TestApprovalsAreNotEvaded(t *testing.T) {
 
 // TestTwoDraftsOfOnePolicy lets the second come into conflict with the first, and decides it.
 func TestTwoDraftsOfOnePolicy(t *testing.T) {
-	w := start(t)
-	w.cast()
+	w := startGuarded(t)
 	w.be("mira")
 	var opened struct {
 		Object map[string]any
@@ -250,8 +247,7 @@ func TestTwoDraftsOfOnePolicy(t *testing.T) {
 
 // TestPeopleInADraftSeeEachOther listens to a draft.
 func TestPeopleInADraftSeeEachOther(t *testing.T) {
-	w := start(t)
-	w.cast()
+	w := startGuarded(t)
 	w.be("mira")
 	id := w.begin("together")
 	r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, fmt.Sprint(w.http.URL, "/api/events?draft=", id), nil)

@@ -224,7 +224,7 @@ type asked struct {
 }
 
 // far are operations that reach out to accounts, or take a document.
-var far = []string{"connect", "startReading", "stopReading", "postImport", "tryImport", "askHealth", "askNativeRules"}
+var far = []string{"events", "connect", "startReading", "stopReading", "postImport", "tryImport", "askHealth", "askNativeRules"}
 
 // request draws one.
 func (c *caller) request() asked {
@@ -251,7 +251,8 @@ func (c *caller) request() asked {
 			kind := map[string]string{"policies": "policy", "workloads": "workload", "networks": "network", "accounts": "account"}[strings.Split(path, "/")[2]]
 			path = strings.ReplaceAll(path, "{"+name+"}", url.PathEscape(c.text(kind)))
 		case "query":
-			if p["required"] == true && !c.chance(5) || c.chance(50) {
+			where := name == "draft" || name == "at"
+			if p["required"] == true && !c.chance(5) || c.chance(50) && (!where || c.chance(10)) {
 				query.Set(name, fmt.Sprint(c.value(name, p["schema"])))
 			}
 		}

@@ -32,7 +32,7 @@ func TestEqualQuestionsAreWorkedOutOnce(t *testing.T) {
 		close(asked)
 		wait.Wait()
 		assert.Equal(t, int64(1), worked.Load())
-		old, err := a.find(&view.Snapshot{Shown: shown - 1}, "/api/board", func() (any, error) { return "old", nil })
+		old, err := a.find(&view.Snapshot{Shown: -1 - shown}, "/api/board", func() (any, error) { return "old", nil })
 		assert.NoError(t, err)
 		assert.Equal(t, "\"old\"\n", string(old.plain), "an answer of another snapshot is not taken for this one's")
 	}

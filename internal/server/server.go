@@ -44,6 +44,7 @@ type Config struct {
 	History  *history.History
 	Store    *store.Store // of sessions
 	Names    []string     // hosts by which browsers know the server, besides localhost
+	Rate     int          // how many requests a second a person or address may send for long; 0 for any
 	Proxied  bool         // a proxy in front says from where requests come
 	Provider *Provider    // who vouches for people; nil for nobody
 }
@@ -57,6 +58,7 @@ func New(c Config) http.Handler {
 		panic("server: Config.App, Files, Log, People, Drafts, History and Store must be given")
 	}
 	e := echo.New()
+	m, kept := newGauges(c.App, c.Drafts), c
 	e.HideBanner, e.HidePort = true, true
 	if e.IPExtractor = echo.ExtractIPDirect(); c.Proxied {
 		e.IPExtractor = echo.ExtractIPFromXFFHeader()
@@ -66,6 +68,7 @@ func New(c Config) http.Handler {
 		ownRequestID,
 		middleware.RequestIDWithConfig(middleware.RequestIDConfig{RequestIDHandler: func(echo.Context, string) {}}),
 		newPauses().watch,
+		m.watch,
 		requestLog(c.Log),
 		middleware.RecoverWithConfig(middleware.RecoverConfig{LogErrorFunc: logPanic(c.Log)}),
 		knownHost(c.Names),
@@ -77,7 +80,7 @@ func New(c Config) http.Handler {
 	gzip := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: fewestPacked})
 	h, q, a := &handlers{c.App, c.Drafts, c.History, c.Demo, make(chan struct{})}, newQueues(c.App), newAnswers()
 	sessions := newSessions(c.Store, time.Now)
-	check := newAccess(c.People, sessions).check
+	check := newAccess(c.People, sessions, c.Rate).check
 	looks := e.Group("/api", check)
 	see := func(path string, l look) { looks.GET(path, a.to(h.where, l)) }
 	see("/estate", getEstate)
@@ -126,6 +129,13 @@ func New(c Config) http.Handler {
 	api.GET("/export", h.export)
 	api.GET("/openapi.yaml", func(c echo.Context) error { return c.Blob(http.StatusOK, "application/yaml", Specification) })
 	api.Any("/*", func(echo.Context) error { return echo.ErrNotFound })
+	e.GET("/metrics", echo.WrapHandler(m.handler()), check)
+	e.GET("/readyz", func(c echo.Context) error {
+		if _, err := kept.Store.Revision(c.Request().Context()); err != nil {
+			return echo.NewHTTPError(http.StatusServiceUnavailable, "the database does not answer").SetInternal(err)
+		}
+		return c.String(http.StatusOK, "ready\n")
+	})
 	e.GET("/healthz", func(c echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/*", frontEnd(c.Files), gzip)
 	return &handler{e, h.closing}

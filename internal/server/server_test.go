@@ -77,7 +77,17 @@ func open(t testing.TB, file string, first func() (*estate.Estate, error)) (*app
 }
 
 func start(t testing.TB) *world {
-	return startWith(t, func() (*estate.Estate, error) { return document.Read(demo.Grayshoal) })
+	return startWith(t, func() (*estate.Estate, error) { return document.Read([]byte(unguarded)) })
+}
+
+// unguarded is the demo without owners who must approve, so that any edit can be made at once.
+var unguarded = strings.Replace(string(demo.Grayshoal), "owners: [farm-operations], approval: opened, ", "", 1)
+
+// startGuarded starts a server with the demo as it is, and people of it.
+func startGuarded(t testing.TB) *world {
+	w := startWith(t, func() (*estate.Estate, error) { return document.Read(demo.Grayshoal) })
+	w.cast()
+	return w
 }
 
 // startWith starts a server with an estate to begin with.

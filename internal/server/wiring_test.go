@@ -13,7 +13,6 @@ import (
 
 	"bivium/core/inventory"
 	"bivium/core/wiring"
-	"bivium/demo"
 	"bivium/internal/app"
 	"bivium/internal/app/consequence"
 	"bivium/internal/app/view"
@@ -226,7 +225,7 @@ func TestFaultsOfADocumentOfferWaysOut(t *testing.T) {
 		"{name: bench, prefix: 10.31.0.64/26}", "{name: bench, prefix: 10.31.0.64/26, segment: turbine}",
 		"\nattachments:\n", "\nattachments:\n  - {network: tide-lab, hub: ridge}\n  - {network: salvage-sandbox, hub: ridge}\n",
 		"\n  - name: tide-lab\n", "\n  - {name: salvage-sandbox, kind: cloud, account: velum-central, region: central, segment: office, subnets: [{name: s, prefix: 10.31.0.128/26}]}\n  - name: tide-lab\n",
-	).Replace(string(demo.Grayshoal))
+	).Replace(unguarded)
 	header := w.revision()
 	header["Content-Type"] = "application/yaml"
 	w.send(http.MethodPost, "/api/import", faulty, header, http.StatusOK, "Import", nil)

@@ -45,6 +45,11 @@ func Open(file string) (*Vault, error) {
 		}
 		text = string(read)
 	}
+	return withKey(text, from)
+}
+
+// withKey returns the vault of a key as it is written in base64; from says where.
+func withKey(text, from string) (*Vault, error) {
 	key, err := base64.StdEncoding.DecodeString(strings.TrimSpace(text))
 	if err != nil || len(key) != keySize {
 		return nil, fmt.Errorf("open the vault: %s does not hold %d bytes in base64; create a key with: head -c %d /dev/urandom | base64", from, keySize, keySize)
@@ -97,3 +102,27 @@ func (v *Vault) Open(use Use, sealed []byte) ([]byte, error) {
 	}
 	return secret, nil
 }
+
+// Next returns a vault with a new key, which is kept in a file beside another one until Adopt
+// puts it in its place.
+func Next(file string) (*Vault, error) {
+	text, err := create(file + nextKey)
+	if err != nil {
+		return nil, fmt.Errorf("make a new key: %w; if an earlier rotation was interrupted, see which of %s and %s opens the database, and keep that one as %s", err, file, file+nextKey, file)
+	}
+	return withKey(string(text), "the new key file")
+}
+
+// Adopt puts the key of Next in the place of the one before, which is kept with ".old" at the
+// end of its name: backups of before are opened with it.
+func Adopt(file string) error {
+	if err := os.Rename(file, file+".old"); err != nil {
+		return err
+	}
+	return os.Rename(file+nextKey, file)
+}
+
+// Abandon forgets the key of Next.
+func Abandon(file string) error { return os.Remove(file + nextKey) }
+
+const nextKey = ".next"

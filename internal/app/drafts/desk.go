@@ -148,6 +148,17 @@ func (d *Desk) All() []Summary {
 	return out
 }
 
+// Open returns how many drafts are open, in review or approved.
+func (d *Desk) Open() int {
+	n := 0
+	for _, s := range d.All() {
+		if s.State != store.DraftApplied && s.State != store.DraftDiscarded {
+			n++
+		}
+	}
+	return n
+}
+
 // closed returns what keeps a draft from being changed, or nil.
 func (x *draft) closed() error {
 	switch x.row.State {

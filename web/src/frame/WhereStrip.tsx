@@ -74,7 +74,7 @@ function DraftStrip({ id, present }: { id: number; present: Present[] }) {
   const d = draft.data;
   if (d?.id !== id) return <Bar label="Draft">Draft {id}</Bar>;
   const others = present.filter((p) => p.name !== me.data?.name);
-  const open = d.state !== "applied" && d.state !== "discarded";
+  const open = d.state !== "applied" && d.state !== "discarded" && me.data?.roles.includes("engineer");
   return (
     <Bar label={`Draft ${d.name}`}>
       <span className="flex-none">

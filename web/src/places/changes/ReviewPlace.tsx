@@ -275,7 +275,10 @@ function WhoMustApprove({ d }: { d: DraftReview }) {
                   approved by {a.approved.person}, {moment(a.approved.at)}
                 </span>
               ) : a.members.length > 0 ? (
-                <>one of {a.members.join("; ")}</>
+                <>
+                  {a.members.length > 1 && "one of "}
+                  {a.members.join("; ")}
+                </>
               ) : (
                 <span className="text-denied">
                   {a.owners.length > 0
