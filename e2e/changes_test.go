@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"fmt"
 	"path/filepath"
 	"testing"
 
@@ -157,5 +156,5 @@ func TestAnEmergency(t *testing.T) {
 	u.becomes("sol")
 	u.goTo(address + "/people/audit")
 	u.sees("table", "emergency reviewed")
-	u.sees("table", fmt.Sprint("POST /api/drafts")) // what was refused
+	u.sees("table", "POST /api/drafts") // what was refused
 }

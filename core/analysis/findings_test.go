@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"bivium/core/estate"
 	"bivium/core/findings"
 	"bivium/core/testing/meet"
 	"bivium/core/trace"
@@ -46,7 +47,7 @@ func TestFindingsHaveWitnesses(t *testing.T) {
 		findings.Asymmetric: verdict.ReasonAsymmetric, findings.OneWay: verdict.ReasonNoWayBack, findings.MeantUnrouted: verdict.ReasonNoPath, findings.RailNotEnforced: verdict.ReasonUnenforced,
 	}
 	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {
-		j := verdict.New(drawValid(t))
+		j := verdict.New(estate.AsOf(drawValid(t), "2026-07-01"))
 		for _, f := range New(j).Findings.All(unpaced) {
 			met[string(f.Code)]++
 			require.NotEmpty(t, f.Args)

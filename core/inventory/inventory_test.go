@@ -84,7 +84,7 @@ func TestTakingIn(t *testing.T) {
 	table, faults := NewTable([]Mapping{{Key: "role", Label: "role"}})
 	require.Empty(t, faults)
 	meet.Check(t, meet.Often(1, "a network that went and is spoken of", "a workload in another account's network"), func(t *rapid.T, met meet.Met) {
-		e := &estate.Estate{Version: 1, Name: "e", Segments: []estate.Segment{{Name: "s", Default: estate.Deny}}, Hubs: []estate.Hub{{Name: "h"}}}
+		e := &estate.Estate{Version: 1, Name: "e", Segments: []estate.Segment{{Name: "s", Default: estate.Deny, Approval: estate.ApproveNone}}, Hubs: []estate.Hub{{Name: "h"}}}
 		var known []Known
 		for range 4 {
 			r := drawReading(t, rapid.SampledFrom([]string{"a", "b"}).Draw(t, "account"))
@@ -144,7 +144,7 @@ func TestTakingIn(t *testing.T) {
 				n := &place.Networks[rapid.IntRange(0, len(e.Networks)-1).Draw(t, "placed")]
 				n.Segment = "s"
 				if !slices.ContainsFunc(e.Attachments, func(a estate.Attachment) bool { return a.Network == n.Name }) {
-					place.Attachments = append(slices.Clone(e.Attachments), estate.Attachment{Network: n.Name, Hub: "h", State: "up"})
+					place.Attachments = append(slices.Clone(e.Attachments), estate.Attachment{Name: n.Name + "-h", Network: n.Name, Hub: "h", State: "up"})
 				}
 				e = &place
 			}

@@ -129,6 +129,8 @@ func TestAnOldDatabaseGoesOn(t *testing.T) {
 			position + (SELECT count(*) FROM newer AS o WHERE o.list < newer.list), body FROM newer`,
 		`INSERT INTO object SELECT 1, list, '000999', 999999, body FROM newer WHERE name = 'kelp-bank-fjord'`,
 		`DROP TABLE newer`,
+		`DROP TABLE later_review`, `DROP TABLE comment`, `DROP TABLE approval`, `DROP TABLE draft_step`, `DROP TABLE draft`,
+		`DROP TABLE audit`, `DROP TABLE secret`, `DROP TABLE session`, `DROP TABLE token`, `DROP TABLE link`, `DROP TABLE team`, `DROP TABLE person`,
 		`DROP TABLE aside`, `DROP TABLE mapping`, `DROP TABLE known`, `DROP TABLE page`, `DROP TABLE reading`, `DROP TABLE source`, `DROP TABLE step`, `DROP TABLE revision`,
 		`CREATE TABLE edit (revision INTEGER PRIMARY KEY, at TEXT NOT NULL, actor TEXT NOT NULL, list TEXT NOT NULL, key TEXT NOT NULL, before BLOB NOT NULL, after BLOB NOT NULL) STRICT`,
 		`CREATE TRIGGER edit_stays BEFORE UPDATE ON edit BEGIN SELECT RAISE(ABORT, 'the history of edits cannot be changed'); END`,
