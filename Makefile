@@ -5,7 +5,7 @@ WEB_SOURCES := $(shell find web/src web/public web/index.html web/vite.config.ts
 GO_SOURCES := $(shell find cmd core internal demo web -name '*.go' -not -path '*/node_modules/*') go.mod go.sum demo/grayshoal.yaml internal/server/openapi.yaml $(wildcard internal/store/migrations/*.sql)
 NPM := npm --prefix web --silent
 
-.PHONY: demo test build dev bench lint format generate screenshots browser router clean
+.PHONY: demo test build dev bench lint format generate screenshots browser router soak clean
 
 demo: build ## start the server with the demo estate; what is edited there is kept in data/
 	./bin/bivium demo --listen $(LISTEN)
@@ -63,6 +63,9 @@ bench:
 
 screenshots: build browser ## make docs/screenshots anew, from the demo estate
 	go test ./e2e -run TestScreenshots -count=1 -screenshots $(CURDIR)/docs/screenshots
+
+soak: build ## kill the server 500 times, and look for what it had acknowledged
+	go test ./e2e -run TestNothingAcknowledgedIsLost -count=1 -timeout 60m -rounds 500
 
 clean:
 	rm -rf bin web/node_modules

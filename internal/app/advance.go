@@ -35,6 +35,7 @@ type step struct {
 	idle func(now *view.Snapshot) (*view.Snapshot, error)
 	// allow is asked in the place of the app's own Allow, where it is given.
 	allow Allowance
+	held  func() // what is to be done once the step is stored, for what was kept back of it
 	note  []byte // what is known of the step beside what it changed, JSON; nil for nothing
 
 	known    []inventory.Known // of all accounts; nil where it does not change
@@ -69,6 +70,7 @@ func (a *App) advance(ctx context.Context, s *step) error {
 	}
 	var after *view.Snapshot
 	var r *store.Revision
+	s.held = nil
 	err := a.guarded(s.what+" by "+s.actor, func() (err error) {
 		after, r, err = a.prepare(ctx, now, s)
 		return err
@@ -90,6 +92,9 @@ func (a *App) advance(ctx context.Context, s *step) error {
 		return err
 	}
 	a.show(after)
+	if s.held != nil {
+		go s.held() // it takes locks of its own
+	}
 	return nil
 }
 
@@ -130,6 +135,15 @@ func (a *App) prepare(ctx context.Context, now *view.Snapshot, s *step) (*view.S
 		now.WorkOut(p)
 	}
 	after := without(now, s.repaired).After(p, now.Revision+1, known, mapping)
+	if a.Hold != nil && s.what != store.Edit {
+		if rest, then := a.Hold(now, after, p, s.what); rest != nil {
+			s.held = then
+			p = &view.Plan{Next: document.Shared(now.Estate, rest), Former: p.Former}
+			changes = p.Changes(now.Estate)
+			now.WorkOut(p)
+			after = without(now, s.repaired).After(p, now.Revision+1, known, mapping)
+		}
+	}
 	after.Matrix.Complete()
 	if err := ctx.Err(); err != nil {
 		return nil, nil, err

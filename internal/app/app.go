@@ -46,7 +46,14 @@ type Config struct {
 	Log  *slog.Logger
 	// Allow, if given, is asked of each edit that is about to be stored; an error refuses it.
 	Allow Allowance
+	// Hold, if given, is asked of each other step.
+	Hold Holding
 }
+
+// Holding keeps back what of a step that no person makes, of a sync or a router, somebody must
+// approve. It returns the estate without that, and what is to be done once the step is stored;
+// nil where nothing is kept back.
+type Holding func(before, after *view.Snapshot, p *view.Plan, what string) (*estate.Estate, func())
 
 // Allowance says whether an edit may lead from one snapshot to another.
 type Allowance func(before, after *view.Snapshot, p *view.Plan) error

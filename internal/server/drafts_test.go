@@ -6,16 +6,22 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bivium/demo"
+	"bivium/internal/app"
 	"bivium/internal/app/consequence"
 	"bivium/internal/app/drafts"
 	"bivium/internal/app/history"
 	"bivium/internal/app/view"
 	"bivium/internal/people"
+	"bivium/internal/standin"
 	"bivium/internal/wording"
 )
 
@@ -279,4 +285,159 @@ func asJSON(t *testing.T, value any) string {
 	text, err := json.Marshal(value)
 	require.NoError(t, err)
 	return string(text)
+}
+
+// TestATagThatOpensAGuardedSegmentWaits lets a cloud bring a machine that is labelled as a
+// jump host: the label waits for the owner of turbine, and everything else goes on.
+func TestATagThatOpensAGuardedSegmentWaits(t *testing.T) {
+	w := startGuarded(t)
+	outside, err := standin.Read(demo.World)
+	require.NoError(t, err)
+	running, err := outside.Serve(t.Context(), 0)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = running.Close() })
+	_, err = w.app.SetMapping(t.Context(), demo.Mapping, w.app.Now().Revision, "test")
+	require.NoError(t, err)
+	c := outside.Credentials()["cirra-north"]
+	_, err = w.app.Connect(t.Context(), app.Connection{Name: "cirra-north", Provider: c[0], Endpoint: running.Endpoints[c[0]], Account: "cirra-north", Key: c[1], Secret: c[2]}, "test")
+	require.NoError(t, err)
+	asJSON := map[string]string{"Content-Type": "application/json"}
+	sync := func() {
+		t.Helper()
+		w.send(http.MethodPost, "/api/accounts/cirra-north/reading", "", asJSON, http.StatusAccepted, "Reading", nil)
+		require.Equal(t, "done", w.reading("cirra-north").State)
+	}
+	labels := func() map[string]string {
+		for _, x := range w.app.Now().Estate.Workloads {
+			if x.Name == "jump-9" {
+				return x.Labels
+			}
+		}
+		return map[string]string{"workload": "missing"}
+	}
+	sync()
+	machine := `{"id":"m-jump","name":"Jump 9","network":"net-telemetry","addresses":["10.60.2.99"],"tags":{"role":"jump"}}`
+	r, err := http.NewRequestWithContext(t.Context(), http.MethodPut, running.Play+"/accounts/cirra-north/machines", strings.NewReader(machine))
+	require.NoError(t, err)
+	r.Header.Set("Content-Type", "application/json")
+	answer, err := http.DefaultClient.Do(r)
+	require.NoError(t, err)
+	require.NoError(t, answer.Body.Close())
+	sync()
+	assert.Empty(t, labels(), "the machine is there, its label waits")
+	var all struct{ Drafts []drafts.Summary }
+	require.Eventually(t, func() bool {
+		w.get("/api/drafts", "", &all)
+		return len(all.Drafts) == 1 && all.Drafts[0].State == "review"
+	}, 10*time.Second, 20*time.Millisecond)
+	assert.Equal(t, "waits-for-owner", all.Drafts[0].Name)
+	assert.Equal(t, "turbine", w.review(all.Drafts[0].ID).Asked[0].Segment)
+	sync()
+	w.get("/api/drafts", "", &all)
+	assert.Len(t, all.Drafts, 1, "it waits once")
+
+	w.be("tove")
+	w.does(all.Drafts[0].ID, "approval", "{}", http.StatusOK)
+	w.be("mira")
+	w.does(all.Drafts[0].ID, "application", "{}", http.StatusOK)
+	assert.Equal(t, "jump", labels()["role"])
+	sync()
+	assert.Equal(t, "jump", labels()["role"])
+	w.get("/api/drafts", "", &all)
+	assert.Len(t, all.Drafts, 1)
+}
+
+// TestFivePeopleAtOnce lets five people change and apply drafts of a few policies for a while.
+// The estate is what the applies give in their order, and each change that met another one was
+// shown as a conflict.
+func TestFivePeopleAtOnce(t *testing.T) {
+	w := start(t)
+	names := []string{"p1", "p2", "p3", "p4", "p5"}
+	cookies := map[string]*http.Cookie{}
+	for _, name := range names {
+		require.NoError(t, w.people.Put(t.Context(), people.System("test"), people.Person{Name: name, Active: true, Grants: []people.Grant{{Role: people.Engineer}, {Role: people.Operator}}}))
+	}
+	w.people.OpenDoors(append([]string{"tester"}, names...)...)
+	for _, name := range names {
+		cookies[name] = w.enter(name)
+	}
+	policies := []string{"crews-web", "offices-web", "dev-not-prod"}
+	var wait sync.WaitGroup
+	var met, applied atomic.Int64
+	for at, name := range names {
+		wait.Go(func() {
+			send := func(method, path, version, body string, out any) int {
+				r, err := http.NewRequestWithContext(t.Context(), method, w.http.URL+path, strings.NewReader(body))
+				if !assert.NoError(t, err) {
+					return 0
+				}
+				r.Header.Set("Content-Type", "application/json")
+				r.Header.Set("If-Match", `"`+version+`"`)
+				r.AddCookie(cookies[name])
+				answer, err := http.DefaultClient.Do(r)
+				if !assert.NoError(t, err) {
+					return 0
+				}
+				defer answer.Body.Close() //nolint:errcheck // it is read
+				if out != nil && answer.StatusCode < 300 {
+					assert.NoError(t, json.NewDecoder(answer.Body).Decode(out))
+				}
+				return answer.StatusCode
+			}
+			for turn := range 8 {
+				policy := policies[(at+turn)%len(policies)]
+				var d drafts.Summary
+				send(http.MethodPost, "/api/drafts", "", "{}", &d)
+				path := fmt.Sprint("/api/drafts/", d.ID)
+				var opened struct {
+					Object   map[string]any
+					Base     string
+					Revision int64
+				}
+				send(http.MethodGet, fmt.Sprintf("/api/object?kind=policy&name=%s&draft=%d", policy, d.ID), "", "", &opened)
+				opened.Object["description"] = fmt.Sprintf("by %s in turn %d", name, turn)
+				operation := `{"operations": [{"op": "put", "kind": "policy", "base": "` + opened.Base + `", "object": ` + asJSON(t, opened.Object) + `}]}`
+				if status := send(http.MethodPost, fmt.Sprint("/api/edit?draft=", d.ID), fmt.Sprint(opened.Revision), operation, nil); status == http.StatusConflict {
+					met.Add(1) // somebody applied in between
+					continue
+				}
+				for range 50 {
+					var r drafts.Review
+					send(http.MethodGet, path, "", "", &r)
+					if len(r.Conflicts) > 0 {
+						met.Add(1)
+						send(http.MethodPost, path+"/conflict", "", `{"kind": "policy", "name": "`+policy+`", "mine": true}`, nil)
+						continue
+					}
+					if send(http.MethodPost, path+"/application", fmt.Sprint(r.Version), "{}", &r) == http.StatusOK {
+						applied.Add(1)
+						break
+					}
+				}
+			}
+		})
+	}
+	wait.Wait()
+	assert.Greater(t, applied.Load(), int64(20))
+	assert.Greater(t, met.Load(), int64(0), "they met")
+	now := w.app.Now()
+	assert.Equal(t, int64(1)+applied.Load(), now.Revision, "each apply is one revision, and nothing else is")
+
+	// Each policy says what the last apply of it said.
+	last := map[string]string{}
+	var page struct{ Entries []history.Entry }
+	w.get("/api/revisions", "", &page)
+	for _, e := range page.Entries {
+		var c history.Comparison
+		w.get(fmt.Sprintf("/api/compare?from=%d&to=%d", e.Number-1, e.Number), "Comparison", &c)
+		require.Len(t, c.Objects, 1, "an apply changes what its draft said")
+		if _, later := last[c.Objects[0].Name]; !later {
+			last[c.Objects[0].Name] = c.Objects[0].After
+		}
+	}
+	for _, p := range now.Estate.Policies {
+		if says, ok := last[p.Name]; ok {
+			assert.Contains(t, says, p.Description)
+		}
+	}
 }

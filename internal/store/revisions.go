@@ -158,3 +158,21 @@ func changedSince(ctx context.Context, tx *sql.Tx, revision int64) (map[place]ea
 	}
 	return out, rows.Err()
 }
+
+// AppliedDrafts returns the revisions that drafts became, by draft.
+func (s *Store) AppliedDrafts(ctx context.Context) (map[int64]int64, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT json_extract(note, '$.draft'), number FROM revision WHERE note IS NOT NULL`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close() //nolint:errcheck // rows.Err is asked
+	out := map[int64]int64{}
+	for rows.Next() {
+		var draft, revision int64
+		if err := rows.Scan(&draft, &revision); err != nil {
+			return nil, err
+		}
+		out[draft] = revision
+	}
+	return out, rows.Err()
+}

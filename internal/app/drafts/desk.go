@@ -66,7 +66,17 @@ func Open(ctx context.Context, a *app.App, register *people.Register) (*Desk, er
 	if err != nil {
 		return nil, fmt.Errorf("load the drafts: %w", err)
 	}
+	applied, err := a.Store.AppliedDrafts(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("load what drafts became: %w", err)
+	}
 	for _, row := range rows {
+		if revision := applied[row.ID]; revision > 0 && row.State != store.DraftApplied { // the server ended in between
+			row.State, row.Revision = store.DraftApplied, revision
+			if err := a.Store.PutDraft(ctx, &row, nil); err != nil {
+				return nil, fmt.Errorf("load draft %s: %w", row.Name, err)
+			}
+		}
 		x := &draft{row: row}
 		if x.steps, err = a.Store.DraftSteps(ctx, row.ID); err != nil {
 			return nil, fmt.Errorf("load draft %s: %w", row.Name, err)
@@ -76,7 +86,7 @@ func Open(ctx context.Context, a *app.App, register *people.Register) (*Desk, er
 		}
 		d.drafts[row.ID] = x
 	}
-	a.Allow = refuseUnapproved
+	a.Allow, a.Hold = refuseUnapproved, d.hold
 	return d, nil
 }
 
@@ -192,16 +202,20 @@ func (d *Desk) begin(ctx context.Context, by *people.Who, x *draft) (*Summary, e
 }
 
 // BeginWith begins a draft with an edit that was made for the estate as of a revision which it
-// undoes.
+// undoes, or, with 0, for the estate of now.
 func (d *Desk) BeginWith(ctx context.Context, by *people.Who, name, reason string, x *edit.Edit, undoes int64) (*Summary, error) {
 	body, err := json.Marshal(x)
 	if err != nil {
 		return nil, err
 	}
 	now := d.clock()
+	seen := undoes
+	if seen == 0 {
+		seen = d.app.Now().Revision
+	}
 	out := &draft{
-		row:   store.Draft{Name: d.free(name, by), Reason: reason, State: store.DraftOpen, Based: undoes, Author: by.Name, Made: now, Changed: now, Undoes: undoes},
-		steps: []store.DraftStep{{Number: 1, Author: by.Name, At: now, Seen: undoes, Body: body}},
+		row:   store.Draft{Name: d.free(name, by), Reason: reason, State: store.DraftOpen, Based: seen, Author: by.Name, Made: now, Changed: now, Undoes: undoes},
+		steps: []store.DraftStep{{Number: 1, Author: by.Name, At: now, Seen: seen, Body: body}},
 	}
 	return d.begin(ctx, by, out)
 }
