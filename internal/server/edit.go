@@ -1,6 +1,7 @@
 package server
 
 import (
+	"fmt"
 	"net/http"
 
 	"github.com/labstack/echo/v4"
@@ -9,6 +10,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/wiring"
 	"bivium/internal/app"
+	"bivium/internal/app/drafts"
 	"bivium/internal/app/rules"
 	"bivium/internal/app/view"
 )
@@ -90,6 +92,9 @@ func (h *handlers) postEdit(c echo.Context) error {
 	}
 	consequence, err := h.app.Make(c.Request().Context(), x, who.Name)
 	if err != nil {
+		return err
+	}
+	if err := h.note(c, "edited at once", fmt.Sprintf("revision %d", consequence.Revision), drafts.Words(&x.Edit)); err != nil {
 		return err
 	}
 	h.drafts.Events.Changed()

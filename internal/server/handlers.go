@@ -10,6 +10,7 @@ import (
 	"bivium/internal/app/drafts"
 	"bivium/internal/app/history"
 	"bivium/internal/app/view"
+	"bivium/internal/people"
 
 	"github.com/labstack/echo/v4"
 )
@@ -18,8 +19,14 @@ type handlers struct {
 	app     *app.App
 	drafts  *drafts.Desk
 	history *history.History
+	audit   *people.Audit
 	demo    []byte
 	closing chan struct{} // closed when the server stops
+}
+
+// note puts what was done into the audit log.
+func (h *handlers) note(c echo.Context, what, about, detail string) error {
+	return h.audit.Add(c.Request().Context(), whoOf(c), what, about, detail)
 }
 
 // where returns the snapshot that a request is about: the estate, a draft (draft), or the

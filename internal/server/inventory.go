@@ -1,6 +1,7 @@
 package server
 
 import (
+	"fmt"
 	"io"
 	"net/http"
 	"strconv"
@@ -40,11 +41,17 @@ func (h *handlers) connect(c echo.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := h.note(c, "credential changed", body.Name, body.Provider+" at "+body.Endpoint); err != nil {
+		return err
+	}
 	return c.JSON(http.StatusCreated, account)
 }
 
 func (h *handlers) disconnect(c echo.Context) error {
 	if err := h.app.Disconnect(c.Request().Context(), c.Param("name")); err != nil {
+		return err
+	}
+	if err := h.note(c, "account disconnected", c.Param("name"), ""); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
@@ -53,6 +60,9 @@ func (h *handlers) disconnect(c echo.Context) error {
 func (h *handlers) startReading(c echo.Context) error {
 	reading, err := h.app.Read(c.Request().Context(), c.Param("name"), whoOf(c).Name, c.QueryParam("goOn") == "true")
 	if err != nil {
+		return err
+	}
+	if err := h.note(c, "sync started", c.Param("name"), ""); err != nil {
 		return err
 	}
 	return c.JSON(http.StatusAccepted, reading)
@@ -139,6 +149,9 @@ func (h *handlers) putTags(c echo.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := h.note(c, "tag mapping changed", "", fmt.Sprintf("%d rules", len(body.Rules))); err != nil {
+		return err
+	}
 	return c.JSON(http.StatusOK, effect)
 }
 
@@ -155,6 +168,9 @@ func (h *handlers) putLabels(c echo.Context) error {
 	}
 	effect, err := h.app.SetLabels(c.Request().Context(), c.Param("name"), body.Labels, based, whoOf(c).Name)
 	if err != nil {
+		return err
+	}
+	if err := h.note(c, "labels set by hand", c.Param("name"), fmt.Sprint(body.Labels)); err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, effect)
@@ -233,6 +249,9 @@ func (h *handlers) imported(c echo.Context, text []byte, based int64) error {
 	if err != nil {
 		return err
 	}
+	if err := h.note(c, "document imported", imported.Name, fmt.Sprintf("revision %d", imported.Revision)); err != nil {
+		return err
+	}
 	return c.JSON(http.StatusOK, imported)
 }
 
@@ -246,5 +265,8 @@ func (h *handlers) export(c echo.Context) error {
 		return err
 	}
 	c.Response().Header().Set("Content-Disposition", `attachment; filename="estate.yaml"`)
+	if err := h.note(c, "estate exported", now.Estate.Name, c.QueryString()); err != nil {
+		return err
+	}
 	return c.Blob(http.StatusOK, "application/yaml", text)
 }

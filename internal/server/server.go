@@ -78,7 +78,7 @@ func New(c Config) http.Handler {
 		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{Limit: bytesOf(limits.BodyBytes), Skipper: imports}),
 	)
 	gzip := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: fewestPacked})
-	h, q, a := &handlers{c.App, c.Drafts, c.History, c.Demo, make(chan struct{})}, newQueues(c.App), newAnswers()
+	h, q, a := &handlers{c.App, c.Drafts, c.History, c.People.Audit(), c.Demo, make(chan struct{})}, newQueues(c.App), newAnswers()
 	sessions := newSessions(c.Store, time.Now)
 	check := newAccess(c.People, sessions, c.Rate).check
 	looks := e.Group("/api", check)

@@ -2,6 +2,7 @@ package server
 
 import (
 	"errors"
+	"fmt"
 	"net/http"
 
 	"github.com/labstack/echo/v4"
@@ -63,6 +64,9 @@ func (h *handlers) postUndo(c echo.Context) error {
 	}
 	undone, err := h.app.Undo(c.Request().Context(), based, who.Name)
 	if err != nil {
+		return err
+	}
+	if err := h.note(c, "edit undone", fmt.Sprintf("revision %d", undone.Revision), ""); err != nil {
 		return err
 	}
 	h.drafts.Events.Changed()

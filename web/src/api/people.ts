@@ -1,4 +1,4 @@
-import { keepPreviousData, queryOptions } from "@tanstack/react-query";
+import { keepPreviousData, queryOptions, useQuery } from "@tanstack/react-query";
 import { client, take } from "./client";
 import type { Schemas } from "./client";
 
@@ -31,6 +31,12 @@ export const meQuery = queryOptions({
   queryFn: async ({ signal }) => take(await client.GET("/api/me", { signal })),
   staleTime: 60_000,
 });
+
+/** Whether one has a role; true while that is not known. */
+export function useMay(role: Role): boolean {
+  const me = useQuery(meQuery);
+  return me.data === undefined || me.data.roles.includes(role);
+}
 
 export const changePassword = async (old: string, password: string) =>
   take(await client.PUT("/api/me/password", { body: { old, password } }));

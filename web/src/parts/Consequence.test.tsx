@@ -31,6 +31,8 @@ test("an edit is made as it was tried, based on the revision that is shown", asy
   const asked = show(<Consequence edit={{ wiring: edits }} verb="Attach" onDone={done} />, {
     "/api/estate": estate,
     "/api/edit/try": () => consequence({}),
+    "/api/me": () => ({ name: "mira", called: "Mira", roles: ["engineer"], teams: [] }),
+    "/api/drafts": () => ({ id: 7 }),
     "/api/edit": () => consequence({ revision: 4 }),
   });
   expect(await screen.findByText("No flows change.")).toBeTruthy();
@@ -39,6 +41,7 @@ test("an edit is made as it was tried, based on the revision that is shown", asy
   const made = asked.find((a) => a.path === "/api/edit");
   const tried = asked.find((a) => a.path === "/api/edit/try");
   expect(made?.body).toEqual(tried?.body);
+  expect(made?.query.get("draft"), "the first edit begins a draft").toBe("7");
 });
 
 test("what is refused says why, offers its fixes, and cannot be made", async () => {

@@ -1,5 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { Schemas } from "../api/client";
+import { useMay } from "../api/people";
 import { estateQuery, everything, postEdit, tryQuery } from "../api/queries";
 import type { EstateEdit } from "../api/queries";
 import { ConsequenceView, problemText } from "./ConsequenceView";
@@ -20,6 +21,7 @@ interface Props {
 /** What an edit would do, tried as soon as it rests; and the button that makes it. */
 export function Consequence({ edit, verb, onDone, onRemedy, onAlong }: Props) {
   const queries = useQueryClient();
+  const may = useMay("engineer");
   const text = JSON.stringify(edit);
   const settled = useDebounced(text, 120);
   const estate = useQuery(estateQuery);
@@ -45,7 +47,8 @@ export function Consequence({ edit, verb, onDone, onRemedy, onAlong }: Props) {
       )}
       {fresh && <ConsequenceView consequence={fresh} onRemedy={onRemedy} onAlong={onAlong} />}
       <div className="flex justify-end pt-2">
-        <Button main disabled={!able || make.isPending} onClick={() => make.mutate()}>
+        {!may && <span className="mr-3 self-center text-soft">Only engineers can save this.</span>}
+        <Button main disabled={!able || !may || make.isPending} onClick={() => make.mutate()}>
           {verb}
         </Button>
       </div>

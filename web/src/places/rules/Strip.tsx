@@ -1,5 +1,6 @@
 import { ApiProblem } from "../../api/client";
 import type { Schemas } from "../../api/client";
+import { useMay } from "../../api/people";
 import type { Operation } from "../../api/queries";
 import { ConsequenceView, problemText } from "../../parts/ConsequenceView";
 import { counted } from "../../parts/wording";
@@ -27,6 +28,7 @@ interface Props {
 /** What the edit would change, before it is saved. */
 export function Strip(p: Props) {
   const c = p.consequence;
+  const may = useMay("engineer");
   const able = c !== undefined && c.refused.length === 0 && c.inUse === null && p.problem === null;
   return (
     <section
@@ -48,9 +50,10 @@ export function Strip(p: Props) {
         <button className="rounded border border-line px-3 py-1 hover:border-accent" onClick={p.onDiscard}>
           Discard
         </button>
+        {!may && <span className="flex-none text-[13px] text-soft">Only engineers can save this.</span>}
         <button
           className="rounded bg-accent px-4 py-1 font-semibold text-sheet disabled:opacity-40"
-          disabled={!able || p.waiting || p.saving || p.theirs !== null}
+          disabled={!able || !may || p.waiting || p.saving || p.theirs !== null}
           onClick={p.onSave}
         >
           {p.saving ? "Saving…" : p.verb}
