@@ -194,6 +194,19 @@ func TestApprovalsAreNotEvaded(t *testing.T) {
 	w.edits(id, `{"op": "put", "kind": "group", "base": "absent", "object": {"name": "new-ones", "match": "role=new"}}`)
 	assert.Equal(t, "who approved has written since", w.review(id).Approvals[0].Why)
 
+	// Withdrawn from review, changed, and applied: what was approved is not what it is by now.
+	w.be("mira")
+	third := w.begin("withdrawn")
+	w.edits(third, contractorsIn)
+	w.does(third, "state", `{"state": "review"}`, http.StatusOK)
+	w.be("tove")
+	w.does(third, "approval", "{}", http.StatusOK)
+	w.be("mira")
+	w.does(third, "state", `{"state": "open"}`, http.StatusOK)
+	w.edits(third, strings.ReplaceAll(strings.ReplaceAll(contractorsIn, "blades-to-plcs", "more"), "8443", "502"))
+	w.does(third, "application", "{}", http.StatusUnprocessableEntity)
+	w.does(third, "state", `{"state": "discarded"}`, http.StatusOK)
+
 	w.be("tester")
 	guard := w.begin("no-owners")
 	w.edits(guard, `{"op": "put", "kind": "segment", "object": {"name": "turbine"}}`)

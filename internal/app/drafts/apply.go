@@ -83,7 +83,7 @@ func (d *Desk) Apply(ctx context.Context, by *people.Who, id, version int64, eme
 }
 
 func (d *Desk) applyNow(ctx context.Context, by *people.Who, x *draft, emergency string) (*consequence.Consequence, error) {
-	if err := d.look(ctx, x); err != nil {
+	if err := d.look(ctx, x); err != nil { // what was approved must be what is applied
 		return nil, err
 	}
 	j := x.judge()

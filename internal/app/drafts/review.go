@@ -318,10 +318,12 @@ func classesOf(n *approval.Need) approvedNeed {
 	return approvedNeed{n.Guard, approval.Classes(n.Changes)}
 }
 
-// look takes back the approvals of classes of change that were not seen, and brings a draft in
-// review of which everything is approved on. The lock of the draft is held.
+// look takes back the approvals of classes of change that were not seen, in whatever state the
+// draft is, and brings one in review of which everything is approved on. The lock of the draft
+// is held.
 func (d *Desk) look(ctx context.Context, x *draft) error {
-	if x.row.State != store.DraftReview && x.row.State != store.DraftApproved {
+	inReview := x.row.State == store.DraftReview || x.row.State == store.DraftApproved
+	if x.closed() != nil || !inReview && len(x.said) == 0 {
 		return nil
 	}
 	needs := x.judge().needs
@@ -351,6 +353,9 @@ func (d *Desk) look(ctx context.Context, x *draft) error {
 			return err
 		}
 		x.said = said
+	}
+	if !inReview {
+		return nil
 	}
 	state := store.DraftReview
 	if len(x.conflicts) == 0 && len(x.unapproved()) == 0 {

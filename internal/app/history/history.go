@@ -241,7 +241,7 @@ func (h *History) ReviewLater(ctx context.Context, by *people.Who, revision int6
 	if row.Actor == by.Name || !by.Owns(e.Note.Asked) || !by.May(people.Approver) {
 		return &view.Problem{At: "revision", Message: "only an owner of a segment that should have approved can review it, who did not apply it", Fix: "ask one of them"}
 	}
-	if err := h.store.ReviewLater(ctx, revision, by.Name, time.Now()); err != nil {
+	if err := h.store.ReviewLater(ctx, revision, by.Name, h.app.Clock()); err != nil {
 		return err
 	}
 	return h.people.Audit().Add(ctx, by, "emergency reviewed", fmt.Sprintf("revision %d", revision), "")

@@ -1,0 +1,159 @@
+package drafts_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"path/filepath"
+	"runtime/debug"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"bivium/core/document"
+	"bivium/core/edit"
+	"bivium/core/estate"
+	"bivium/core/synth"
+	"bivium/internal/app"
+	"bivium/internal/app/drafts"
+	"bivium/internal/app/history"
+	"bivium/internal/app/view"
+	"bivium/internal/people"
+	"bivium/internal/store"
+	"bivium/internal/vault"
+)
+
+// desk opens a desk on a database of its own with an estate.
+func desk(b *testing.B, e *estate.Estate) (*app.App, *drafts.Desk, *people.Register) {
+	b.Helper()
+	file := filepath.Join(b.TempDir(), "l.db")
+	s, err := store.Open(b.Context(), file)
+	require.NoError(b, err)
+	b.Cleanup(func() { require.NoError(b, s.Close()) })
+	v, err := vault.Open(file + ".key")
+	require.NoError(b, err)
+	a, err := app.Open(b.Context(), app.Config{Store: s, Clock: time.Now, Vault: v, Log: slog.New(slog.DiscardHandler), First: func() (*estate.Estate, error) { return e, nil }})
+	require.NoError(b, err)
+	b.Cleanup(a.Close)
+	register, err := people.Open(b.Context(), s, v, time.Now)
+	require.NoError(b, err)
+	d, err := drafts.Open(b.Context(), a, register)
+	require.NoError(b, err)
+	return a, d, register
+}
+
+// putPolicy returns an edit that changes the first rule of a policy of an estate.
+func putPolicy(b *testing.B, e *estate.Estate, i int) *edit.Edit {
+	b.Helper()
+	for e.Policies[i].Guardrail() {
+		i++
+	}
+	p := e.Policies[i]
+	p.Rules = append([]estate.Rule(nil), p.Rules...)
+	p.Rules[0].Pool = ""
+	if p.Rules[0].Action == estate.Allow {
+		p.Rules[0].Action = estate.Deny
+	} else {
+		p.Rules[0].Action = estate.Allow
+	}
+	ref := estate.Ref{Kind: estate.KindPolicy, Name: p.Name}
+	next := *e
+	next.Policies = append([]estate.Policy(nil), e.Policies...)
+	next.Policies[i] = p
+	thing, _ := edit.In(&next)(ref)
+	return &edit.Edit{Operations: []edit.Operation{edit.PutOf(e, ref, document.Body(thing))}}
+}
+
+// BenchmarkDraft works with a draft of 200 steps on L: a further step, all that it changes,
+// and the same on the estate after another draft was applied.
+func BenchmarkDraft(b *testing.B) {
+	defer debug.SetGCPercent(debug.SetGCPercent(200)) // as the server
+	e := synth.New("l", synth.Sizes["L"], 1)
+	a, d, _ := desk(b, e)
+	by := people.System("bench")
+	ctx := b.Context()
+	draft, err := d.Begin(ctx, by, "big", "", "")
+	require.NoError(b, err)
+	add := func(id int64, i int) {
+		s, err := d.Snapshot(ctx, id)
+		require.NoError(b, err)
+		_, err = d.Add(ctx, by, id, &app.Edit{Edit: *putPolicy(b, s.Estate, i), Seen: s.Revision})
+		require.NoError(b, err)
+	}
+	for i := range 200 {
+		add(draft.ID, 20*i)
+	}
+	b.Run("step", func(b *testing.B) {
+		for i := 0; b.Loop(); i++ {
+			add(draft.ID, 4100+7*i)
+		}
+	})
+	b.Run("first-screen", func(b *testing.B) {
+		for b.Loop() {
+			again, err := drafts.Open(ctx, a, openPeople(b, a))
+			require.NoError(b, err)
+			s, err := again.Snapshot(ctx, draft.ID)
+			require.NoError(b, err)
+			_ = s.Board(nil)
+		}
+	})
+	b.Run("review", func(b *testing.B) {
+		for b.Loop() {
+			b.StopTimer()
+			require.NoError(b, d.Turn(ctx, by, draft.ID, true))
+			_, err := d.Snapshot(ctx, draft.ID)
+			require.NoError(b, err)
+			b.StartTimer()
+			_, err = d.Review(ctx, by, draft.ID)
+			require.NoError(b, err)
+		}
+	})
+	b.Run("rebase", func(b *testing.B) {
+		for i := 0; b.Loop(); i++ {
+			b.StopTimer()
+			other, err := d.Begin(ctx, by, "", "", "")
+			require.NoError(b, err)
+			add(other.ID, 11000+13*i)
+			_, err = d.Apply(ctx, by, other.ID, 0, "")
+			require.NoError(b, err)
+			b.StartTimer()
+			_, err = d.Snapshot(ctx, draft.ID)
+			require.NoError(b, err)
+		}
+	})
+}
+
+func openPeople(b *testing.B, a *app.App) *people.Register {
+	b.Helper()
+	register, err := people.Open(b.Context(), a.Store, a.Vault, time.Now)
+	require.NoError(b, err)
+	return register
+}
+
+// BenchmarkBlame asks since when a flow has its outcome, over 2,000 revisions of M.
+func BenchmarkBlame(b *testing.B) {
+	e := synth.New("m", synth.Sizes["M"], 1)
+	a, d, register := desk(b, e)
+	ctx := b.Context()
+	for i := range 2000 {
+		now := a.Now()
+		x := putPolicy(b, now.Estate, i%(len(e.Policies)/2))
+		if i%4 == 0 { // some say something of themselves alone
+			p := now.Estate.Policies[i%len(e.Policies)]
+			p.Description = fmt.Sprint("revision ", i)
+			body, err := json.Marshal(p)
+			require.NoError(b, err)
+			x = &edit.Edit{Operations: []edit.Operation{edit.PutOf(now.Estate, estate.Ref{Kind: estate.KindPolicy, Name: p.Name}, body)}}
+		}
+		_, err := a.Make(ctx, &app.Edit{Edit: *x, Seen: now.Revision}, "bench")
+		require.NoError(b, err)
+	}
+	h := history.New(a, register, d)
+	w := e.Workloads
+	q := view.Question{From: w[0].Name, To: w[len(w)/2].Name, On: "tcp/443"}
+	for b.Loop() {
+		_, err := h.Blame(ctx, q, 0, "")
+		require.NoError(b, err)
+	}
+}
