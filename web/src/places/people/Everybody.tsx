@@ -167,7 +167,10 @@ function PersonSheet({ person, onClose }: { person: Person | null; onClose: () =
                   in segments
                   <input
                     aria-label={`Segments of ${role}`}
-                    placeholder={`all (${(estate.data?.segments ?? []).slice(0, 3).join(", ")} …)`}
+                    placeholder={`all (${(estate.data?.segments ?? [])
+                      .slice(0, 3)
+                      .map((x) => x.name)
+                      .join(", ")} …)`}
                     defaultValue={(grant(role)?.segments ?? []).join(", ")}
                     className="flex-1 rounded border border-line bg-paper px-2 py-0.5"
                     onBlur={(e) => {

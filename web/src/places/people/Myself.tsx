@@ -3,7 +3,8 @@ import { useState } from "react";
 import { ApiProblem } from "../../api/client";
 import { changePassword, dropToken, makeToken, tokensQuery } from "../../api/people";
 import type { Role, Self } from "../../api/people";
-import { Button, Choice, Field } from "../../parts/fields";
+import { Button, Field } from "../../parts/fields";
+import { Pick } from "../../parts/Pick";
 import { day, inDays } from "../../parts/wording";
 
 /** One's password, and the tokens with which scripts act for one. */
@@ -114,12 +115,16 @@ function Tokens({ me }: { me: Self }) {
           problem={problem("name")}
           onChange={(e) => setName(e.target.value)}
         />
-        <Choice
-          label="Role"
-          value={role}
-          options={roles.map((r) => [r, r])}
-          onChange={(r) => setRole(roles.find((x) => x === r) ?? "viewer")}
-        />
+        <div>
+          <p className="text-[13px] text-soft">Role</p>
+          <Pick
+            label="Role"
+            value={role}
+            options={roles.map((r) => [r, r] as const)}
+            className="mt-0.5 rounded bg-paper px-2.5 py-1.5"
+            onChange={(r) => setRole(roles.find((x) => x === r) ?? "viewer")}
+          />
+        </div>
         <Field
           label="Last day"
           type="date"
@@ -127,7 +132,7 @@ function Tokens({ me }: { me: Self }) {
           problem={problem("ends")}
           onChange={(e) => setEnds(e.target.value)}
         />
-        <div className="self-end">
+        <div className="pt-[22px]">
           <Button type="submit" disabled={make.isPending}>
             Make token
           </Button>

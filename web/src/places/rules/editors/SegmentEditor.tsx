@@ -1,3 +1,5 @@
+import { useQuery } from "@tanstack/react-query";
+import { peopleQuery } from "../../../api/people";
 import type { Schemas } from "../../../api/client";
 import { Choose } from "../Choose";
 import { TokenField } from "../TokenField";
@@ -15,6 +17,11 @@ const asks = {
 
 /** A segment: what happens inside it where no policy decides. */
 export function SegmentEditor({ object: s, problemAt, onWrite }: EditorProps<Segment>) {
+  const people = useQuery(peopleQuery);
+  const owners = [
+    ...(people.data?.teams ?? []).map((t) => ({ text: t.name, hint: "team", kind: "" })),
+    ...(people.data?.people ?? []).map((p) => ({ text: p.name, hint: p.called, kind: "" })),
+  ];
   return (
     <>
       <Sentence>
@@ -35,7 +42,7 @@ export function SegmentEditor({ object: s, problemAt, onWrite }: EditorProps<Seg
             id="owners"
             label="owners"
             tokens={s.owners ?? []}
-            choices={[]}
+            choices={owners}
             placeholder="person or team"
             problem={(i) => problemAt(`owners[${i}]`)}
             onChange={(owners) => onWrite(withKey(s, "owners", owners.length > 0 ? owners : undefined))}
