@@ -33,7 +33,7 @@ dev: web/node_modules/.for-test ## the server, and the front end rebuilt as it i
 	@trap 'kill 0' EXIT; go run ./cmd/bivium demo --listen $(LISTEN) & BIVIUM_LISTEN=$(LISTEN) $(NPM) run dev
 
 test: web/node_modules/.for-test build lint browser router ## everything: linters, Go, front end, browser
-	go test ./...
+	go test -timeout 30m ./...
 	$(NPM) test
 
 lint: web/node_modules/.for-test
