@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"strings"
 	"sync"
@@ -262,6 +263,66 @@ func TestTwoDraftsOfOnePolicy(t *testing.T) {
 	w.does(second, "application", "{}", http.StatusOK)
 	w.get("/api/object?kind=policy&name=dev-not-prod", "", &opened)
 	assert.Equal(t, "by the second", opened.Object["description"])
+}
+
+// TestWhatASyncChangedMeanwhileIsKept writes a link in a draft as it was seen before it went
+// down: that it is down is not the author's to say.
+func TestWhatASyncChangedMeanwhileIsKept(t *testing.T) {
+	w := start(t)
+	id := w.begin("costs")
+	type link struct {
+		Object   map[string]any
+		Base     string
+		Revision int64
+	}
+	path := fmt.Sprint("/api/object?kind=link&name=fjord-delta&draft=", id)
+	var seen link
+	w.get(path, "", &seen)
+	require.NotContains(t, seen.Object, "state")
+	down := maps.Clone(seen.Object)
+	down["state"] = "down"
+	w.send(http.MethodPost, "/api/edit", `{"operations": [{"op": "put", "kind": "link", "base": "`+seen.Base+`", "object": `+asJSON(t, down)+`}]}`, w.revision(), http.StatusOK, "Consequence", nil)
+
+	seen.Object["cost"] = 50
+	header := map[string]string{"If-Match": fmt.Sprintf(`"%d"`, seen.Revision)}
+	w.send(http.MethodPost, fmt.Sprint("/api/edit?draft=", id), `{"operations": [{"op": "put", "kind": "link", "base": "`+seen.Base+`", "object": `+asJSON(t, seen.Object)+`}]}`, header, http.StatusOK, "Consequence", nil)
+	var is link
+	w.get(path, "", &is)
+	assert.Equal(t, "down", is.Object["state"])
+	assert.EqualValues(t, 50, is.Object["cost"])
+	w.does(id, "application", "{}", http.StatusOK)
+	w.get("/api/object?kind=link&name=fjord-delta", "", &is)
+	assert.Equal(t, "down", is.Object["state"])
+}
+
+// TestWhoSettlesAConflictDoesNotApprove lets the owner decide the only conflict of a draft, for
+// what is applied, so that the step is gone: they have had a part in it all the same.
+func TestWhoSettlesAConflictDoesNotApprove(t *testing.T) {
+	w := startGuarded(t)
+	w.be("mira")
+	var opened struct {
+		Object map[string]any
+		Base   string
+	}
+	w.get("/api/object?kind=policy&name=dev-not-prod", "", &opened)
+	change := func(description string) string {
+		opened.Object["description"] = description
+		return `{"op": "put", "kind": "policy", "base": "` + opened.Base + `", "object": ` + asJSON(t, opened.Object) + `}`
+	}
+	first, second := w.begin("first"), w.begin("second")
+	w.edits(first, change("by the first"))
+	w.edits(second, change("by the second"))
+	w.edits(second, contractorsIn)
+	w.does(first, "application", "{}", http.StatusOK)
+	w.be("tove")
+	r := w.does(second, "conflict", `{"kind": "policy", "name": "dev-not-prod", "mine": false}`, http.StatusOK)
+	assert.Empty(t, r.Conflicts)
+	w.be("mira")
+	w.does(second, "state", `{"state": "review"}`, http.StatusOK)
+	w.be("tove")
+	r = w.review(second)
+	assert.Contains(t, r.Asked[0].WhyNot, "settled a conflict")
+	w.does(second, "approval", "{}", http.StatusUnprocessableEntity)
 }
 
 // TestPeopleInADraftSeeEachOther listens to a draft.

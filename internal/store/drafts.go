@@ -35,7 +35,7 @@ type DraftStep struct {
 	Author  string
 	At      time.Time
 	Seen    int64  // the revision of the estate that its author saw
-	Settled string // who settled a conflict of it; "" for none
+	Settled string // the names of those who settled a conflict of it, blanks between
 	Undone  bool
 	Body    []byte // JSON
 }

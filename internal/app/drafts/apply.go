@@ -30,8 +30,18 @@ type Note struct {
 }
 
 // hindrance says why a draft cannot be applied; "" if it can.
-func (d *Desk) hindrance(x *draft, j *judgement) string {
-	unapproved := x.unapproved()
+func (x *draft) hindrance(j *judgement) string {
+	if why := x.obstacle(j); why != "" {
+		return why
+	}
+	if unapproved := x.unapproved(); len(unapproved) > 0 {
+		return "owners of " + strings.Join(unapproved, ", ") + " must approve first"
+	}
+	return ""
+}
+
+// obstacle says why a draft cannot be applied even in an emergency; "" if it can.
+func (x *draft) obstacle(j *judgement) string {
 	switch {
 	case x.row.State == store.DraftApplied:
 		return "it is applied"
@@ -43,8 +53,6 @@ func (d *Desk) hindrance(x *draft, j *judgement) string {
 		return "it changes nothing"
 	case len(j.consequence.Refused) > 0:
 		return fmt.Sprintf("it brings a fault: %s", j.consequence.Refused[0].Message)
-	case len(unapproved) > 0:
-		return "owners of " + strings.Join(unapproved, ", ") + " must approve first"
 	}
 	return ""
 }
@@ -101,7 +109,11 @@ func (d *Desk) applyNow(ctx context.Context, by *people.Who, x *draft, emergency
 			}
 		}
 	}
-	if why := d.hindrance(x, j); why != "" && (note.Emergency == "" || !strings.HasPrefix(why, "owners of ")) {
+	why := x.hindrance(j)
+	if note.Emergency != "" {
+		why = x.obstacle(j)
+	}
+	if why != "" {
 		return nil, &view.Problem{At: "draft", Message: fmt.Sprintf("draft %s cannot be applied: %s", x.row.Name, why), Fix: "see the review of the draft"}
 	}
 	if err := d.within(by, x, people.Operator); err != nil {

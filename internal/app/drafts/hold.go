@@ -27,11 +27,11 @@ type piece struct {
 // would open flows of a segment that asks its owners (C2.5). The rest goes on. What is kept
 // back waits as a draft in review, and is brought once that is approved and applied.
 func (d *Desk) hold(before, after *view.Snapshot, p *view.Plan, what string) (*estate.Estate, func()) {
-	if !approval.Guarded(before.Estate) || len(approval.Needed(before.Analysis, after.Analysis, p.Former)) == 0 {
+	if !approval.Guarded(before.Estate) {
 		return nil, nil
 	}
 	pieces := piecesOf(before.Estate, after.Estate)
-	if len(pieces) == 0 {
+	if len(pieces) == 0 || len(approval.Needed(before.Analysis, after.Analysis, p.Former)) == 0 {
 		return nil, nil
 	}
 	rest := without(after.Estate, pieces)
@@ -113,7 +113,7 @@ func piecesOf(before, after *estate.Estate) []piece {
 	}
 	for i := range after.Attachments {
 		a := &after.Attachments[i]
-		if was := attachments[a.Name]; was != nil && !slices.Equal(was.Learned, a.Learned) {
+		if was := attachments[a.Name]; was != nil && !slices.Equal(waiting(was.Learned, a.Learned), a.Learned) {
 			out = append(out, piece{estate.Ref{Kind: estate.KindAttachment, Name: a.Name}, func(e *estate.Estate) { e.Attachments[i].Learned = waiting(was.Learned, a.Learned) }})
 		}
 	}

@@ -169,7 +169,7 @@ func (d *Desk) Review(ctx context.Context, by *people.Who, id int64) (*Review, e
 	for _, c := range comments {
 		out.Comments = append(out.Comments, CommentView{c.ID, c.About, d.people.CalledOf(c.Author), c.At, c.Text, c.Resolved})
 	}
-	out.CanApply = d.hindrance(x, j)
+	out.CanApply = x.hindrance(j)
 	return out, nil
 }
 

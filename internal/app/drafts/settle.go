@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
+	"strings"
 
 	"bivium/core/document"
 	"bivium/core/edit"
@@ -77,6 +78,9 @@ func (d *Desk) settle(ctx context.Context, x *draft) error {
 // stand sets where a draft stands.
 func (d *Desk) stand(x *draft, on, snapshot *view.Snapshot, former map[estate.Ref]string, conflicts []Conflict) {
 	x.on, x.snapshot, x.former, x.conflicts, x.judged = on, snapshot, former, conflicts, nil
+	if x.shown = append(x.shown, shown{snapshot.Revision, snapshot.Estate, on.Revision}); len(x.shown) > mostShown {
+		x.shown = slices.Clone(x.shown[1:])
+	}
 }
 
 // operations returns the operations of the steps that stand, in their order, and for each the
@@ -220,11 +224,8 @@ func (d *Desk) Resolve(ctx context.Context, by *people.Who, id int64, thing view
 	ref := estate.Ref{Kind: estate.Kind(thing.Kind), Name: thing.Name}
 	now := d.app.Now()
 	var steps []store.DraftStep
-	rebased := false
-	for _, s := range x.steps {
-		if s.Undone {
-			continue
-		}
+	rebased, settled := false, []string{by.Name}
+	for _, s := range x.standing() {
 		one, err := edit.Read(s.Body)
 		if err != nil {
 			return err
@@ -244,11 +245,11 @@ func (d *Desk) Resolve(ctx context.Context, by *people.Who, id int64, thing view
 			kept = append(kept, o)
 		}
 		if touched {
-			s.Settled = by.Name
 			s.Seen = now.Revision
+			settled = append(settled, strings.Fields(s.Settled)...)
 		}
 		if len(kept) == 0 {
-			continue
+			continue // who settled conflicts of it stands with another step
 		}
 		if s.Body, err = json.Marshal(edit.Edit{Operations: kept}); err != nil {
 			return err
@@ -256,12 +257,16 @@ func (d *Desk) Resolve(ctx context.Context, by *people.Who, id int64, thing view
 		s.Number = int64(len(steps) + 1)
 		steps = append(steps, s)
 	}
+	if len(steps) > 0 {
+		settled = append(settled, strings.Fields(steps[0].Settled)...)
+		slices.Sort(settled)
+		steps[0].Settled = strings.Join(slices.Compact(settled), " ")
+	} else {
+		steps = []store.DraftStep{}
+	}
 	row := x.row
 	row.Changed = d.clock()
 	reopen(&row)
-	if steps == nil {
-		steps = []store.DraftStep{}
-	}
 	if err := d.store.PutDraft(context.WithoutCancel(ctx), &row, steps); err != nil {
 		return err
 	}
@@ -281,8 +286,8 @@ func (x *draft) writers() map[string]bool {
 	for i := range x.steps {
 		if s := &x.steps[i]; !s.Undone {
 			out[s.Author] = true
-			if s.Settled != "" {
-				out[s.Settled] = true
+			for name := range strings.FieldsSeq(s.Settled) {
+				out[name] = true
 			}
 		}
 	}
