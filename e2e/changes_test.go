@@ -105,7 +105,7 @@ func TestTheEstateAsItWas(t *testing.T) {
 	u.sees("[data-testid=answer]", "Denied")
 	u.goTo(address + question + "&as-of=2")
 	u.sees("[data-testid=answer]", "Inspected by tidegate")
-	u.sees("[aria-label='Estate as of revision 2']", "It can be looked at, and not changed")
+	u.sees("[aria-label='Estate as of revision 2']", "Read-only")
 	u.clicksOn("button", "Show applied estate")
 	u.sees("[data-testid=answer]", "Denied")
 
@@ -142,7 +142,7 @@ func TestAnEmergency(t *testing.T) {
 	u.sees("table", "Applied without approval: turbine 4 does not stop. Not reviewed yet.")
 	u.goTo(address + "/people/audit")
 	u.sees("table", "emergency, without approvals: turbine 4 does not stop")
-	u.sees("section", "holds. Head:")
+	u.sees("section", "are intact. Head:")
 	u.goTo(address + "/rules/policy/crews-web")
 	u.clicks("button[role=switch]")
 	u.sees("[data-testid=effect]", "Only engineers can save this.")

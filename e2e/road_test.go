@@ -124,7 +124,7 @@ func TestTwoPeople(t *testing.T) {
 	mine.name = "mira"
 	mine.goTo(address + "/rules/policy/crews-web?draft=1")
 	theirs.goTo(address + "/rules/policy/crews-web?draft=1")
-	mine.sees("[aria-label^=Draft]", "Rune Falk (administrator) is here")
+	mine.sees("[aria-label^=Draft]", "Rune Falk (administrator) is here, with policy crews-web open")
 	mine.clicks("button[role=switch]")
 	mine.sees("[data-testid=effect]", "2 cells change")
 

@@ -3,6 +3,7 @@ package e2e
 import (
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/go-rod/rod/lib/input"
 	"github.com/stretchr/testify/assert"
@@ -13,6 +14,9 @@ import (
 func (u *user) chooses(label, value string) {
 	u.t.Helper()
 	u.clicks("[aria-label='" + label + "']")
+	if _, err := u.page.Timeout(3 * time.Second).Element("[role=option]"); err != nil { // the list before was still closing
+		u.clicks("[aria-label='" + label + "']")
+	}
 	u.clicksOn("[role=option]", value)
 }
 

@@ -125,7 +125,7 @@ func TestNothingAcknowledgedIsLost(t *testing.T) {
 			}
 		}
 
-		killed := time.AfterFunc(time.Duration(50+rand.IntN(900))*time.Millisecond, func() { _ = cmd.Process.Kill() })
+		killed := time.AfterFunc(time.Duration(50+rand.IntN(450))*time.Millisecond, func() { _ = cmd.Process.Kill() })
 		for {
 			n++
 			if gone(mira, tove, n, acknowledged) {

@@ -187,13 +187,13 @@ func TestApprovalsAreNotEvaded(t *testing.T) {
 	r := w.review(id)
 	assert.Equal(t, "review", r.State)
 	assert.Nil(t, r.Asked[0].Approved, "another class of change came")
-	assert.Equal(t, "other flows change by now", r.Approvals[0].Why)
+	assert.Equal(t, "the draft changes other flows now", r.Approvals[0].Why)
 	w.does(id, "application", "{}", http.StatusUnprocessableEntity)
 	w.does(id, "undo", "{}", http.StatusOK)
 	w.be("tove")
 	w.does(id, "approval", "{}", http.StatusOK)
 	w.edits(id, `{"op": "put", "kind": "group", "base": "absent", "object": {"name": "new-ones", "match": "role=new"}}`)
-	assert.Equal(t, "who approved has written since", w.review(id).Approvals[0].Why)
+	assert.Equal(t, "the approver has changed the draft since", w.review(id).Approvals[0].Why)
 
 	// Withdrawn from review, changed, and applied: what was approved is not what it is by now.
 	w.be("mira")

@@ -1,6 +1,7 @@
 package drafts
 
 import (
+	"cmp"
 	"slices"
 	"sync"
 
@@ -34,17 +35,23 @@ type Person struct {
 type Events struct {
 	mu        sync.Mutex
 	listeners map[*Listener]bool
+	opened    map[opener]string // the object that somebody has open in a draft
+}
+
+// opener is somebody in a draft.
+type opener struct {
+	draft int64
+	name  string
 }
 
 // Changed tells everybody that the estate is another.
 func (e *Events) Changed() { e.tell(Event{Kind: EventEstate}) }
 
-// Listener gets events until it is closed. One that is too slow misses some, and gets Missed.
+// Listener gets events until it is closed. One that is too slow misses some.
 type Listener struct {
 	C     chan Event
 	who   *people.Who
 	draft int64
-	open  string
 	of    *Events
 }
 
@@ -75,10 +82,11 @@ func (l *Listener) Close() {
 // Opens says which object somebody has open in a draft.
 func (e *Events) Opens(who *people.Who, draft int64, open string) {
 	e.mu.Lock()
-	for l := range e.listeners {
-		if l.draft == draft && l.who.Name == who.Name {
-			l.open = open
-		}
+	if e.opened == nil {
+		e.opened = map[opener]string{}
+	}
+	if e.opened[opener{draft, who.Name}] = open; open == "" {
+		delete(e.opened, opener{draft, who.Name})
 	}
 	e.mu.Unlock()
 	e.present(draft)
@@ -92,8 +100,8 @@ func (e *Events) present(draft int64) {
 	e.mu.Lock()
 	here := map[string]Person{}
 	for l := range e.listeners {
-		if l.draft == draft && (here[l.who.Name].Open == "" || l.open != "") {
-			here[l.who.Name] = Person{l.who.Name, l.who.Called, l.open}
+		if l.draft == draft {
+			here[l.who.Name] = Person{l.who.Name, l.who.Called, e.opened[opener{draft, l.who.Name}]}
 		}
 	}
 	e.mu.Unlock()
@@ -101,12 +109,7 @@ func (e *Events) present(draft int64) {
 	for _, p := range here {
 		list = append(list, p)
 	}
-	slices.SortFunc(list, func(a, b Person) int {
-		if a.Name < b.Name {
-			return -1
-		}
-		return 1
-	})
+	slices.SortFunc(list, func(a, b Person) int { return cmp.Compare(a.Name, b.Name) })
 	e.tell(Event{Kind: EventPresence, Draft: draft, Present: list})
 }
 

@@ -163,7 +163,7 @@ func (d *Desk) wait(x *edit.Edit, what string) {
 	}
 	d.mu.Unlock()
 	by := people.System(what)
-	reason := "Labels or prefixes that would open flows of a segment that asks its owners (" + what + ")"
+	reason := "Labels or prefixes from " + what + " that would open flows of a segment whose owners must approve"
 	s, err := d.BeginWith(ctx, by, "waits-for-owner", reason, x, 0)
 	if err == nil {
 		err = d.Move(ctx, by, s.ID, store.DraftReview)

@@ -253,7 +253,7 @@ func (d *Desk) mayNotApprove(x *draft, by *people.Who, n *approval.Need) string 
 	case !by.MayIn(people.Approver, n.Segment):
 		return "this needs the role approver"
 	case x.writers()[by.Name]:
-		return "who wrote a step, or settled a conflict, cannot approve"
+		return "you wrote part of the draft, or settled a conflict in it"
 	case len(n.Owners) > 0 && !by.Owns(n.Owners):
 		return "only owners of segment " + n.Segment + " can approve: " + strings.Join(n.Owners, ", ")
 	}
@@ -279,7 +279,7 @@ func (d *Desk) Approve(ctx context.Context, by *people.Who, id, version int64) e
 	}
 	said := slices.Clone(x.said)
 	var segments []string
-	why := "it asks no segment that you own"
+	why := "it needs no approval that you can give"
 	for i := range x.judge().needs {
 		n := &x.judge().needs[i]
 		if why = d.mayNotApprove(x, by, n); why != "" {
@@ -343,9 +343,9 @@ func (d *Desk) look(ctx context.Context, x *draft) error {
 		fresh := n.Guard && !had.Guard || slices.ContainsFunc(n.Changes, func(c approval.Change) bool { return !c.In(had.Classes) })
 		switch {
 		case fresh:
-			a.Why, turned = "other flows change by now", true
+			a.Why, turned = "the draft changes other flows now", true
 		case x.writers()[a.Person]:
-			a.Why, turned = "who approved has written since", true
+			a.Why, turned = "the approver has changed the draft since", true
 		}
 	}
 	if turned {
@@ -418,7 +418,7 @@ func refuseUnapproved(before, after *view.Snapshot, p *view.Plan) error {
 		names = append(names, n.Segment)
 	}
 	return &view.Problem{
-		At: "", Message: fmt.Sprintf("owners of %s must approve this", strings.Join(names, ", ")), Fix: "make the edit in a draft, and submit that for review",
+		At: "", Message: fmt.Sprintf("this needs the approval of the owners of %s", strings.Join(names, ", ")), Fix: "make the edit in a draft, and submit that for review",
 	}
 }
 

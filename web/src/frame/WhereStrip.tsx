@@ -18,7 +18,7 @@ export function WhereStrip({ where, present }: { where: Where; present: Present[
     return (
       <Bar label={`Estate as of revision ${where.number}`}>
         <span className="font-semibold">The estate as of revision {where.number}</span>
-        <span className="flex-1 text-soft">It can be looked at, and not changed.</span>
+        <span className="flex-1 text-soft">Read-only.</span>
         <Link to={`/changes/history`} className="text-accent hover:underline">
           History
         </Link>
@@ -86,7 +86,7 @@ function DraftStrip({ id, present }: { id: number; present: Present[] }) {
         {others.map((p) => (
           <span key={p.name} className="text-soft" title={p.called}>
             {" "}
-            · {p.called} is here{p.open && `, at ${p.open.replace("/", " ")}`}
+            · {p.called} is here{p.open && `, with ${p.open.replace("/", " ")} open`}
           </span>
         ))}
       </span>

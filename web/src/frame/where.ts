@@ -1,5 +1,5 @@
 import { useEffect, useRef, useSyncExternalStore } from "react";
-import { useSearchParams } from "react-router";
+import { useLocation, useSearchParams } from "react-router";
 
 /** What one looks at: the applied estate, a draft, or the estate as of a revision. */
 export type Where =
@@ -75,6 +75,7 @@ export const useWhere = (): Where => useSyncExternalStore(subscribe, where);
 export function useWhereInAddress(): Where {
   const w = useWhere();
   const [params, setParams] = useSearchParams();
+  const { key: visit } = useLocation(); // two navigations at once may leave the address as it was
   const last = useRef(whereKey(whereOf(params) ?? applied));
   useEffect(() => {
     const named = whereOf(params);
@@ -88,6 +89,6 @@ export function useWhereInAddress(): Where {
       last.current = whereKey(w);
       setParams((old) => written(old, w), { replace: true });
     }
-  }, [params, w, setParams]);
+  }, [params, visit, w, setParams]);
   return w;
 }

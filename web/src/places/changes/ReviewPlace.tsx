@@ -289,7 +289,7 @@ function WhoMustApprove({ d }: { d: DraftReview }) {
             </p>
             {a.guard && <p className="text-[13px]">The draft changes who must approve for this segment.</p>}
             {a.flows.length > 0 && (
-              <p className="text-[13px] text-soft">Because of these flows, which are opened or change:</p>
+              <p className="text-[13px] text-soft">Because these flows are opened or change:</p>
             )}
             <ul>
               {a.flows.map((f, i) => (
@@ -304,7 +304,7 @@ function WhoMustApprove({ d }: { d: DraftReview }) {
         <ul className="pt-1 text-[13px] text-soft">
           {old.map((a, i) => (
             <li key={i}>
-              {a.person} had approved for {a.segment}; that stands no more: {a.why}
+              {a.person} approved for {a.segment}; the approval is no longer valid: {a.why}
             </li>
           ))}
         </ul>

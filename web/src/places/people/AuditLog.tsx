@@ -24,8 +24,8 @@ export function AuditLog() {
         {state.data && (
           <p className={`flex-1 text-[13px] ${state.data.broken ? "text-denied" : "text-soft"}`}>
             {state.data.broken
-              ? `The chain does not hold: ${state.data.broken}`
-              : `The chain of all ${counted(state.data.entries, "entry", "entries")} holds. Head: ${state.data.head.slice(0, 16)}…`}
+              ? `The audit log was tampered with: ${state.data.broken}`
+              : `All ${counted(state.data.entries, "entry", "entries")} are intact. Head: ${state.data.head.slice(0, 16)}…`}
           </p>
         )}
         <a href="/api/audit/export" className="text-accent hover:underline">

@@ -8,6 +8,8 @@ import { ApiProblem } from "../../api/client";
 import type { Schemas } from "../../api/client";
 import { everything, objectQuery, postEdit, tryQuery } from "../../api/queries";
 import type { Operation, WiringEdit } from "../../api/queries";
+import { openInDraft } from "../../api/drafts";
+import { useWhere } from "../../frame/where";
 import { isAsked, questionOf, useUrlState } from "../../frame/urlState";
 import { useDebounced } from "../../parts/useDebounced";
 import { capital } from "../../parts/wording";
@@ -64,6 +66,17 @@ export function ObjectEditor({ kind, name, rules }: Props) {
   useEffect(() => {
     if (settledElsewhere) dropDraft(kind, name);
   }, [settledElsewhere, kind, name]);
+
+  // Others in the same draft see what one has open.
+  const w = useWhere();
+  const inDraft = w.kind === "draft" ? w.id : 0;
+  useEffect(() => {
+    if (inDraft > 0) void openInDraft(inDraft, `${kind}/${name}`).catch(() => undefined);
+  }, [inDraft, kind, name]);
+  useEffect(() => {
+    if (inDraft === 0) return undefined;
+    return () => void openInDraft(inDraft, "").catch(() => undefined);
+  }, [inDraft]);
 
   if (!known && !draft) {
     if (saved.isPending) return <div className="flex-1" />;
