@@ -105,6 +105,20 @@ func subnet(i, k int) netip.Prefix {
 	return netip.PrefixFrom(netip.AddrFrom4(a), 24)
 }
 
+// provide gives a network an account of its kind, and an enforcement that its provider has.
+func (m *maker) provide(n *estate.Network, i int) {
+	sites := m.e.Accounts[0].Name
+	switch {
+	case n.Kind != "cloud":
+		n.Account = sites
+	case n.Account == sites:
+		n.Account = m.e.Accounts[1+i%3].Name
+	}
+	if n.Account == "velum-main" {
+		n.Enforcement = estate.EnforceSubnets
+	}
+}
+
 func (m *maker) networks() {
 	kinds := []string{"cloud", "cloud", "cloud", "site", "site", "remote"}
 	for i := range m.size.Networks {
@@ -112,6 +126,7 @@ func (m *maker) networks() {
 			Name: fmt.Sprintf("net-%05d", i), Kind: kinds[m.r.IntN(len(kinds))], Account: m.e.Accounts[m.r.IntN(4)].Name,
 			Labels: map[string]string{"zone": fmt.Sprintf("z%d", m.tail(12)), "use": []string{"plant", "office", "data"}[m.r.IntN(3)]},
 		}
+		m.provide(&n, i)
 		n.Segment = m.segments[m.tail(len(m.segments))]
 		if i < len(m.segments) {
 			n.Segment = m.segments[i] // so that no segment is empty

@@ -300,3 +300,50 @@ func (w *Memo) Explain(number int32, e *Effect) Explanation {
 	p.Contest = slices.Compact(p.Contest)
 	return p
 }
+
+// Intended returns the intended verdict that an intent is, by number: the action, and the
+// pools to be passed, in order. They must not be changed.
+func (w *Memo) Intended(number int32) (estate.Action, []int) {
+	in := &w.views[w.intents[number].view].intent
+	return in.Action, in.pools
+}
+
+// Grounds returns the rules that made the intended verdict that an intent is what it is, each
+// of them once: none where a default did. Cost: M4 to M6 for that intent.
+func (w *Memo) Grounds(number int32) []RuleRef {
+	j, in := w.judge, w.intend(&w.views[w.intents[number].view])
+	var out []RuleRef
+	put := func(kind estate.Kind, name string, rule int, action estate.Action) {
+		r := RuleRef{kind, name, rule}
+		if action == in.Action && !slices.Contains(out, r) {
+			out = append(out, r)
+		}
+	}
+	for _, v := range in.Rails {
+		g := &j.Guardrails[v.Which]
+		put(estate.KindPolicy, g.Name, v.Rule, g.Rules[v.Rule].Action)
+	}
+	for _, v := range in.Speakers {
+		if p := &j.Policies[v.Policy]; v.By == paths.None {
+			put(estate.KindPolicy, p.Name, v.Rule, p.Rules[v.Rule].Action)
+		}
+	}
+	for _, v := range in.shares {
+		s := &j.Shares[v.Which]
+		put(estate.KindShare, s.Name, v.Rule, s.Rules[v.Rule].Action)
+	}
+	return out
+}
+
+// BookPasses returns, for each pool of an intent, by number, whether its rulebook passes the
+// atoms of which it is the intent.
+func (w *Memo) BookPasses(number int32) []bool {
+	o := &w.intents[number]
+	pools := w.views[o.view].intent.pools
+	out := make([]bool, len(pools))
+	for i, pool := range pools {
+		b := w.judge.Pools[pool].Rulebook
+		out[i] = b == paths.None || o.books != nil && o.books[i] != paths.None && w.judge.Books[b].Rules[o.books[i]].Verb == "pass"
+	}
+	return out
+}

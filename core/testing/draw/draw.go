@@ -56,7 +56,7 @@ func Estate(t *rapid.T) *estate.Estate {
 
 func (d *drawer) world() {
 	e := d.e
-	e.Accounts = []estate.Account{{Name: "own", Provider: "premises"}}
+	e.Accounts = []estate.Account{{Name: "own", Provider: "premises"}, {Name: "c", Provider: "cirra"}, {Name: "k", Provider: "stratok"}, {Name: "v", Provider: "velum"}}
 	for i := range d.number(1, 4) {
 		d.hubs = append(d.hubs, fmt.Sprintf("h%d", i))
 		e.Hubs = append(e.Hubs, estate.Hub{Name: d.hubs[i], Account: "own"})
@@ -104,7 +104,8 @@ func (d *drawer) place() {
 	e := d.e
 	for i := range d.number(2, 6) {
 		n := estate.Network{Name: fmt.Sprintf("n%d", i), Kind: pick(d, "cloud", "site", "remote", "partner"), Account: "own", Labels: map[string]string{"tier": pick(d, "core", "edge")}}
-		n.Enforcement = pick(d, "", "", "native", "subnets", "subnets", "none")
+		n.Account = pick(d, "own", "c", "c", "k", "k", "v")
+		n.Enforcement = d.fits(&n)
 		if d.chance(80) {
 			n.Segment = pick(d, d.segments...)
 		}
@@ -139,6 +140,18 @@ func (d *drawer) place() {
 	for i := range d.number(3, 14) {
 		d.workload(i)
 	}
+}
+
+// fits returns an enforcement that the provider of a network has: lists of subnets see no flows
+// inside one.
+func (d *drawer) fits(n *estate.Network) string {
+	switch {
+	case n.Account == "c" || n.Account == "k":
+		return pick(d, "", "native", "native", "subnets", "none")
+	case n.Kind != "cloud":
+		return pick(d, "", "subnets", "subnets", "none")
+	}
+	return pick(d, "subnets", "subnets", "none")
 }
 
 func (d *drawer) attach(network string) {

@@ -325,7 +325,10 @@ func (d *drawer) default1() {
 	s.Default = pick(d, estate.Allow, estate.Deny)
 }
 
-func (d *drawer) enforcement() { one(d, &d.e.Networks).Enforcement = pick(d, "", "native", "none") }
+func (d *drawer) enforcement() {
+	n := one(d, &d.e.Networks)
+	n.Enforcement = d.fits(n)
+}
 
 func (d *drawer) route() {
 	n := one(d, &d.e.Networks)

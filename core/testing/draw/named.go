@@ -31,7 +31,7 @@ func init() { maps.Copy(edits, named) }
 func Named() []string { return slices.Sorted(maps.Keys(named)) }
 
 func (d *drawer) networkComes() {
-	n := estate.Network{Name: free(d, d.e.Networks, pick(d, "a", "n", "z"), func(n *estate.Network) string { return n.Name }), Kind: "cloud", Account: "own", Segment: pick(d, d.segments...)}
+	n := estate.Network{Name: free(d, d.e.Networks, pick(d, "a", "n", "z"), func(n *estate.Network) string { return n.Name }), Kind: "cloud", Account: "k", Segment: pick(d, d.segments...)}
 	n.Subnets = []estate.Subnet{{Name: "u0", Prefix: d.fresh()}}
 	if n.Labels = nil; d.chance(50) {
 		n.Labels = map[string]string{"tier": pick(d, "core", "edge")}

@@ -1,0 +1,346 @@
+package native
+
+import (
+	"cmp"
+	"encoding/binary"
+	"slices"
+
+	"github.com/bits-and-blooms/bitset"
+)
+
+// grid is what a list must tell apart: for each row and column the atoms of services that a
+// rule must match, as a number of an atom set. Own sides are rows, and the others columns.
+type grid struct {
+	rows, cols int
+	cells      []int32 // by row, then column
+	sets       *atomSets
+}
+
+func newGrid(rows, cols int, sets *atomSets) *grid {
+	return &grid{rows, cols, make([]int32, rows*cols), sets}
+}
+
+func (g *grid) at(row, col int) int32 { return g.cells[row*g.cols+col] }
+
+// box is some rows by some columns by some services, all of which match.
+type box struct {
+	rows, cols []int
+	atoms      *bitset.BitSet
+}
+
+// most is how large a grid may be, in cells times services, to be covered one box at a time.
+const most = 3000
+
+// cover returns boxes that together are the grid: as few as it finds. Bound is how few there
+// can be: cells that no two of which stand in one box. Order is fixed by the grid. Cost: the
+// cells; of small grids, also the boxes times their cells times the services.
+func (g *grid) cover() (boxes []box, bound int) {
+	small, rowsOf, colsOf := g.folded()
+	for _, b := range small.smallest(&bound) {
+		boxes = append(boxes, box{unfold(b.rows, rowsOf), unfold(b.cols, colsOf), b.atoms})
+	}
+	return boxes, bound
+}
+
+func unfold(some []int, of [][]int) []int {
+	var out []int
+	for _, i := range some {
+		out = append(out, of[i]...)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// folded returns the grid with equal rows, and equal columns, as one, and which they were.
+func (g *grid) folded() (small *grid, rows, cols [][]int) {
+	key := make([]byte, 0, 4*max(g.rows, g.cols))
+	rows = fold(g.rows, func(row int) string {
+		key = key[:0]
+		for col := range g.cols {
+			key = binary.LittleEndian.AppendUint32(key, uint32(g.at(row, col)))
+		}
+		return string(key)
+	})
+	cols = fold(g.cols, func(col int) string {
+		key = key[:0]
+		for _, same := range rows {
+			key = binary.LittleEndian.AppendUint32(key, uint32(g.at(same[0], col)))
+		}
+		return string(key)
+	})
+	small = newGrid(len(rows), len(cols), g.sets)
+	for i, r := range rows {
+		for k, c := range cols {
+			small.cells[i*small.cols+k] = g.at(r[0], c[0])
+		}
+	}
+	return small, rows, cols
+}
+
+// fold groups what has the same key, in order.
+func fold(n int, key func(int) string) [][]int {
+	var out [][]int
+	at := map[string]int{}
+	for i := range n {
+		k := key(i)
+		place, ok := at[k]
+		if !ok {
+			place = len(out)
+			at[k] = place
+			out = append(out, nil)
+		}
+		out[place] = append(out[place], i)
+	}
+	return out
+}
+
+// smallest returns the fewest boxes of those that it finds in several ways.
+func (g *grid) smallest(bound *int) []box {
+	best := g.byRows()
+	if other := g.turned().byRows(); len(other) < len(best) {
+		best = other
+		for i := range best {
+			best[i].rows, best[i].cols = best[i].cols, best[i].rows
+		}
+	}
+	layers := g.layers()
+	if g.rows*g.cols*len(layers) > most {
+		*bound = g.distinct()
+		return best
+	}
+	greedy, independent := g.greedy(layers)
+	*bound = independent
+	if len(greedy) < len(best) {
+		best = greedy
+	}
+	slices.SortStableFunc(best, func(a, b box) int {
+		return cmp.Or(slices.Compare(a.rows, b.rows), slices.Compare(a.cols, b.cols))
+	})
+	return best
+}
+
+func (g *grid) turned() *grid {
+	t := newGrid(g.cols, g.rows, g.sets)
+	for row := range g.rows {
+		for col := range g.cols {
+			t.cells[col*t.cols+row] = g.at(row, col)
+		}
+	}
+	return t
+}
+
+// byRows returns, for each row, one box for each different set of services; rows that have
+// the same columns for the same services share it.
+func (g *grid) byRows() []box {
+	var out []box
+	at := map[string]int{}
+	var key []byte
+	for row := range g.rows {
+		cols := map[int32][]int{}
+		var order []int32
+		for col := range g.cols {
+			set := g.at(row, col)
+			if set == 0 {
+				continue
+			}
+			if cols[set] == nil {
+				order = append(order, set)
+			}
+			cols[set] = append(cols[set], col)
+		}
+		for _, set := range order {
+			key = binary.LittleEndian.AppendUint32(key[:0], uint32(set))
+			for _, c := range cols[set] {
+				key = binary.LittleEndian.AppendUint32(key, uint32(c))
+			}
+			place, ok := at[string(key)]
+			if !ok {
+				place = len(out)
+				at[string(key)] = place
+				out = append(out, box{cols: cols[set], atoms: g.sets.at(set)})
+			}
+			out[place].rows = append(out[place].rows, row)
+		}
+	}
+	return out
+}
+
+// distinct returns how many different sets of services there are: each takes a rule.
+func (g *grid) distinct() int {
+	different := map[int32]bool{}
+	for _, set := range g.cells {
+		different[set] = true
+	}
+	delete(different, 0)
+	return len(different)
+}
+
+// layers returns atoms, in groups of those that are in the same cells.
+func (g *grid) layers() []*bitset.BitSet {
+	var sets []int32
+	for set := range slices.Values(g.cells) {
+		if set != 0 && !slices.Contains(sets, set) {
+			sets = append(sets, set)
+		}
+	}
+	if len(sets) == 0 {
+		return nil
+	}
+	n := g.sets.at(sets[0]).Len()
+	groups := fold(int(n), func(atom int) string {
+		key := make([]byte, len(sets))
+		for i, set := range sets {
+			if g.sets.at(set).Test(uint(atom)) {
+				key[i] = 1
+			}
+		}
+		return string(key)
+	})
+	var out []*bitset.BitSet
+	for _, group := range groups {
+		layer := bitset.New(n)
+		for _, atom := range group {
+			layer.Set(uint(atom))
+		}
+		if slices.ContainsFunc(sets, func(set int32) bool { return g.sets.at(set).Test(uint(group[0])) }) {
+			out = append(out, layer)
+		}
+	}
+	return out
+}
+
+// greedy covers the grid by the largest boxes that it finds, one after another.
+func (g *grid) greedy(layers []*bitset.BitSet) (out []box, independent int) {
+	v := &greedyCover{grid: g, layers: layers, has: make([]bool, g.rows*g.cols*len(layers)), done: make([]bool, g.rows*g.cols*len(layers))}
+	for i, set := range g.cells {
+		for k, l := range layers {
+			first, _ := l.NextSet(0)
+			v.has[i*len(layers)+k] = set != 0 && g.sets.at(set).Test(first)
+		}
+	}
+	var apart []point
+	for i, has := range v.has {
+		if !has || v.done[i] {
+			continue
+		}
+		p := point{i / len(layers) / g.cols, i / len(layers) % g.cols, i % len(layers)}
+		out = append(out, v.largest(p))
+	}
+	for i, has := range v.has {
+		p := point{i / len(layers) / g.cols, i / len(layers) % g.cols, i % len(layers)}
+		if has && !slices.ContainsFunc(apart, func(q point) bool { return v.together(p, q) }) {
+			apart = append(apart, p)
+		}
+	}
+	return v.pruned(out), len(apart)
+}
+
+type point struct{ row, col, layer int }
+
+type greedyCover struct {
+	*grid
+	layers    []*bitset.BitSet
+	has, done []bool
+}
+
+func (v *greedyCover) place(row, col, layer int) int { return (row*v.cols+col)*len(v.layers) + layer }
+
+// together reports whether two points may stand in one box.
+func (v *greedyCover) together(p, q point) bool {
+	for _, row := range [2]int{p.row, q.row} {
+		for _, col := range [2]int{p.col, q.col} {
+			for _, layer := range [2]int{p.layer, q.layer} {
+				if !v.has[v.place(row, col, layer)] {
+					return false
+				}
+			}
+		}
+	}
+	return true
+}
+
+// orders are in which order a box grows: by rows, columns or services.
+var orders = [][3]int{{0, 1, 2}, {0, 2, 1}, {1, 0, 2}, {1, 2, 0}, {2, 0, 1}, {2, 1, 0}}
+
+// largest returns the box around a point that has the most that no box had yet.
+func (v *greedyCover) largest(p point) box {
+	best, had := [3][]int{}, -1
+	for _, order := range orders {
+		b := [3][]int{{p.row}, {p.col}, {p.layer}}
+		for _, dimension := range order {
+			b[dimension] = v.grown(b, dimension)
+		}
+		if n := v.fresh(b); n > had {
+			best, had = b, n
+		}
+	}
+	out := box{rows: best[0], cols: best[1], atoms: v.layers[best[2][0]].Clone()}
+	for _, layer := range best[2] {
+		out.atoms.InPlaceUnion(v.layers[layer])
+	}
+	v.each(best, func(i int) { v.done[i] = true })
+	return out
+}
+
+// grown returns all places of a dimension with which a box is still one.
+func (v *greedyCover) grown(b [3][]int, dimension int) []int {
+	var out []int
+	for at := range [3]int{v.rows, v.cols, len(v.layers)}[dimension] {
+		try := b
+		try[dimension] = []int{at}
+		whole := true
+		v.each(try, func(i int) { whole = whole && v.has[i] })
+		if whole {
+			out = append(out, at)
+		}
+	}
+	return out
+}
+
+func (v *greedyCover) fresh(b [3][]int) (n int) {
+	v.each(b, func(i int) {
+		if !v.done[i] {
+			n++
+		}
+	})
+	return n
+}
+
+func (v *greedyCover) each(b [3][]int, f func(int)) {
+	for _, row := range b[0] {
+		for _, col := range b[1] {
+			for _, layer := range b[2] {
+				f(v.place(row, col, layer))
+			}
+		}
+	}
+}
+
+// pruned leaves out boxes that others cover.
+func (v *greedyCover) pruned(boxes []box) []box {
+	times := make([]int, len(v.has))
+	places := make([][]int, len(boxes))
+	for i, b := range boxes {
+		var layers []int
+		for k, l := range v.layers {
+			if first, _ := l.NextSet(0); b.atoms.Test(first) {
+				layers = append(layers, k)
+			}
+		}
+		v.each([3][]int{b.rows, b.cols, layers}, func(at int) {
+			times[at]++
+			places[i] = append(places[i], at)
+		})
+	}
+	var out []box
+	for i, b := range boxes {
+		if !slices.ContainsFunc(places[i], func(at int) bool { return times[at] == 1 }) {
+			for _, at := range places[i] {
+				times[at]--
+			}
+			continue
+		}
+		out = append(out, b)
+	}
+	return out
+}

@@ -1,0 +1,355 @@
+// Package native translates an estate into what each target has to hold: match lists and
+// routes of hubs, rulebooks of pools, and the lists of clouds and premises in the form of
+// their provider (docs/decisions/11-targets.md). Hubs hold what is intended on paths through
+// them. Native lists hold what is intended on paths that pass no hub, and are a second line on
+// the others: they pass what is allowed or inspected, whatever is up or down.
+//
+// Whether the configuration means what the estate says is proven by core/native/reader,
+// which shares nothing with this package but the form of the configuration.
+package native
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/bits-and-blooms/bitset"
+	"go4.org/netipx"
+
+	"bivium/core/classes"
+	"bivium/core/estate"
+	"bivium/core/intervals"
+	"bivium/core/lists"
+	"bivium/core/matrix"
+	"bivium/core/native/config"
+	"bivium/core/parallel"
+	"bivium/core/paths"
+	"bivium/core/space"
+	"bivium/core/verdict"
+)
+
+// Translation is the configuration of all targets, and what does not fit.
+type Translation struct {
+	Config  *config.Config
+	Refused []Refusal
+}
+
+// Refusal is something that a target cannot hold. It must be put right before anything is
+// applied.
+type Refusal struct {
+	Code    Code
+	Network string
+	On      string // the subnet or workload whose list it is; "" for the network's
+	Limit   int
+	Count   int
+	Split   []string // what to split: the groups that make the list long, the largest first
+}
+
+// Code says what does not fit.
+type Code string
+
+// What does not fit.
+const (
+	TooManyEntries Code = "too-many-entries" // on one workload of Cirra
+	TooManyRules   Code = "too-many-rules"   // in one list
+	SourcePorts    Code = "source-ports"     // that a Cirra list would have to tell apart
+	InsideSubnets  Code = "inside-subnets"   // enforcement that the provider has not
+	NoProvider     Code = "no-provider"      // enforcement in a network that no provider enforces
+)
+
+// Translate translates the estate of a matrix. Cost: that of its blocks, and for each network
+// its classes times the lines that they may have flows with.
+func Translate(s *matrix.Matrix) *Translation {
+	t := &translator{s: s, j: s.Judge, net: s.Net, e: s.Judge.Estate, profiles: newProfiles(s), lines: map[lineKey]*once[[]*config.Set]{}, boxes: map[int32][]space.Box{}}
+	t.index()
+	out := &Translation{Config: &config.Config{Networks: make([]config.Network, len(t.byName)), Segments: make([]config.Segment, len(t.net.Segments))}}
+	refused := make([][]Refusal, len(t.byName))
+	jobs := []func(){
+		func() { out.Config.Hubs = t.hubs() },
+		func() { out.Config.Pools = t.pools() },
+	}
+	for i := range t.net.Segments {
+		jobs = append(jobs, func() { out.Config.Segments[i] = t.segment(i) })
+	}
+	units := make([]*cirraNetwork, len(t.byName))
+	for i, n := range t.byName {
+		jobs = append(jobs, func() { out.Config.Networks[i], units[i], refused[i] = t.network(n) })
+	}
+	parallel.Run(jobs)
+	out.Config.Accounts = t.accounts(units)
+	out.Refused = slices.Concat(refused...)
+	return out
+}
+
+// translator translates one estate.
+type translator struct {
+	s        *matrix.Matrix
+	j        *verdict.Judge
+	net      *paths.Net
+	e        *estate.Estate
+	byName   []*estate.Network
+	number   map[string]int // of a network of the net, by name
+	in       [][]int        // by network: its classes
+	provider map[string]string
+	enforces []bool // by network of the net: whether its lists hold what is intended
+	*profiles
+
+	known sync.Mutex
+	lines map[lineKey]*once[[]*config.Set]
+	boxes map[int32][]space.Box
+	cuts  sync.Map // by the key of a set of atoms: its services
+}
+
+// once is something that is worked out once.
+type once[T any] struct {
+	do sync.Once
+	is T
+}
+
+func (t *translator) index() {
+	t.provider, t.number = map[string]string{}, map[string]int{}
+	for i := range t.e.Accounts {
+		t.provider[t.e.Accounts[i].Name] = t.e.Accounts[i].Provider
+	}
+	for i := range t.e.Networks {
+		t.byName = append(t.byName, &t.e.Networks[i])
+	}
+	slices.SortFunc(t.byName, func(a, b *estate.Network) int { return strings.Compare(a.Name, b.Name) })
+	t.in = make([][]int, len(t.net.Networks))
+	t.enforces = make([]bool, len(t.net.Networks))
+	for i := range t.net.Networks {
+		t.number[t.net.Networks[i].Name] = i
+	}
+	for _, n := range t.byName {
+		switch t.provider[n.Account] {
+		case config.Cirra, config.Velum, config.Stratok, config.Premises:
+			t.enforces[t.number[n.Name]] = n.Enforces() != estate.EnforceNone
+		}
+	}
+	for _, inside := range t.s.Inside {
+		for _, c := range inside {
+			n := t.s.Classes[c].Network
+			t.in[n] = append(t.in[n], c)
+		}
+	}
+}
+
+// services returns the services of some atoms; nil for all of them.
+func (t *translator) services(atoms *bitset.BitSet) []space.Box {
+	if atoms.All() {
+		return nil
+	}
+	key := lists.BitsKey(atoms)
+	if known, ok := t.cuts.Load(key); ok {
+		return known.([]space.Box)
+	}
+	out := wide(t.s.Atoms.Union(atoms).Boxes())
+	t.cuts.Store(key, out)
+	return out
+}
+
+// wide returns services in fewer boxes: protocols that are there with all their ports stand in
+// one box with their neighbours, whatever ports those have.
+func wide(boxes []space.Box) []space.Box {
+	out := boxes[:0:0]
+	for _, b := range boxes {
+		if ports, sources := estate.PortsOf(b.FirstProtocol); b.Ports == ports && b.SourcePorts == sources {
+			b.Ports, b.SourcePorts = estate.AllPorts, estate.AllPorts
+			if n := len(out); n > 0 && out[n-1].Ports == estate.AllPorts && out[n-1].SourcePorts == estate.AllPorts && out[n-1].LastProtocol+1 == b.FirstProtocol {
+				out[n-1].LastProtocol = b.LastProtocol
+				continue
+			}
+		}
+		out = append(out, b)
+	}
+	return out
+}
+
+// lineKey is the lines of one side of a block, as a domain sees them.
+type lineKey struct {
+	from, to, side int
+	seenBy         int
+	exit           int
+}
+
+// setsOf returns, by line of one side of the block of two domains, the addresses of its
+// endpoints as a domain sees them: nil where it has none there. Sides outside go by exit.
+func (t *translator) setsOf(b *matrix.Block, side, seenBy, exit int) []*config.Set {
+	key := lineKey{b.From, b.To, side, seenBy, exit}
+	t.known.Lock()
+	o, ok := t.lines[key]
+	if !ok {
+		o = &once[[]*config.Set]{}
+		t.lines[key] = o
+	}
+	t.known.Unlock()
+	o.do.Do(func() { o.is = t.findSets(b, key) })
+	return o.is
+}
+
+func (t *translator) findSets(b *matrix.Block, key lineKey) []*config.Set {
+	domain, x := b.From, &b.Src
+	if key.side == 1 {
+		domain, x = b.To, &b.Dst
+	}
+	ranges := make([][]intervals.Range, len(b.MatchSets[key.side]))
+	put := func(at int32) {
+		c := t.s.Classes[t.s.ClassesIn(domain)[at]]
+		line := int32(0)
+		if domain == len(t.s.Inside) {
+			line = x.LineAt(t.net, int(at), key.exit)
+		} else {
+			line = x.Line(&c.Header)
+		}
+		ranges[line] = append(ranges[line], t.seen(c, key.seenBy)...)
+	}
+	if key.side == 1 {
+		for _, at := range t.s.SeenBy(b.From, b.To) {
+			put(at)
+		}
+	} else {
+		for at := range t.s.ClassesIn(domain) {
+			put(int32(at))
+		}
+	}
+	out := make([]*config.Set, len(ranges))
+	for line, r := range ranges {
+		if len(r) > 0 {
+			out[line] = named(t.domain(b.From)+"-to-"+t.domain(b.To), prefixesOf(r))
+		}
+	}
+	return out
+}
+
+// named returns a set whose name says what it is of, and its first prefix: of sets with one
+// beginning, no two have an address in common.
+func named(of string, p []netip.Prefix) *config.Set {
+	return &config.Set{Name: of + "-" + p[0].String(), Prefixes: p}
+}
+
+func (t *translator) domain(d int) string {
+	if d == len(t.s.Inside) {
+		return verdict.Internet
+	}
+	return t.net.Segments[d]
+}
+
+// seen returns the addresses of a class as a segment sees them.
+func (t *translator) seen(c *classes.Class, by int) []intervals.Range {
+	if !c.Internal() || by == c.End.Segment || by >= len(t.s.Inside) || !t.j.Shows() {
+		return c.Ranges
+	}
+	out := make([]intervals.Range, len(c.Ranges))
+	for i, r := range c.Ranges {
+		out[i] = intervals.Range{From: classes.AsSeen(t.j, c, r.From, by), To: classes.AsSeen(t.j, c, r.To, by)}
+	}
+	return out
+}
+
+// inside returns the addresses of a class as its own network has them (M12.2).
+func (t *translator) inside(c *classes.Class) []intervals.Range {
+	if !t.net.Translates(int(c.Network)) {
+		return c.Ranges
+	}
+	out := make([]intervals.Range, len(c.Ranges))
+	for i, r := range c.Ranges {
+		home, _ := t.net.Home(c.End.Segment, r.From)
+		out[i] = intervals.Range{From: t.net.Inside(home, r.From), To: t.net.Inside(home, r.To)}
+	}
+	return out
+}
+
+// prefixesOf returns the fewest prefixes that have the addresses of some ranges, in order.
+func prefixesOf(ranges []intervals.Range) []netip.Prefix {
+	var out []netip.Prefix
+	for _, r := range merged(ranges) {
+		out = netipx.IPRangeFrom(r.From, r.To).AppendPrefixes(out)
+	}
+	return out
+}
+
+// merged returns ranges in order, with those that touch as one.
+func merged(ranges []intervals.Range) []intervals.Range {
+	sorted := slices.Clone(ranges)
+	slices.SortFunc(sorted, func(a, b intervals.Range) int { return a.From.Compare(b.From) })
+	out := sorted[:0]
+	for _, r := range sorted {
+		if n := len(out); n > 0 && out[n-1].To.BitLen() == r.From.BitLen() && (out[n-1].To.Next() == r.From || out[n-1].To.Compare(r.From) >= 0) {
+			if out[n-1].To.Compare(r.To) < 0 {
+				out[n-1].To = r.To
+			}
+			continue
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// grounds tells what rules are for. It is not safe for concurrent use.
+type grounds struct {
+	*translator
+	memo    *verdict.Memo
+	intents map[int32][]int32      // by rule set: the intent of each atom
+	refs    map[int32][]config.Ref // by intent
+	terms   []verdict.Term
+}
+
+func (t *translator) newGrounds() *grounds {
+	return &grounds{translator: t, memo: t.j.NewMemo(t.s.RuleIndex), intents: map[int32][]int32{}, refs: map[int32][]config.Ref{}}
+}
+
+// of returns what some rule sets have to say of some atoms: rules of the verb, or of any that
+// passes where that is deny; with the default of the segment where nothing else speaks.
+func (g *grounds) of(ruleSets []int32, atoms *bitset.BitSet, segment int) []config.Ref {
+	var out []config.Ref
+	asked := map[int32]bool{}
+	for _, r := range ruleSets {
+		intents, known := g.intents[r]
+		if !known {
+			var context verdict.Context
+			context, g.terms = g.s.Interner.RuleSetAt(r, g.terms[:0])
+			intents = slices.Clone(g.memo.Intents(context, g.terms))
+			g.intents[r] = intents
+		}
+		for atom, intent := range intents {
+			if asked[intent] || !atoms.Test(uint(atom)) {
+				continue
+			}
+			if action, _ := g.memo.Intended(intent); action == estate.Deny {
+				continue
+			}
+			asked[intent] = true
+			for _, ref := range g.refsOf(intent, segment) {
+				if !slices.Contains(out, ref) {
+					out = append(out, ref)
+				}
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b config.Ref) int {
+		return cmp.Or(strings.Compare(string(a.Kind), string(b.Kind)), strings.Compare(a.Name, b.Name), a.Rule-b.Rule)
+	})
+	return out
+}
+
+func (g *grounds) refsOf(intent int32, segment int) []config.Ref {
+	refs, known := g.refs[intent]
+	if !known {
+		for _, r := range g.memo.Grounds(intent) {
+			refs = append(refs, config.Ref{Kind: r.Kind, Name: r.Name, Rule: r.Rule + 1})
+		}
+		g.refs[intent] = refs
+	}
+	if len(refs) == 0 {
+		return []config.Ref{{Kind: estate.KindSegment, Name: g.net.Segments[segment]}}
+	}
+	return refs
+}
+
+// String says what does not fit, in a clause.
+func (r *Refusal) String() string {
+	return fmt.Sprintf("%s %s/%s: %d of %d", r.Code, r.Network, r.On, r.Count, r.Limit)
+}

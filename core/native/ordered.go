@@ -1,0 +1,400 @@
+package native
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+
+	"go4.org/netipx"
+
+	"bivium/core/classes"
+	"bivium/core/estate"
+	"bivium/core/intervals"
+	"bivium/core/native/config"
+	"bivium/core/paths"
+	"bivium/core/space"
+)
+
+// network returns what the provider of a network holds for it. Lists of Cirra are those of
+// the account, and are put together later.
+func (t *translator) network(n *estate.Network) (config.Network, *cirraNetwork, []Refusal) {
+	provider := t.provider[n.Account]
+	out := config.Network{Name: n.Name, Account: n.Account, Provider: provider, Routes: n.Routes}
+	for _, p := range t.e.Peerings {
+		if i := slices.Index(p.Between[:], n.Name); i >= 0 {
+			out.Peers = append(out.Peers, config.Peer{Name: p.Between[1-i], OffersHub: p.OffersHub == p.Between[1-i]})
+		}
+	}
+	slices.SortFunc(out.Peers, func(a, b config.Peer) int { return strings.Compare(a.Name, b.Name) })
+	number, enforces := t.number[n.Name], n.Enforces()
+	u := &unit{translator: t, grounds: t.newGrounds(), network: n, number: number, provider: provider}
+	switch provider {
+	case config.Cirra:
+		return out, u.cirra(), u.refused
+	case config.Velum, config.Premises:
+		if enforces == estate.EnforceNative {
+			u.refuse(InsideSubnets, "", 0, 0)
+		}
+		for i := range n.Subnets {
+			if l := u.subnet(i); l != nil {
+				out.Lists = append(out.Lists, *l)
+			}
+		}
+		if l := u.rest(); l != nil {
+			out.Lists = append(out.Lists, *l)
+		}
+	case config.Stratok:
+		if l := u.list("", func(*classes.Class) bool { return true }, config.StratokRules); l != nil {
+			out.Lists = append(out.Lists, *l)
+		}
+	default:
+		if enforces != estate.EnforceNone {
+			u.refuse(NoProvider, "", 0, 0)
+		}
+	}
+	return out, nil, u.refused
+}
+
+// unit is the lists of one network.
+type unit struct {
+	*translator
+	grounds  *grounds
+	network  *estate.Network
+	number   int
+	provider string
+	refused  []Refusal
+	crowds   map[crowdKey][]netip.Prefix // of Cirra
+}
+
+func (u *unit) refuse(code Code, on string, count, limit int) {
+	u.refused = append(u.refused, Refusal{Code: code, Network: u.network.Name, On: on, Count: count, Limit: limit})
+}
+
+// subnet returns the list of one subnet; nil where it has no endpoints and nothing is passed.
+func (u *unit) subnet(i int) *config.List {
+	s := &u.network.Subnets[i]
+	within := func(c *classes.Class) bool { return meets(u.inside(c), s.Prefix) }
+	if u.network.Enforces() != estate.EnforceNone && !u.some(within) {
+		return nil
+	}
+	return u.list(s.Name, within, u.limit())
+}
+
+func (u *unit) some(of func(*classes.Class) bool) bool {
+	return slices.ContainsFunc(u.in[u.number], func(c int) bool { return of(u.s.Classes[c]) })
+}
+
+// limit returns how many rules a list of a subnet may have; 0 for any number.
+func (u *unit) limit() int {
+	if u.provider == config.Premises {
+		return 0
+	}
+	return config.VelumRules
+}
+
+// rest returns the list of what is routed to the network and lies in none of its subnets, nil
+// where nothing does.
+func (u *unit) rest() *config.List {
+	var subnets []intervals.Range
+	for _, s := range u.network.Subnets {
+		subnets = append(subnets, rangeOf(s.Prefix))
+	}
+	subnets = merged(subnets)
+	routed := func(c *classes.Class) bool {
+		return slices.ContainsFunc(u.inside(c), func(r intervals.Range) bool { return len(less(r, subnets)) > 0 })
+	}
+	if !u.some(routed) {
+		return nil
+	}
+	return u.list(config.Routed, routed, u.limit())
+}
+
+func meets(ranges []intervals.Range, p netip.Prefix) bool {
+	within := intervals.Range{From: p.Masked().Addr(), To: intervals.LastOf(p)}
+	return slices.ContainsFunc(ranges, func(r intervals.Range) bool { return r.Meets(within) })
+}
+
+// list returns an ordered list for the classes of the network that keep says. Rules are first
+// those of near addresses, which end in one that denies; then those of far ones; then, where
+// the provider would let out what no rule matches, one that denies that too.
+func (u *unit) list(on string, keep func(*classes.Class) bool, limit int) *config.List {
+	l := &config.List{On: on}
+	if u.network.Enforces() == estate.EnforceNone {
+		for _, out := range [2]bool{false, true} {
+			l.Rules = append(l.Rules, config.Rule{Out: out, Allow: true})
+		}
+		l.Bound = 2
+		u.putInOrder(l)
+		return l
+	}
+	if twice := u.twice(); twice != nil {
+		l.Rules = append(l.Rules, config.Rule{Own: twice}, config.Rule{Out: true, Own: twice})
+		l.Bound += 2
+	}
+	parts := u.partsOf(u.number, keep)
+	whole := make([][]*config.Set, len(parts))
+	for i, p := range parts {
+		if len(parts) > 1 {
+			whole[i] = []*config.Set{u.ownSet(p, nil)}
+		}
+		for k := range p.ways {
+			u.near(l, p, k == 1, whole[i])
+		}
+	}
+	second := len(l.Rules)
+	for i, p := range parts {
+		for k := range p.ways {
+			u.far(l, p, k == 1, whole[i])
+		}
+	}
+	if u.provider != config.Premises {
+		l.Rules = append(l.Rules, config.Rule{Out: true})
+		l.Bound++
+	}
+	if limit > 0 && len(l.Rules) > limit {
+		u.widen(l, second, limit)
+	}
+	if limit > 0 && len(l.Rules) > limit {
+		u.refuse(TooManyRules, on, len(l.Rules), limit)
+	}
+	u.putInOrder(l)
+	return l
+}
+
+// twice returns the addresses that are two endpoints of the network, of two segments: no list
+// can tell which of them it sees, so that it must stop both. Nil for none.
+func (u *unit) twice() []*config.Set {
+	var all, out []intervals.Range
+	for _, c := range u.in[u.number] {
+		all = append(all, u.inside(u.s.Classes[c])...)
+	}
+	slices.SortFunc(all, func(a, b intervals.Range) int { return a.From.Compare(b.From) })
+	var last intervals.Range
+	for _, r := range all {
+		if last.From.IsValid() && last.Meets(r) {
+			to := r.To
+			if last.To.Compare(to) < 0 {
+				to = last.To
+			}
+			out = append(out, intervals.Range{From: r.From, To: to})
+		}
+		if !last.From.IsValid() || last.To.Compare(r.To) < 0 {
+			last = r
+		}
+	}
+	if out == nil {
+		return nil
+	}
+	return []*config.Set{{Prefixes: prefixesOf(out)}}
+}
+
+// putInOrder gives rules their places, and priorities where the provider has those.
+func (u *unit) putInOrder(l *config.List) {
+	for i := range l.Rules {
+		l.Rules[i].Order = i + 1
+		if u.provider == config.Velum {
+			l.Rules[i].Order = config.VelumFirst + i
+		}
+	}
+}
+
+// ownSet returns the addresses that some of the own classes have inside: of all, for nil.
+func (u *unit) ownSet(p *part, rows []int) *config.Set {
+	var r []intervals.Range
+	if rows == nil {
+		for _, c := range p.own {
+			r = append(r, u.inside(c)...)
+		}
+	}
+	for _, i := range rows {
+		r = append(r, u.inside(p.own[i])...)
+	}
+	return &config.Set{Prefixes: prefixesOf(r)}
+}
+
+// ownOf returns the own side of a rule: all that the list has of a part, if the rows are that.
+func (u *unit) ownOf(p *part, rows []int, all []*config.Set) []*config.Set {
+	if len(rows) == len(p.own) {
+		return all
+	}
+	return []*config.Set{u.ownSet(p, rows)}
+}
+
+// near adds the rules for addresses that may be reached by paths that pass no hub.
+func (u *unit) near(l *config.List, p *part, out bool, all []*config.Set) {
+	slots := p.ways[at(out)].near
+	if len(slots) == 0 {
+		return
+	}
+	g := newGrid(len(p.own), len(slots), u.sets)
+	whole := true
+	for k, s := range slots {
+		for i, set := range s.passes {
+			if set == unasked {
+				continue
+			}
+			g.cells[i*g.cols+k] = set
+			whole = whole && u.sets.at(set).All()
+		}
+	}
+	var ranges []intervals.Range
+	for _, s := range slots {
+		ranges = append(ranges, s.Range)
+	}
+	everybody := []*config.Set{{Prefixes: prefixesOf(ranges)}}
+	if whole {
+		l.Rules = append(l.Rules, config.Rule{Out: out, Allow: true, Own: all, Peer: everybody})
+		l.Bound++
+		return
+	}
+	boxes, bound := g.cover()
+	l.Bound += bound + 1
+	for _, b := range boxes {
+		r := config.Rule{Out: out, Allow: true, Own: u.ownOf(p, b.rows, all), Services: u.services(b.atoms)}
+		var peer []intervals.Range
+		var ruleSets []int32
+		for _, k := range b.cols {
+			peer = append(peer, slots[k].Range)
+			for _, i := range b.rows {
+				if set := slots[k].ruleSets[i]; set != paths.None && !slices.Contains(ruleSets, set) {
+					ruleSets = append(ruleSets, set)
+				}
+			}
+		}
+		r.Peer = []*config.Set{{Prefixes: prefixesOf(peer)}}
+		r.For = u.grounds.of(ruleSets, b.atoms, p.segment)
+		l.Rules = append(l.Rules, r)
+	}
+	if passedBySecondLine(u, &p.ways[at(out)]) {
+		l.Rules = append(l.Rules, config.Rule{Out: out, Own: all, Peer: everybody})
+	} else {
+		l.Bound--
+	}
+}
+
+// looked is how many pairs of near and far addresses are looked at: where there are more, they
+// are taken to overlap.
+const looked = 4000
+
+// passedBySecondLine reports whether the second line would pass to near addresses what must
+// not pass there.
+func passedBySecondLine(u *unit, w *way) bool {
+	if len(w.near)*len(w.far) > looked {
+		return true
+	}
+	for _, s := range w.near {
+		for _, c := range w.far {
+			if !slices.ContainsFunc(c.set.Prefixes, func(p netip.Prefix) bool { r := rangeOf(p); return r.Meets(s.Range) }) {
+				continue
+			}
+			for i, set := range c.passes {
+				if s.passes[i] == unasked {
+					continue
+				}
+				if u.sets.at(set).DifferenceCardinality(u.sets.at(s.passes[i])) > 0 {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+func at(out bool) int {
+	if out {
+		return 1
+	}
+	return 0
+}
+
+// far adds the second line.
+func (u *unit) far(l *config.List, p *part, out bool, all []*config.Set) {
+	columns := p.ways[at(out)].far
+	if len(columns) == 0 {
+		return
+	}
+	g := newGrid(len(p.own), len(columns), u.sets)
+	for k, c := range columns {
+		for i, set := range c.passes {
+			g.cells[i*g.cols+k] = set
+		}
+	}
+	boxes, bound := g.cover()
+	l.Bound += bound
+	for _, b := range boxes {
+		r := config.Rule{Out: out, Allow: true, Own: u.ownOf(p, b.rows, all), Services: u.services(b.atoms)}
+		var ruleSets []int32
+		for _, k := range b.cols {
+			r.Peer = append(r.Peer, columns[k].set)
+			for _, i := range b.rows {
+				for _, set := range columns[k].ruleSets[i] {
+					if !slices.Contains(ruleSets, set) {
+						ruleSets = append(ruleSets, set)
+					}
+				}
+			}
+		}
+		r.For = u.grounds.of(ruleSets, b.atoms, p.segment)
+		l.Rules = append(l.Rules, r)
+	}
+}
+
+// widen lets rules of the second line pass more, until the list fits: all services of those
+// that have the same own side, and then all of one side together.
+func (u *unit) widen(l *config.List, second, limit int) {
+	for _, alike := range []func(a, b *config.Rule) bool{
+		func(a, b *config.Rule) bool { return slices.EqualFunc(a.Own, b.Own, sameSet) },
+		func(_, _ *config.Rule) bool { return true },
+	} {
+		if len(l.Rules) <= limit {
+			return
+		}
+		out := slices.Clone(l.Rules[:second])
+		for _, r := range l.Rules[second:] {
+			k := slices.IndexFunc(out[second:], func(o config.Rule) bool {
+				return o.Allow && r.Allow && o.Out == r.Out && alike(&o, &r)
+			})
+			if k < 0 {
+				out = append(out, r)
+				continue
+			}
+			o := &out[second+k]
+			o.Services, o.Own, o.Peer = union(o.Services, r.Services), join(o.Own, r.Own), join(o.Peer, r.Peer)
+			for _, ref := range r.For {
+				if !slices.Contains(o.For, ref) {
+					o.For = append(slices.Clip(o.For), ref)
+				}
+			}
+		}
+		l.Rules = out
+	}
+}
+
+func sameSet(a, b *config.Set) bool { return a == b || slices.Equal(a.Prefixes, b.Prefixes) }
+
+// join returns the sets of both; nil, which is every address, if either is that.
+func join(a, b []*config.Set) []*config.Set {
+	if a == nil || b == nil {
+		return nil
+	}
+	out := slices.Clip(a)
+	for _, s := range b {
+		if !slices.ContainsFunc(out, func(o *config.Set) bool { return sameSet(o, s) }) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+func union(a, b []space.Box) []space.Box {
+	if a == nil || b == nil {
+		return nil
+	}
+	return space.Of(slices.Concat(a, b)).Boxes()
+}
+
+// rangeOf returns the addresses of a prefix.
+func rangeOf(p netip.Prefix) intervals.Range {
+	r := netipx.RangeOfPrefix(p)
+	return intervals.Range{From: r.From(), To: r.To()}
+}

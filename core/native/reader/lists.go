@@ -1,0 +1,668 @@
+package reader
+
+import (
+	"encoding/binary"
+	"net/netip"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+
+	"github.com/bits-and-blooms/bitset"
+
+	"bivium/core/classes"
+	"bivium/core/estate"
+	"bivium/core/intervals"
+	"bivium/core/matrix"
+	"bivium/core/native/config"
+	"bivium/core/parallel"
+	"bivium/core/paths"
+	"bivium/core/verdict"
+)
+
+// flat is one rule of a list of any provider.
+type flat struct {
+	out, allow bool
+	own, peer  []*config.Set // nil for every address
+	atoms      *bitset.BitSet
+}
+
+// scene is what lists of one segment see of the other side, one way.
+type scene struct {
+	view
+	groups  []farGroup
+	of      []int32         // by piece: its group
+	near    map[int32][]int // by network: its pieces
+	mu      sync.Mutex
+	covered map[*config.Set]*coverage
+}
+
+// farGroup is the pieces of one line of a block.
+type farGroup struct {
+	block  *matrix.Block
+	line   int32
+	pieces []int
+}
+
+// coverage is what a set has of a scene.
+type coverage struct {
+	spans  []span
+	whole  *bitset.BitSet // the groups that it has wholly
+	partly map[int32]int  // those of which it has a part: how many pieces
+}
+
+// holds reports whether a piece is in the set.
+func (c *coverage) holds(at int) bool {
+	i := sort.Search(len(c.spans), func(i int) bool { return c.spans[i].last > at })
+	return i < len(c.spans) && c.spans[i].first <= at
+}
+
+// sceneOf returns the scene of a segment: of what it may find, or of what it may hear.
+func (p *prover) sceneOf(s int, out bool) *scene {
+	x := &scene{view: p.in[s], near: map[int32][]int{}, covered: map[*config.Set]*coverage{}}
+	if out {
+		x.view = p.out[s]
+	}
+	type key struct {
+		of   int
+		line int32
+	}
+	at := map[key]int32{}
+	x.of = make([]int32, len(x.view))
+	for i := range x.view {
+		c := x.view[i].class
+		b := p.s.Blocks.At(c.End.Segment, s)
+		if out {
+			b = p.s.Blocks.At(s, c.End.Segment)
+		}
+		k := key{c.End.Segment, 0}
+		if out {
+			k.line = b.Dst.Line(&c.Header)
+		} else {
+			k.line = b.Src.Line(&c.Header)
+		}
+		g, known := at[k]
+		if !known {
+			g = int32(len(x.groups))
+			at[k] = g
+			x.groups = append(x.groups, farGroup{block: b, line: k.line})
+		}
+		x.of[i] = g
+		x.groups[g].pieces = append(x.groups[g].pieces, i)
+		x.near[c.Network] = append(x.near[c.Network], i)
+	}
+	return x
+}
+
+// cover returns what a set has of the scene.
+func (x *scene) cover(set *config.Set) *coverage {
+	x.mu.Lock()
+	known, ok := x.covered[set]
+	x.mu.Unlock()
+	if ok {
+		return known
+	}
+	c := &coverage{spans: x.spans(set.Prefixes), whole: bitset.New(uint(len(x.groups)))}
+	count := map[int32]int{}
+	for _, s := range c.spans {
+		for _, g := range x.of[s.first:s.last] {
+			count[g]++
+		}
+	}
+	for g, n := range count {
+		if n == len(x.groups[g].pieces) {
+			c.whole.Set(uint(g))
+			delete(count, g)
+		}
+	}
+	c.partly = count
+	x.mu.Lock()
+	x.covered[set] = c
+	x.mu.Unlock()
+	return c
+}
+
+// unitProof is what one list, or the lists of one workload, are held to.
+type unitProof struct {
+	*prover
+	network int
+	rules   []flat
+	own     []int // pieces of the network
+	byWork  bool  // lists hang on workloads
+	loose   bool  // no workload holds the pieces
+	known   map[string]*bitset.BitSet
+}
+
+// proveLists holds the lists of all networks to what they must pass and stop.
+func (p *prover) proveLists() {
+	scenes := make([][2]*scene, len(p.s.Inside))
+	jobs := make([]func(), 0, 2*len(scenes))
+	for s := range scenes {
+		jobs = append(jobs, func() { scenes[s][0] = p.sceneOf(s, false) }, func() { scenes[s][1] = p.sceneOf(s, true) })
+	}
+	parallel.Run(jobs)
+	jobs = nil
+	for n := range p.s.Net.Networks {
+		if p.r.networks[n] != nil {
+			jobs = append(jobs, func() {
+				for _, u := range p.units(n) {
+					u.prove(scenes)
+				}
+			})
+		}
+	}
+	parallel.Run(jobs)
+}
+
+// units returns the lists of a network with the pieces that they see.
+func (p *prover) units(n int) []*unitProof {
+	x := p.r.networks[n]
+	byKey := map[string]*unitProof{}
+	var out []*unitProof
+	put := func(key string, piece int, rules func() []flat) *unitProof {
+		u, ok := byKey[key]
+		if !ok {
+			u = &unitProof{prover: p, network: n, rules: rules(), known: map[string]*bitset.BitSet{}}
+			byKey[key] = u
+			out = append(out, u)
+		}
+		u.own = append(u.own, piece)
+		return u
+	}
+	for i := range p.homes[n] {
+		home := &p.homes[n][i]
+		inside := p.inside(home)
+		switch x.Provider {
+		case config.Cirra:
+			bound, is := x.bearers[inside]
+			held := x.held[inside]
+			key := "default"
+			switch {
+			case !is && held:
+				key, bound = "unbound", x.standard
+			case !is:
+				bound = x.standard
+			default:
+				names := make([]string, len(bound))
+				for k, l := range bound {
+					names[k] = l.Name
+				}
+				key = "/" + strings.Join(names, "/")
+			}
+			u := put(key, i, func() []flat { return p.flatEntries(x, bound) })
+			u.byWork, u.loose = true, u.loose || !held
+		case config.Stratok:
+			put("", i, func() []flat { return p.flatRules(x, x.whole) })
+		case config.Velum, config.Premises:
+			on := p.r.subnetOf(n, inside)
+			put(on, i, func() []flat { return p.flatRules(x, x.subnets[on]) })
+		}
+	}
+	return out
+}
+
+// inside returns the first address of a piece as its network has it.
+func (p *prover) inside(x *piece) netip.Addr {
+	if !p.s.Net.Translates(int(x.class.Network)) {
+		return x.own.From
+	}
+	home, _ := p.s.Net.Home(x.class.End.Segment, x.own.From)
+	return p.s.Net.Inside(home, x.own.From)
+}
+
+// flatRules returns an ordered list, with what its provider does where no rule matches.
+func (p *prover) flatRules(n *network, l *config.List) []flat {
+	var out []flat
+	if l != nil {
+		for i := range l.Rules {
+			r := &l.Rules[i]
+			out = append(out, flat{r.Out, r.Allow, r.Own, r.Peer, p.atoms(r.Services)})
+		}
+	}
+	if n.Provider != config.Premises {
+		out = append(out, flat{out: true, allow: true, atoms: p.atoms(nil)})
+	}
+	return out
+}
+
+// flatEntries returns the entries of some lists, those of one service as one.
+func (p *prover) flatEntries(n *network, bound []*config.EntryList) []flat {
+	var out []flat
+	for _, l := range bound {
+		at := map[entryKey]int{}
+		for i := range l.Entries {
+			e := &l.Entries[i]
+			k := entryKey{e.Out, e.Service}
+			peers := []netip.Prefix{e.Peer}
+			if e.Peers != "" {
+				peers = nil
+				for _, a := range n.bearing[e.Peers] {
+					peers = append(peers, netip.PrefixFrom(a, a.BitLen()))
+				}
+			}
+			if f, known := at[k]; known {
+				out[f].peer[0].Prefixes = append(out[f].peer[0].Prefixes, peers...)
+				continue
+			}
+			at[k] = len(out)
+			out = append(out, flat{e.Out, true, nil, []*config.Set{{Prefixes: slices.Clone(peers)}}, p.atomsIn(e)})
+		}
+	}
+	return out
+}
+
+func (p *prover) atomsIn(e *config.Entry) *bitset.BitSet {
+	out := bitset.New(uint(p.s.Atoms.Len()))
+	for atom := range p.s.Atoms.Len() {
+		protocol, sport, dport, _ := p.s.Atoms.Set(atom).Witness()
+		out.SetTo(uint(atom), inBox(e.Service, verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}))
+	}
+	return out
+}
+
+// ownGroup is own pieces that are alike to a list, and to all blocks.
+type ownGroup struct {
+	pieces []int
+	rules  *bitset.BitSet // whose own side holds them
+}
+
+// prove holds the list to what it must do, segment by segment.
+func (u *unitProof) prove(scenes [][2]*scene) {
+	if u.loose {
+		u.unheld()
+	}
+	bySegment := map[int][]int{}
+	for _, i := range u.own {
+		s := u.homes[u.network][i].class.End.Segment
+		bySegment[s] = append(bySegment[s], i)
+	}
+	for s, own := range bySegment {
+		groups := u.ownGroups(own)
+		for way := range 2 {
+			x := scenes[s][way]
+			near := u.nearby(x)
+			q := u.peersOf(x, way == 1, near)
+			u.far(s, way == 1, groups, x, q, near)
+			u.near(way == 1, groups, x, q, near)
+		}
+		u.toInternet(s, groups)
+		u.fromInternet(s, groups)
+	}
+}
+
+// unheld notes that no workload holds the addresses.
+func (u *unitProof) unheld() {
+	var of []netip.Prefix
+	for _, i := range u.own {
+		of = append(of, prefixes([]intervals.Range{u.homes[u.network][i].own})...)
+	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	u.unheldAt = append(u.unheldAt, Unheld{u.s.Net.Networks[u.network].Name, of})
+}
+
+func (u *unitProof) ownGroups(own []int) []*ownGroup {
+	at := map[string]*ownGroup{}
+	var out []*ownGroup
+	for _, i := range own {
+		x := &u.homes[u.network][i]
+		inside := u.inside(x)
+		rules := bitset.New(uint(len(u.rules)))
+		for n := range u.rules {
+			rules.SetTo(uint(n), inSets(u.rules[n].own, inside))
+		}
+		key := binary.LittleEndian.AppendUint32(nil, uint32(x.class.Set))
+		key = binary.LittleEndian.AppendUint32(key, uint32(x.class.PathClass))
+		key = binary.LittleEndian.AppendUint32(key, uint32(x.class.Part))
+		for _, seen := range x.class.Seen {
+			key = append(key, byte(seen))
+		}
+		for _, w := range rules.Words() {
+			key = binary.LittleEndian.AppendUint64(key, w)
+		}
+		g, known := at[string(key)]
+		if !known {
+			g = &ownGroup{rules: rules}
+			at[string(key)] = g
+			out = append(out, g)
+		}
+		g.pieces = append(g.pieces, i)
+	}
+	return out
+}
+
+// passes returns the atoms that the first of some rules that have them allows.
+func (u *unitProof) passes(out bool, rules *bitset.BitSet) *bitset.BitSet {
+	key := make([]byte, 0, 8*len(rules.Words())+1)
+	if out {
+		key = append(key, 1)
+	}
+	for _, w := range rules.Words() {
+		key = binary.LittleEndian.AppendUint64(key, w)
+	}
+	if known, ok := u.known[string(key)]; ok {
+		return known
+	}
+	passed, decided := bitset.New(uint(u.s.Atoms.Len())), bitset.New(uint(u.s.Atoms.Len()))
+	for n, ok := rules.NextSet(0); ok; n, ok = rules.NextSet(n + 1) {
+		r := &u.rules[n]
+		if r.out != out {
+			continue
+		}
+		if fresh := r.atoms.Difference(decided); r.allow {
+			passed.InPlaceUnion(fresh)
+		}
+		decided.InPlaceUnion(r.atoms)
+	}
+	u.known[string(key)] = passed
+	return passed
+}
+
+// peers tells which rules hold the pieces and groups of a scene.
+type peers struct {
+	whole  []*bitset.BitSet // by group: the rules that have all of it
+	partly []bool           // by group: some rule has a part
+	more   [][]*coverage    // by rule: what its sets have; nil for every address
+}
+
+// peersOf returns what the rules of one way have of a scene, but for its near pieces, which are
+// looked at by themselves.
+func (u *unitProof) peersOf(x *scene, out bool, near []int) *peers {
+	nearIn := map[int32]int{}
+	for _, k := range near {
+		nearIn[x.of[k]]++
+	}
+	q := &peers{make([]*bitset.BitSet, len(x.groups)), make([]bool, len(x.groups)), make([][]*coverage, len(u.rules))}
+	for g := range q.whole {
+		q.whole[g] = bitset.New(uint(len(u.rules)))
+	}
+	for rule := range u.rules {
+		if u.rules[rule].out != out {
+			continue
+		}
+		if u.rules[rule].peer == nil {
+			for g := range q.whole {
+				q.whole[g].Set(uint(rule))
+			}
+			continue
+		}
+		q.more[rule] = []*coverage{}
+		for _, set := range u.rules[rule].peer {
+			c := x.cover(set)
+			q.more[rule] = append(q.more[rule], c)
+			for g, ok := c.whole.NextSet(0); ok; g, ok = c.whole.NextSet(g + 1) {
+				q.whole[g].Set(uint(rule))
+			}
+			for g, n := range c.partly {
+				for _, k := range near {
+					if x.of[k] == g && c.holds(k) {
+						n--
+					}
+				}
+				switch n {
+				case 0:
+				case len(x.groups[g].pieces) - nearIn[g]:
+					q.whole[g].Set(uint(rule))
+				default:
+					q.partly[g] = true
+				}
+			}
+		}
+	}
+	return q
+}
+
+// at returns the rules whose other side holds a piece.
+func (u *unitProof) at(q *peers, piece int, out bool) *bitset.BitSet {
+	rules := bitset.New(uint(len(u.rules)))
+	for n := range u.rules {
+		if u.rules[n].out == out && (q.more[n] == nil || slices.ContainsFunc(q.more[n], func(c *coverage) bool { return c.holds(piece) })) {
+			rules.Set(uint(n))
+		}
+	}
+	return rules
+}
+
+func (m *meaning) atoms(keep func(estate.Action) bool) *bitset.BitSet {
+	out := bitset.New(uint(len(m.action)))
+	for atom, a := range m.action {
+		out.SetTo(uint(atom), keep(a))
+	}
+	return out
+}
+
+// far holds the list to the second line: it must pass what is allowed or inspected.
+func (u *unitProof) far(s int, out bool, groups []*ownGroup, x *scene, q *peers, near []int) {
+	isNear := map[int]bool{}
+	for _, k := range near {
+		isNear[k] = true
+	}
+	for g := range x.groups {
+		far := &x.groups[g]
+		for _, own := range groups {
+			first := &u.homes[u.network][own.pieces[0]]
+			ruleSet, ok := u.ruleSet(far, first, s, out)
+			if !ok || u.loose {
+				continue
+			}
+			need := u.second[u.meant[ruleSet]]
+			if need.None() {
+				continue
+			}
+			if !q.partly[g] {
+				u.must(own, x, far.pieces, need, u.passes(out, own.rules.Intersection(q.whole[g])), out)
+				continue
+			}
+			for _, piece := range far.pieces {
+				if isNear[piece] {
+					continue
+				}
+				u.must(own, x, []int{piece}, need, u.passes(out, own.rules.Intersection(u.at(q, piece, out))), out)
+			}
+		}
+	}
+}
+
+// ruleSet returns the rule set of flows between a far group and an own piece, and whether there
+// are flows.
+func (u *unitProof) ruleSet(far *farGroup, own *piece, s int, out bool) (int32, bool) {
+	if out {
+		return far.block.RuleSet(far.block.Src.Line(&own.class.Header), far.line), true
+	}
+	if far.block.From != s && own.class.Seen[far.block.From] != classes.SeesIt {
+		return 0, false
+	}
+	return far.block.RuleSet(far.line, far.block.Dst.Line(&own.class.Header)), true
+}
+
+// must looks at flows that must pass and do not.
+func (u *unitProof) must(own *ownGroup, x *scene, pieces []int, need, passes *bitset.BitSet, out bool) {
+	if passes.IsSuperSet(need) {
+		return
+	}
+	u.lookAll(own, x.view, pieces, need.Difference(passes), out)
+}
+
+func (u *unitProof) lookAll(own *ownGroup, v view, pieces []int, atoms *bitset.BitSet, out bool) {
+	for _, i := range own.pieces {
+		for _, k := range pieces {
+			if out {
+				u.look(&u.homes[u.network][i], &v[k], atoms)
+			} else {
+				u.look(&v[k], &u.homes[u.network][i], atoms)
+			}
+		}
+	}
+}
+
+// near holds the list to what is intended where paths may pass no hub: there it must stop what
+// is not allowed, too.
+func (u *unitProof) near(out bool, groups []*ownGroup, x *scene, q *peers, near []int) {
+	for _, k := range near {
+		rules := u.at(q, k, out)
+		for _, own := range groups {
+			src, dst := u.homes[u.network][own.pieces[0]].class, x.view[k].class
+			if !out {
+				src, dst = dst, src
+			}
+			passes := u.passes(out, own.rules.Intersection(rules))
+			if u.unheard(&u.homes[u.network][own.pieces[0]], &x.view[k]) {
+				passes = u.every()
+			}
+			u.nearPair(own, x, k, src, dst, passes, out)
+		}
+	}
+}
+
+// nearby returns the pieces of a scene that are of the network itself, and of those that it is
+// peered with.
+func (u *unitProof) nearby(x *scene) []int {
+	out := slices.Clone(x.near[int32(u.network)])
+	for _, peer := range u.s.Net.Networks[u.network].Peers {
+		out = append(out, x.near[int32(peer.Network)]...)
+	}
+	return out
+}
+
+// unheard reports whether flows between two pieces leave no subnet, where lists hang on subnets.
+func (u *unitProof) unheard(a, b *piece) bool {
+	provider := u.r.networks[u.network].Provider
+	if provider != config.Velum && provider != config.Premises || a.class.Network != b.class.Network || a.class.End.Segment != b.class.End.Segment {
+		return false
+	}
+	x, _ := u.s.Net.Home(a.class.End.Segment, a.own.From)
+	y, _ := u.s.Net.Home(b.class.End.Segment, b.own.From)
+	return x.Subnet == y.Subnet
+}
+
+func (u *unitProof) nearPair(own *ownGroup, x *scene, k int, src, dst *classes.Class, passes *bitset.BitSet, out bool) {
+	if src.Four != dst.Four || src.End.Segment != dst.End.Segment && dst.Seen[src.End.Segment] != classes.SeesIt {
+		return
+	}
+	c, ok := u.s.CombinationOf(&src.Header, &dst.Header)
+	if !ok {
+		return
+	}
+	wrong := u.wrong(c, passes)
+	if out && u.listed(int(dst.Network)) {
+		wrong.InPlaceDifference(passes) // the destination's lists are held to what must be stopped
+	}
+	if wrong.Any() {
+		u.lookAll(own, x.view, []int{k}, wrong, out)
+	}
+}
+
+// listed reports whether a network has lists that are held to what is intended there.
+func (u *unitProof) listed(network int) bool {
+	if x := u.r.networks[network]; x == nil || !slices.Contains([]string{config.Cirra, config.Velum, config.Stratok, config.Premises}, x.Provider) {
+		return false
+	}
+	return u.s.Net.Networks[network].Enforces != estate.EnforceNone
+}
+
+// wrong returns the atoms that a list passes and must not, or stops and must not, on paths of
+// the effect of a combination.
+func (u *unitProof) wrong(c matrix.Combination, passes *bitset.BitSet) *bitset.BitSet {
+	var wrong *bitset.BitSet
+	switch e := u.s.Interner.EffectAt(c.Effect); {
+	case e.Kind == paths.HubPath || e.Kind == paths.NoPath:
+		wrong = u.second[u.meant[c.RuleSet]].Difference(passes)
+	case e.Enforced:
+		wrong = u.strict[u.meant[c.RuleSet]].SymmetricDifference(passes)
+	default:
+		wrong = passes.Complement()
+	}
+	if u.loose { // what is stricter for want of a workload is told once
+		wrong.InPlaceIntersection(passes)
+	}
+	return wrong
+}
+
+// toInternet holds the list to what goes out, through an exit or past every hub.
+func (u *unitProof) toInternet(s int, groups []*ownGroup) {
+	marks := u.rulesOutside(true)
+	for k := range u.outside {
+		dst, rules := u.outside[k].class, marks[k]
+		if dst.Seen[s] != classes.SeesIt {
+			continue
+		}
+		for _, own := range groups {
+			src := u.homes[u.network][own.pieces[0]].class
+			if src.Four != dst.Four {
+				continue
+			}
+			c, ok := u.s.CombinationOf(&src.Header, &dst.Header)
+			if !ok {
+				continue
+			}
+			if wrong := u.wrong(c, u.passes(true, own.rules.Intersection(rules))); wrong.Any() {
+				u.lookAll(own, u.outside, []int{k}, wrong, true)
+			}
+		}
+	}
+}
+
+// rulesOutside returns, by piece of the internet, the rules of one way whose other side has it.
+func (u *unitProof) rulesOutside(out bool) []*bitset.BitSet {
+	marks := make([]*bitset.BitSet, len(u.outside))
+	for i := range marks {
+		marks[i] = bitset.New(uint(len(u.rules)))
+	}
+	for n := range u.rules {
+		switch r := &u.rules[n]; {
+		case r.out != out:
+		case r.peer == nil:
+			for i := range marks {
+				marks[i].Set(uint(n))
+			}
+		default:
+			for _, set := range r.peer {
+				for _, s := range u.outsideOf(set) {
+					for i := s.first; i < s.last; i++ {
+						marks[i].Set(uint(n))
+					}
+				}
+			}
+		}
+	}
+	return marks
+}
+
+// outsideOf returns the pieces of the internet that a set has.
+func (p *prover) outsideOf(set *config.Set) []span {
+	if known, ok := p.outsides.Load(set); ok {
+		return known.([]span)
+	}
+	out := p.outside.spans(set.Prefixes)
+	p.outsides.Store(set, out)
+	return out
+}
+
+// fromInternet holds the list to what publications let in.
+func (u *unitProof) fromInternet(s int, groups []*ownGroup) {
+	b := u.s.Blocks.At(len(u.s.Inside), s)
+	if b == nil || u.loose {
+		return
+	}
+	if len(u.s.Inbounds[s]) == 0 {
+		return
+	}
+	marks := u.rulesOutside(false)
+	for i := range u.s.Inbounds[s] {
+		in := &u.s.Inbounds[s][i]
+		for k := range u.outside {
+			src, rules := u.outside[k].class, marks[k]
+			for _, own := range groups {
+				dst := u.homes[u.network][own.pieces[0]].class
+				if !in.Open[dst.At] || src.Four != dst.Four {
+					continue
+				}
+				ruleSet := b.RuleSet(b.Src.LineAt(u.s.Net, int(src.At), in.Exit), b.Dst.Line(&dst.Header))
+				need := u.second[u.meant[ruleSet]].Intersection(u.s.Admits[in.Publication])
+				if missing := need.Difference(u.passes(false, own.rules.Intersection(rules))); missing.Any() {
+					u.lookAll(own, u.outside, []int{k}, missing, false)
+				}
+			}
+		}
+	}
+}

@@ -1,0 +1,412 @@
+package reader
+
+import (
+	"net/netip"
+	"slices"
+	"sync"
+
+	"github.com/bits-and-blooms/bitset"
+
+	"bivium/core/classes"
+	"bivium/core/estate"
+	"bivium/core/matrix"
+	"bivium/core/native/config"
+	"bivium/core/parallel"
+	"bivium/core/space"
+	"bivium/core/verdict"
+)
+
+// Proof is how a configuration compares with an estate, over all flows.
+type Proof struct {
+	Differences []Difference // what is meant and does not happen, or happens and is not meant
+	Stricter    []Difference // what lists stop because they cannot tell it from what they must stop
+	Unheld      []Unheld     // addresses that no workload holds, where lists hang on workloads
+	// Incomplete says that so many flows were found to differ that not all are listed.
+	Incomplete bool
+}
+
+// Difference is flows of which the first packet fares otherwise than is meant, all alike.
+type Difference struct {
+	From, To string // the segments; verdict.Internet for what is outside
+	// Sources and Destinations are prefixes, as the source's segment sees them; of what routes
+	// change, also names of groups and networks, or "any".
+	Sources, Destinations []string
+	Services              space.Services
+	Witness               verdict.Flow
+	Meant, Found          Fate
+	Change                Change
+	Blur                  Blur // of what is stricter
+}
+
+// Unheld is addresses of a network at which nothing passes that its machines' lists do not pass
+// by default: a machine must come up first.
+type Unheld struct {
+	Network  string
+	Prefixes []netip.Prefix
+}
+
+// Change is what a difference comes to.
+type Change string
+
+// The changes. Past is worse than Others: a pool is left out.
+const (
+	Opened Change = "opened" // arrives, and should not
+	Closed Change = "closed" // does not arrive, and should
+	Past   Change = "past"   // arrives past a pool
+	Others Change = "others" // goes through other pools, or is stopped by another one
+)
+
+// Prove compares what a configuration does with the first packet of every flow with what an
+// estate says, state and health being those of the estate. Each part of the configuration is
+// held to what it has to do: match lists to what is intended, lists to what they must pass and
+// stop, by classes of endpoints and atoms of services. Where one does something else, the
+// flows are looked at one by one. Cost: that of the blocks of the matrix, and for each list its
+// classes times the lines that they may have flows with; and each flow that may differ.
+func Prove(s *matrix.Matrix, cfg *config.Config) *Proof {
+	r := New(s.Judge.Estate, cfg)
+	s = s.Refine(r.termsThatCut(s))
+	p := &prover{s: s, r: r, found: map[string]*differing{}, atomsOf: map[*space.Box]*bitset.BitSet{}, seen: map[pairKey]bool{}}
+	everySet(cfg, p.cutter.add)
+	p.cutWorkloads()
+	p.cutter.sort()
+	p.views()
+	p.expect()
+	parallel.Run([]func(){p.proveHubs, p.proveLists, p.proveWiring})
+	return p.proof()
+}
+
+type prover struct {
+	s      *matrix.Matrix
+	r      *Reader
+	cutter cutter
+
+	own      []view   // by segment: its endpoints, by their own address
+	in       []view   // by segment: all whose flows it may hear, by the address that it sees
+	out      []view   // by segment: all that it may find
+	outside  view     // the internet
+	outsides sync.Map // by set: its pieces of the internet
+	homes    []view   // by network: its endpoints
+
+	second, strict []*bitset.BitSet // by meaning: what is allowed or inspected, and what is allowed
+	routed         []Difference     // of other routes
+	unheldAt       []Unheld
+
+	meant    []int32 // by rule set: what is meant, or -1
+	meanings []meaning
+
+	mu         sync.Mutex
+	found      map[string]*differing
+	seen       map[pairKey]bool
+	looked     int
+	incomplete bool
+	atomsOf    map[*space.Box]*bitset.BitSet
+}
+
+// meaning is what is intended for each atom, and what rulebooks make of it.
+type meaning struct {
+	action []estate.Action
+	pools  [][]int
+	passes [][]bool
+}
+
+// termsThatCut returns the services of the configuration that cut atoms of the matrix.
+func (r *Reader) termsThatCut(s *matrix.Matrix) []estate.Term {
+	var boxes []space.Box
+	known := map[space.Box]bool{}
+	add := func(list []space.Box) {
+		for _, b := range list {
+			if !known[b] {
+				known[b] = true
+				boxes = append(boxes, b)
+			}
+		}
+	}
+	everyService(r.cfg, add)
+	var out []estate.Term
+	for _, b := range boxes {
+		for atom := range s.Atoms.Len() {
+			if cuts(b, s.Atoms.Set(atom)) {
+				out = append(out, termsOf(b)...)
+				break
+			}
+		}
+	}
+	return out
+}
+
+// cuts reports whether a box has some services of a set, and not all.
+func cuts(b space.Box, set space.Services) bool {
+	some, all := false, true
+	for _, x := range set.Boxes() {
+		if x.FirstProtocol >= b.FirstProtocol && x.LastProtocol <= b.LastProtocol && within(x.SourcePorts, b.SourcePorts) && within(x.Ports, b.Ports) {
+			some = true
+			continue
+		}
+		all = false
+		if x.FirstProtocol <= b.LastProtocol && b.FirstProtocol <= x.LastProtocol && meet(x.SourcePorts, b.SourcePorts) && meet(x.Ports, b.Ports) {
+			some = true
+		}
+	}
+	return some && !all
+}
+
+func within(a, b estate.Range) bool { return a.Lo >= b.Lo && a.Hi <= b.Hi }
+
+func meet(a, b estate.Range) bool { return a.Lo <= b.Hi && b.Lo <= a.Hi }
+
+func termsOf(b space.Box) []estate.Term {
+	var out []estate.Term
+	for protocol := int(b.FirstProtocol); protocol <= int(b.LastProtocol); protocol++ {
+		ports, sources := estate.PortsOf(uint8(protocol))
+		t := estate.Term{Protocol: uint8(protocol), Ports: common(ports, b.Ports), SourcePorts: common(sources, b.SourcePorts)}
+		if t.Ports.Lo <= t.Ports.Hi && t.SourcePorts.Lo <= t.SourcePorts.Hi {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+func common(a, b estate.Range) estate.Range {
+	return estate.Range{Lo: max(a.Lo, b.Lo), Hi: min(a.Hi, b.Hi)}
+}
+
+func everyService(cfg *config.Config, f func([]space.Box)) {
+	for _, s := range cfg.Segments {
+		for i := range s.Rules {
+			f(s.Rules[i].Services)
+		}
+	}
+	for _, p := range cfg.Pools {
+		for i := range p.Rules {
+			f(p.Rules[i].Services)
+		}
+	}
+	for _, h := range cfg.Hubs {
+		for _, p := range h.Publications {
+			f(p.Services)
+		}
+	}
+	for _, n := range cfg.Networks {
+		for _, l := range n.Lists {
+			for i := range l.Rules {
+				f(l.Rules[i].Services)
+			}
+		}
+	}
+	for _, a := range cfg.Accounts {
+		for _, l := range a.Lists {
+			for _, e := range l.Entries {
+				f([]space.Box{e.Service})
+			}
+		}
+	}
+}
+
+// atoms returns the atoms of some services; nil, which is all of them, for nil.
+func (p *prover) atoms(boxes []space.Box) *bitset.BitSet {
+	if boxes == nil {
+		return bitset.New(uint(p.s.Atoms.Len())).Complement()
+	}
+	p.mu.Lock()
+	known, ok := p.atomsOf[&boxes[0]]
+	p.mu.Unlock()
+	if ok {
+		return known
+	}
+	out := bitset.New(uint(p.s.Atoms.Len()))
+	for atom := range p.s.Atoms.Len() {
+		protocol, sport, dport, _ := p.s.Atoms.Set(atom).Witness()
+		out.SetTo(uint(atom), inServices(boxes, verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}))
+	}
+	p.mu.Lock()
+	p.atomsOf[&boxes[0]] = out
+	p.mu.Unlock()
+	return out
+}
+
+// cutWorkloads cuts at the addresses of workloads whose lists hang on them.
+func (p *prover) cutWorkloads() {
+	for _, n := range p.r.networks {
+		if n == nil {
+			continue
+		}
+		for a := range n.held {
+			p.cutter.add([]netip.Prefix{netip.PrefixFrom(a, a.BitLen())})
+		}
+	}
+}
+
+// views makes the pieces of all segments and networks.
+func (p *prover) views() {
+	inside := len(p.s.Inside)
+	p.own = make([]view, inside)
+	p.in, p.out, p.homes = make([]view, inside), make([]view, inside), make([]view, len(p.s.Net.Networks))
+	for _, c := range p.s.Outside {
+		p.outside = p.cut(p.outside, p.s.Classes[c], inside)
+	}
+	p.outside.sort()
+	jobs := make([]func(), inside)
+	for s := range inside {
+		jobs[s] = func() {
+			for of := range inside {
+				if p.s.Blocks.At(of, s) != nil {
+					for _, c := range p.s.Inside[of] {
+						p.in[s] = p.cut(p.in[s], p.s.Classes[c], s)
+					}
+				}
+				if p.s.Blocks.At(s, of) != nil {
+					for _, at := range p.s.SeenBy(s, of) {
+						p.out[s] = p.cut(p.out[s], p.s.Classes[p.s.Inside[of][at]], s)
+					}
+				}
+			}
+			for _, c := range p.s.Inside[s] {
+				p.own[s] = p.cut(p.own[s], p.s.Classes[c], s)
+			}
+			p.own[s].sort()
+			p.in[s].sort()
+			p.out[s].sort()
+		}
+	}
+	parallel.Run(jobs)
+	for _, v := range p.own {
+		for i := range v {
+			n := v[i].class.Network
+			p.homes[n] = append(p.homes[n], v[i])
+		}
+	}
+}
+
+// expect works out what is meant by all rule sets of the blocks.
+func (p *prover) expect() {
+	n, _ := p.s.Interner.Len()
+	p.meant = slices.Repeat([]int32{-1}, n)
+	var wanted []int32
+	for _, row := range p.s.Blocks {
+		for _, b := range row.Is {
+			for _, r := range b.RuleSets {
+				if p.meant[r] < 0 {
+					p.meant[r] = int32(len(wanted))
+					wanted = append(wanted, r)
+				}
+			}
+		}
+	}
+	p.meanings = make([]meaning, len(wanted))
+	p.second, p.strict = make([]*bitset.BitSet, len(wanted)), make([]*bitset.BitSet, len(wanted))
+	parallel.Shares(len(wanted), 8, func(_, first, last int) {
+		memo := p.s.Judge.NewMemo(p.s.RuleIndex)
+		var terms []verdict.Term
+		for i := first; i < last; i++ {
+			var context verdict.Context
+			context, terms = p.s.Interner.RuleSetAt(wanted[i], terms[:0])
+			intents := memo.Intents(context, terms)
+			m := meaning{make([]estate.Action, len(intents)), make([][]int, len(intents)), make([][]bool, len(intents))}
+			for atom, intent := range intents {
+				m.action[atom], m.pools[atom] = memo.Intended(intent)
+				if m.action[atom] == estate.Inspect {
+					m.passes[atom] = memo.BookPasses(intent)
+				}
+			}
+			p.meanings[i] = m
+			p.second[i], p.strict[i] = m.atoms(func(a estate.Action) bool { return a != estate.Deny }), m.atoms(func(a estate.Action) bool { return a == estate.Allow })
+		}
+	})
+}
+
+func (p *prover) meaningOf(ruleSet int32) *meaning { return &p.meanings[p.meant[ruleSet]] }
+
+// pairKey is flows that were looked at: two pieces, an atom, and a publication.
+type pairKey struct {
+	src, dst    netip.Addr
+	from, to    int
+	atom        int32
+	publication int32
+}
+
+// mostLooked is how many flows are looked at one by one at most.
+const mostLooked = 400000
+
+// look looks at the flows between two pieces, of some atoms, one by one: no list tells those of
+// one atom apart.
+func (p *prover) look(src, dst *piece, atoms *bitset.BitSet) {
+	if src.class.Four != dst.class.Four {
+		return
+	}
+	for atom, ok := atoms.NextSet(0); ok; atom, ok = atoms.NextSet(atom + 1) {
+		protocol, sport, dport, _ := p.s.Atoms.Set(int(atom)).Witness()
+		f := verdict.Flow{Segment: verdict.Internet, Source: src.own.From, Destination: dst.own.From, Service: verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}}
+		if !src.class.Internal() {
+			for i, name := range p.publications(dst) {
+				f.Publication = name
+				p.lookAt(&f, src, dst, int32(atom), int32(i))
+			}
+			continue
+		}
+		f.Segment = p.s.Net.Segments[src.class.End.Segment]
+		if dst.class.Internal() {
+			f.Destination = p.seenFrom(dst, src.class.End.Segment)
+		}
+		p.lookAt(&f, src, dst, int32(atom), -1)
+	}
+}
+
+// lookSeen looks at the flows of all services to an endpoint under an address by which nothing
+// should be found.
+func (p *prover) lookSeen(src, dst *piece, seen netip.Addr) {
+	for atom := range p.s.Atoms.Len() {
+		protocol, sport, dport, _ := p.s.Atoms.Set(atom).Witness()
+		f := verdict.Flow{Segment: p.s.Net.Segments[src.class.End.Segment], Source: src.own.From, Destination: seen, Service: verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}}
+		p.lookAt(&f, src, dst, int32(atom), -2)
+	}
+}
+
+// seenFrom returns the first address of a piece as a segment sees it.
+func (p *prover) seenFrom(x *piece, by int) netip.Addr {
+	return classes.AsSeen(p.s.Judge, x.class, x.own.From, by)
+}
+
+// publications returns the names of those that may lead to a piece, as it is meant or found; ""
+// alone for none.
+func (p *prover) publications(dst *piece) []string {
+	var out []string
+	e := p.s.Judge.Estate
+	for i := range e.Publications {
+		if x := &e.Publications[i]; x.Enabled && x.To.Segment == p.s.Net.Segments[dst.class.End.Segment] {
+			out = append(out, x.Name)
+		}
+	}
+	for i := range p.r.published {
+		if x := &p.r.published[i]; x.segment == dst.class.End.Segment && !slices.Contains(out, x.Name) {
+			out = append(out, x.Name)
+		}
+	}
+	return out
+}
+
+func (p *prover) lookAt(f *verdict.Flow, src, dst *piece, atom, publication int32) {
+	if f.Source == f.Destination { // an endpoint has no flow to itself, but the next of its piece may
+		if x := src.own; x.From != x.To {
+			f.Source = x.To
+		} else if x := dst.own; x.From != x.To {
+			f.Destination = offset(x.To, x.From, f.Destination)
+		} else {
+			return
+		}
+	}
+	key := pairKey{src.own.From, dst.own.From, src.class.End.Segment, dst.class.End.Segment, atom, publication}
+	p.mu.Lock()
+	if p.seen[key] || p.looked >= mostLooked {
+		p.incomplete = p.incomplete || !p.seen[key]
+		p.mu.Unlock()
+		return
+	}
+	p.seen[key] = true
+	p.looked++
+	p.mu.Unlock()
+	meant, found := Expected(p.s.Judge, f), p.r.Carry(f)
+	if meant.Same(&found) {
+		return
+	}
+	p.note(f, src, dst, atom, &meant, &found)
+}

@@ -1,0 +1,315 @@
+// Package reader reads the configuration of targets back into what happens to the first packet
+// of every flow, and proves that this is what an estate says. It shares nothing with
+// core/native but the form of the configuration. Of the estate it takes what is there (subnets,
+// workloads, what is up or down), and nothing of what is meant, but to compare.
+//
+// What targets do with a packet is in docs/decisions/11-targets.md.
+package reader
+
+import (
+	"net/netip"
+	"slices"
+
+	"github.com/gaissmai/bart"
+
+	"bivium/core/estate"
+	"bivium/core/native/config"
+	"bivium/core/paths"
+)
+
+// Reader reads one configuration. It never changes, and is safe for concurrent use.
+type Reader struct {
+	Estate *estate.Estate // as far as the configuration and what is there say: no rules
+	Net    *paths.Net
+	cfg    *config.Config
+
+	segments  []*config.Segment // by number
+	imports   []bart.Table[imported]
+	exports   map[[2]int]*bart.Table[netip.Prefix] // by the segment of the address, and the one that sees it: as what
+	pools     map[string]*config.Pool
+	firewalls map[string][]int // by pool: the hubs that have a healthy one
+	networks  []*network       // by number
+	published []published      // in order of name
+}
+
+// imported is an address of another segment that a segment finds.
+type imported struct {
+	seen    netip.Prefix
+	segment int
+	own     netip.Prefix
+}
+
+type published struct {
+	*config.Publication
+	segment, exit int
+}
+
+// network is the lists of one network.
+type network struct {
+	config.Network
+	whole    *config.List
+	subnets  map[string]*config.List
+	bearers  map[netip.Addr][]*config.EntryList // by the address that a workload has inside
+	standard []*config.EntryList
+	held     map[netip.Addr]bool     // by a workload
+	bearing  map[string][]netip.Addr // by list of the account: the addresses of those that bear it
+}
+
+// New reads a configuration beside an estate. Names that the estate does not have are left out.
+func New(e *estate.Estate, cfg *config.Config) *Reader {
+	r := &Reader{cfg: cfg, Estate: wiring(e, cfg), pools: map[string]*config.Pool{}, firewalls: map[string][]int{}, exports: map[[2]int]*bart.Table[netip.Prefix]{}}
+	r.Net = paths.New(r.Estate)
+	r.segments, r.imports = make([]*config.Segment, len(r.Net.Segments)), make([]bart.Table[imported], len(r.Net.Segments))
+	for i := range cfg.Segments {
+		if s := r.Net.Segment(cfg.Segments[i].Name); s != paths.None {
+			r.segments[s] = &cfg.Segments[i]
+			r.readImports(s)
+		}
+	}
+	for i := range cfg.Pools {
+		r.pools[cfg.Pools[i].Name] = &cfg.Pools[i]
+	}
+	for i := range e.Pools {
+		var hubs []int
+		for _, f := range e.Pools[i].Firewalls {
+			if h := r.Net.Hub(f.Hub); f.State == "healthy" && h != paths.None && !slices.Contains(hubs, h) {
+				hubs = append(hubs, h)
+			}
+		}
+		slices.Sort(hubs)
+		r.firewalls[e.Pools[i].Name] = hubs
+	}
+	for i := range cfg.Hubs {
+		for k := range cfg.Hubs[i].Publications {
+			p := &cfg.Hubs[i].Publications[k]
+			r.published = append(r.published, published{p, r.Net.Segment(p.Segment), r.Net.Exit(p.Exit)})
+		}
+	}
+	slices.SortFunc(r.published, func(a, b published) int { return compareStrings(a.Name, b.Name) })
+	r.readNetworks(e)
+	return r
+}
+
+func (r *Reader) readImports(s int) {
+	for _, i := range r.segments[s].Imports {
+		of := r.Net.Segment(i.Of)
+		if of == paths.None {
+			continue
+		}
+		r.imports[s].Insert(i.Seen, imported{i.Seen, of, i.Own})
+		key := [2]int{of, s}
+		if r.exports[key] == nil {
+			r.exports[key] = &bart.Table[netip.Prefix]{}
+		}
+		r.exports[key].Insert(i.Own, i.Seen)
+	}
+}
+
+// seenAs returns the address by which a segment sees one of another.
+func (r *Reader) seenAs(segment int, a netip.Addr, by int) netip.Addr {
+	if t := r.exports[[2]int{segment, by}]; t != nil && segment != by {
+		if own, seen, ok := longest(t, a); ok {
+			return rebase(a, own, seen)
+		}
+	}
+	return a
+}
+
+func longest[T any](t *bart.Table[T], a netip.Addr) (netip.Prefix, T, bool) {
+	p, value, ok := t.LookupPrefixLPM(netip.PrefixFrom(a, a.BitLen()))
+	return p, value, ok
+}
+
+// rebase moves an address from one prefix to the same place in another.
+func rebase(a netip.Addr, from, to netip.Prefix) netip.Addr {
+	x, y := a.AsSlice(), to.Addr().AsSlice()
+	if len(x) != len(y) {
+		return a
+	}
+	for i := range x {
+		keep := byte(0xff)
+		if bits := from.Bits() - 8*i; bits >= 8 {
+			keep = 0
+		} else if bits > 0 {
+			keep = 0xff >> bits
+		}
+		y[i] = y[i]&^keep | x[i]&keep
+	}
+	out, _ := netip.AddrFromSlice(y)
+	return out
+}
+
+func compareStrings(a, b string) int {
+	switch {
+	case a < b:
+		return -1
+	case a > b:
+		return 1
+	}
+	return 0
+}
+
+// wiring returns the estate without anything that is meant: what is there as the estate has it,
+// and attachments, routes, peerings, links and exits as the targets have them.
+func wiring(e *estate.Estate, cfg *config.Config) *estate.Estate {
+	out := &estate.Estate{Version: e.Version, Name: e.Name, Accounts: e.Accounts, Hubs: e.Hubs, Segments: e.Segments, Workloads: e.Workloads, Pools: e.Pools}
+	out.Networks = slices.Clone(e.Networks)
+	at := map[string]int{}
+	for i := range out.Networks {
+		at[out.Networks[i].Name] = i
+		out.Networks[i].Routes = nil
+	}
+	peered := map[[2]string]bool{}
+	for _, n := range cfg.Networks {
+		i, ok := at[n.Name]
+		if !ok {
+			continue
+		}
+		out.Networks[i].Routes = n.Routes
+		for _, p := range n.Peers {
+			between := [2]string{min(n.Name, p.Name), max(n.Name, p.Name)}
+			if peered[between] {
+				if k := slices.IndexFunc(out.Peerings, func(x estate.Peering) bool { return x.Between == between }); p.OffersHub {
+					out.Peerings[k].OffersHub = p.Name
+				}
+				continue
+			}
+			peered[between] = true
+			x := estate.Peering{Between: between}
+			if p.OffersHub {
+				x.OffersHub = p.Name
+			}
+			out.Peerings = append(out.Peerings, x)
+		}
+	}
+	linked := map[string]bool{}
+	for _, h := range cfg.Hubs {
+		for _, a := range h.Attachments {
+			out.Attachments = append(out.Attachments, attachment(e, h.Name, &a))
+		}
+		for _, x := range h.Exits {
+			x.State = stateOf(e.Exits, func(o *estate.Exit) (string, string) { return o.Name, o.State }, x.Name)
+			out.Exits = append(out.Exits, x)
+		}
+		for _, l := range h.Links {
+			if !linked[l.Name] {
+				linked[l.Name] = true
+				l.State = stateOf(e.Links, func(o *estate.Link) (string, string) { return o.Name, o.State }, l.Name)
+				out.Links = append(out.Links, l)
+			}
+		}
+	}
+	return out
+}
+
+// stateOf returns the state of what has a name; down for what is not there.
+func stateOf[T any](things []T, of func(*T) (name, state string), name string) string {
+	for i := range things {
+		if n, state := of(&things[i]); n == name {
+			return state
+		}
+	}
+	return "down"
+}
+
+// attachment returns an attachment as the hub has it. Prefixes that routers have withdrawn
+// serve no path, and stay at home.
+func attachment(e *estate.Estate, hub string, a *config.Attachment) estate.Attachment {
+	out := estate.Attachment{Name: a.Name, Network: a.Network, Hub: hub, Cost: a.Cost, State: "down", Accepts: a.Accepts, Announces: a.Announces, Translate: a.Translate}
+	i := slices.IndexFunc(e.Attachments, func(o estate.Attachment) bool { return o.Name == a.Name })
+	var learned []estate.Learned
+	if i >= 0 {
+		out.State, learned = e.Attachments[i].State, e.Attachments[i].Learned
+	}
+	heard := func(r config.Route) bool {
+		return slices.ContainsFunc(learned, func(l estate.Learned) bool {
+			return l.Status == "accepted" && l.Prefix == r.Prefix && l.Segment == r.Segment
+		})
+	}
+	for _, r := range a.Routes {
+		switch {
+		case !r.Borne:
+		case heard(r):
+			out.Learned = append(out.Learned, estate.Learned{Prefix: r.Prefix, Segment: r.Segment, Status: "accepted"})
+		default:
+			out.Static = append(out.Static, estate.Static{Prefix: r.Prefix, Segment: r.Segment})
+		}
+	}
+	for _, l := range learned {
+		if l.Status == "withdrawn" {
+			out.Learned = append(out.Learned, l)
+		}
+	}
+	return out
+}
+
+func (r *Reader) readNetworks(e *estate.Estate) {
+	r.networks = make([]*network, len(r.Net.Networks))
+	for i := range r.cfg.Networks {
+		n := r.Net.Network(r.cfg.Networks[i].Name)
+		if n == paths.None {
+			continue
+		}
+		x := &network{Network: r.cfg.Networks[i], subnets: map[string]*config.List{}}
+		for k := range x.Lists {
+			if l := &x.Lists[k]; l.On == "" {
+				x.whole = l
+			} else {
+				x.subnets[l.On] = l
+			}
+		}
+		r.networks[n] = x
+	}
+	for i := range r.cfg.Accounts {
+		r.readAccount(e, &r.cfg.Accounts[i])
+	}
+}
+
+// readAccount reads which addresses bear which lists of an account of Cirra.
+func (r *Reader) readAccount(e *estate.Estate, a *config.Account) {
+	byName, workloads := map[string]*config.EntryList{}, map[string]*estate.Workload{}
+	for i := range a.Lists {
+		byName[a.Lists[i].Name] = &a.Lists[i]
+	}
+	for i := range e.Workloads {
+		workloads[e.Workloads[i].Name] = &e.Workloads[i]
+	}
+	lists := func(names []string) []*config.EntryList {
+		out := []*config.EntryList{}
+		for _, name := range names {
+			if l := byName[name]; l != nil {
+				out = append(out, l)
+			}
+		}
+		return out
+	}
+	bearing := map[string][]netip.Addr{}
+	for _, x := range r.networks {
+		if x != nil && x.Provider == config.Cirra && x.Account == a.Name {
+			x.bearers, x.standard, x.bearing, x.held = map[netip.Addr][]*config.EntryList{}, lists(a.Default), bearing, map[netip.Addr]bool{}
+			for i := range e.Workloads {
+				if w := &e.Workloads[i]; w.Network == x.Name {
+					for _, address := range w.Addresses {
+						x.held[address] = true
+					}
+				}
+			}
+		}
+	}
+	for _, b := range a.Bindings {
+		w := workloads[b.Workload]
+		if w == nil {
+			continue
+		}
+		n := r.Net.Network(w.Network)
+		if n == paths.None || r.networks[n] == nil || r.networks[n].bearers == nil {
+			continue
+		}
+		for _, address := range w.Addresses {
+			r.networks[n].bearers[address] = lists(b.Lists)
+			for _, name := range b.Lists {
+				bearing[name] = append(bearing[name], address)
+			}
+		}
+	}
+}
