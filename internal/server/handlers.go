@@ -9,6 +9,7 @@ import (
 	"bivium/internal/app"
 	"bivium/internal/app/drafts"
 	"bivium/internal/app/history"
+	"bivium/internal/app/targets"
 	"bivium/internal/app/view"
 	"bivium/internal/people"
 
@@ -21,6 +22,7 @@ type handlers struct {
 	history *history.History
 	audit   *people.Audit
 	demo    []byte
+	targets targets.Books
 	closing chan struct{} // closed when the server stops
 }
 

@@ -78,7 +78,7 @@ func New(c Config) http.Handler {
 		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{Limit: bytesOf(limits.BodyBytes), Skipper: imports}),
 	)
 	gzip := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: fewestPacked})
-	h, q, a := &handlers{c.App, c.Drafts, c.History, c.People.Audit(), c.Demo, make(chan struct{})}, newQueues(c.App), newAnswers()
+	h, q, a := &handlers{app: c.App, drafts: c.Drafts, history: c.History, audit: c.People.Audit(), demo: c.Demo, closing: make(chan struct{})}, newQueues(c.App), newAnswers()
 	sessions := newSessions(c.Store, time.Now)
 	check := newAccess(c.People, sessions, c.Rate).check
 	looks := e.Group("/api", check)
@@ -95,6 +95,10 @@ func New(c Config) http.Handler {
 	see("/object", getObject)
 	see("/lanes", h.getLanes)
 	see("/routes", getRoutes)
+	see("/targets", h.getTargets)
+	see("/targets/held", h.getHeld)
+	see("/targets/for", h.getUses)
+	see("/targets/proof", h.getProof)
 	see("/undo", h.getUndo)
 	see("/tags", getTags)
 	see("/members", getMembers)

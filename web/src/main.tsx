@@ -18,6 +18,7 @@ import { LabelsPlace } from "./places/labels/LabelsPlace";
 import { PeoplePlace } from "./places/people/PeoplePlace";
 import { SignInPlace } from "./places/signin/SignInPlace";
 import { RulesPlace } from "./places/rules/RulesPlace";
+import { TargetsPlace } from "./places/targets/TargetsPlace";
 import "./styles.css";
 
 const queries = new QueryClient({
@@ -54,6 +55,9 @@ const places = [
   { path: "/rules", element: <RulesPlace /> },
   { path: "/rules/:kind", element: <RulesPlace /> },
   { path: "/rules/:kind/:name", element: <RulesPlace /> },
+  { path: "/targets", element: <TargetsPlace /> },
+  { path: "/targets/:kind", element: <TargetsPlace /> },
+  { path: "/targets/:kind/:name", element: <TargetsPlace /> },
   { path: "*", element: <Home /> },
 ];
 

@@ -1004,6 +1004,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The hubs, pools, clouds and premises, and how much each has to hold */
+        get: operations["getTargets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/held": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What one target has to hold */
+        get: operations["getHeld"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/for": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The rules of all targets that are for one rule object */
+        get: operations["getUses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How what targets have to hold compares with what is meant, for all flows */
+        get: operations["getProof"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/undo": {
         parameters: {
             query?: never;
@@ -2383,6 +2451,113 @@ export interface components {
             prefix: string;
             /** Format: date-time */
             until: string;
+        };
+        Targets: {
+            revision: number;
+            targets: components["schemas"]["Target"][];
+            refused: components["schemas"]["NativeRefusal"][];
+        };
+        Target: {
+            /** @enum {unknown} */
+            kind: "segment" | "hub" | "pool" | "network";
+            name: string;
+            provider: string;
+            account: string;
+            lists: number;
+            rules: number;
+            bound: number;
+            refused: boolean;
+        };
+        NativeRefusal: {
+            network: string;
+            on: string;
+            code: string;
+            words: string;
+            count: number;
+            limit: number;
+        };
+        Held: {
+            /** @enum {unknown} */
+            kind: "segment" | "hub" | "pool" | "network";
+            name: string;
+            provider: string;
+            account: string;
+            lists: number;
+            rules: number;
+            bound: number;
+            refused: boolean;
+            revision: number;
+            listings: components["schemas"]["NativeListing"][];
+            sets: components["schemas"]["NativeSet"][];
+        };
+        NativeListing: {
+            on: string;
+            bears: string[];
+            limit: number;
+            bound: number;
+            lines: components["schemas"]["NativeLine"][];
+        };
+        NativeLine: {
+            place: number;
+            /** @enum {unknown} */
+            way: "" | "in" | "out";
+            verb: string;
+            from: components["schemas"]["NativeEnd"][];
+            to: components["schemas"]["NativeEnd"][];
+            services: string[];
+            through: string[];
+            for: components["schemas"]["NativeRef"][];
+        };
+        NativeEnd: {
+            segment: string;
+            exit: string;
+            set: string;
+            prefixes: string[];
+        };
+        NativeSet: {
+            name: string;
+            prefixes: string[];
+        };
+        NativeRef: {
+            kind: string;
+            name: string;
+            rule: number;
+        };
+        Uses: {
+            revision: number;
+            uses: components["schemas"]["NativeUse"][];
+            sets: components["schemas"]["NativeSet"][];
+        };
+        NativeUse: {
+            target: components["schemas"]["Target"];
+            on: string;
+            lines: components["schemas"]["NativeLine"][];
+        };
+        NativeProof: {
+            revision: number;
+            proven: boolean;
+            incomplete: boolean;
+            differences: components["schemas"]["NativeDifference"][];
+            stricter: components["schemas"]["NativeDifference"][];
+            unheld: components["schemas"]["NativeUnheld"][];
+        };
+        NativeDifference: {
+            /** @enum {unknown} */
+            change: "opened" | "closed" | "past" | "others";
+            from: string;
+            to: string;
+            sources: string[];
+            destinations: string[];
+            services: string[];
+            meant: string;
+            found: string;
+            why: string;
+            witness: components["schemas"]["Witness"];
+        };
+        NativeUnheld: {
+            network: string;
+            prefixes: string[];
+            why: string;
         };
         Routes: {
             revision: number;
@@ -4253,6 +4428,114 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Routes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getTargets: {
+        parameters: {
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Targets"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHeld: {
+        parameters: {
+            query: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+                kind: string;
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Held"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getUses: {
+        parameters: {
+            query: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+                kind: string;
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Uses"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getProof: {
+        parameters: {
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NativeProof"];
                 };
             };
             default: components["responses"]["Problem"];

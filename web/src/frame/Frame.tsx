@@ -19,6 +19,7 @@ const places = [
   { path: "/estate", name: "Estate" },
   { path: "/lanes", name: "Lanes" },
   { path: "/rules", name: "Rules" },
+  { path: "/targets", name: "Targets" },
   { path: "/changes", name: "Changes" },
   { path: "/board", name: "Board" },
   { path: "/findings", name: "Findings" },

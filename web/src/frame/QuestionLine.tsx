@@ -12,7 +12,7 @@ const fields = ["from", "to", "on"] as const;
 type Field = (typeof fields)[number];
 const prompts: Record<Field, string> = {
   from: "workload, group",
-  to: "address, internet",
+  to: "group, internet",
   on: "service, tcp/443",
 };
 

@@ -54,7 +54,24 @@ export function Facts({ kind, name, object, about, usedBy, saved, beside }: Prop
         <p className="pb-4 text-soft">Nothing uses it.</p>
       )}
       {saved && <Problems kind={kind} name={name} />}
+      {saved && ["policy", "share", "publication", "rulebook"].includes(kind) && (
+        <NativeRules kind={kind} name={name} />
+      )}
     </aside>
+  );
+}
+
+/** Where the rules that it becomes at hubs, clouds and premises can be seen. */
+function NativeRules({ kind, name }: { kind: RuleKind; name: string }) {
+  const { search } = useLocation();
+  const params = new URLSearchParams(search);
+  params.set("for", `${kind}/${name}`);
+  return (
+    <Part title="Native rules">
+      <Link className="text-accent hover:underline" to={`/targets?${params}`}>
+        What it becomes at hubs, clouds and premises
+      </Link>
+    </Part>
   );
 }
 

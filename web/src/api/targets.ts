@@ -1,0 +1,37 @@
+import { keepPreviousData, queryOptions } from "@tanstack/react-query";
+import { client, take } from "./client";
+import type { Schemas } from "./client";
+
+export type Target = Schemas["Target"];
+export type Line = Schemas["NativeLine"];
+
+/** The hubs, pools, clouds and premises, and how much each has to hold. */
+export const targetsQuery = queryOptions({
+  queryKey: ["estate", "targets"],
+  queryFn: async ({ signal }) => take(await client.GET("/api/targets", { signal })),
+});
+
+/** What one target has to hold. */
+export const heldQuery = (kind: string, name: string) =>
+  queryOptions({
+    queryKey: ["estate", "targets", kind, name],
+    queryFn: async ({ signal }) =>
+      take(await client.GET("/api/targets/held", { params: { query: { kind, name } }, signal })),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+
+/** The rules of all targets that are for one rule object. */
+export const usesQuery = (kind: string, name: string) =>
+  queryOptions({
+    queryKey: ["estate", "targets", "for", kind, name],
+    queryFn: async ({ signal }) =>
+      take(await client.GET("/api/targets/for", { params: { query: { kind, name } }, signal })),
+    retry: false,
+  });
+
+/** How what targets have to hold compares with what is meant, for all flows. */
+export const proofQuery = queryOptions({
+  queryKey: ["estate", "targets", "proof"],
+  queryFn: async ({ signal }) => take(await client.GET("/api/targets/proof", { signal })),
+});

@@ -1,0 +1,121 @@
+import { useQuery } from "@tanstack/react-query";
+import { useLocation, useParams } from "react-router";
+import { targetsQuery } from "../../api/targets";
+import type { Target } from "../../api/targets";
+import type { Schemas } from "../../api/client";
+import { problemText } from "../../parts/ConsequenceView";
+import { counted } from "../../parts/wording";
+import { HeldView } from "./HeldView";
+import { ProofView, ProofLine } from "./ProofView";
+import { TargetList } from "./TargetList";
+import { UsesView } from "./UsesView";
+
+/** What hubs, pools, clouds and premises have to hold, what each rule is for, and its proof. */
+export function TargetsPlace() {
+  const { kind, name } = useParams();
+  const { search } = useLocation();
+  const targets = useQuery(targetsQuery);
+  const [ofKind, ofName] = (new URLSearchParams(search).get("for") ?? "").split("/");
+  if (targets.error) {
+    return (
+      <p role="alert" className="p-6 text-denied">
+        {problemText(targets.error)}
+      </p>
+    );
+  }
+  if (!targets.data) return null;
+  return (
+    <div className="flex h-full">
+      <TargetList targets={targets.data.targets} />
+      <section aria-label="Target" className="min-w-0 flex-1 overflow-y-auto px-7 pt-4 pb-8">
+        {kind === "proof" ? (
+          <ProofView />
+        ) : kind && name ? (
+          <HeldView kind={kind} name={name} />
+        ) : ofKind && ofName ? (
+          <UsesView kind={ofKind} name={ofName} />
+        ) : (
+          <Summary targets={targets.data} />
+        )}
+      </section>
+    </div>
+  );
+}
+
+const providers = [
+  ["cirra", "Cirra"],
+  ["velum", "Velum"],
+  ["stratok", "Stratok"],
+  ["premises", "Premises"],
+] as const;
+
+/** All targets at a glance: is it proven, does it fit, how many rules are there. */
+function Summary({ targets }: { targets: Schemas["Targets"] }) {
+  const rows: [string, Target[]][] = [
+    ["Match lists of segments, at every hub", targets.targets.filter((t) => t.kind === "segment")],
+    ["Hubs: routes, links, exits", targets.targets.filter((t) => t.kind === "hub")],
+    ["Pools: rulebooks", targets.targets.filter((t) => t.kind === "pool")],
+    ...providers.map(([key, called]): [string, Target[]] => [
+      `Networks of ${called}`,
+      targets.targets.filter((t) => t.kind === "network" && t.provider === key),
+    ]),
+    [
+      "Networks without lists",
+      targets.targets.filter((t) => t.kind === "network" && !providers.some(([key]) => key === t.provider)),
+    ],
+  ];
+  return (
+    <>
+      <h1 className="font-serif text-[22px] font-semibold">Targets</h1>
+      <p className="max-w-prose pt-1 text-soft">
+        What hubs, firewall pools, clouds and premises have to hold so that they do what this estate says.
+        Nothing is written to them yet.
+      </p>
+      <ProofLine />
+      {targets.refused.length > 0 && <RefusedList refused={targets.refused} />}
+      <table className="mt-5 text-left">
+        <thead>
+          <tr className="border-b border-line text-[13px] text-soft">
+            <th className="py-1.5 pr-8 font-normal">What</th>
+            <th className="pr-8 text-right font-normal">Targets</th>
+            <th className="pr-8 text-right font-normal">Rules</th>
+            <th className="text-right font-normal">At least</th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows
+            .filter(([, list]) => list.length > 0)
+            .map(([called, list]) => (
+              <tr key={called} className="border-b border-line">
+                <td className="py-1.5 pr-8">{called}</td>
+                <td className="pr-8 text-right tabular-nums">{list.length}</td>
+                <td className="pr-8 text-right tabular-nums">{sum(list, (t) => t.rules)}</td>
+                <td className="text-right tabular-nums">{sum(list, (t) => t.bound)}</td>
+              </tr>
+            ))}
+        </tbody>
+      </table>
+      <p className="max-w-prose pt-2 text-[13px] text-soft">
+        At least: how few rules such lists could have, as far as that is known.
+      </p>
+    </>
+  );
+}
+
+const sum = (list: Target[], of: (t: Target) => number) => list.reduce((n, t) => n + of(t), 0);
+
+function RefusedList({ refused }: { refused: Schemas["NativeRefusal"][] }) {
+  return (
+    <div role="alert" className="mt-4 rounded border border-denied px-4 py-3">
+      <p className="font-semibold text-denied">
+        {counted(refused.length, "list")} {refused.length === 1 ? "does" : "do"} not fit. Until this is
+        corrected, nothing can be applied.
+      </p>
+      <ul className="list-disc pt-1 pl-5">
+        {refused.map((r, i) => (
+          <li key={i}>{r.words}</li>
+        ))}
+      </ul>
+    </div>
+  );
+}
