@@ -57,7 +57,7 @@ func nativeCommand() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&target, "target", "", "one target: segment/NAME, hub/NAME, pool/NAME or network/NAME")
-	c.Flags().BoolVar(&prove, "prove", false, "read the configuration back, and list every flow that it treats otherwise than is meant")
+	c.Flags().BoolVar(&prove, "prove", false, "read the configuration back, and list every flow that it treats other than intended")
 	c.Flags().BoolVar(&counts, "counts", false, "print how many rules each list has, how many it needs at least, and how many it may have")
 	return c
 }

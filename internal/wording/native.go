@@ -47,7 +47,7 @@ func Blur(b reader.Blur) string {
 
 // NativeDifference says which flows fare otherwise than is meant, and how.
 func NativeDifference(d *reader.Difference) string {
-	return fmt.Sprintf("%s %s to %s %s on %s is meant to be %s, and is %s; for example %s to %s on %s",
+	return fmt.Sprintf("%s %s to %s %s on %s: intended is %s, found is %s; for example %s to %s on %s",
 		d.From, firstOf(d.Sources), d.To, firstOf(d.Destinations), firstOf(d.Services.Words()), Fate(&d.Meant), Fate(&d.Found),
 		d.Witness.Source, d.Witness.Destination, serviceOf(d))
 }

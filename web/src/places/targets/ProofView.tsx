@@ -37,15 +37,15 @@ export function ProofLine() {
 
 function verdictOf(p: Schemas["NativeProof"]): string {
   if (p.proven) return "Proven for all flows: these rules do what the estate says.";
-  const n = counted(p.differences.length, "set of flows fares", "sets of flows fare");
-  return `Not proven: ${n} otherwise than is meant.${p.incomplete ? " There are more." : ""}`;
+  const n = counted(p.differences.length, "set of flows has", "sets of flows have");
+  return `Not proven: ${n} another outcome than intended.${p.incomplete ? " There are more." : ""}`;
 }
 
 const changes: Record<Schemas["NativeDifference"]["change"], [string, string]> = {
   opened: ["Passes, and should not", "text-denied"],
-  past: ["Passes a firewall by", "text-denied"],
+  past: ["Passes without a firewall", "text-denied"],
   closed: ["Does not pass, and should", "text-blocked"],
-  others: ["Other firewalls than is meant", "text-blocked"],
+  others: ["Other firewalls than intended", "text-blocked"],
 };
 
 /** All that native rules do otherwise than is meant, each with a flow to look at. */
@@ -100,7 +100,7 @@ function Difference({ d }: { d: Schemas["NativeDifference"] }) {
         <span className="text-soft">on</span> <Folded words={d.services} most={4} one="service" />
       </p>
       <p className="text-[13px] text-soft">
-        Meant: {d.meant}. Found: {d.found}.{d.why && ` Because ${d.why}.`} For example{" "}
+        Intended: {d.meant}. Found: {d.found}.{d.why && ` Because ${d.why}.`} For example{" "}
         <Link className="text-accent hover:underline" to={`/board?${params}`}>
           {d.witness.source} to {d.witness.destination} on {d.witness.on}
         </Link>
