@@ -98,11 +98,11 @@ func place(p *reader.Place) string {
 	}
 	switch p.Kind {
 	case reader.StopOutward:
-		return " on the way out of " + on + rule
+		return " by the outbound list of " + on + rule
 	case reader.StopInward:
-		return " on the way into " + on + rule
+		return " by the inbound list of " + on + rule
 	case reader.StopHub:
-		return " at the hub, by the list of segment " + on + rule
+		return " by the match list of segment " + on + rule
 	case reader.StopFirewall:
 		return ": no firewall of " + on + " works"
 	case reader.StopNoPath:
