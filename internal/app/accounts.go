@@ -298,16 +298,50 @@ func (a *App) NativeRules(ctx context.Context, network string) ([]drivers.RuleLi
 		}
 		ctx, cancel := context.WithTimeout(ctx, patience)
 		defer cancel()
-		lists, err := d.Rules(ctx, k.ID)
+		native, err := d.Native(ctx, []string{k.ID})
 		if errors.Is(err, drivers.ErrMissing) {
 			return nil, &view.Problem{At: "network", Message: "the provider no longer has this network", Fix: "sync its account"}
 		}
 		if err != nil {
 			return nil, connectProblem(err)
 		}
-		return append([]drivers.RuleList{}, lists...), nil
+		return a.rulesIn(native, k), nil
 	}
 	return nil, &view.Problem{At: "network", Message: fmt.Sprintf("no synced account has a network %s", network), Fix: "sync its account first"}
+}
+
+// rulesIn returns the rules of a network that a provider has, to be read: those of its lists, or
+// of those that its workloads bear.
+func (a *App) rulesIn(native *drivers.Native, network *inventory.Known) []drivers.RuleList {
+	out := []drivers.RuleList{}
+	for i := range native.Lists {
+		out = append(out, native.Lists[i].Words())
+	}
+	borne := map[string]bool{}
+	here := map[string]bool{}
+	for i := range a.Now().Estate.Workloads {
+		if w := &a.Now().Estate.Workloads[i]; w.Network == network.Name {
+			here[w.Name] = true
+		}
+	}
+	for _, k := range a.Now().Known {
+		if k.Kind != inventory.WorkloadKind || k.Account != network.Account || !here[k.Name] {
+			continue
+		}
+		for _, b := range native.Bindings {
+			if b.Workload == k.ID {
+				for _, l := range b.Lists {
+					borne[l] = true
+				}
+			}
+		}
+	}
+	for i := range native.Entries {
+		if l := &native.Entries[i]; borne[l.Name] {
+			out = append(out, l.Words())
+		}
+	}
+	return out
 }
 
 // Health asks a connected account for the state of what its provider runs.

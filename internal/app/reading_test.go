@@ -33,7 +33,8 @@ func (w winding) Page(_ context.Context, cursor string) (*drivers.Page, error) {
 	p.Workloads = make([]inventory.Workload, w.each)
 	return p, nil
 }
-func (winding) Rules(context.Context, string) ([]drivers.RuleList, error) { return nil, nil }
+func (winding) Native(context.Context, []string) (*drivers.Native, error) { return nil, nil }
+func (winding) Put(context.Context, *drivers.Put) (string, error)         { return "", nil }
 func (winding) Health(context.Context) ([]drivers.Health, error)          { return nil, nil }
 
 // TestAnInventoryWithoutEndIsGivenUp reads accounts whose pages go round in circles, or hold

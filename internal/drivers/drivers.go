@@ -9,6 +9,7 @@ import (
 	"fmt"
 
 	"bivium/core/inventory"
+	"bivium/core/native/config"
 )
 
 // Driver reads one account. It is used by one reader at a time.
@@ -18,9 +19,13 @@ type Driver interface {
 	// them, longer than the driver lives: a reading that was cut off goes on at
 	// the last. Networks come before the workloads that live in them.
 	Page(ctx context.Context, cursor string) (*Page, error)
-	// Rules returns the rules that the provider has on a network and what lives in
-	// it, as they are now; ErrMissing if there is no such network.
-	Rules(ctx context.Context, network string) ([]RuleList, error)
+	// Native returns the lists that the provider has on some networks and what lives in them, as
+	// they are now, each with its version; ErrMissing if there is no such network.
+	Native(ctx context.Context, networks []string) (*Native, error)
+	// Put replaces one list, or the lists that one workload bears, and returns the version that it
+	// has from then on: it is in force. ErrChanged if it is not of the version that its writer saw
+	// any more, and a LimitError if the provider takes no list of that size.
+	Put(ctx context.Context, p *Put) (version string, err error)
 	// Health returns the state of what the provider runs for the account.
 	Health(ctx context.Context) ([]Health, error)
 }
@@ -41,6 +46,46 @@ type Health struct {
 	Region string `json:"region"`
 	State  string `json:"state"` // up, down or waiting
 	Why    string `json:"why,omitempty"`
+}
+
+// Native is what a provider holds for an account beside its inventory.
+type Native struct {
+	Lists    []NetworkList
+	Entries  []EntryList // of Cirra
+	Bindings []Binding   // of Cirra, by workload; "" is what others bear
+}
+
+// NetworkList is a list on a network, by the provider's ID, or on a subnet of it.
+type NetworkList struct {
+	Network string
+	Version string
+	config.List
+	By []string // by rule: who wrote it, where the provider knows
+}
+
+// EntryList is a list that workloads bear.
+type EntryList struct {
+	Version string
+	config.EntryList
+	By []string
+}
+
+// Binding is the lists that a workload bears, by the provider's ID.
+type Binding struct {
+	Version  string
+	Workload string
+	Lists    []string
+}
+
+// Put is one thing that is to be written: a list on a network, one that workloads bear, or
+// what a workload bears. Version is that of what it replaces; "" where nothing was there.
+type Put struct {
+	Version  string
+	Network  string
+	List     *config.List
+	Entries  *config.EntryList
+	Workload string
+	Bears    []string
 }
 
 // RuleList is rules that a provider has, in the order in which it asks them.
@@ -64,9 +109,17 @@ var (
 	// ErrUnreachable is returned where the provider does not answer, or only says
 	// that it is busy, however often it is asked.
 	ErrUnreachable = errors.New("the provider does not answer")
+	// ErrChanged is returned where somebody else has written since.
+	ErrChanged = errors.New("somebody else has changed this since it was read")
 	// ErrMissing is returned where the provider does not know what was asked for.
 	ErrMissing = errors.New("the provider does not have this object")
 )
+
+// LimitError says that a provider takes no list of that size.
+type LimitError struct{ Why string }
+
+// Error says what the limit is, in the provider's words.
+func (e *LimitError) Error() string { return "the provider refuses the list: " + e.Why }
 
 // AnswerError is an answer that makes no sense.
 type AnswerError struct {

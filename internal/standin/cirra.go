@@ -1,7 +1,13 @@
 package standin
 
 import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"maps"
 	"net/http"
+	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -13,7 +19,11 @@ import (
 //
 //	GET /v1/ACCOUNT/networks?cursor=C   {"items": [...], "next": "C", "total": N}
 //	GET /v1/ACCOUNT/machines?cursor=C   likewise
-//	GET /v1/ACCOUNT/lists?network=ID    {"items": [...]}
+//	GET /v1/ACCOUNT/lists               {"items": [{"name", "version", "entries"}]}
+//	GET /v1/ACCOUNT/bindings            {"items": [{"machine", "version", "lists"}], "default": {...}}
+//	PUT /v1/ACCOUNT/lists/NAME          {"version": V, "entries": [...]}  {"version": V+1}, or 409
+//	PUT /v1/ACCOUNT/bindings/MACHINE    {"version": V, "lists": [...]}    likewise
+//	PUT /v1/ACCOUNT/default/-           likewise
 //	GET /v1/ACCOUNT/parts               {"hubs": [...], "firewalls": [...]}
 func (w *World) Cirra() http.Handler {
 	e := echo.New()
@@ -40,19 +50,57 @@ func (w *World) Cirra() http.Handler {
 			}
 			return c.JSON(http.StatusOK, listing(items, next, len(a.Machines)))
 		case "lists":
-			rules, there := a.rulesOn(c.QueryParam("network"))
-			if !there {
-				return echo.ErrNotFound
-			}
-			items := make([]map[string]any, len(rules))
-			for i, r := range rules { // lists allow, and say nothing else
-				items[i] = map[string]any{"machine": r.On, "entry": map[string]any{"protocol": r.Protocol, "ports": r.Ports, "source": r.From}}
+			items := []map[string]any{}
+			for _, name := range slices.Sorted(maps.Keys(a.native.entries)) {
+				items = append(items, map[string]any{"name": name, "version": a.native.entries[name].Version, "entries": cirraEntries(a.native.entries[name].Lines)})
 			}
 			return c.JSON(http.StatusOK, map[string]any{"items": items})
+		case "bindings":
+			items := []map[string]any{}
+			for _, m := range slices.Sorted(maps.Keys(a.native.bindings)) {
+				items = append(items, map[string]any{"machine": m, "version": a.native.bindings[m].Version, "lists": a.native.bindings[m].Lists})
+			}
+			return c.JSON(http.StatusOK, map[string]any{"items": items, "default": map[string]any{"version": a.native.standard.Version, "lists": a.native.standard.Lists}})
 		case "parts":
 			return c.JSON(http.StatusOK, map[string]any{"hubs": a.Hubs, "firewalls": a.Walls})
 		}
 		return echo.ErrNotFound
+	})
+	e.PUT("/v1/:account/:list/:name", func(c echo.Context) error {
+		a, ok := w.account("cirra", c.Param("account"))
+		token, bearer := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
+		if !ok || !bearer || token != a.Secret {
+			return echo.NewHTTPError(http.StatusUnauthorized, "no such account, or another token")
+		}
+		var ask struct {
+			Version int          `json:"version"`
+			Entries []cirraEntry `json:"entries"`
+			Lists   []string     `json:"lists"`
+		}
+		if err := json.NewDecoder(c.Request().Body).Decode(&ask); err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, err.Error())
+		}
+		version, err := 0, error(nil)
+		switch c.Param("list") {
+		case "lists":
+			lines := make([]Line, len(ask.Entries))
+			for i := range ask.Entries {
+				if lines[i], err = ask.Entries[i].line(); err != nil {
+					return echo.NewHTTPError(http.StatusUnprocessableEntity, err.Error())
+				}
+			}
+			version, err = w.putEntries(a.Name, c.Param("name"), ask.Version, lines)
+		case "bindings":
+			version, err = w.bind(a.Name, c.Param("name"), ask.Version, ask.Lists)
+		case "default":
+			version, err = w.bind(a.Name, "", ask.Version, ask.Lists)
+		default:
+			return echo.ErrNotFound
+		}
+		if err != nil {
+			return written(err)
+		}
+		return c.JSON(http.StatusOK, map[string]any{"version": version})
 	})
 	return w.misbehave(func(r *http.Request) string {
 		parts := strings.Split(r.URL.Path, "/")
@@ -93,4 +141,66 @@ func table(n *Network) []map[string]any {
 		out = append(out, map[string]any{"destination": r.To, "target": r.Via})
 	}
 	return out
+}
+
+// cirraEntry is an entry as Cirra writes it: it allows.
+type cirraEntry struct {
+	Direction string `json:"direction"` // ingress or egress
+	Protocol  string `json:"protocol"`  // a name, a number or a range of numbers; "" for all
+	Ports     string `json:"ports,omitempty"`
+	Peer      string `json:"peer"` // a prefix, or "list:NAME"
+	CreatedBy string `json:"createdBy,omitempty"`
+}
+
+func cirraEntries(lines []Line) []cirraEntry {
+	out := make([]cirraEntry, len(lines))
+	for i, l := range lines {
+		e := cirraEntry{Direction: "ingress", CreatedBy: l.By}
+		if l.Out {
+			e.Direction = "egress"
+		}
+		if len(l.Matches) > 0 {
+			m := l.Matches[0]
+			e.Protocol = fmt.Sprintf("%d-%d", m.Protocols[0], m.Protocols[1])
+			if m.Protocols[0] == m.Protocols[1] {
+				e.Protocol = cmp.Or(names[m.Protocols[0]], strconv.Itoa(m.Protocols[0]))
+			}
+			if m.Ports != everything.Ports {
+				e.Ports = fmt.Sprintf("%d-%d", m.Ports[0], m.Ports[1])
+			}
+		}
+		switch {
+		case l.List != "":
+			e.Peer = "list:" + l.List
+		case len(l.Peer) > 0:
+			e.Peer = l.Peer[0].String()
+		}
+		out[i] = e
+	}
+	return out
+}
+
+func (e *cirraEntry) line() (Line, error) {
+	l := Line{Out: e.Direction == "egress", Allow: true, By: e.CreatedBy}
+	if e.Protocol != "" {
+		m := everything
+		if number, known := protocols[e.Protocol]; known {
+			m.Protocols = [2]int{number, number}
+		} else if err := rangeIn(e.Protocol, &m.Protocols); err != nil {
+			return l, err
+		}
+		if e.Ports != "" {
+			if err := rangeIn(e.Ports, &m.Ports); err != nil {
+				return l, err
+			}
+		}
+		l.Matches = []Match{m}
+	}
+	if name, list := strings.CutPrefix(e.Peer, "list:"); list {
+		l.List = name
+		return l, nil
+	}
+	p, err := netip.ParsePrefix(e.Peer)
+	l.Peer = []netip.Prefix{p}
+	return l, err
 }

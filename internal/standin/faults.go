@@ -17,13 +17,13 @@ import (
 
 // Fault is how an account's interface misbehaves, and for how many answers.
 type Fault struct {
-	Kind  string `json:"kind"`  // slow, wrong, half, full, gone or expired; none for all well
+	Kind  string `json:"kind"`  // slow, wrong, half, full, gone, expired or lost; none for all well
 	After int    `json:"after"` // answers that are well before it begins
 	Times int    `json:"times"` // answers that it lasts for; 0 for good
 	Wait  int    `json:"wait"`  // milliseconds that each answer takes, whatever else happens
 }
 
-var kinds = []string{"none", "slow", "wrong", "half", "full", "gone", "expired"}
+var kinds = []string{"none", "slow", "wrong", "half", "full", "gone", "expired", "lost"}
 
 type faults struct {
 	mu    sync.Mutex
@@ -102,10 +102,28 @@ func (w *World) misbehave(account func(*http.Request) string, next http.Handler)
 			out.Write(answer.Body.Bytes()[:answer.Body.Len()/2]) //nolint:errcheck // the caller may have left
 			http.NewResponseController(out).Flush()              //nolint:errcheck // likewise
 			panic(http.ErrAbortHandler)
+		case "lost":
+			w.forget(account(r), func() { next.ServeHTTP(out, r) })
 		default:
 			next.ServeHTTP(out, r)
 		}
 	})
+}
+
+// forget lets something be answered, and takes back what it wrote.
+func (w *World) forget(account string, f func()) {
+	w.mu.RLock()
+	a := w.accounts[account]
+	w.mu.RUnlock()
+	if a == nil {
+		f()
+		return
+	}
+	was := a.native
+	f()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	a.native = was
 }
 
 // Play returns the interface through which the world is played with: machines

@@ -17,7 +17,11 @@ func Many(name, provider string, networks, machines int) *Account {
 		})
 	}
 	if networks > 0 {
-		a.Rules = []Rule{{Network: a.Networks[0].ID, On: "all", Priority: 200, Action: "allow", Protocol: "tcp", Ports: "443", From: a.Networks[0].Subnets[0].Prefix}}
+		on := "all"
+		if provider == "cirra" {
+			on = "machine 000000"
+		}
+		a.Rules = []Rule{{Network: a.Networks[0].ID, On: on, Priority: 200, Action: "allow", Protocol: "tcp", Ports: "443", From: a.Networks[0].Subnets[0].Prefix}}
 	}
 	envs := []map[string]string{{"Env": "Production"}, {"environment": "prod"}, {"stage": "dev"}, {"ENV": "Test"}}
 	for i := range machines {

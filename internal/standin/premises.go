@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"encoding/json"
 	"maps"
 	"net/http"
 	"slices"
@@ -14,7 +15,9 @@ import (
 //
 //	GET /sites?from=0     {"sites": [...], "of": N}
 //	GET /devices?from=0   {"devices": [...], "of": N}
-//	GET /acls?site=ID     access lists as RFC 8519 models them, in the JSON of RFC 7951
+//	GET /acls?site=ID     access lists as RFC 8519 models them, in the JSON of RFC 7951: two for each
+//	                      lan, LAN:in and LAN:out, and the version of each lan's
+//	PUT /acls?site=ID&lan=L   the same for one lan, with the version of before
 //	GET /uplinks          {"uplinks": [...]}
 func (w *World) Premises() http.Handler {
 	e := echo.New()
@@ -59,24 +62,47 @@ func (w *World) Premises() http.Handler {
 		if err != nil {
 			return err
 		}
-		rules, there := a.rulesOn(c.QueryParam("site"))
+		lists, there := a.listsOf(c.QueryParam("site"))
 		if !there {
 			return echo.ErrNotFound
 		}
-		lists := map[string][]map[string]any{}
-		for i, r := range rules {
-			forwarding := map[string]string{"allow": "accept", "deny": "drop"}[r.Action]
-			lists[r.On] = append(lists[r.On], map[string]any{
-				"name":    "rule-" + strconv.Itoa(i+1),
-				"matches": map[string]any{"ipv4": map[string]any{"source-ipv4-network": r.From}, r.Protocol: map[string]any{"destination-port": map[string]any{"port": r.Ports}}},
-				"actions": map[string]any{"forwarding": "ietf-access-control-list:" + forwarding},
-			})
-		}
-		acls := []map[string]any{}
+		acls, versions := []accessList{}, map[string]int{}
 		for _, name := range slices.Sorted(maps.Keys(lists)) {
-			acls = append(acls, map[string]any{"name": name, "type": "ipv4-acl-type", "aces": map[string]any{"ace": lists[name]}})
+			versions[name] = lists[name].Version
+			acls = append(acls, accessLists(name, lists[name].Lines)...)
 		}
-		return c.JSON(http.StatusOK, map[string]any{"ietf-access-control-list:acls": map[string]any{"acl": acls}})
+		return c.JSON(http.StatusOK, map[string]any{"ietf-access-control-list:acls": map[string]any{"acl": acls}, "versions": versions})
+	})
+	e.PUT("/acls", func(c echo.Context) error {
+		a, _, err := known(c)
+		if err != nil {
+			return err
+		}
+		var ask struct {
+			ACLs struct {
+				ACL []accessList `json:"acl"`
+			} `json:"ietf-access-control-list:acls"`
+			Version int `json:"version"`
+		}
+		if err := json.NewDecoder(c.Request().Body).Decode(&ask); err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, err.Error())
+		}
+		var lines []Line
+		for i := range ask.ACLs.ACL {
+			some, err := ask.ACLs.ACL[i].lines()
+			if err != nil {
+				return echo.NewHTTPError(http.StatusUnprocessableEntity, err.Error())
+			}
+			lines = append(lines, some...)
+		}
+		if _, there := a.listsOf(c.QueryParam("site")); !there {
+			return echo.ErrNotFound
+		}
+		next, err := w.putOn(a.Name, c.QueryParam("site"), c.QueryParam("lan"), ask.Version, lines, func([]Line) error { return nil })
+		if err != nil {
+			return written(err)
+		}
+		return c.JSON(http.StatusOK, map[string]any{"version": next})
 	})
 	e.GET("/uplinks", func(c echo.Context) error {
 		a, _, err := known(c)

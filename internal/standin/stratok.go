@@ -4,9 +4,12 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/netip"
 	"strconv"
+	"strings"
 
 	"github.com/labstack/echo/v4"
 )
@@ -18,6 +21,7 @@ import (
 //	GET /nets              [{...}]
 //	GET /nets/ID/hosts     [{...}]
 //	GET /nets/ID/rules     [{...}]
+//	PUT /nets/ID/rules     [{...}], with the version of before in If-Match
 //	GET /parts             [{...}]
 //
 // Stratok-Signature is the HMAC-SHA-256 (RFC 2104) of the method, a space, the
@@ -72,15 +76,46 @@ func (w *World) Stratok() http.Handler {
 		if err != nil {
 			return err
 		}
-		rules, there := a.rulesOn(c.Param("id"))
+		lists, there := a.listsOf(c.Param("id"))
 		if !there {
 			return echo.ErrNotFound
 		}
-		out := []map[string]any{}
-		for i, r := range rules {
-			out = append(out, map[string]any{"order": i + 1, "do": r.Action, "way": "inbound", "target": r.On, "on": r.Protocol + ":" + r.Ports, "from": r.From})
+		l := lists[""]
+		if l == nil {
+			l = &List{}
+		}
+		c.Response().Header().Set("ETag", fmt.Sprintf(`"%d"`, l.Version))
+		out := []stratokRule{}
+		for i := range l.Lines {
+			out = append(out, stratokRuleOf(i+1, &l.Lines[i]))
 		}
 		return c.JSON(http.StatusOK, out)
+	})
+	e.PUT("/nets/:id/rules", func(c echo.Context) error {
+		a, err := signed(c)
+		if err != nil {
+			return err
+		}
+		var rules []stratokRule
+		if err := json.NewDecoder(c.Request().Body).Decode(&rules); err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, err.Error())
+		}
+		lines := make([]Line, len(rules))
+		for i := range rules {
+			if lines[i], err = rules[i].line(); err != nil {
+				return echo.NewHTTPError(http.StatusUnprocessableEntity, err.Error())
+			}
+		}
+		version, _ := strconv.Atoi(strings.Trim(c.Request().Header.Get("If-Match"), `"`)) //nolint:errcheck // none is 0
+		if _, there := a.listsOf(c.Param("id")); !there {
+			return echo.ErrNotFound
+		}
+		next, err := w.putOn(a.Name, c.Param("id"), "", version, lines, checkStratok)
+		if err != nil {
+			return written(err)
+		}
+		c.Response().Header().Set("ETag", fmt.Sprintf(`"%d"`, next))
+		return c.NoContent(http.StatusNoContent)
 	})
 	e.GET("/parts", func(c echo.Context) error {
 		a, err := signed(c)
@@ -113,4 +148,42 @@ func kinded(kind string, parts []Part) []map[string]any {
 		out = append(out, map[string]any{"kind": kind, "label": p.Name, "zone": p.Region, "status": p.State, "note": p.Why})
 	}
 	return out
+}
+
+// stratokRule is a rule as Stratok writes it: here is the side of the network, there the other.
+type stratokRule struct {
+	Order  int            `json:"order"`
+	Way    string         `json:"way"` // inbound or outbound
+	Do     string         `json:"do"`
+	Target string         `json:"target,omitempty"`
+	On     []string       `json:"on"` // "tcp:443", "protocols:0-5"; none for all
+	Here   []netip.Prefix `json:"here"`
+	There  []netip.Prefix `json:"there"`
+	Made   string         `json:"made,omitempty"` // by whom
+}
+
+func stratokRuleOf(order int, l *Line) stratokRule {
+	r := stratokRule{order, "inbound", "deny", l.Target, nil, l.Own, l.Peer, l.By}
+	if l.Out {
+		r.Way = "outbound"
+	}
+	if l.Allow {
+		r.Do = "allow"
+	}
+	for _, m := range l.Matches {
+		r.On = append(r.On, m.words(":"))
+	}
+	return r
+}
+
+func (r *stratokRule) line() (Line, error) {
+	l := Line{Order: r.Order, Out: r.Way == "outbound", Allow: r.Do == "allow", Target: r.Target, Own: r.Here, Peer: r.There, By: r.Made}
+	for _, text := range r.On {
+		m, err := matchIn(text, ":")
+		if err != nil {
+			return l, err
+		}
+		l.Matches = append(l.Matches, m)
+	}
+	return l, nil
 }

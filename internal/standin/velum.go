@@ -3,8 +3,10 @@ package standin
 import (
 	"crypto/rand"
 	"encoding/json"
+	"maps"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -20,6 +22,7 @@ const tokenLife = 10 * time.Minute
 //
 //	POST /token   {"key": K, "secret": S}        {"token": T, "seconds": 600}
 //	POST /query   {"of": "networks", "page": 1}  {"page": 1, "pages": N, "rows": [...], "count": N}
+//	POST /write   {"net": ID, "range": R, "version": V, "rules": [...]}   {"version": V+1}, or 409
 func (w *World) Velum() http.Handler {
 	var mu sync.Mutex
 	type pass struct {
@@ -94,12 +97,12 @@ func (w *World) Velum() http.Handler {
 				rows = append(rows, row)
 			}
 		case "rules":
-			rules, there := a.rulesOn(ask.Net)
+			lists, there := a.listsOf(ask.Net)
 			if !there {
 				return echo.ErrNotFound
 			}
-			for _, r := range rules {
-				rows = append(rows, map[string]any{"range": r.On, "priority": r.Priority, "verb": r.Action, "match": strings.TrimSpace(r.Protocol + " " + r.Ports), "sources": []netip.Prefix{r.From}})
+			for _, on := range slices.Sorted(maps.Keys(lists)) {
+				rows = append(rows, map[string]any{"range": on, "version": lists[on].Version, "rules": velumRules(lists[on].Lines)})
 			}
 			count = len(rows)
 		case "parts":
@@ -115,5 +118,77 @@ func (w *World) Velum() http.Handler {
 		answer["rows"], answer["count"], answer["pages"] = rows, count, (count+pageSize-1)/pageSize
 		return c.JSON(http.StatusOK, answer)
 	})
+	e.POST("/write", func(c echo.Context) error {
+		account := holder(c.Request())
+		if account == "" {
+			return echo.NewHTTPError(http.StatusUnauthorized, "the token is not good, or no longer")
+		}
+		var ask struct {
+			Net, Range string
+			Version    int
+			Rules      []velumRule
+		}
+		if err := json.NewDecoder(c.Request().Body).Decode(&ask); err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, err.Error())
+		}
+		lines := make([]Line, len(ask.Rules))
+		for i := range ask.Rules {
+			line, err := ask.Rules[i].line()
+			if err != nil {
+				return echo.NewHTTPError(http.StatusUnprocessableEntity, err.Error())
+			}
+			lines[i] = line
+		}
+		version, err := w.putOn(account, ask.Net, ask.Range, ask.Version, lines, checkVelum)
+		if err != nil {
+			return written(err)
+		}
+		return c.JSON(http.StatusOK, map[string]any{"version": version})
+	})
 	return w.misbehave(holder, e)
+}
+
+// velumRule is a rule as Velum writes it: own is the side of the range, other the other one.
+type velumRule struct {
+	Priority int            `json:"priority"`
+	Way      string         `json:"way"` // in or out
+	Verb     string         `json:"verb"`
+	Match    []string       `json:"match"` // "tcp 443", "udp 53 from 1024-65535", "protocols 0-5"; none for all
+	Own      []netip.Prefix `json:"own"`
+	Other    []netip.Prefix `json:"other"`
+	Author   string         `json:"author,omitempty"`
+}
+
+func velumRules(lines []Line) []velumRule {
+	out := make([]velumRule, len(lines))
+	for i, l := range lines {
+		out[i] = velumRule{l.Order, "in", "deny", nil, l.Own, l.Peer, l.By}
+		if l.Out {
+			out[i].Way = "out"
+		}
+		if l.Allow {
+			out[i].Verb = "allow"
+		}
+		for _, m := range l.Matches {
+			out[i].Match = append(out[i].Match, m.words(" "))
+		}
+	}
+	return out
+}
+
+func (r *velumRule) line() (Line, error) {
+	l := Line{Order: r.Priority, Out: r.Way == "out", Allow: r.Verb == "allow", Own: r.Own, Peer: r.Other, By: r.Author}
+	for _, prefixes := range [2][]netip.Prefix{l.Own, l.Peer} {
+		if len(prefixes) > mostVelumPrefixes {
+			return l, &limitError{"prefixes in one set", len(prefixes), mostVelumPrefixes}
+		}
+	}
+	for _, text := range r.Match {
+		m, err := matchIn(text, " ")
+		if err != nil {
+			return l, err
+		}
+		l.Matches = append(l.Matches, m)
+	}
+	return l, nil
 }

@@ -35,6 +35,7 @@ type Account struct {
 	Walls    []Part     `yaml:"firewalls"`
 	Rate     float64    `yaml:"rate"` // requests a second that are answered; 0 for 200
 
+	native *native
 	faults *faults
 	rate   *rate.Limiter
 	in     map[string][]*Machine // by network
@@ -86,19 +87,7 @@ type Rule struct {
 	Protocol string       `yaml:"protocol"`
 	Ports    string       `yaml:"ports"`
 	From     netip.Prefix `yaml:"from"`
-}
-
-// rulesOn returns the rules on a network, in order, and whether it is there.
-func (a *Account) rulesOn(network string) ([]Rule, bool) {
-	there := slices.ContainsFunc(a.Networks, func(n *Network) bool { return n.ID == network })
-	var out []Rule
-	for _, r := range a.Rules {
-		if r.Network == network {
-			out = append(out, r)
-		}
-	}
-	slices.SortStableFunc(out, func(x, y Rule) int { return x.Priority - y.Priority })
-	return out, there
+	By       string       `yaml:"by"` // who wrote it
 }
 
 // Machine is a workload. Network is the ID of a network, of this account or of
@@ -150,6 +139,7 @@ func (w *World) Add(a *Account) {
 		a.Rate = 200
 	}
 	a.rate = rate.NewLimiter(rate.Limit(a.Rate), int(a.Rate))
+	a.begin()
 	a.index()
 	w.accounts[a.Name] = a
 }
@@ -190,6 +180,7 @@ func (w *World) change(account string, f func(*Account)) error {
 	if !ok {
 		return fmt.Errorf("the world has no account %q", account)
 	}
+	a.native = a.native.clone() // whoever reads has the one before
 	f(a)
 	a.index()
 	return nil

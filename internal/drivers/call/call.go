@@ -61,10 +61,23 @@ func (c *Client) Post(ctx context.Context, path string, body, out any) (http.Hea
 	return c.send(ctx, http.MethodPost, path, sent, out)
 }
 
-func (c *Client) send(ctx context.Context, method, path string, body []byte, out any) (header http.Header, err error) {
+// Put sends a body as JSON to replace what is at a path. Headers are sent with it.
+func (c *Client) Put(ctx context.Context, path string, headers map[string]string, body, out any) (http.Header, error) {
+	sent, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	return c.sendWith(ctx, http.MethodPut, path, headers, sent, out)
+}
+
+func (c *Client) send(ctx context.Context, method, path string, body []byte, out any) (http.Header, error) {
+	return c.sendWith(ctx, method, path, nil, body, out)
+}
+
+func (c *Client) sendWith(ctx context.Context, method, path string, headers map[string]string, body []byte, out any) (header http.Header, err error) {
 	backoff := retry.WithMaxRetries(c.Tries-1, retry.WithCappedDuration(20*time.Second, retry.WithJitterPercent(20, retry.NewExponential(c.Pause))))
 	err = retry.Do(ctx, backoff, func(ctx context.Context) error {
-		header, err = c.once(ctx, method, path, body, out)
+		header, err = c.once(ctx, method, path, headers, body, out)
 		return err
 	})
 	if err != nil {
@@ -74,13 +87,16 @@ func (c *Client) send(ctx context.Context, method, path string, body []byte, out
 }
 
 // once sends a request, and marks what another try may fix.
-func (c *Client) once(ctx context.Context, method, path string, body []byte, out any) (http.Header, error) {
+func (c *Client) once(ctx context.Context, method, path string, headers map[string]string, body []byte, out any) (http.Header, error) {
 	r, err := http.NewRequestWithContext(ctx, method, c.base.String()+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}
 	if body != nil {
 		r.Header.Set("Content-Type", "application/json")
+	}
+	for key, value := range headers {
+		r.Header.Set(key, value)
 	}
 	if c.Sign != nil {
 		if err := c.Sign(r); err != nil {
@@ -105,6 +121,13 @@ func (c *Client) once(ctx context.Context, method, path string, body []byte, out
 		return nil, drivers.ErrCredential
 	case s == http.StatusNotFound || s == http.StatusGone:
 		return nil, drivers.ErrMissing
+	case s == http.StatusConflict || s == http.StatusPreconditionFailed:
+		return nil, drivers.ErrChanged
+	case s == http.StatusRequestEntityTooLarge:
+		why, _ := io.ReadAll(io.LimitReader(answer.Body, 500)) //nolint:errcheck // it is only told
+		return nil, &drivers.LimitError{Why: string(why)}
+	case s == http.StatusNoContent:
+		return answer.Header, nil
 	case s != http.StatusOK:
 		return nil, &drivers.AnswerError{Asked: path, Err: fmt.Errorf("unexpected status %d", s)}
 	}

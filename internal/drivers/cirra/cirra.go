@@ -3,11 +3,16 @@ package cirra
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"net/http"
 	"net/netip"
 	"net/url"
+	"strconv"
+	"strings"
 
 	"bivium/core/inventory"
+	"bivium/core/native/config"
 	"bivium/internal/drivers"
 	"bivium/internal/drivers/call"
 )
@@ -136,22 +141,126 @@ func tags(list []tag) map[string]string {
 	return out
 }
 
-// Rules reads the lists of the machines of a network; they allow, and what no list
-// names is denied.
-func (d *driver) Rules(ctx context.Context, network string) ([]drivers.RuleList, error) {
-	var answer struct {
+// entry is an entry as Cirra writes it.
+type entry struct {
+	Direction string `json:"direction"`
+	Protocol  string `json:"protocol"`
+	Ports     string `json:"ports,omitempty"`
+	Peer      string `json:"peer"`
+	CreatedBy string `json:"createdBy,omitempty"`
+}
+
+// Native reads the lists of the account, and which machines bear them.
+func (d *driver) Native(ctx context.Context, _ []string) (*drivers.Native, error) {
+	var lists struct {
 		Items []struct {
-			Machine string
-			Entry   struct{ Protocol, Ports, Source string }
+			Name    string
+			Version int
+			Entries []entry
 		}
 	}
-	if _, err := d.client.Get(ctx, d.path+"/lists?"+url.Values{"network": {network}}.Encode(), &answer); err != nil {
+	if _, err := d.client.Get(ctx, d.path+"/lists", &lists); err != nil {
 		return nil, err
 	}
-	return drivers.InLists(len(answer.Items), func(i int) (on, text string) {
-		x := answer.Items[i]
-		return x.Machine, "allow " + x.Entry.Protocol + " " + x.Entry.Ports + " from " + x.Entry.Source
-	}), nil
+	var bound struct {
+		Items []struct {
+			Machine string
+			Version int
+			Lists   []string
+		}
+		Default struct {
+			Version int
+			Lists   []string
+		}
+	}
+	if _, err := d.client.Get(ctx, d.path+"/bindings", &bound); err != nil {
+		return nil, err
+	}
+	out := &drivers.Native{}
+	for _, l := range lists.Items {
+		x := drivers.EntryList{Version: strconv.Itoa(l.Version), EntryList: config.EntryList{Name: l.Name}}
+		for i := range l.Entries {
+			e, err := l.Entries[i].read()
+			if err != nil {
+				return nil, &drivers.AnswerError{Asked: "list " + l.Name, Err: err}
+			}
+			x.Entries, x.By = append(x.Entries, e), append(x.By, l.Entries[i].CreatedBy)
+		}
+		out.Entries = append(out.Entries, x)
+	}
+	for _, b := range bound.Items {
+		out.Bindings = append(out.Bindings, drivers.Binding{Version: strconv.Itoa(b.Version), Workload: b.Machine, Lists: b.Lists})
+	}
+	out.Bindings = append(out.Bindings, drivers.Binding{Version: strconv.Itoa(bound.Default.Version), Lists: bound.Default.Lists})
+	return out, nil
+}
+
+func (e *entry) read() (config.Entry, error) {
+	out := config.Entry{Out: e.Direction == "egress", Service: drivers.Anything}
+	if e.Protocol != "" {
+		text := e.Protocol
+		if strings.Contains(text, "-") {
+			text = "protocols " + text
+		} else if e.Ports != "" {
+			text += " " + e.Ports
+		}
+		var err error
+		if out.Service, err = drivers.ReadWords(text, " "); err != nil {
+			return out, err
+		}
+	}
+	if name, list := strings.CutPrefix(e.Peer, "list:"); list {
+		out.Peers = name
+		return out, nil
+	}
+	if e.Peer == "" {
+		return out, errors.New("an entry has no peer")
+	}
+	var err error
+	out.Peer, err = netip.ParsePrefix(e.Peer)
+	return out, err
+}
+
+// Put replaces a list, or what a machine bears.
+func (d *driver) Put(ctx context.Context, p *drivers.Put) (string, error) {
+	version, _ := strconv.Atoi(p.Version) //nolint:errcheck // none is 0
+	body, path := map[string]any{"version": version}, d.path
+	switch {
+	case p.Entries != nil:
+		entries := make([]entry, len(p.Entries.Entries))
+		for i := range entries {
+			entries[i] = written(&p.Entries.Entries[i])
+		}
+		body["entries"], path = entries, path+"/lists/"+url.PathEscape(p.Entries.Name)
+	case p.Workload != "":
+		body["lists"], path = p.Bears, path+"/bindings/"+url.PathEscape(p.Workload)
+	case p.Bears != nil:
+		body["lists"], path = p.Bears, path+"/default/-"
+	default:
+		return "", errors.New("Cirra has lists that machines bear, and no others")
+	}
+	var answer struct{ Version int }
+	_, err := d.client.Put(ctx, path, nil, body, &answer)
+	return strconv.Itoa(answer.Version), err
+}
+
+func written(e *config.Entry) entry {
+	out := entry{Direction: "ingress", Peer: e.Peer.String()}
+	if e.Out {
+		out.Direction = "egress"
+	}
+	if e.Peers != "" {
+		out.Peer = "list:" + e.Peers
+	}
+	switch s := e.Service; {
+	case s == drivers.Anything:
+	case s.FirstProtocol == s.LastProtocol:
+		out.Protocol = drivers.Protocol(s.FirstProtocol)
+		_, out.Ports, _ = strings.Cut(drivers.Words(s, " "), " ")
+	default:
+		out.Protocol = fmt.Sprintf("%d-%d", s.FirstProtocol, s.LastProtocol)
+	}
+	return out
 }
 
 // Health reads the state of the hubs and firewalls.

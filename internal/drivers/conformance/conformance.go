@@ -20,6 +20,10 @@ import (
 // its pauses before another try are short.
 type Provider struct {
 	Open func(t *testing.T, networks, workloads int) Account
+	// Hangs is what the provider's lists hang on: subnet, network or workload.
+	Hangs string
+	// Most is how many rules a list may have; 0 for any number.
+	Most int
 }
 
 // Account is one account, its driver, and what can be done to it.
@@ -163,26 +167,8 @@ func Run(t *testing.T, p Provider) {
 		assert.Len(t, networks, 120)
 		assert.Len(t, workloads, 238, "those of the network are gone with it")
 	})
-	t.Run("rules", func(t *testing.T) {
-		a := p.Open(t, 2, 3)
-		networks, _, _ := read(t, a.Driver, nil)
-		found := 0
-		for _, n := range networks {
-			lists, err := a.Driver.Rules(t.Context(), n.ID)
-			require.NoError(t, err)
-			for _, list := range lists {
-				assert.NotEmpty(t, list.On)
-				found += len(list.Rules)
-			}
-		}
-		assert.Positive(t, found, "the provider has a rule on some network")
-		_, err := a.Driver.Rules(t.Context(), "no-such-network")
-		assert.ErrorIs(t, err, drivers.ErrMissing)
-		a.Fail("wrong", 0, 0)
-		_, err = a.Driver.Rules(t.Context(), networks[0].ID)
-		var senseless *drivers.AnswerError
-		assert.ErrorAs(t, err, &senseless)
-	})
+	t.Run("lists", func(t *testing.T) { lists(t, p) })
+	t.Run("writing", func(t *testing.T) { writing(t, p) })
 	t.Run("health", func(t *testing.T) {
 		a := p.Open(t, 1, 1)
 		states, err := a.Driver.Health(t.Context())

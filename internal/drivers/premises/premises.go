@@ -3,16 +3,18 @@ package premises
 
 import (
 	"context"
-	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"net/http"
 	"net/netip"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"bivium/core/inventory"
+	"bivium/core/native/config"
 	"bivium/internal/drivers"
 	"bivium/internal/drivers/call"
 )
@@ -103,38 +105,52 @@ func (s *site) read() inventory.Network {
 	return out
 }
 
-// Rules reads the access lists of a site (RFC 8519).
-func (d *driver) Rules(ctx context.Context, network string) ([]drivers.RuleList, error) {
-	var answer struct {
-		ACLs struct {
-			ACL []struct {
-				Name string
-				ACEs struct {
-					ACE []struct {
-						Name    string
-						Matches map[string]json.RawMessage
-						Actions struct{ Forwarding string }
-					}
-				}
-			}
-		} `json:"ietf-access-control-list:acls"`
-	}
-	if _, err := d.client.Get(ctx, "/acls?site="+url.QueryEscape(network), &answer); err != nil {
-		return nil, err
-	}
-	var out []drivers.RuleList
-	for _, list := range answer.ACLs.ACL {
-		rules := drivers.RuleList{On: list.Name}
-		for _, ace := range list.ACEs.ACE {
-			words := []string{ace.Name, strings.TrimPrefix(ace.Actions.Forwarding, "ietf-access-control-list:")}
-			for _, kind := range slices.Sorted(maps.Keys(ace.Matches)) {
-				words = append(words, kind+" "+string(ace.Matches[kind]))
-			}
-			rules.Rules = append(rules.Rules, strings.Join(words, " "))
+// acls are access lists on the wire, with versions beside them.
+type acls struct {
+	ACLs struct {
+		ACL []accessList `json:"acl"`
+	} `json:"ietf-access-control-list:acls"`
+	Versions map[string]int `json:"versions,omitempty"`
+	Version  int            `json:"version"`
+}
+
+// Native reads the access lists of some sites (RFC 8519).
+func (d *driver) Native(ctx context.Context, networks []string) (*drivers.Native, error) {
+	out := &drivers.Native{}
+	for _, n := range networks {
+		var answer acls
+		if _, err := d.client.Get(ctx, "/acls?site="+url.QueryEscape(n), &answer); err != nil {
+			return nil, err
 		}
-		out = append(out, rules)
+		lists := map[string]*drivers.NetworkList{}
+		for i := range answer.ACLs.ACL {
+			a := &answer.ACLs.ACL[i]
+			lan, _, _ := strings.Cut(a.Name, ":")
+			if lists[lan] == nil {
+				lists[lan] = &drivers.NetworkList{Network: n, Version: strconv.Itoa(answer.Versions[lan]), List: config.List{On: lan}}
+			}
+			if err := a.read(&lists[lan].List); err != nil {
+				return nil, &drivers.AnswerError{Asked: "access list " + a.Name, Err: err}
+			}
+		}
+		for _, lan := range slices.Sorted(maps.Keys(lists)) {
+			out.Lists = append(out.Lists, *lists[lan])
+		}
 	}
 	return out, nil
+}
+
+// Put replaces the access lists of one lan.
+func (d *driver) Put(ctx context.Context, p *drivers.Put) (string, error) {
+	if p.List == nil {
+		return "", errors.New("premises have access lists on lans, and no others")
+	}
+	var body acls
+	body.Version, _ = strconv.Atoi(p.Version) //nolint:errcheck // none is 0
+	body.ACLs.ACL = accessLists(p.List)
+	var answer struct{ Version int }
+	_, err := d.client.Put(ctx, "/acls?"+url.Values{"site": {p.Network}, "lan": {p.List.On}}.Encode(), nil, body, &answer)
+	return strconv.Itoa(answer.Version), err
 }
 
 // Health reads the state of the uplinks.

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"bivium/core/inventory"
+	"bivium/core/native/config"
 	"bivium/internal/drivers"
 	"bivium/internal/drivers/call"
 )
@@ -174,19 +175,70 @@ func (n *network) read() (inventory.Network, error) {
 	return out, nil
 }
 
-// Rules reads the ordered list of a network, by the targets that its rules name.
-func (d *driver) Rules(ctx context.Context, network string) ([]drivers.RuleList, error) {
-	var answer []struct {
-		Order                     int
-		Do, Way, Target, On, From string
+// rule is a rule as Stratok writes it.
+type rule struct {
+	Order  int            `json:"order"`
+	Way    string         `json:"way"`
+	Do     string         `json:"do"`
+	Target string         `json:"target,omitempty"`
+	On     []string       `json:"on"`
+	Here   []netip.Prefix `json:"here"`
+	There  []netip.Prefix `json:"there"`
+	Made   string         `json:"made,omitempty"`
+}
+
+// Native reads the ordered lists of some networks.
+func (d *driver) Native(ctx context.Context, networks []string) (*drivers.Native, error) {
+	out := &drivers.Native{}
+	for _, n := range networks {
+		var rules []rule
+		header, err := d.client.Get(ctx, "/nets/"+url.PathEscape(n)+"/rules", &rules)
+		if err != nil {
+			return nil, err
+		}
+		l := drivers.NetworkList{Network: n, Version: strings.Trim(header.Get("ETag"), `"`)}
+		for i := range rules {
+			r := &rules[i]
+			x := config.Rule{Order: i + 1, Out: r.Way == "outbound", Allow: r.Do == "allow", Target: r.Target, Own: drivers.Side(r.Here), Peer: drivers.Side(r.There)}
+			for _, text := range r.On {
+				s, err := drivers.ReadWords(text, ":")
+				if err != nil {
+					return nil, &drivers.AnswerError{Asked: "the rules of " + n, Err: err}
+				}
+				x.Services = append(x.Services, s)
+			}
+			l.Rules, l.By = append(l.Rules, x), append(l.By, r.Made)
+		}
+		out.Lists = append(out.Lists, l)
 	}
-	if _, err := d.client.Get(ctx, "/nets/"+url.PathEscape(network)+"/rules", &answer); err != nil {
-		return nil, err
+	return out, nil
+}
+
+// Put replaces the list of one network.
+func (d *driver) Put(ctx context.Context, p *drivers.Put) (string, error) {
+	if p.List == nil {
+		return "", errors.New("Stratok has lists on networks, and no others")
 	}
-	return drivers.InLists(len(answer), func(i int) (on, text string) {
-		r := answer[i]
-		return r.Target, fmt.Sprintf("%d %s %s %s from %s", r.Order, r.Do, r.Way, r.On, r.From)
-	}), nil
+	rules := make([]rule, len(p.List.Rules))
+	for i := range rules {
+		r := &p.List.Rules[i]
+		x := rule{r.Order, "inbound", "deny", r.Target, []string{}, drivers.Prefixes(r.Own), drivers.Prefixes(r.Peer), ""}
+		if r.Out {
+			x.Way = "outbound"
+		}
+		if r.Allow {
+			x.Do = "allow"
+		}
+		for _, s := range r.Services {
+			x.On = append(x.On, drivers.Words(s, ":"))
+		}
+		rules[i] = x
+	}
+	header, err := d.client.Put(ctx, "/nets/"+url.PathEscape(p.Network)+"/rules", map[string]string{"If-Match": `"` + p.Version + `"`}, rules, nil)
+	if err != nil {
+		return "", err
+	}
+	return strings.Trim(header.Get("ETag"), `"`), nil
 }
 
 // Health reads the state of the hubs and firewalls.

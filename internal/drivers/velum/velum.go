@@ -8,9 +8,11 @@ import (
 	"net/http"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 
 	"bivium/core/inventory"
+	"bivium/core/native/config"
 	"bivium/internal/drivers"
 	"bivium/internal/drivers/call"
 )
@@ -34,8 +36,13 @@ func New(a drivers.Access, c *call.Client) drivers.Driver {
 
 // query asks one question, with another token if the one at hand is not good.
 func (d *driver) query(ctx context.Context, ask map[string]any, out any) error {
+	return d.ask(ctx, "/query", ask, out)
+}
+
+// ask sends a body, with another token if the one at hand is not good.
+func (d *driver) ask(ctx context.Context, path string, ask map[string]any, out any) error {
 	if d.token != "" {
-		_, err := d.client.Post(ctx, "/query", ask, out)
+		_, err := d.client.Post(ctx, path, ask, out)
 		if !errors.Is(err, drivers.ErrCredential) {
 			return err
 		}
@@ -45,7 +52,7 @@ func (d *driver) query(ctx context.Context, ask map[string]any, out any) error {
 		return err
 	}
 	d.token = answer.Token
-	_, err := d.client.Post(ctx, "/query", ask, out)
+	_, err := d.client.Post(ctx, path, ask, out)
 	return err
 }
 
@@ -141,22 +148,87 @@ func (n *network) read() (inventory.Network, error) {
 	return out, nil
 }
 
-// Rules reads the ordered rules on the ranges of a network.
-func (d *driver) Rules(ctx context.Context, network string) ([]drivers.RuleList, error) {
-	var answer struct {
-		Rows []struct {
-			Range, Verb, Match string
-			Priority           int
-			Sources            []string
+// rule is a rule as Velum writes it.
+type rule struct {
+	Priority int            `json:"priority"`
+	Match    []string       `json:"match"`
+	Own      []netip.Prefix `json:"own"`
+	Other    []netip.Prefix `json:"other"`
+	Author   string         `json:"author,omitempty"`
+}
+
+// wire is a rule on the wire.
+type wire struct {
+	Way  string `json:"way"`
+	Verb string `json:"verb"`
+	rule
+}
+
+// Native reads the lists on the ranges of some networks.
+func (d *driver) Native(ctx context.Context, networks []string) (*drivers.Native, error) {
+	out := &drivers.Native{}
+	for _, n := range networks {
+		var answer struct {
+			Rows []struct {
+				Range   string
+				Version int
+				Rules   []wire
+			}
+		}
+		if err := d.query(ctx, map[string]any{"of": "rules", "page": 1, "net": n}, &answer); err != nil {
+			return nil, err
+		}
+		for _, row := range answer.Rows {
+			l := drivers.NetworkList{Network: n, Version: strconv.Itoa(row.Version), List: config.List{On: row.Range}}
+			for i := range row.Rules {
+				r, err := row.Rules[i].read()
+				if err != nil {
+					return nil, &drivers.AnswerError{Asked: "the rules of " + row.Range, Err: err}
+				}
+				l.Rules, l.By = append(l.Rules, r), append(l.By, row.Rules[i].Author)
+			}
+			out.Lists = append(out.Lists, l)
 		}
 	}
-	if err := d.query(ctx, map[string]any{"of": "rules", "page": 1, "net": network}, &answer); err != nil {
-		return nil, err
+	return out, nil
+}
+
+func (r *wire) read() (config.Rule, error) {
+	out := config.Rule{Order: r.Priority, Out: r.Way == "out", Allow: r.Verb == "allow", Own: drivers.Side(r.Own), Peer: drivers.Side(r.Other)}
+	for _, text := range r.Match {
+		s, err := drivers.ReadWords(text, " ")
+		if err != nil {
+			return out, err
+		}
+		out.Services = append(out.Services, s)
 	}
-	return drivers.InLists(len(answer.Rows), func(i int) (on, text string) {
-		r := answer.Rows[i]
-		return r.Range, fmt.Sprintf("%d %s %s from %s", r.Priority, r.Verb, r.Match, strings.Join(r.Sources, ", "))
-	}), nil
+	return out, nil
+}
+
+// Put replaces the list on one range.
+func (d *driver) Put(ctx context.Context, p *drivers.Put) (string, error) {
+	if p.List == nil {
+		return "", errors.New("Velum has lists on ranges, and no others")
+	}
+	rules := make([]wire, len(p.List.Rules))
+	for i := range rules {
+		r := &p.List.Rules[i]
+		x := wire{"in", "deny", rule{Priority: r.Order, Match: []string{}, Own: drivers.Prefixes(r.Own), Other: drivers.Prefixes(r.Peer)}}
+		if r.Out {
+			x.Way = "out"
+		}
+		if r.Allow {
+			x.Verb = "allow"
+		}
+		for _, s := range r.Services {
+			x.Match = append(x.Match, drivers.Words(s, " "))
+		}
+		rules[i] = x
+	}
+	version, _ := strconv.Atoi(p.Version) //nolint:errcheck // none is 0
+	var answer struct{ Version int }
+	err := d.ask(ctx, "/write", map[string]any{"net": p.Network, "range": p.List.On, "version": version, "rules": rules}, &answer)
+	return strconv.Itoa(answer.Version), err
 }
 
 // Health reads the state of the hubs and firewalls.

@@ -1,0 +1,247 @@
+package premises
+
+import (
+	"fmt"
+	"net/netip"
+	"strconv"
+	"strings"
+
+	"bivium/core/estate"
+	"bivium/core/native/config"
+	"bivium/core/space"
+	"bivium/internal/drivers"
+)
+
+// accessList is an access list of RFC 8519, in the JSON of RFC 7951.
+type accessList struct {
+	Name string `json:"name"`
+	Type string `json:"type"`
+	ACEs struct {
+		ACE []accessEntry `json:"ace"`
+	} `json:"aces"`
+}
+
+type accessEntry struct {
+	Name    string  `json:"name"`
+	Matches matches `json:"matches"`
+	Actions struct {
+		Forwarding string `json:"forwarding"`
+	} `json:"actions"`
+}
+
+type matches struct {
+	IPv4 *header `json:"ipv4,omitempty"`
+	IPv6 *header `json:"ipv6,omitempty"`
+	TCP  *ports  `json:"tcp,omitempty"`
+	UDP  *ports  `json:"udp,omitempty"`
+	ICMP *icmp   `json:"icmp,omitempty"`
+}
+
+type header struct {
+	Protocol     *int          `json:"protocol,omitempty"`
+	Source4      *netip.Prefix `json:"source-ipv4-network,omitempty"`
+	Destination4 *netip.Prefix `json:"destination-ipv4-network,omitempty"`
+	Source6      *netip.Prefix `json:"source-ipv6-network,omitempty"`
+	Destination6 *netip.Prefix `json:"destination-ipv6-network,omitempty"`
+}
+
+type ports struct {
+	Source      *portRange `json:"source-port,omitempty"`
+	Destination *portRange `json:"destination-port,omitempty"`
+}
+
+type portRange struct {
+	Lower uint16 `json:"lower-port"`
+	Upper uint16 `json:"upper-port"`
+}
+
+type icmp struct {
+	Type uint16 `json:"type"`
+}
+
+const (
+	accept = "ietf-access-control-list:accept"
+	drop   = "ietf-access-control-list:drop"
+	mixed  = "ietf-access-control-list:mixed-eth-ipv4-ipv6-acl-type"
+)
+
+// accessLists returns a list as two access lists: into the lan and out of it. An entry has one
+// prefix a side and one protocol, so that a rule becomes as many as it takes.
+func accessLists(l *config.List) []accessList {
+	out := []accessList{{Name: l.On + ":in", Type: mixed}, {Name: l.On + ":out", Type: mixed}}
+	for i := range l.Rules {
+		r := &l.Rules[i]
+		x := &out[0]
+		if r.Out {
+			x = &out[1]
+		}
+		for _, m := range matchesOf(r) {
+			e := accessEntry{Name: strconv.Itoa(len(x.ACEs.ACE) + 1), Matches: m}
+			if e.Actions.Forwarding = drop; r.Allow {
+				e.Actions.Forwarding = accept
+			}
+			x.ACEs.ACE = append(x.ACEs.ACE, e)
+		}
+	}
+	return out
+}
+
+// matchesOf returns what the entries of a rule match.
+func matchesOf(r *config.Rule) []matches {
+	var out []matches
+	services := servicesOf(r.Services)
+	for _, own := range orBoth(r.Own) {
+		for _, peer := range orBoth(r.Peer) {
+			if own.Addr().Is4() != peer.Addr().Is4() {
+				continue
+			}
+			from, to := peer, own
+			if r.Out {
+				from, to = own, peer
+			}
+			for _, s := range services {
+				out = append(out, match(from, to, s))
+			}
+		}
+	}
+	return out
+}
+
+// orBoth returns the prefixes of a side, and all addresses of either family for every address.
+func orBoth(sets []*config.Set) []netip.Prefix {
+	if sets == nil {
+		return []netip.Prefix{netip.PrefixFrom(netip.IPv4Unspecified(), 0), netip.PrefixFrom(netip.IPv6Unspecified(), 0)}
+	}
+	return drivers.Prefixes(sets)
+}
+
+// servicesOf returns services with one protocol each, or all of them; of ICMP with one type
+// each, or all types.
+func servicesOf(boxes []space.Box) []space.Box {
+	if boxes == nil {
+		return []space.Box{drivers.Anything}
+	}
+	var out []space.Box
+	for _, b := range boxes {
+		if b == drivers.Anything {
+			return []space.Box{b}
+		}
+		for p := int(b.FirstProtocol); p <= int(b.LastProtocol); p++ {
+			one := b
+			one.FirstProtocol, one.LastProtocol = uint8(p), uint8(p)
+			all, _ := estate.PortsOf(uint8(p))
+			if p != estate.ICMP && p != estate.ICMPv6 || b.Ports == estate.AllPorts || b.Ports == all {
+				out = append(out, one)
+				continue
+			}
+			for kind := int(b.Ports.Lo); kind <= int(b.Ports.Hi); kind++ {
+				one.Ports = estate.Range{Lo: uint16(kind), Hi: uint16(kind)}
+				out = append(out, one)
+			}
+		}
+	}
+	return out
+}
+
+func match(from, to netip.Prefix, s space.Box) matches {
+	h := &header{}
+	var m matches
+	if from.Addr().Is4() {
+		m.IPv4, h.Source4, h.Destination4 = h, some(from), some(to)
+	} else {
+		m.IPv6, h.Source6, h.Destination6 = h, some(from), some(to)
+	}
+	if s == drivers.Anything {
+		return m
+	}
+	protocol := int(s.FirstProtocol)
+	h.Protocol = &protocol
+	switch p := s.FirstProtocol; {
+	case p == estate.TCP:
+		m.TCP = portsOf(s)
+	case p == estate.UDP:
+		m.UDP = portsOf(s)
+	case (p == estate.ICMP || p == estate.ICMPv6) && s.Ports.Lo == s.Ports.Hi:
+		m.ICMP = &icmp{s.Ports.Lo}
+	}
+	return m
+}
+
+// some returns a prefix, or nil for all addresses.
+func some(p netip.Prefix) *netip.Prefix {
+	if p.Bits() == 0 {
+		return nil
+	}
+	return &p
+}
+
+func portsOf(s space.Box) *ports {
+	var p ports
+	if s.SourcePorts != estate.AllPorts {
+		p.Source = &portRange{s.SourcePorts.Lo, s.SourcePorts.Hi}
+	}
+	if s.Ports != estate.AllPorts {
+		p.Destination = &portRange{s.Ports.Lo, s.Ports.Hi}
+	}
+	if p == (ports{}) {
+		return nil
+	}
+	return &p
+}
+
+// read appends the entries of an access list to a list.
+func (a *accessList) read(l *config.List) error {
+	_, way, _ := strings.Cut(a.Name, ":")
+	for i := range a.ACEs.ACE {
+		e := &a.ACEs.ACE[i]
+		h, six := e.Matches.IPv4, false
+		if h == nil {
+			h, six = e.Matches.IPv6, true
+		}
+		if h == nil {
+			return fmt.Errorf("entry %s matches no IP header", e.Name)
+		}
+		from, to := side(h.Source4, h.Source6, six), side(h.Destination4, h.Destination6, six)
+		r := config.Rule{Order: i + 1, Out: way == "out", Allow: e.Actions.Forwarding == accept, Own: to, Peer: from}
+		if r.Out {
+			r.Own, r.Peer = from, to
+		}
+		s := drivers.Anything
+		if h.Protocol != nil {
+			if *h.Protocol < 0 || *h.Protocol > 255 {
+				return fmt.Errorf("entry %s: protocol %d", e.Name, *h.Protocol)
+			}
+			s.FirstProtocol, s.LastProtocol = uint8(*h.Protocol), uint8(*h.Protocol)
+		}
+		for _, p := range []*ports{e.Matches.TCP, e.Matches.UDP} {
+			if p != nil && p.Source != nil {
+				s.SourcePorts = estate.Range{Lo: p.Source.Lower, Hi: p.Source.Upper}
+			}
+			if p != nil && p.Destination != nil {
+				s.Ports = estate.Range{Lo: p.Destination.Lower, Hi: p.Destination.Upper}
+			}
+		}
+		if e.Matches.ICMP != nil {
+			s.Ports = estate.Range{Lo: e.Matches.ICMP.Type, Hi: e.Matches.ICMP.Type}
+		}
+		if s != drivers.Anything {
+			r.Services = []space.Box{s}
+		}
+		l.Rules = append(l.Rules, r)
+	}
+	return nil
+}
+
+// side returns one side of an entry: all addresses of its family where it names none.
+func side(four, six *netip.Prefix, isSix bool) []*config.Set {
+	p := netip.PrefixFrom(netip.IPv4Unspecified(), 0)
+	switch {
+	case isSix && six != nil:
+		p = *six
+	case isSix:
+		p = netip.PrefixFrom(netip.IPv6Unspecified(), 0)
+	case four != nil:
+		p = *four
+	}
+	return []*config.Set{{Prefixes: []netip.Prefix{p}}}
+}

@@ -1,0 +1,385 @@
+package standin
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/labstack/echo/v4"
+)
+
+// Match is some services: a range of protocol numbers, of source ports and of destination ports
+// (or ICMP types). A range of ports that goes beyond those of the protocol means all of them.
+type Match struct {
+	Protocols, Sources, Ports [2]int
+}
+
+// everything is every service.
+var everything = Match{[2]int{0, 255}, [2]int{0, 65535}, [2]int{0, 65535}}
+
+// Line is one rule of a list as a provider has it. Own is the side of the network or workload
+// that the list hangs on. No matches and no prefixes stand for all.
+type Line struct {
+	Order   int
+	Out     bool
+	Allow   bool
+	Target  string // Stratok: of which workloads
+	Matches []Match
+	Own     []netip.Prefix
+	Peer    []netip.Prefix
+	List    string // Cirra: the list whose bearers are the other side
+	By      string // who wrote it, if the provider knows
+}
+
+// List is rules under one version: it is replaced whole.
+type List struct {
+	Version int
+	Lines   []Line
+}
+
+// Binding is the lists that a machine bears.
+type Binding struct {
+	Version int
+	Lists   []string
+}
+
+// native is what an account holds beside its inventory.
+type native struct {
+	lists    map[[2]string]*List // by network, and what it hangs on there: a subnet, or "" for the network
+	entries  map[string]*List    // Cirra: by name
+	bindings map[string]*Binding // Cirra: by machine
+	standard Binding             // Cirra: what a machine bears that nobody bound anything to
+}
+
+func (n *native) clone() *native {
+	c := *n
+	c.lists, c.entries, c.bindings = maps.Clone(n.lists), maps.Clone(n.entries), maps.Clone(n.bindings)
+	return &c
+}
+
+// What can be wrong with something that is to be written.
+var (
+	errVersion = errors.New("somebody else has written this since")
+	errMissing = errors.New("there is no such thing")
+)
+
+// limitError says that something is larger than the provider takes.
+type limitError struct {
+	what         string
+	count, limit int
+}
+
+func (e *limitError) Error() string {
+	return fmt.Sprintf("%d %s; the limit is %d", e.count, e.what, e.limit)
+}
+
+// Limits of the providers.
+const (
+	mostVelumRules    = 3997
+	mostVelumPrefixes = 4000
+	mostStratokRules  = 500
+	mostCirraEntries  = 60
+	mostCirraLists    = 5
+)
+
+// begin takes the rules that were written by hand into lists.
+func (a *Account) begin() {
+	a.native = &native{map[[2]string]*List{}, map[string]*List{}, map[string]*Binding{}, Binding{1, []string{"default"}}}
+	a.native.entries["default"] = &List{Version: 1}
+	for _, r := range a.Rules {
+		a.byHand(r)
+	}
+}
+
+// byHand adds a rule as somebody would at the provider's console.
+func (a *Account) byHand(r Rule) {
+	line := Line{Order: r.Priority, Allow: r.Action == "allow", By: r.By}
+	if m, ok := matchOf(r.Protocol, r.Ports); ok {
+		line.Matches = []Match{m}
+	}
+	if r.From.IsValid() && r.From.Bits() > 0 {
+		line.Peer = []netip.Prefix{r.From}
+	}
+	switch a.Provider {
+	case "cirra":
+		name := "by-hand-" + r.On
+		i := slices.IndexFunc(a.Machines, func(m *Machine) bool { return m.Name == r.On || m.ID == r.On })
+		if i < 0 {
+			return
+		}
+		a.native.insert(a.native.entries, name, line)
+		bound := a.bound(a.Machines[i].ID)
+		if !slices.Contains(bound.Lists, name) {
+			a.native.bindings[a.Machines[i].ID] = &Binding{bound.Version + 1, append(slices.Clone(bound.Lists), name)}
+		}
+		return
+	case "stratok":
+		line.Target = r.On
+		r.On = ""
+	}
+	key := [2]string{r.Network, r.On}
+	l := &List{}
+	if was := a.native.lists[key]; was != nil {
+		*l = *was
+	}
+	a.native.lists[key] = l
+	if line.Order == 0 {
+		line.Order = 1
+		for _, x := range l.Lines {
+			line.Order = max(line.Order, x.Order+1)
+		}
+	}
+	l.Lines = append(slices.Clone(l.Lines), line)
+	slices.SortStableFunc(l.Lines, func(x, y Line) int { return x.Order - y.Order })
+	l.Version++
+}
+
+func (n *native) insert(in map[string]*List, name string, line Line) {
+	l := &List{}
+	if was := in[name]; was != nil {
+		*l = *was
+	}
+	in[name] = l
+	l.Lines, l.Version = append(slices.Clone(l.Lines), line), l.Version+1
+}
+
+// bound returns the lists that a machine bears.
+func (a *Account) bound(machine string) Binding {
+	if b := a.native.bindings[machine]; b != nil {
+		return *b
+	}
+	return a.native.standard
+}
+
+// protocols are those that have names.
+var protocols = map[string]int{"icmp": 1, "tcp": 6, "udp": 17, "icmpv6": 58}
+
+func matchOf(protocol, ports string) (Match, bool) {
+	if protocol == "any" || protocol == "" {
+		return everything, false
+	}
+	m := everything
+	number, known := protocols[protocol]
+	if !known {
+		n, err := strconv.Atoi(protocol)
+		if err != nil {
+			return m, false
+		}
+		number = n
+	}
+	m.Protocols = [2]int{number, number}
+	if ports != "" {
+		first, last, _ := strings.Cut(ports, "-")
+		m.Ports[0], _ = strconv.Atoi(first) //nolint:errcheck // the document of the world is right
+		if m.Ports[1] = m.Ports[0]; last != "" {
+			m.Ports[1], _ = strconv.Atoi(last) //nolint:errcheck // likewise
+		}
+	}
+	return m, true
+}
+
+// Hand adds a rule by hand, as somebody does at the console of the provider.
+func (w *World) Hand(account string, r Rule) error {
+	return w.change(account, func(a *Account) { a.byHand(r) })
+}
+
+// put replaces a list of an account, if it is of the version that its writer saw, and returns
+// the next. check says what the provider does not take.
+func (w *World) put(account string, of func(*native) (map[[2]string]*List, [2]string), version int, lines []Line, check func([]Line) error) (next int, err error) {
+	if err := check(lines); err != nil {
+		return 0, err
+	}
+	failed := w.change(account, func(a *Account) {
+		lists, key := of(a.native)
+		was := lists[key]
+		if was == nil {
+			was = &List{}
+		}
+		if was.Version != version {
+			err = errVersion
+			return
+		}
+		next = version + 1
+		lists[key] = &List{next, lines}
+	})
+	return next, errors.Join(failed, err)
+}
+
+// putOn replaces the list of a network or of one of its subnets.
+func (w *World) putOn(account, network, on string, version int, lines []Line, check func([]Line) error) (int, error) {
+	return w.put(account, func(n *native) (map[[2]string]*List, [2]string) { return n.lists, [2]string{network, on} }, version, lines, check)
+}
+
+// putEntries replaces a list of Cirra; no lines take it away.
+func (w *World) putEntries(account, name string, version int, lines []Line) (next int, err error) {
+	if len(lines) > mostCirraEntries {
+		return 0, &limitError{"entries", len(lines), mostCirraEntries}
+	}
+	failed := w.change(account, func(a *Account) {
+		was := a.native.entries[name]
+		if was == nil {
+			was = &List{}
+		}
+		if was.Version != version {
+			err = errVersion
+			return
+		}
+		next = version + 1
+		a.native.entries[name] = &List{next, lines}
+	})
+	return next, errors.Join(failed, err)
+}
+
+// bind lets a machine bear lists, or, for "", every machine that nobody bound anything to.
+func (w *World) bind(account, machine string, version int, lists []string) (next int, err error) {
+	if len(lists) > mostCirraLists {
+		return 0, &limitError{"lists", len(lists), mostCirraLists}
+	}
+	failed := w.change(account, func(a *Account) {
+		for _, l := range lists {
+			if a.native.entries[l] == nil {
+				err = errMissing
+				return
+			}
+		}
+		if machine == "" {
+			if a.native.standard.Version != version {
+				err = errVersion
+				return
+			}
+			next = version + 1
+			a.native.standard = Binding{next, lists}
+			return
+		}
+		was := a.native.bindings[machine]
+		if was == nil {
+			was = &Binding{}
+		}
+		if was.Version != version {
+			err = errVersion
+			return
+		}
+		next = version + 1
+		a.native.bindings[machine] = &Binding{next, lists}
+	})
+	return next, errors.Join(failed, err)
+}
+
+// listsOf returns the lists on a network, by what they hang on, and whether it is there.
+func (a *Account) listsOf(network string) (map[string]*List, bool) {
+	if !slices.ContainsFunc(a.Networks, func(n *Network) bool { return n.ID == network }) {
+		return nil, false
+	}
+	out := map[string]*List{}
+	for key, l := range a.native.lists {
+		if key[0] == network {
+			out[key[1]] = l
+		}
+	}
+	return out, true
+}
+
+// checkVelum says what Velum does not take.
+func checkVelum(lines []Line) error {
+	if len(lines) > mostVelumRules {
+		return &limitError{"rules", len(lines), mostVelumRules}
+	}
+	known := map[int]bool{}
+	for _, l := range lines {
+		if l.Order < 100 || l.Order > 4096 || known[l.Order] {
+			return fmt.Errorf("priority %d: each must be another, from 100 to 4096", l.Order)
+		}
+		known[l.Order] = true
+	}
+	return nil
+}
+
+// checkStratok says what Stratok does not take.
+func checkStratok(lines []Line) error {
+	if len(lines) > mostStratokRules {
+		return &limitError{"rules", len(lines), mostStratokRules}
+	}
+	return nil
+}
+
+// names are the protocols by number.
+var names = map[int]string{1: "icmp", 6: "tcp", 17: "udp", 58: "icmpv6"}
+
+// words returns a match in one string, with a separator before the ports.
+func (m Match) words(separator string) string {
+	word := fmt.Sprintf("protocols%s%d-%d", separator, m.Protocols[0], m.Protocols[1])
+	if m.Protocols[0] == m.Protocols[1] {
+		word = names[m.Protocols[0]]
+		if word == "" {
+			word = strconv.Itoa(m.Protocols[0])
+		}
+		if m.Ports != everything.Ports {
+			word += fmt.Sprintf("%s%d-%d", separator, m.Ports[0], m.Ports[1])
+		}
+	}
+	if m.Sources != everything.Sources {
+		word += fmt.Sprintf(" from %d-%d", m.Sources[0], m.Sources[1])
+	}
+	return word
+}
+
+// matchIn reads what words returns.
+func matchIn(text, separator string) (Match, error) {
+	m := everything
+	service, from, bounded := strings.Cut(text, " from ")
+	if bounded {
+		if err := rangeIn(from, &m.Sources); err != nil {
+			return m, err
+		}
+	}
+	protocol, ports, _ := strings.Cut(service, separator)
+	if protocol == "protocols" {
+		return m, rangeIn(ports, &m.Protocols)
+	}
+	number, known := protocols[protocol]
+	if !known {
+		n, err := strconv.Atoi(protocol)
+		if err != nil {
+			return m, fmt.Errorf("match %q: no protocol %q", text, protocol)
+		}
+		number = n
+	}
+	m.Protocols = [2]int{number, number}
+	if ports == "" {
+		return m, nil
+	}
+	return m, rangeIn(ports, &m.Ports)
+}
+
+func rangeIn(text string, r *[2]int) error {
+	first, last, two := strings.Cut(text, "-")
+	if !two {
+		last = first
+	}
+	var err [2]error
+	r[0], err[0] = strconv.Atoi(first)
+	r[1], err[1] = strconv.Atoi(last)
+	if err := errors.Join(err[:]...); err != nil || r[0] > r[1] || r[0] < 0 || r[1] > 65535 {
+		return fmt.Errorf("%q is no range", text)
+	}
+	return nil
+}
+
+// written returns the answer to something that could not be written.
+func written(err error) error {
+	var limit *limitError
+	switch {
+	case errors.Is(err, errVersion):
+		return echo.NewHTTPError(http.StatusConflict, err.Error())
+	case errors.Is(err, errMissing):
+		return echo.ErrNotFound
+	case errors.As(err, &limit):
+		return echo.NewHTTPError(http.StatusRequestEntityTooLarge, err.Error())
+	}
+	return echo.NewHTTPError(http.StatusUnprocessableEntity, err.Error())
+}
