@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/http"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -66,4 +67,35 @@ func TestWhatDoesNotFitIsRefused(t *testing.T) {
 	u.sees("nav[aria-label=Targets]", "does not fit")
 	u.clicksOn("button", "Show applied estate")
 	u.sees("[aria-label=Target]", "Proven for all flows")
+}
+
+// TestWhatSomebodyWroteByHandIsFound reads what the demo's accounts hold: the rules that were
+// written by hand are found, with who wrote them and the flows that one of them opens; another,
+// written while somebody looks, is seen at the next look.
+func TestWhatSomebodyWroteByHandIsFound(t *testing.T) {
+	lines, _ := start(t, 8, "demo", "--quiet", "--listen", "127.0.0.1:0", "--db", filepath.Join(t.TempDir(), "demo.db"))
+	address := lines[0]
+	_, play, found := strings.Cut(lines[7], "controlled at ")
+	require.True(t, found, "%v", lines)
+	play, _, _ = strings.Cut(play, " ")
+	u := browse(t, 1280, 800)
+	u.goTo(address + "/targets")
+	u.clicksOn("a", "Compare with what the accounts hold now")
+	u.sees("[aria-label=Target]", "1 set of flows has another outcome than intended")
+	u.sees("[aria-label=Target]", "Passes, and should not market 10.70.0.0/24 to market 10.70.2.0/24 on tcp/22")
+	u.sees("[aria-label=velum-central]", "4010 in allow tcp/22 from 10.70.0.0/24 to any")
+	u.sees("[aria-label=velum-central]", "by a.vik")
+	u.sees("[aria-label=stratok-south]", "As it should be")
+
+	body := `{"Network": "net-trading", "On": "engines", "Priority": 4020, "Action": "allow", "Protocol": "tcp", "Ports": "8080", "From": "10.70.0.0/24", "By": "n.haug"}`
+	r, err := http.NewRequestWithContext(t.Context(), http.MethodPost, play+"/accounts/velum-central/rules", strings.NewReader(body))
+	require.NoError(t, err)
+	answer, err := http.DefaultClient.Do(r)
+	require.NoError(t, err)
+	require.NoError(t, answer.Body.Close())
+	require.Equal(t, http.StatusNoContent, answer.StatusCode)
+	u.clicksOn("button", "Compare again")
+	u.sees("[aria-label=Target]", "2 sets of flows have another outcome than intended")
+	u.sees("[aria-label=velum-central]", "by n.haug")
+	u.sees("[aria-label=Target]", "10.70.1.0/24 on tcp/8080")
 }

@@ -263,7 +263,7 @@ func (u *unit) near(l *config.List, p *part, out bool, all []*config.Set) {
 		}
 		r.Peer = []*config.Set{{Prefixes: prefixesOf(peer)}}
 		r.For = u.grounds.of(ruleSets, b.atoms, p.segment)
-		l.Rules = append(l.Rules, r)
+		l.Rules = append(l.Rules, u.permits(r, g, &b)...)
 	}
 	if passedBySecondLine(u, &p.ways[at(out)]) {
 		l.Rules = append(l.Rules, config.Rule{Out: out, Own: all, Peer: everybody})
@@ -335,8 +335,41 @@ func (u *unit) far(l *config.List, p *part, out bool, all []*config.Set) {
 			}
 		}
 		r.For = u.grounds.of(ruleSets, b.atoms, p.segment)
-		l.Rules = append(l.Rules, r)
+		l.Rules = append(l.Rules, u.permits(r, g, &b)...)
 	}
+}
+
+// permits returns a rule that allows some services. On premises, where an entry has one protocol,
+// all services but a few are allowed behind an entry that denies those: nothing else allows them
+// there, if the box has all that its cells pass.
+func (u *unit) permits(r config.Rule, g *grid, b *box) []config.Rule {
+	if u.provider != config.Premises || r.Services == nil {
+		return []config.Rule{r}
+	}
+	others := b.atoms.Complement()
+	for _, row := range b.rows {
+		for _, col := range b.cols {
+			if !u.sets.at(g.at(row, col)).Equal(b.atoms) {
+				return []config.Rule{r}
+			}
+		}
+	}
+	denied := u.services(others)
+	if protocolsOf(denied) >= protocolsOf(r.Services) {
+		return []config.Rule{r}
+	}
+	deny := r
+	deny.Allow, deny.Services, deny.For, r.Services = false, denied, nil, nil
+	return []config.Rule{deny, r}
+}
+
+// protocolsOf returns how many entries of one protocol each some services take.
+func protocolsOf(boxes []space.Box) int {
+	n := 0
+	for _, b := range boxes {
+		n += int(b.LastProtocol) - int(b.FirstProtocol) + 1
+	}
+	return n
 }
 
 // widen lets rules of the second line pass more, until the list fits: all services of those

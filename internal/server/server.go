@@ -116,6 +116,7 @@ func New(c Config) http.Handler {
 	api.DELETE("/accounts/:name/reading", h.stopReading)
 	api.POST("/accounts/:name/health", h.askHealth)
 	api.POST("/networks/:name/rules", h.askNativeRules)
+	api.POST("/targets/look", h.lookAtTargets, q.trial)
 	api.POST("/states", h.askStates)
 	api.GET("/sessions", h.getSessions)
 	api.POST("/undo", h.postUndo)

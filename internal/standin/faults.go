@@ -68,7 +68,7 @@ func (w *World) now(account string) (kind string, wait time.Duration) {
 // misbehave answers for an account with the fault that it has now.
 func (w *World) misbehave(account func(*http.Request) string, next http.Handler) http.Handler {
 	return http.HandlerFunc(func(out http.ResponseWriter, r *http.Request) {
-		body, err := io.ReadAll(http.MaxBytesReader(out, r.Body, 1<<20)) // only then is it noticed when the caller leaves
+		body, err := io.ReadAll(http.MaxBytesReader(out, r.Body, 16<<20)) // only then is it noticed when the caller leaves
 		if err != nil {
 			return
 		}
@@ -131,6 +131,7 @@ func (w *World) forget(account string, f func()) {
 //
 //	PUT    /accounts/A/fault        a Fault
 //	PUT    /accounts/A/machines     a Machine
+//	POST   /accounts/A/rules        a Rule, as somebody writes it by hand
 //	DELETE /accounts/A/machines/M
 //	DELETE /accounts/A/networks/N
 //	PUT    /sites/N/router          a Said
@@ -155,6 +156,13 @@ func (w *World) Play() http.Handler {
 			return told(c, err)
 		}
 		return told(c, w.Fail(c.Param("account"), f))
+	})
+	e.POST("/accounts/:account/rules", func(c echo.Context) error {
+		var r Rule
+		if err := json.NewDecoder(c.Request().Body).Decode(&r); err != nil {
+			return told(c, err)
+		}
+		return told(c, w.Hand(c.Param("account"), r))
 	})
 	e.PUT("/accounts/:account/machines", func(c echo.Context) error {
 		var m Machine

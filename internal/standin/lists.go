@@ -92,8 +92,26 @@ func (a *Account) begin() {
 	a.native = &native{map[[2]string]*List{}, map[string]*List{}, map[string]*Binding{}, Binding{1, []string{"default"}}}
 	a.native.entries["default"] = &List{Version: 1}
 	for _, r := range a.Rules {
-		a.byHand(r)
+		if r.By == "" { // else it comes by hand, once the rest is there
+			a.byHand(r)
+		}
 	}
+}
+
+// Plant adds, in all accounts, the rules that somebody wrote by hand.
+func (w *World) Plant() error {
+	for name := range w.Credentials() {
+		if err := w.change(name, func(a *Account) {
+			for _, r := range a.Rules {
+				if r.By != "" {
+					a.byHand(r)
+				}
+			}
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // byHand adds a rule as somebody would at the provider's console.

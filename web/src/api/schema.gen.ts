@@ -1055,6 +1055,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/targets/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read what all connected accounts hold now, and compare it with what they have to hold */
+        post: operations["lookAtTargets"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/targets/proof": {
         parameters: {
             query?: never;
@@ -2553,6 +2570,29 @@ export interface components {
             found: string;
             why: string;
             witness: components["schemas"]["Witness"];
+        };
+        Drift: {
+            revision: number;
+            accounts: components["schemas"]["AccountDrift"][];
+            differences: components["schemas"]["NativeDifference"][];
+            stricter: number;
+            incomplete: boolean;
+        };
+        AccountDrift: {
+            account: string;
+            provider: string;
+            /** Format: date-time */
+            at: string;
+            problem: string;
+            lists: number;
+            changed: components["schemas"]["ListDrift"][];
+        };
+        ListDrift: {
+            network: string;
+            on: string;
+            added: string[];
+            by: string[];
+            missing: string[];
         };
         NativeUnheld: {
             network: string;
@@ -4510,6 +4550,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Uses"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lookAtTargets: {
+        parameters: {
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drift"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -2,6 +2,8 @@ import { keepPreviousData, queryOptions } from "@tanstack/react-query";
 import { client, take } from "./client";
 import type { Schemas } from "./client";
 
+const asJson = { headers: { "Content-Type": "application/json" } };
+
 export type Target = Schemas["Target"];
 export type Line = Schemas["NativeLine"];
 
@@ -34,4 +36,12 @@ export const usesQuery = (kind: string, name: string) =>
 export const proofQuery = queryOptions({
   queryKey: ["estate", "targets", "proof"],
   queryFn: async ({ signal }) => take(await client.GET("/api/targets/proof", { signal })),
+});
+
+/** What connected accounts hold now, beside what they have to hold: read when it is asked for. */
+export const driftQuery = queryOptions({
+  queryKey: ["estate", "targets", "drift"],
+  queryFn: async ({ signal }) => take(await client.POST("/api/targets/look", { ...asJson, signal })),
+  staleTime: Infinity,
+  refetchOnWindowFocus: false,
 });

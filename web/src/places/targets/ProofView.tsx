@@ -82,7 +82,7 @@ export function ProofView() {
   );
 }
 
-function Difference({ d }: { d: Schemas["NativeDifference"] }) {
+export function Difference({ d }: { d: Schemas["NativeDifference"] }) {
   const [words, color] = changes[d.change];
   const { search } = useLocation();
   const params = new URLSearchParams(search);

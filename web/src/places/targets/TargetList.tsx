@@ -47,6 +47,22 @@ export function TargetList({ targets }: { targets: Target[] }) {
           className="w-full rounded border border-line bg-sheet px-2 py-1"
         />
       </div>
+      <p className="flex gap-4 px-4 pb-1">
+        {[
+          ["", "Summary"],
+          ["/proof", "Proof"],
+          ["/drift", "Drift"],
+        ].map(([path, called]) => (
+          <NavLink
+            key={path}
+            end
+            to={{ pathname: `/targets${path}`, search: without.toString() }}
+            className="text-soft hover:text-ink aria-[current=page]:font-semibold aria-[current=page]:text-ink"
+          >
+            {called}
+          </NavLink>
+        ))}
+      </p>
       <div ref={scroll} className="min-h-0 flex-1 overflow-y-auto pb-6">
         <div className="relative" style={{ height: list.getTotalSize() }}>
           {list.getVirtualItems().map((v) => {

@@ -1,10 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
-import { useLocation, useParams } from "react-router";
+import { Link, useLocation, useParams } from "react-router";
 import { targetsQuery } from "../../api/targets";
 import type { Target } from "../../api/targets";
 import type { Schemas } from "../../api/client";
 import { problemText } from "../../parts/ConsequenceView";
 import { counted } from "../../parts/wording";
+import { DriftView } from "./DriftView";
 import { HeldView } from "./HeldView";
 import { ProofView, ProofLine } from "./ProofView";
 import { TargetList } from "./TargetList";
@@ -30,6 +31,8 @@ export function TargetsPlace() {
       <section aria-label="Target" className="min-w-0 flex-1 overflow-y-auto px-7 pt-4 pb-8">
         {kind === "proof" ? (
           <ProofView />
+        ) : kind === "drift" ? (
+          <DriftView />
         ) : kind && name ? (
           <HeldView kind={kind} name={name} />
         ) : ofKind && ofName ? (
@@ -51,6 +54,7 @@ const providers = [
 
 /** All targets at a glance: is it proven, does it fit, how many rules are there. */
 function Summary({ targets }: { targets: Schemas["Targets"] }) {
+  const { search } = useLocation();
   const rows: [string, Target[]][] = [
     ["Match lists of segments, at every hub", targets.targets.filter((t) => t.kind === "segment")],
     ["Hubs: routes, links, exits", targets.targets.filter((t) => t.kind === "hub")],
@@ -69,9 +73,14 @@ function Summary({ targets }: { targets: Schemas["Targets"] }) {
       <h1 className="font-serif text-[22px] font-semibold">Targets</h1>
       <p className="max-w-prose pt-1 text-soft">
         What hubs, firewall pools, clouds and premises have to hold so that they do what this estate says.
-        Nothing is written to them yet.
+        Bivium does not write to them yet.
       </p>
       <ProofLine />
+      <p className="pt-1">
+        <Link to={{ pathname: "/targets/drift", search }} className="text-accent hover:underline">
+          Compare with what the accounts hold now
+        </Link>
+      </p>
       {targets.refused.length > 0 && <RefusedList refused={targets.refused} />}
       <table className="mt-5 text-left">
         <thead>

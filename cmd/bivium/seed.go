@@ -1,0 +1,90 @@
+package main
+
+import (
+	"context"
+	"fmt"
+
+	"bivium/core/document"
+	"bivium/core/native"
+	"bivium/core/native/config"
+	"bivium/demo"
+	"bivium/internal/app"
+	"bivium/internal/app/view"
+	"bivium/internal/drivers"
+	"bivium/internal/drivers/providers"
+	"bivium/internal/standin"
+)
+
+// hold lets the simulated clouds and sites hold what the demo's estate says, as if it had been
+// applied long ago, and then what somebody wrote by hand.
+func hold(ctx context.Context, world *standin.World, running *standin.Running) error {
+	e, err := document.Read(demo.Grayshoal)
+	if err != nil {
+		return err
+	}
+	now := view.NewSnapshot(e, 0)
+	cfg := native.Translate(now.Matrix).Config
+	for name, c := range world.Credentials() {
+		d, err := providers.Open(c[0], drivers.Access{Endpoint: running.Endpoints[c[0]], Account: name, Key: c[1], Secret: c[2]}, nil)
+		if err != nil {
+			return err
+		}
+		if err := holdIn(ctx, d, now, cfg, name); err != nil {
+			return fmt.Errorf("write the lists of the demo account %s: %w", name, err)
+		}
+	}
+	return world.Plant()
+}
+
+// holdIn writes all lists of one account.
+func holdIn(ctx context.Context, d drivers.Driver, now *view.Snapshot, cfg *config.Config, account string) error {
+	networks, workloads, err := app.NamesIn(ctx, d, now, account)
+	if err != nil {
+		return err
+	}
+	ids := map[string]string{}
+	for id, name := range networks {
+		ids[name] = id
+	}
+	for id, name := range workloads {
+		ids["workload "+name] = id
+	}
+	for i := range cfg.Networks {
+		n := &cfg.Networks[i]
+		if n.Account != account || ids[n.Name] == "" {
+			continue
+		}
+		for k := range n.Lists {
+			if _, err := d.Put(ctx, &drivers.Put{Network: ids[n.Name], List: &n.Lists[k]}); err != nil {
+				return fmt.Errorf("network %s: %w", n.Name, err)
+			}
+		}
+	}
+	for i := range cfg.Accounts {
+		if a := &cfg.Accounts[i]; a.Name == account {
+			if err := holdEntries(ctx, d, a, ids); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func holdEntries(ctx context.Context, d drivers.Driver, a *config.Account, ids map[string]string) error {
+	for i := range a.Lists {
+		if a.Lists[i].Name == "default" {
+			continue // it is there, and passes nothing
+		}
+		if _, err := d.Put(ctx, &drivers.Put{Entries: &a.Lists[i]}); err != nil {
+			return fmt.Errorf("list %s: %w", a.Lists[i].Name, err)
+		}
+	}
+	for _, b := range a.Bindings {
+		if id := ids["workload "+b.Workload]; id != "" {
+			if _, err := d.Put(ctx, &drivers.Put{Workload: id, Bears: b.Lists}); err != nil {
+				return fmt.Errorf("machine %s: %w", b.Workload, err)
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,106 @@
+package app
+
+import (
+	"context"
+	"strings"
+	"sync"
+	"time"
+
+	"bivium/core/inventory"
+	"bivium/internal/app/targets"
+	"bivium/internal/app/view"
+	"bivium/internal/drivers"
+)
+
+// nativePatience is how long one account is waited for.
+const nativePatience = 40 * time.Second
+
+// ReadTargets reads what all connected accounts hold now, at once. What cannot be read says why.
+func (a *App) ReadTargets(ctx context.Context) ([]targets.Reading, error) {
+	accounts, err := a.Accounts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []targets.Reading
+	for _, x := range accounts {
+		if x.Endpoint != "" {
+			out = append(out, targets.Reading{Account: x.Name, Provider: x.Provider, At: time.Now()})
+		}
+	}
+	var g sync.WaitGroup
+	for i := range out {
+		g.Go(func() {
+			if err := a.readTarget(ctx, &out[i]); err != nil {
+				out[i].Problem, out[i].Native = connectProblem(err).Error(), nil
+			}
+		})
+	}
+	g.Wait()
+	return out, nil
+}
+
+func (a *App) readTarget(ctx context.Context, r *targets.Reading) error {
+	ctx, cancel := context.WithTimeout(ctx, nativePatience)
+	defer cancel()
+	_, d, err := a.driver(ctx, r.Account)
+	if err != nil {
+		return err
+	}
+	now := a.Now()
+	r.Networks, r.Workloads, err = NamesIn(ctx, d, now, r.Account)
+	if err != nil {
+		return err
+	}
+	var ids []string
+	for id, name := range r.Networks {
+		if name != "" {
+			ids = append(ids, id)
+		}
+	}
+	r.Native, err = d.Native(ctx, ids)
+	return err
+}
+
+// NamesIn returns the names that the estate has for the networks and workloads of an account, by
+// the provider's IDs: those under which a sync took them in, or else their own.
+func NamesIn(ctx context.Context, d drivers.Driver, now *view.Snapshot, account string) (networks, workloads map[string]string, err error) {
+	networks, workloads = map[string]string{}, map[string]string{}
+	here := map[string]bool{}
+	for i := range now.Estate.Networks {
+		here["network "+now.Estate.Networks[i].Name] = true
+	}
+	for i := range now.Estate.Workloads {
+		here["workload "+now.Estate.Workloads[i].Name] = true
+	}
+	for cursor := ""; ; {
+		page, err := d.Page(ctx, cursor)
+		if err != nil {
+			return nil, nil, err
+		}
+		for i := range page.Networks {
+			if n := &page.Networks[i]; here["network "+plain(n.Name)] {
+				networks[n.ID] = plain(n.Name)
+			}
+		}
+		for i := range page.Workloads {
+			if w := &page.Workloads[i]; here["workload "+plain(w.Name)] {
+				workloads[w.ID] = plain(w.Name)
+			}
+		}
+		if cursor = page.Next; cursor == "" {
+			break
+		}
+	}
+	for i := range now.Known {
+		switch k := &now.Known[i]; {
+		case k.Account != account || k.Gone:
+		case k.Kind == inventory.NetworkKind:
+			networks[k.ID] = k.Name
+		default:
+			workloads[k.ID] = k.Name
+		}
+	}
+	return networks, workloads, nil
+}
+
+func plain(name string) string { return strings.ReplaceAll(strings.ToLower(name), " ", "-") }
