@@ -71,7 +71,7 @@ func TestWhatDoesNotFitIsRefused(t *testing.T) {
 
 // TestWhatSomebodyWroteByHandIsFound reads what the demo's accounts hold: the rules that were
 // written by hand are found, with who wrote them and the flows that one of them opens; another,
-// written while somebody looks, is seen at the next look.
+// written while somebody looks, is seen at the next look, and a packet does what is said of it.
 func TestWhatSomebodyWroteByHandIsFound(t *testing.T) {
 	lines, _ := start(t, 8, "demo", "--quiet", "--listen", "127.0.0.1:0", "--db", filepath.Join(t.TempDir(), "demo.db"))
 	address := lines[0]
@@ -87,6 +87,14 @@ func TestWhatSomebodyWroteByHandIsFound(t *testing.T) {
 	u.sees("[aria-label=velum-central]", "by a.vik")
 	u.sees("[aria-label=stratok-south]", "As it should be")
 
+	delivered := func() bool {
+		var fate struct{ Delivered bool }
+		status, err := (&client{address: play}).send(http.MethodPost, "/packets", "", map[string]any{"segment": "market", "from": "10.70.0.11", "to": "10.70.1.10", "protocol": 6, "sport": 50000, "port": 8080}, &fate)
+		require.NoError(t, err)
+		require.Equal(t, http.StatusOK, status)
+		return fate.Delivered
+	}
+	require.False(t, delivered())
 	body := `{"Network": "net-trading", "On": "engines", "Priority": 4020, "Action": "allow", "Protocol": "tcp", "Ports": "8080", "From": "10.70.0.0/24", "By": "n.haug"}`
 	r, err := http.NewRequestWithContext(t.Context(), http.MethodPost, play+"/accounts/velum-central/rules", strings.NewReader(body))
 	require.NoError(t, err)
@@ -98,4 +106,5 @@ func TestWhatSomebodyWroteByHandIsFound(t *testing.T) {
 	u.sees("[aria-label=Target]", "2 sets of flows have another outcome than intended")
 	u.sees("[aria-label=velum-central]", "by n.haug")
 	u.sees("[aria-label=Target]", "10.70.1.0/24 on tcp/8080")
+	require.True(t, delivered(), "the packet does what the proof says")
 }

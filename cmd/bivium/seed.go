@@ -2,15 +2,20 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"slices"
 
 	"bivium/core/document"
+	"bivium/core/estate"
 	"bivium/core/native"
 	"bivium/core/native/config"
 	"bivium/demo"
 	"bivium/internal/app"
 	"bivium/internal/app/view"
 	"bivium/internal/drivers"
+	"bivium/internal/drivers/call"
+	"bivium/internal/drivers/hubs"
 	"bivium/internal/drivers/providers"
 	"bivium/internal/standin"
 )
@@ -33,7 +38,31 @@ func hold(ctx context.Context, world *standin.World, running *standin.Running) e
 			return fmt.Errorf("write the lists of the demo account %s: %w", name, err)
 		}
 	}
+	if err := holdAtHubs(ctx, running, e, cfg); err != nil {
+		return fmt.Errorf("write to the hubs of the demo: %w", err)
+	}
 	return world.Plant()
+}
+
+// holdAtHubs writes what hubs and firewalls hold.
+func holdAtHubs(ctx context.Context, running *standin.Running, e *estate.Estate, cfg *config.Config) error {
+	c, err := call.New(running.Hubs)
+	if err != nil {
+		return err
+	}
+	d := hubs.New(drivers.Access{Secret: running.HubToken()}, c)
+	failed := d.PutPlacements(ctx, e.Networks)
+	for i := range cfg.Hubs {
+		failed = errors.Join(failed, d.PutHub(ctx, &cfg.Hubs[i], e.Links))
+	}
+	for i := range cfg.Segments {
+		failed = errors.Join(failed, d.PutSegment(ctx, &cfg.Segments[i]))
+	}
+	for i := range cfg.Pools {
+		k := slices.IndexFunc(e.Pools, func(p estate.Pool) bool { return p.Name == cfg.Pools[i].Name })
+		failed = errors.Join(failed, d.PutPool(ctx, &cfg.Pools[i], e.Pools[k].Firewalls))
+	}
+	return failed
 }
 
 // holdIn writes all lists of one account.

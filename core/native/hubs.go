@@ -277,7 +277,7 @@ func (t *translator) attachment(a *estate.Attachment) config.Attachment {
 	}
 	for _, l := range a.Learned {
 		if l.Status == "accepted" {
-			out.Routes = append(out.Routes, config.Route{Segment: l.Segment, Prefix: l.Prefix, Borne: true})
+			out.Routes = append(out.Routes, config.Route{Segment: l.Segment, Prefix: l.Prefix, Borne: true, Learned: true})
 		}
 	}
 	slices.SortFunc(out.Routes, func(a, b config.Route) int {

@@ -131,6 +131,7 @@ func (w *World) forget(account string, f func()) {
 //
 //	PUT    /accounts/A/fault        a Fault
 //	PUT    /accounts/A/machines     a Machine
+//	POST   /packets                 a Packet; what came of it is answered
 //	POST   /accounts/A/rules        a Rule, as somebody writes it by hand
 //	DELETE /accounts/A/machines/M
 //	DELETE /accounts/A/networks/N
@@ -156,6 +157,13 @@ func (w *World) Play() http.Handler {
 			return told(c, err)
 		}
 		return told(c, w.Fail(c.Param("account"), f))
+	})
+	e.POST("/packets", func(c echo.Context) error {
+		var p Packet
+		if err := json.NewDecoder(c.Request().Body).Decode(&p); err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, err.Error())
+		}
+		return c.JSON(http.StatusOK, w.Send(p))
 	})
 	e.POST("/accounts/:account/rules", func(c echo.Context) error {
 		var r Rule

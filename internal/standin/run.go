@@ -14,6 +14,7 @@ import (
 type Running struct {
 	Endpoints map[string]string // by provider
 	Play      string            // address of the interface that plays with the world
+	Hubs      string            // address of the hubs and their firewalls
 	servers   []*http.Server
 }
 
@@ -24,7 +25,7 @@ func (w *World) Serve(ctx context.Context, first int) (*Running, error) {
 	for i, part := range []struct {
 		name    string
 		handler http.Handler
-	}{{"cirra", w.Cirra()}, {"premises", w.Premises()}, {"stratok", w.Stratok()}, {"velum", w.Velum()}, {"play", w.Play()}} {
+	}{{"cirra", w.Cirra()}, {"premises", w.Premises()}, {"stratok", w.Stratok()}, {"velum", w.Velum()}, {"play", w.Play()}, {"hubs", w.Hubs()}} {
 		port := 0
 		if first > 0 {
 			port = first + i
@@ -36,10 +37,13 @@ func (w *World) Serve(ctx context.Context, first int) (*Running, error) {
 		s := &http.Server{Handler: part.handler, ReadHeaderTimeout: 10 * time.Second}
 		r.servers = append(r.servers, s)
 		go s.Serve(l) //nolint:errcheck // Close ends it
-		if part.name == "play" {
-			r.Play = "http://" + l.Addr().String()
-		} else {
-			r.Endpoints[part.name] = "http://" + l.Addr().String()
+		switch address := "http://" + l.Addr().String(); part.name {
+		case "play":
+			r.Play = address
+		case "hubs":
+			r.Hubs = address
+		default:
+			r.Endpoints[part.name] = address
 		}
 	}
 	return r, nil
@@ -90,6 +94,9 @@ func (w *World) Live(ctx context.Context, visitors []Visitor) {
 		}()
 	}
 }
+
+// HubToken is what opens the hubs' interface.
+func (r *Running) HubToken() string { return fabricKey }
 
 // Credentials returns how each account is reached, by name: for those who play.
 func (w *World) Credentials() map[string][3]string {

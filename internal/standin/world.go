@@ -20,6 +20,7 @@ import (
 type World struct {
 	mu       sync.RWMutex
 	accounts map[string]*Account
+	fabric   fabric
 }
 
 // Account is what one customer of a provider has.

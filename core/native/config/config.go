@@ -69,6 +69,7 @@ type Route struct {
 	Segment string
 	Prefix  netip.Prefix
 	Borne   bool // by the attachment itself; else it is a subnet of the network
+	Learned bool // from a router; peers of the network are not reached by it
 }
 
 // Publication is a public address at an exit of the hub.

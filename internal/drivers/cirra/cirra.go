@@ -237,7 +237,7 @@ func (d *driver) Put(ctx context.Context, p *drivers.Put) (string, error) {
 	case p.Bears != nil:
 		body["lists"], path = p.Bears, path+"/default/-"
 	default:
-		return "", errors.New("Cirra has lists that machines bear, and no others")
+		return "", errors.New("the lists of Cirra are borne by machines")
 	}
 	var answer struct{ Version int }
 	_, err := d.client.Put(ctx, path, nil, body, &answer)

@@ -217,7 +217,7 @@ func (d *driver) Native(ctx context.Context, networks []string) (*drivers.Native
 // Put replaces the list of one network.
 func (d *driver) Put(ctx context.Context, p *drivers.Put) (string, error) {
 	if p.List == nil {
-		return "", errors.New("Stratok has lists on networks, and no others")
+		return "", errors.New("the lists of Stratok hang on networks")
 	}
 	rules := make([]rule, len(p.List.Rules))
 	for i := range rules {

@@ -208,7 +208,7 @@ func (r *wire) read() (config.Rule, error) {
 // Put replaces the list on one range.
 func (d *driver) Put(ctx context.Context, p *drivers.Put) (string, error) {
 	if p.List == nil {
-		return "", errors.New("Velum has lists on ranges, and no others")
+		return "", errors.New("the lists of Velum hang on ranges")
 	}
 	rules := make([]wire, len(p.List.Rules))
 	for i := range rules {
