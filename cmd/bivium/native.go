@@ -8,11 +8,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"bivium/core/estate"
 	"bivium/core/matrix"
 	"bivium/core/native"
 	"bivium/core/native/config"
 	"bivium/core/native/reader"
 	"bivium/core/verdict"
+	hold "bivium/internal/app/targets"
 	"bivium/internal/wording"
 )
 
@@ -21,7 +23,7 @@ import (
 var errUnproven = errors.New("the configuration of the targets is not what the estate says")
 
 func nativeCommand() *cobra.Command {
-	var target string
+	var target, as string
 	var prove, counts bool
 	c := &cobra.Command{
 		Use:   "native FILE [--target T] [--prove]",
@@ -40,6 +42,12 @@ func nativeCommand() *cobra.Command {
 			targets := t.Config.Targets(e.Workloads)
 			out := c.OutOrStdout()
 			switch {
+			case as == "acl":
+				err = printJSON(c, hold.AccessLists(native.TranslateSingly(s).Config))
+			case as == "topology":
+				err = printTopology(out, e)
+			case as != "":
+				err = fmt.Errorf("--as: there is no form %q; there are acl (RFC 8519) and topology (RFC 8345)", as)
 			case prove:
 				err = printProof(out, reader.Prove(s, t.Config))
 			case counts:
@@ -57,6 +65,7 @@ func nativeCommand() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&target, "target", "", "one target: segment/NAME, hub/NAME, pool/NAME or network/NAME")
+	c.Flags().StringVar(&as, "as", "", "another form: acl for access lists (RFC 8519), topology (RFC 8345)")
 	c.Flags().BoolVar(&prove, "prove", false, "read the configuration back, and list every flow that it treats other than intended")
 	c.Flags().BoolVar(&counts, "counts", false, "print how many rules each list has, how many it needs at least, and how many it may have")
 	return c
@@ -112,5 +121,13 @@ func printProof(w io.Writer, p *reader.Proof) error {
 		return errUnproven
 	}
 	_, err := fmt.Fprintln(w, "proven for all flows")
+	return err
+}
+
+func printTopology(w io.Writer, e *estate.Estate) error {
+	text, err := hold.Topology(e)
+	if err == nil {
+		_, err = fmt.Fprintln(w, string(text))
+	}
 	return err
 }

@@ -20,9 +20,9 @@ import (
 	"bivium/internal/standin"
 )
 
-// hold lets the simulated clouds and sites hold what the demo's estate says, as if it had been
+// holdAll lets the simulated clouds and sites hold what the demo's estate says, as if it had been
 // applied long ago, and then what somebody wrote by hand.
-func hold(ctx context.Context, world *standin.World, running *standin.Running) error {
+func holdAll(ctx context.Context, world *standin.World, running *standin.Running) error {
 	e, err := document.Read(demo.Grayshoal)
 	if err != nil {
 		return err

@@ -67,6 +67,10 @@ const (
 	AnswerBytes = 64 << 20
 )
 
+// NativeClasses is how many classes of endpoints an estate has at most whose native rules the
+// server translates: with more, that takes minutes, and memory that others need.
+const NativeClasses = 25_000
+
 // Of what providers answer.
 const (
 	// ProviderAnswer is the most that is read of one answer, in bytes.

@@ -201,7 +201,7 @@ func (u *unit) farOf(held []holding, way int, stop []intervals.Range) []piece {
 			for _, p := range c.set.Prefixes {
 				if p.Addr().Is4() == h.part.own[h.own].Four {
 					for _, r := range less(rangeOf(p), stop) {
-						out = append(out, piece{r, c.passes[h.own], c.ruleSets[h.own]})
+						out = append(out, piece{r, c.passes[h.own], c.of(h.own)})
 					}
 				}
 			}
@@ -266,7 +266,10 @@ func (u *unit) crowded(held []holding, way int, stop []intervals.Range, room, le
 				continue
 			}
 			set = set.Union(u.sets.at(c.passes[h.own]))
-			for _, r := range c.ruleSets[h.own] {
+			if len(ruleSets) == 16 {
+				continue
+			}
+			for _, r := range c.of(h.own) {
 				if len(ruleSets) < 16 && !slices.Contains(ruleSets, r) {
 					ruleSets = append(ruleSets, r)
 				}
@@ -369,9 +372,11 @@ func put(in map[int32]*passing, set int32, p *piece) {
 // write appends the entries of what passes: by the addresses for which the same services pass,
 // or by the services that pass for the same addresses, whichever are fewer.
 func (u *unit) write(entries []config.Entry, passes map[int32]*passing, out bool, services func([]space.Box) []space.Box) []config.Entry {
-	bySet, byService := u.writeBySet(passes, out, services), u.writeBySet(u.turned(passes), out, services)
-	if len(byService) < len(bySet) {
-		bySet = byService
+	bySet := u.writeBySet(passes, out, services)
+	if len(passes) > 1 {
+		if byService := u.writeBySet(u.turned(passes), out, services); len(byService) < len(bySet) {
+			bySet = byService
+		}
 	}
 	return append(entries, bySet...)
 }

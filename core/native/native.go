@@ -62,8 +62,14 @@ const (
 
 // Translate translates the estate of a matrix. Cost: that of its blocks, and for each network
 // its classes times the lines that they may have flows with.
-func Translate(s *matrix.Matrix) *Translation {
-	t := &translator{s: s, j: s.Judge, net: s.Net, e: s.Judge.Estate, profiles: newProfiles(s), lines: map[lineKey]*once[[]*config.Set]{}, boxes: map[int32][]space.Box{}}
+func Translate(s *matrix.Matrix) *Translation { return translate(s, false) }
+
+// TranslateSingly is Translate for lists whose rules have one protocol each: what allows all
+// services but a few stands behind a rule that denies those.
+func TranslateSingly(s *matrix.Matrix) *Translation { return translate(s, true) }
+
+func translate(s *matrix.Matrix, single bool) *Translation {
+	t := &translator{single: single, s: s, j: s.Judge, net: s.Net, e: s.Judge.Estate, profiles: newProfiles(s), lines: map[lineKey]*once[[]*config.Set]{}, boxes: map[int32][]space.Box{}}
 	t.index()
 	out := &Translation{Config: &config.Config{Networks: make([]config.Network, len(t.byName)), Segments: make([]config.Segment, len(t.net.Segments))}}
 	refused := make([][]Refusal, len(t.byName))
@@ -94,6 +100,7 @@ type translator struct {
 	number   map[string]int // of a network of the net, by name
 	in       [][]int        // by network: its classes
 	provider map[string]string
+	single   bool // every provider's rules have one protocol each
 	enforces []bool // by network of the net: whether its lists hold what is intended
 	*profiles
 

@@ -327,7 +327,7 @@ func (u *unit) far(l *config.List, p *part, out bool, all []*config.Set) {
 		for _, k := range b.cols {
 			r.Peer = append(r.Peer, columns[k].set)
 			for _, i := range b.rows {
-				for _, set := range columns[k].ruleSets[i] {
+				for _, set := range columns[k].of(i) {
 					if !slices.Contains(ruleSets, set) {
 						ruleSets = append(ruleSets, set)
 					}
@@ -343,7 +343,7 @@ func (u *unit) far(l *config.List, p *part, out bool, all []*config.Set) {
 // all services but a few are allowed behind an entry that denies those: nothing else allows them
 // there, if the box has all that its cells pass.
 func (u *unit) permits(r config.Rule, g *grid, b *box) []config.Rule {
-	if u.provider != config.Premises || r.Services == nil {
+	if u.provider != config.Premises && !u.single || r.Services == nil {
 		return []config.Rule{r}
 	}
 	others := b.atoms.Complement()

@@ -40,9 +40,9 @@ const unasked int32 = -1
 
 // column is the addresses of one line of another side, and the rule set of each own class.
 type column struct {
-	set      *config.Set
-	passes   []int32
-	ruleSets [][]int32
+	set    *config.Set
+	passes []int32
+	of     func(own int) []int32 // the rule sets of an own class
 }
 
 // partsOf returns what the lists of a network must do, segment by segment, for those of its
@@ -146,11 +146,11 @@ func (t *translator) outward(p *part, b *matrix.Block, near map[int32]bool) {
 
 // addColumn adds a column of far addresses, if something passes.
 func (t *translator) addColumn(w *way, p *part, set *config.Set, ruleSet func(*classes.Class) int32) {
-	c := column{set: set, passes: make([]int32, len(p.own)), ruleSets: make([][]int32, len(p.own))}
+	c := column{set: set, passes: make([]int32, len(p.own)), of: func(own int) []int32 { return []int32{ruleSet(p.own[own])} }}
 	some := false
 	for i, own := range p.own {
 		if r := ruleSet(own); r != paths.None {
-			c.passes[i], c.ruleSets[i] = t.all[t.of[r]].passes[secondLine], []int32{r}
+			c.passes[i] = t.all[t.of[r]].passes[secondLine]
 			some = some || c.passes[i] != 0
 		}
 	}
@@ -208,19 +208,20 @@ func (t *translator) toInternet(p *part) {
 	for _, at := range t.s.SeenBy(p.segment, len(t.s.Inside)) {
 		dst := t.s.Classes[t.s.Outside[at]]
 		near := slot{passes: make([]int32, len(p.own)), ruleSets: make([]int32, len(p.own))}
-		far := column{passes: make([]int32, len(p.own)), ruleSets: make([][]int32, len(p.own))}
+		ruleSets := make([][]int32, len(p.own))
+		far := column{passes: make([]int32, len(p.own)), of: func(own int) []int32 { return ruleSets[own] }}
 		bypass, some := false, false
 		for i, src := range p.own {
 			near.passes[i], near.ruleSets[i] = unasked, paths.None
 			if src.Four != dst.Four {
 				continue
 			}
-			far.passes[i], far.ruleSets[i] = t.throughExits(p.segment, func(exit int) int32 {
+			far.passes[i], ruleSets[i] = t.throughExits(p.segment, func(exit int) int32 {
 				return b.RuleSet(b.Src.Line(&src.Header), b.Dst.LineAt(t.net, int(at), exit))
 			})
 			near.passes[i] = far.passes[i]
-			if len(far.ruleSets[i]) > 0 {
-				near.ruleSets[i] = far.ruleSets[i][0]
+			if len(ruleSets[i]) > 0 {
+				near.ruleSets[i] = ruleSets[i][0]
 			}
 			some = some || far.passes[i] != 0
 			if c, ok := t.s.CombinationOf(&src.Header, &dst.Header); ok && t.s.Interner.EffectAt(c.Effect).Kind == paths.Bypass {
@@ -269,7 +270,7 @@ func (t *translator) fromInternet(p *part) {
 	if b == nil {
 		return
 	}
-	columns := make([]column, len(t.s.Outside))
+	columns, ruleSets := make([]column, len(t.s.Outside)), make([][][]int32, len(t.s.Outside))
 	for i := range t.e.Publications {
 		pub := &t.e.Publications[i]
 		exit := t.net.Exit(pub.Exit)
@@ -286,11 +287,12 @@ func (t *translator) fromInternet(p *part) {
 					r := b.RuleSet(b.Src.LineAt(t.net, at, exit), b.Dst.Line(&dst.Header))
 					c := &columns[at]
 					if c.set == nil {
-						*c = column{named(t.domain(len(t.s.Inside)), prefixesOf(src.Ranges)), make([]int32, len(p.own)), make([][]int32, len(p.own))}
+						ruleSets[at] = make([][]int32, len(p.own))
+						*c = column{named(t.domain(len(t.s.Inside)), prefixesOf(src.Ranges)), make([]int32, len(p.own)), func(own int) []int32 { return ruleSets[at][own] }}
 					}
 					passes := t.sets.at(t.all[t.of[r]].passes[secondLine]).Intersection(admits)
 					c.passes[k] = t.sets.number(passes.Union(t.sets.at(c.passes[k])))
-					c.ruleSets[k] = append(c.ruleSets[k], r)
+					ruleSets[at][k] = append(ruleSets[at][k], r)
 				}
 			}
 		}

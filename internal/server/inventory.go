@@ -11,6 +11,7 @@ import (
 
 	"bivium/core/inventory"
 	"bivium/internal/app"
+	"bivium/internal/app/targets"
 	"bivium/internal/app/view"
 	"bivium/internal/drivers/providers"
 )
@@ -260,13 +261,34 @@ func (h *handlers) export(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	text, err := app.Export(now)
+	text, name, kind, err := h.exported(now, c.QueryParam("as"))
 	if err != nil {
 		return err
 	}
-	c.Response().Header().Set("Content-Disposition", `attachment; filename="estate.yaml"`)
+	c.Response().Header().Set("Content-Disposition", `attachment; filename="`+name+`"`)
 	if err := h.note(c, "estate exported", now.Estate.Name, c.QueryString()); err != nil {
 		return err
 	}
-	return c.Blob(http.StatusOK, "application/yaml", text)
+	return c.Blob(http.StatusOK, kind, text)
+}
+
+// exported returns an estate in one of the forms that it can be had in.
+func (h *handlers) exported(now *view.Snapshot, as string) (text []byte, name, kind string, err error) {
+	if as == "" || as == "document" {
+		text, err = app.Export(now)
+		return text, "estate.yaml", "application/yaml", err
+	}
+	if as == "topology" {
+		text, err = targets.Topology(now.Estate)
+		return text, "topology.json", "application/yang-data+json", err
+	}
+	b, err := h.targets.Of(now)
+	if err != nil {
+		return nil, "", "", err
+	}
+	if as == "native" {
+		return []byte(b.Text()), "native.txt", "text/plain; charset=utf-8", nil
+	}
+	text, err = b.AccessLists()
+	return text, "access-lists.json", "application/yang-data+json", err
 }

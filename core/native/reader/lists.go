@@ -544,8 +544,8 @@ func (u *unitProof) nearPair(own *ownGroup, x *scene, k int, src, dst *classes.C
 		return
 	}
 	wrong := u.wrong(c, passes)
-	if out && u.listed(int(dst.Network)) {
-		wrong.InPlaceDifference(passes) // the destination's lists are held to what must be stopped
+	if out == u.listed(int(dst.Network)) {
+		wrong.InPlaceDifference(passes) // the lists of the other side are held to what must be stopped
 	}
 	if wrong.Any() {
 		u.lookAll(own, x.view, []int{k}, wrong, out)

@@ -10,6 +10,7 @@ import (
 	"sync"
 
 	"bivium/core/estate"
+	"bivium/core/limits"
 	"bivium/core/native"
 	"bivium/core/native/config"
 	"bivium/core/native/reader"
@@ -154,19 +155,26 @@ type Books struct {
 // kept is of how many revisions something is kept.
 const kept = 3
 
-// Of returns the book of a revision. Cost: nothing; it is worked out when it is asked.
-func (b *Books) Of(now *view.Snapshot) *Book {
+// Of returns the book of a revision. Cost: nothing; it is worked out when it is asked. An estate
+// that is too large is refused.
+func (b *Books) Of(now *view.Snapshot) (*Book, error) {
+	if n := len(now.Matrix.Classes); n > limits.NativeClasses {
+		return nil, &view.Problem{
+			Message: fmt.Sprintf("this estate has %d classes of endpoints; native rules are translated here for up to %d", n, limits.NativeClasses),
+			Fix:     "run bivium native on the exported document",
+		}
+	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if i := slices.IndexFunc(b.last, func(k *Book) bool { return k.now == now }); i >= 0 {
-		return b.last[i]
+		return b.last[i], nil
 	}
 	k := &Book{now: now}
 	b.last = append(b.last, k)
 	if len(b.last) > kept {
 		b.last = slices.Clone(b.last[1:])
 	}
-	return k
+	return k, nil
 }
 
 func (b *Book) translated() *native.Translation {

@@ -16,6 +16,7 @@ import (
 	"bivium/core/inventory"
 	"bivium/core/native/config"
 	"bivium/internal/drivers"
+	"bivium/internal/drivers/acl"
 	"bivium/internal/drivers/call"
 )
 
@@ -108,7 +109,7 @@ func (s *site) read() inventory.Network {
 // acls are access lists on the wire, with versions beside them.
 type acls struct {
 	ACLs struct {
-		ACL []accessList `json:"acl"`
+		ACL []acl.List `json:"acl"`
 	} `json:"ietf-access-control-list:acls"`
 	Versions map[string]int `json:"versions,omitempty"`
 	Version  int            `json:"version"`
@@ -129,7 +130,7 @@ func (d *driver) Native(ctx context.Context, networks []string) (*drivers.Native
 			if lists[lan] == nil {
 				lists[lan] = &drivers.NetworkList{Network: n, Version: strconv.Itoa(answer.Versions[lan]), List: config.List{On: lan}}
 			}
-			if err := a.read(&lists[lan].List); err != nil {
+			if err := a.Read(&lists[lan].List); err != nil {
 				return nil, &drivers.AnswerError{Asked: "access list " + a.Name, Err: err}
 			}
 		}
@@ -147,7 +148,7 @@ func (d *driver) Put(ctx context.Context, p *drivers.Put) (string, error) {
 	}
 	var body acls
 	body.Version, _ = strconv.Atoi(p.Version) //nolint:errcheck // none is 0
-	body.ACLs.ACL = accessLists(p.List)
+	body.ACLs.ACL = acl.Lists(p.List)
 	var answer struct{ Version int }
 	_, err := d.client.Put(ctx, "/acls?"+url.Values{"site": {p.Network}, "lan": {p.List.On}}.Encode(), nil, body, &answer)
 	return strconv.Itoa(answer.Version), err

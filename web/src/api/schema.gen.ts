@@ -1290,7 +1290,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The estate as a document */
+        /** The estate as a document, or what follows from it in another form */
         get: operations["export"];
         put?: never;
         post?: never;
@@ -5004,6 +5004,8 @@ export interface operations {
                 draft?: components["parameters"]["Draft"];
                 /** @description The revision as of which the estate is asked of */
                 at?: components["parameters"]["At"];
+                /** @description The estate document, native rules as text, access lists (RFC 8519) or the topology (RFC 8345) */
+                as?: "document" | "native" | "acl" | "topology";
             };
             header?: never;
             path?: never;
@@ -5018,6 +5020,8 @@ export interface operations {
                 };
                 content: {
                     "application/yaml": string;
+                    "text/plain": string;
+                    "application/yang-data+json": Record<string, never>;
                 };
             };
             default: components["responses"]["Problem"];

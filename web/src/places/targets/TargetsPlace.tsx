@@ -3,6 +3,7 @@ import { Link, useLocation, useParams } from "react-router";
 import { targetsQuery } from "../../api/targets";
 import type { Target } from "../../api/targets";
 import type { Schemas } from "../../api/client";
+import { where } from "../../frame/where";
 import { problemText } from "../../parts/ConsequenceView";
 import { counted } from "../../parts/wording";
 import { DriftView } from "./DriftView";
@@ -104,11 +105,34 @@ function Summary({ targets }: { targets: Schemas["Targets"] }) {
             ))}
         </tbody>
       </table>
+      <p className="flex gap-4 pt-4">
+        <span className="text-soft">Download</span>
+        {exports.map(([as, called]) => (
+          <a key={as} href={`/api/export?${exported(as)}`} className="text-accent hover:underline" download>
+            {called}
+          </a>
+        ))}
+      </p>
       <p className="max-w-prose pt-2 text-[13px] text-soft">
         At least: how few rules such lists could have, as far as that is known.
       </p>
     </>
   );
+}
+
+const exports = [
+  ["native", "native rules as text"],
+  ["acl", "access lists (RFC 8519)"],
+  ["topology", "topology (RFC 8345)"],
+] as const;
+
+/** What is asked for: of what one looks at, in a form. */
+function exported(as: string): string {
+  const w = where();
+  const params = new URLSearchParams({ as });
+  if (w.kind === "draft") params.set("draft", String(w.id));
+  if (w.kind === "revision") params.set("at", String(w.number));
+  return params.toString();
 }
 
 const sum = (list: Target[], of: (t: Target) => number) => list.reduce((n, t) => n + of(t), 0);

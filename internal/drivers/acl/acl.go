@@ -1,4 +1,5 @@
-package premises
+// Package acl writes and reads access lists as RFC 8519 models them, in the JSON of RFC 7951.
+package acl
 
 import (
 	"fmt"
@@ -12,16 +13,17 @@ import (
 	"bivium/internal/drivers"
 )
 
-// accessList is an access list of RFC 8519, in the JSON of RFC 7951.
-type accessList struct {
+// List is an access list.
+type List struct {
 	Name string `json:"name"`
 	Type string `json:"type"`
 	ACEs struct {
-		ACE []accessEntry `json:"ace"`
+		ACE []Entry `json:"ace"`
 	} `json:"aces"`
 }
 
-type accessEntry struct {
+// Entry is an entry of an access list.
+type Entry struct {
 	Name    string  `json:"name"`
 	Matches matches `json:"matches"`
 	Actions struct {
@@ -59,16 +61,23 @@ type icmp struct {
 	Type uint16 `json:"type"`
 }
 
+// Document is access lists as they stand in a document.
+type Document struct {
+	ACLs struct {
+		ACL []List `json:"acl"`
+	} `json:"ietf-access-control-list:acls"`
+}
+
 const (
 	accept = "ietf-access-control-list:accept"
 	drop   = "ietf-access-control-list:drop"
 	mixed  = "ietf-access-control-list:mixed-eth-ipv4-ipv6-acl-type"
 )
 
-// accessLists returns a list as two access lists: into the lan and out of it. An entry has one
+// Lists returns a list as two access lists: into the lan and out of it. An entry has one
 // prefix a side and one protocol, so that a rule becomes as many as it takes.
-func accessLists(l *config.List) []accessList {
-	out := []accessList{{Name: l.On + ":in", Type: mixed}, {Name: l.On + ":out", Type: mixed}}
+func Lists(l *config.List) []List {
+	out := []List{{Name: l.On + ":in", Type: mixed}, {Name: l.On + ":out", Type: mixed}}
 	for i := range l.Rules {
 		r := &l.Rules[i]
 		x := &out[0]
@@ -76,7 +85,7 @@ func accessLists(l *config.List) []accessList {
 			x = &out[1]
 		}
 		for _, m := range matchesOf(r) {
-			e := accessEntry{Name: strconv.Itoa(len(x.ACEs.ACE) + 1), Matches: m}
+			e := Entry{Name: strconv.Itoa(len(x.ACEs.ACE) + 1), Matches: m}
 			if e.Actions.Forwarding = drop; r.Allow {
 				e.Actions.Forwarding = accept
 			}
@@ -189,8 +198,8 @@ func portsOf(s space.Box) *ports {
 	return &p
 }
 
-// read appends the entries of an access list to a list.
-func (a *accessList) read(l *config.List) error {
+// Read appends the entries of an access list to a list.
+func (a *List) Read(l *config.List) error {
 	_, way, _ := strings.Cut(a.Name, ":")
 	for i := range a.ACEs.ACE {
 		e := &a.ACEs.ACE[i]
