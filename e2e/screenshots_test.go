@@ -52,9 +52,13 @@ func TestScreenshots(t *testing.T) {
 	u.sees("aside[aria-label=Facts]", "has failed")
 	u.photograph(file("pool"))
 
-	u.goTo(address + "/rules/rulebook/control")
-	u.sees("aside[aria-label=Facts]", "matches no flow")
-	u.photograph(file("rulebook"))
+	u.goTo(address + "/targets/network/trading")
+	u.sees("[aria-label=prices]", "tcp/5432")
+	u.photograph(file("targets"))
+
+	u.goTo(address + "/targets/drift")
+	u.sees("[aria-label=velum-central]", "by a.vik")
+	u.photograph(file("drift"))
 
 	u.goTo(address + "/rules/group/operators")
 	u.writes("[aria-label='Label selector']", "role in (operator, jump)")
@@ -84,10 +88,6 @@ func TestScreenshots(t *testing.T) {
 	u.clicksOn("aside button", "do not work")
 	u.find("[data-route='10.81.0.0/24']")
 	u.photograph(file("routes"))
-
-	u.goTo(address + "/lanes?net=tide-lab&into=office&onto=delta")
-	u.sees("[aria-label=Refused]", "10.31.0.64/26")
-	u.photograph(file("placement-refused"))
 
 	u.goTo(address + "/lanes?net=head-office")
 	u.sees("[data-session='127.0.2.1']", "3 prefixes announced")

@@ -100,7 +100,7 @@ type translator struct {
 	number   map[string]int // of a network of the net, by name
 	in       [][]int        // by network: its classes
 	provider map[string]string
-	single   bool // every provider's rules have one protocol each
+	single   bool   // every provider's rules have one protocol each
 	enforces []bool // by network of the net: whether its lists hold what is intended
 	*profiles
 
