@@ -85,7 +85,7 @@ func TestWhatSomebodyWroteByHandIsFound(t *testing.T) {
 	u.sees("[aria-label=Target]", "Passes, and should not market 10.70.0.0/24 to market 10.70.2.0/24 on tcp/22")
 	u.sees("[aria-label=velum-central]", "4010 in allow tcp/22 from 10.70.0.0/24 to any")
 	u.sees("[aria-label=velum-central]", "by a.vik")
-	u.sees("[aria-label=stratok-south]", "As it should be")
+	u.sees("[aria-label=stratok-south]", "No differences")
 
 	delivered := func() bool {
 		var fate struct{ Delivered bool }

@@ -3,12 +3,10 @@ package native
 import (
 	"cmp"
 	"encoding/binary"
-	"fmt"
 	"maps"
 	"math/bits"
 	"net/netip"
 	"slices"
-	"strings"
 
 	"github.com/bits-and-blooms/bitset"
 
@@ -466,123 +464,4 @@ func (u *unit) segmentOf() int {
 		return 0
 	}
 	return u.s.Classes[u.in[u.number][0]].End.Segment
-}
-
-// widened returns at most so many prefixes, if that can be done, that have all addresses of
-// some, and none of those that are to be left out. Smaller ones are joined first. Cost: the
-// prefixes times the different sizes.
-func widened(p []netip.Prefix, without []intervals.Range, most int) []netip.Prefix {
-	for size := 1; size <= 128 && len(p) > most; size++ {
-		left := len(p)
-		out := make([]netip.Prefix, 0, len(p))
-		for _, next := range p {
-			for len(out) > 0 && left > most {
-				c, ok := common(out[len(out)-1], next)
-				if !ok || c.Addr().BitLen()-c.Bits() > size || meetsAny(rangeOf(c), without) {
-					break
-				}
-				out, next = out[:len(out)-1], c
-				left--
-			}
-			out = append(out, next)
-		}
-		p = out
-	}
-	return p
-}
-
-func meetsAny(r intervals.Range, sorted []intervals.Range) bool {
-	return intervals.Ranges(sorted).Meets(r)
-}
-
-// common returns the longest prefix that has two others, of one family.
-func common(a, b netip.Prefix) (netip.Prefix, bool) {
-	if a.Addr().Is4() != b.Addr().Is4() {
-		return netip.Prefix{}, false
-	}
-	bits := min(a.Bits(), b.Bits())
-	for {
-		p := netip.PrefixFrom(a.Addr(), bits).Masked()
-		if p.Contains(b.Addr()) {
-			return p, true
-		}
-		bits--
-	}
-}
-
-// accounts puts the entries of all networks of each account of Cirra into lists. Workloads
-// with the same entries bear the same lists; a machine that nobody bound anything to bears a
-// list that passes nothing, unless nothing is enforced in any network of the account.
-func (t *translator) accounts(networks []*cirraNetwork) []config.Account {
-	var out []config.Account
-	for i := range t.e.Accounts {
-		if t.e.Accounts[i].Provider != config.Cirra {
-			continue
-		}
-		a := config.Account{Name: t.e.Accounts[i].Name}
-		some, open := false, true
-		known := map[string][]string{}
-		for _, n := range networks {
-			if n != nil && n.account == a.Name {
-				some, open = true, open && n.open
-				t.bind(&a, n, known)
-			}
-		}
-		if !some {
-			continue
-		}
-		a.Lists = append(a.Lists, config.EntryList{Name: "default"})
-		if open {
-			a.Lists[len(a.Lists)-1].Entries = openEntries()
-		}
-		a.Default = []string{"default"}
-		slices.SortFunc(a.Lists, func(x, y config.EntryList) int { return strings.Compare(x.Name, y.Name) })
-		slices.SortFunc(a.Bindings, func(x, y config.Binding) int { return strings.Compare(x.Workload, y.Workload) })
-		out = append(out, a)
-	}
-	slices.SortFunc(out, func(a, b config.Account) int { return strings.Compare(a.Name, b.Name) })
-	return out
-}
-
-// bind puts the entries of one network into lists of the account, named after the first
-// workload that bears them.
-func (t *translator) bind(a *config.Account, n *cirraNetwork, known map[string][]string) {
-	for _, b := range n.bears {
-		if len(b.entries) == 0 {
-			a.Bindings = append(a.Bindings, config.Binding{Workload: b.workload, Lists: []string{"default"}})
-			continue
-		}
-		key := entriesKey(b.entries)
-		names, ok := known[key]
-		if !ok {
-			for k, part := range slices.Collect(slices.Chunk(b.entries, config.CirraEntries)) {
-				name := "for-" + b.workload
-				if k > 0 {
-					name = fmt.Sprintf("%s-%d", name, k+1)
-				}
-				a.Lists = append(a.Lists, config.EntryList{Name: name, Entries: part})
-				names = append(names, name)
-			}
-			known[key] = names
-		}
-		a.Bindings = append(a.Bindings, config.Binding{Workload: b.workload, Lists: names, Bound: b.bound})
-	}
-}
-
-// entriesKey returns a string that is equal for equal entries.
-func entriesKey(entries []config.Entry) string {
-	var key []byte
-	for _, e := range entries {
-		if e.Out {
-			key = append(key, 1)
-		}
-		p, _ := e.Peer.MarshalBinary() //nolint:errcheck // a prefix that is valid
-		key = append(append(key, byte(len(p))), p...)
-		s := e.Service
-		key = append(key, s.FirstProtocol, s.LastProtocol)
-		for _, r := range [2]estate.Range{s.SourcePorts, s.Ports} {
-			key = binary.LittleEndian.AppendUint16(binary.LittleEndian.AppendUint16(key, r.Lo), r.Hi)
-		}
-	}
-	return string(key)
 }

@@ -325,18 +325,7 @@ func (t *translator) publications(exit string) []config.Publication {
 
 // boxesOf returns the services that some references name; nil for all of them.
 func (t *translator) boxesOf(refs []estate.ServiceRef) []space.Box {
-	var terms []estate.Term
-	for _, r := range refs {
-		if r.Name == "" {
-			terms = append(terms, r.Term)
-			continue
-		}
-		for i := range t.e.Services {
-			if t.e.Services[i].Name == r.Name {
-				terms = append(terms, t.e.Services[i].Terms...)
-			}
-		}
-	}
+	terms := t.termsOf(refs)
 	if s := space.OfTerms(terms); !s.Equal(space.Everything()) {
 		return s.Boxes()
 	}

@@ -105,19 +105,7 @@ func (t *translator) inward(p *part, b *matrix.Block, near map[int32]bool) {
 			return b.RuleSet(int32(row), b.Dst.Line(&c.Header))
 		})
 	}
-	for network := range near {
-		for _, other := range t.in[network] {
-			src := t.s.Classes[other]
-			if src.End.Segment != b.From {
-				continue
-			}
-			s := slot{passes: make([]int32, len(p.own)), ruleSets: make([]int32, len(p.own))}
-			for i, dst := range p.own {
-				s.passes[i], s.ruleSets[i] = t.between(src, dst, false)
-			}
-			w.addNear(t.seen(src, p.segment), s)
-		}
-	}
+	t.addNetworks(w, p, b.From, near, func(other, own *classes.Class) (int32, int32) { return t.between(other, own, false) })
 }
 
 // outward adds the flows of a block that go out.
@@ -129,17 +117,22 @@ func (t *translator) outward(p *part, b *matrix.Block, near map[int32]bool) {
 		}
 		t.addColumn(w, p, set, func(c *classes.Class) int32 { return b.RuleSet(b.Src.Line(&c.Header), int32(col)) })
 	}
+	t.addNetworks(w, p, b.To, near, func(other, own *classes.Class) (int32, int32) { return t.between(own, other, true) })
+}
+
+// addNetworks adds slots for what some networks have in a segment.
+func (t *translator) addNetworks(w *way, p *part, segment int, near map[int32]bool, between func(other, own *classes.Class) (int32, int32)) {
 	for network := range near {
-		for _, other := range t.in[network] {
-			dst := t.s.Classes[other]
-			if dst.End.Segment != b.To {
+		for _, c := range t.in[network] {
+			other := t.s.Classes[c]
+			if other.End.Segment != segment {
 				continue
 			}
 			s := slot{passes: make([]int32, len(p.own)), ruleSets: make([]int32, len(p.own))}
-			for i, src := range p.own {
-				s.passes[i], s.ruleSets[i] = t.between(src, dst, true)
+			for i, own := range p.own {
+				s.passes[i], s.ruleSets[i] = between(other, own)
 			}
-			w.addNear(t.seen(dst, p.segment), s)
+			w.addNear(t.seen(other, p.segment), s)
 		}
 	}
 }

@@ -206,51 +206,47 @@ func (w *World) Hand(account string, r Rule) error {
 	return w.change(account, func(a *Account) { a.byHand(r) })
 }
 
-// put replaces a list of an account, if it is of the version that its writer saw, and returns
-// the next. check says what the provider does not take.
-func (w *World) put(account string, of func(*native) (map[[2]string]*List, [2]string), version int, lines []Line, check func([]Line) error) (next int, err error) {
+// replaced returns a list in the place of another, if that is of the version that its writer saw.
+func replaced(was *List, version int, lines []Line) (*List, error) {
+	now := 0
+	if was != nil {
+		now = was.Version
+	}
+	if now != version {
+		return was, errVersion
+	}
+	return &List{version + 1, lines}, nil
+}
+
+// putOn replaces the list of a network or of one of its subnets, and returns its next version.
+// check says what the provider does not take.
+func (w *World) putOn(account, network, on string, version int, lines []Line, check func([]Line) error) (int, error) {
 	if err := check(lines); err != nil {
 		return 0, err
 	}
+	key, err := [2]string{network, on}, error(nil)
 	failed := w.change(account, func(a *Account) {
-		lists, key := of(a.native)
-		was := lists[key]
-		if was == nil {
-			was = &List{}
+		var l *List
+		if l, err = replaced(a.native.lists[key], version, lines); err == nil {
+			a.native.lists[key] = l
 		}
-		if was.Version != version {
-			err = errVersion
-			return
-		}
-		next = version + 1
-		lists[key] = &List{next, lines}
 	})
-	return next, errors.Join(failed, err)
+	return version + 1, errors.Join(failed, err)
 }
 
-// putOn replaces the list of a network or of one of its subnets.
-func (w *World) putOn(account, network, on string, version int, lines []Line, check func([]Line) error) (int, error) {
-	return w.put(account, func(n *native) (map[[2]string]*List, [2]string) { return n.lists, [2]string{network, on} }, version, lines, check)
-}
-
-// putEntries replaces a list of Cirra; no lines take it away.
-func (w *World) putEntries(account, name string, version int, lines []Line) (next int, err error) {
+// putEntries replaces a list of Cirra, and returns its next version.
+func (w *World) putEntries(account, name string, version int, lines []Line) (int, error) {
 	if len(lines) > mostCirraEntries {
 		return 0, &limitError{"entries", len(lines), mostCirraEntries}
 	}
+	var err error
 	failed := w.change(account, func(a *Account) {
-		was := a.native.entries[name]
-		if was == nil {
-			was = &List{}
+		var l *List
+		if l, err = replaced(a.native.entries[name], version, lines); err == nil {
+			a.native.entries[name] = l
 		}
-		if was.Version != version {
-			err = errVersion
-			return
-		}
-		next = version + 1
-		a.native.entries[name] = &List{next, lines}
 	})
-	return next, errors.Join(failed, err)
+	return version + 1, errors.Join(failed, err)
 }
 
 // bind lets a machine bear lists, or, for "", every machine that nobody bound anything to.
@@ -265,25 +261,23 @@ func (w *World) bind(account, machine string, version int, lists []string) (next
 				return
 			}
 		}
-		if machine == "" {
-			if a.native.standard.Version != version {
-				err = errVersion
-				return
+		was := a.native.standard
+		if machine != "" {
+			was = Binding{}
+			if b := a.native.bindings[machine]; b != nil {
+				was = *b
 			}
-			next = version + 1
-			a.native.standard = Binding{next, lists}
-			return
-		}
-		was := a.native.bindings[machine]
-		if was == nil {
-			was = &Binding{}
 		}
 		if was.Version != version {
 			err = errVersion
 			return
 		}
 		next = version + 1
-		a.native.bindings[machine] = &Binding{next, lists}
+		if machine == "" {
+			a.native.standard = Binding{next, lists}
+		} else {
+			a.native.bindings[machine] = &Binding{next, lists}
+		}
 	})
 	return next, errors.Join(failed, err)
 }

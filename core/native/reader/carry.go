@@ -177,18 +177,18 @@ func (r *Reader) overHubs(p *packet, path *paths.Path) (out Fate) {
 		return Fate{At: Place{StopHub, r.Net.Segments[segment], "", 0}}
 	}
 	for i := range list.Rules {
-		rule := &list.Rules[i]
-		if !inServices(rule.Services, p.Service) || !inEnds(rule.From, p.src.addr, p.fromInternet) || !inEnds(rule.To, p.seen, p.toInternet) {
+		m := &list.Rules[i]
+		if !inServices(m.Services, p.Service) || !inEnds(m.From, p.src.addr, p.fromInternet) || !inEnds(m.To, p.seen, p.toInternet) {
 			continue
 		}
 		at := Place{StopHub, list.Name, "", i + 1}
-		switch rule.Verb {
+		switch m.Verb {
 		case config.Deny:
 			return Fate{At: at}
 		case config.Permit:
 			return Fate{}
 		}
-		return r.through(rule.Through, p, path)
+		return r.through(m.Through, p, path)
 	}
 	return Fate{At: Place{StopHub, list.Name, "", 0}}
 }

@@ -58,8 +58,8 @@ function Found({ d }: { d: Schemas["Drift"] }) {
       ))}
       <h2 className="pt-6 pb-1 font-semibold">
         {changed === 0
-          ? "No list is other than it should be"
-          : `${counted(changed, "list is", "lists are")} other than they should be`}
+          ? "No list differs from what is intended"
+          : `${counted(changed, "list differs", "lists differ")} from what is intended`}
       </h2>
       {d.accounts.map((a) => (
         <Account key={a.account} a={a} />
@@ -78,8 +78,10 @@ function Account({ a }: { a: Schemas["AccountDrift"] }) {
           {a.problem === "" && `, ${counted(a.lists, "list")}`}
         </span>
       </h3>
-      {a.problem && <p className="text-denied">Not read: {a.problem}. It is taken to be as it should.</p>}
-      {!a.problem && a.changed.length === 0 && <p className="text-soft">As it should be.</p>}
+      {a.problem && (
+        <p className="text-denied">Not read: {a.problem}. It is assumed to hold what is intended.</p>
+      )}
+      {!a.problem && a.changed.length === 0 && <p className="text-soft">No differences.</p>}
       {a.changed.map((l) => (
         <List key={`${l.network} ${l.on}`} l={l} provider={a.provider} />
       ))}

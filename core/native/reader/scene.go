@@ -1,0 +1,106 @@
+package reader
+
+import (
+	"sort"
+	"sync"
+
+	"github.com/bits-and-blooms/bitset"
+
+	"bivium/core/matrix"
+	"bivium/core/native/config"
+)
+
+// scene is what lists of one segment see of the other side, one way.
+type scene struct {
+	view
+	groups  []farGroup
+	of      []int32         // by piece: its group
+	near    map[int32][]int // by network: its pieces
+	mu      sync.Mutex
+	covered map[*config.Set]*coverage
+}
+
+// farGroup is the pieces of one line of a block.
+type farGroup struct {
+	block  *matrix.Block
+	line   int32
+	pieces []int
+}
+
+// coverage is what a set has of a scene.
+type coverage struct {
+	spans  []span
+	whole  *bitset.BitSet // the groups that it has wholly
+	partly map[int32]int  // those of which it has a part: how many pieces
+}
+
+// holds reports whether a piece is in the set.
+func (c *coverage) holds(at int) bool {
+	i := sort.Search(len(c.spans), func(i int) bool { return c.spans[i].last > at })
+	return i < len(c.spans) && c.spans[i].first <= at
+}
+
+// sceneOf returns the scene of a segment: of what it may find, or of what it may hear.
+func (p *prover) sceneOf(s int, out bool) *scene {
+	x := &scene{view: p.in[s], near: map[int32][]int{}, covered: map[*config.Set]*coverage{}}
+	if out {
+		x.view = p.out[s]
+	}
+	type key struct {
+		of   int
+		line int32
+	}
+	at := map[key]int32{}
+	x.of = make([]int32, len(x.view))
+	for i := range x.view {
+		c := x.view[i].class
+		b := p.s.Blocks.At(c.End.Segment, s)
+		if out {
+			b = p.s.Blocks.At(s, c.End.Segment)
+		}
+		k := key{c.End.Segment, 0}
+		if out {
+			k.line = b.Dst.Line(&c.Header)
+		} else {
+			k.line = b.Src.Line(&c.Header)
+		}
+		g, known := at[k]
+		if !known {
+			g = int32(len(x.groups))
+			at[k] = g
+			x.groups = append(x.groups, farGroup{block: b, line: k.line})
+		}
+		x.of[i] = g
+		x.groups[g].pieces = append(x.groups[g].pieces, i)
+		x.near[c.Network] = append(x.near[c.Network], i)
+	}
+	return x
+}
+
+// cover returns what a set has of the scene.
+func (x *scene) cover(set *config.Set) *coverage {
+	x.mu.Lock()
+	known, ok := x.covered[set]
+	x.mu.Unlock()
+	if ok {
+		return known
+	}
+	c := &coverage{spans: x.spans(set.Prefixes), whole: bitset.New(uint(len(x.groups)))}
+	count := map[int32]int{}
+	for _, s := range c.spans {
+		for _, g := range x.of[s.first:s.last] {
+			count[g]++
+		}
+	}
+	for g, n := range count {
+		if n == len(x.groups[g].pieces) {
+			c.whole.Set(uint(g))
+			delete(count, g)
+		}
+	}
+	c.partly = count
+	x.mu.Lock()
+	x.covered[set] = c
+	x.mu.Unlock()
+	return c
+}
