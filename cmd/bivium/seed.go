@@ -2,14 +2,13 @@ package main
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"slices"
 
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/native"
 	"bivium/core/native/config"
+	"bivium/core/native/plan"
 	"bivium/demo"
 	"bivium/internal/app"
 	"bivium/internal/app/view"
@@ -51,18 +50,15 @@ func holdAtHubs(ctx context.Context, running *standin.Running, e *estate.Estate,
 		return err
 	}
 	d := hubs.New(drivers.Access{Secret: running.HubToken()}, c)
-	failed := d.PutPlacements(ctx, e.Networks)
-	for i := range cfg.Hubs {
-		failed = errors.Join(failed, d.PutHub(ctx, &cfg.Hubs[i], e.Links))
+	for key, body := range plan.Documents(plan.State{Config: cfg, Estate: e}) {
+		if key.Target() != plan.Hubs {
+			continue
+		}
+		if _, err := d.Put(ctx, key, "", body); err != nil {
+			return err
+		}
 	}
-	for i := range cfg.Segments {
-		failed = errors.Join(failed, d.PutSegment(ctx, &cfg.Segments[i]))
-	}
-	for i := range cfg.Pools {
-		k := slices.IndexFunc(e.Pools, func(p estate.Pool) bool { return p.Name == cfg.Pools[i].Name })
-		failed = errors.Join(failed, d.PutPool(ctx, &cfg.Pools[i], e.Pools[k].Firewalls))
-	}
-	return failed
+	return nil
 }
 
 // holdIn writes all lists of one account.

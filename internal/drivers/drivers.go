@@ -53,6 +53,14 @@ type Native struct {
 	Lists    []NetworkList
 	Entries  []EntryList // of Cirra
 	Bindings []Binding   // of Cirra, by workload; "" is what others bear
+	Tables   []Table
+}
+
+// Table is the route table of a network, by the provider's ID. Routes to peers name them by ID.
+type Table struct {
+	Network string
+	Version string
+	Routes  []inventory.Route
 }
 
 // NetworkList is a list on a network, by the provider's ID, or on a subnet of it.
@@ -77,8 +85,9 @@ type Binding struct {
 	Lists    []string
 }
 
-// Put is one thing that is to be written: a list on a network, one that workloads bear, or
-// what a workload bears. Version is that of what it replaces; "" where nothing was there.
+// Put is one thing that is to be written: a list on a network, one that workloads bear, what a
+// workload bears, or the route table of a network. Version is that of what it replaces; "" where
+// nothing was there.
 type Put struct {
 	Version  string
 	Network  string
@@ -86,6 +95,8 @@ type Put struct {
 	Entries  *config.EntryList
 	Workload string
 	Bears    []string
+	Table    []inventory.Route // of Network; nil where something else is written
+	Remove   bool              // the list, or what the workload bears
 }
 
 // RuleList is rules that a provider has, in the order in which it asks them.

@@ -24,6 +24,9 @@ import (
 //	PUT /v1/ACCOUNT/lists/NAME          {"version": V, "entries": [...]}  {"version": V+1}, or 409
 //	PUT /v1/ACCOUNT/bindings/MACHINE    {"version": V, "lists": [...]}    likewise
 //	PUT /v1/ACCOUNT/default/-           likewise
+//	GET /v1/ACCOUNT/tables              {"items": [{"network", "version", "table"}]}
+//	PUT /v1/ACCOUNT/tables/NETWORK      {"version": V, "table": [...]}    likewise
+//	DELETE /v1/ACCOUNT/lists/NAME?version=V; likewise bindings
 //	GET /v1/ACCOUNT/parts               {"hubs": [...], "firewalls": [...]}
 func (w *World) Cirra() http.Handler {
 	e := echo.New()
@@ -61,6 +64,12 @@ func (w *World) Cirra() http.Handler {
 				items = append(items, map[string]any{"machine": m, "version": a.native.bindings[m].Version, "lists": a.native.bindings[m].Lists})
 			}
 			return c.JSON(http.StatusOK, map[string]any{"items": items, "default": map[string]any{"version": a.native.standard.Version, "lists": a.native.standard.Lists}})
+		case "tables":
+			items := []map[string]any{}
+			for _, n := range a.Networks {
+				items = append(items, map[string]any{"network": n.ID, "version": a.native.tables[n.ID], "table": table(n)})
+			}
+			return c.JSON(http.StatusOK, map[string]any{"items": items})
 		case "parts":
 			return c.JSON(http.StatusOK, map[string]any{"hubs": a.Hubs, "firewalls": a.Walls})
 		}
@@ -76,6 +85,10 @@ func (w *World) Cirra() http.Handler {
 			Version int          `json:"version"`
 			Entries []cirraEntry `json:"entries"`
 			Lists   []string     `json:"lists"`
+			Table   []struct {
+				Destination netip.Prefix
+				Target      string
+			} `json:"table"`
 		}
 		if err := json.NewDecoder(c.Request().Body).Decode(&ask); err != nil {
 			return echo.NewHTTPError(http.StatusBadRequest, err.Error())
@@ -94,6 +107,12 @@ func (w *World) Cirra() http.Handler {
 			version, err = w.bind(a.Name, c.Param("name"), ask.Version, ask.Lists)
 		case "default":
 			version, err = w.bind(a.Name, "", ask.Version, ask.Lists)
+		case "tables":
+			var entries []Entry
+			for _, r := range ask.Table {
+				entries = append(entries, Entry{r.Destination, r.Target})
+			}
+			version, err = w.putTable(a.Name, c.Param("name"), ask.Version, entries)
 		default:
 			return echo.ErrNotFound
 		}
@@ -101,6 +120,25 @@ func (w *World) Cirra() http.Handler {
 			return written(err)
 		}
 		return c.JSON(http.StatusOK, map[string]any{"version": version})
+	})
+	e.DELETE("/v1/:account/:list/:name", func(c echo.Context) error {
+		a, ok := w.account("cirra", c.Param("account"))
+		token, bearer := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
+		if !ok || !bearer || token != a.Secret {
+			return echo.NewHTTPError(http.StatusUnauthorized, "no such account, or another token")
+		}
+		version, _ := strconv.Atoi(c.QueryParam("version")) //nolint:errcheck // none is 0
+		err := errMissing
+		switch c.Param("list") {
+		case "lists":
+			err = w.dropEntries(a.Name, c.Param("name"), version)
+		case "bindings":
+			err = w.unbind(a.Name, c.Param("name"), version)
+		}
+		if err != nil {
+			return written(err)
+		}
+		return c.NoContent(http.StatusNoContent)
 	})
 	return w.misbehave(func(r *http.Request) string {
 		parts := strings.Split(r.URL.Path, "/")

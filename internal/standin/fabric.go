@@ -20,12 +20,18 @@ type fabric struct {
 	hubs       map[string]versioned[HubConfig]
 	segments   map[string]versioned[dataplane.Segment]
 	pools      map[string]versioned[PoolConfig]
-	placements versioned[map[string]map[string]string] // by network and subnet: the segment
+	placements versioned[map[string]map[string]Placed] // by network and subnet
 }
 
 type versioned[T any] struct {
 	Version int `json:"version"`
 	Is      T   `json:"is"`
+}
+
+// Placed is which segment a subnet lies in.
+type Placed struct {
+	Segment string
+	Prefix  netip.Prefix
 }
 
 // HubConfig is the wiring of a hub. What is up and down it finds out by itself.
@@ -66,6 +72,8 @@ const fabricKey = "hub-token"
 // subnet lies in which segment.
 //
 //	GET /hubs/NAME       {"version": V, "is": {...}}; likewise /segments/NAME, /pools/NAME, /placements/all
+//	DELETE /hubs/NAME    with the version in If-Match
+//	POST /packets        a Packet that one of the machines sends; what came of it is answered
 //	PUT /hubs/NAME       {...}, with the version of before in If-Match; 204 with the next in ETag, or 412
 func (w *World) Hubs() http.Handler {
 	e := echo.New()
@@ -92,6 +100,31 @@ func (w *World) Hubs() http.Handler {
 		}
 		return echo.ErrNotFound
 	})
+	e.POST("/packets", func(c echo.Context) error {
+		var p Packet
+		if err := json.NewDecoder(c.Request().Body).Decode(&p); err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, err.Error())
+		}
+		return c.JSON(http.StatusOK, w.Send(p))
+	})
+	e.DELETE("/:kind/:name", func(c echo.Context) error {
+		version, _ := strconv.Atoi(strings.Trim(c.Request().Header.Get("If-Match"), `"`)) //nolint:errcheck // none is 0
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		name, err := c.Param("name"), error(echo.ErrNotFound)
+		switch c.Param("kind") {
+		case "hubs":
+			err = remove(w.fabric.hubs, name, version)
+		case "segments":
+			err = remove(w.fabric.segments, name, version)
+		case "pools":
+			err = remove(w.fabric.pools, name, version)
+		}
+		if err != nil {
+			return err
+		}
+		return c.NoContent(http.StatusNoContent)
+	})
 	e.PUT("/:kind/:name", func(c echo.Context) error {
 		version, _ := strconv.Atoi(strings.Trim(c.Request().Header.Get("If-Match"), `"`)) //nolint:errcheck // none is 0
 		w.mu.Lock()
@@ -105,7 +138,7 @@ func (w *World) Hubs() http.Handler {
 		case "pools":
 			next, err = replace(c, &w.fabric.pools, name, version)
 		case "placements":
-			all := map[string]versioned[map[string]map[string]string]{"all": w.fabric.placements}
+			all := map[string]versioned[map[string]map[string]Placed]{"all": w.fabric.placements}
 			next, err = replace(c, &all, "all", version)
 			w.fabric.placements = all["all"]
 		default:
@@ -134,6 +167,15 @@ func replace[T any](c echo.Context, in *map[string]versioned[T], name string, ve
 	}
 	(*in)[name] = versioned[T]{version + 1, is}
 	return version + 1, nil
+}
+
+// remove removes a document, if it is of a version.
+func remove[T any](from map[string]versioned[T], name string, version int) error {
+	if from[name].Version != version {
+		return echo.NewHTTPError(http.StatusPreconditionFailed, errVersion.Error())
+	}
+	delete(from, name)
+	return nil
 }
 
 // Packet is a packet that is to be sent, and what came of it.
@@ -206,7 +248,7 @@ func (w *World) planeNetwork(a *Account, n *Network, called map[string]string) *
 	out := &dataplane.Network{Provider: a.Provider, Lists: map[string][]dataplane.Rule{}}
 	placed := w.fabric.placements.Is[n.Name]
 	for _, s := range n.Subnets {
-		out.Subnets = append(out.Subnets, dataplane.Subnet{Name: s.Name, Prefix: s.Prefix, Segment: placed[s.Name]})
+		out.Subnets = append(out.Subnets, dataplane.Subnet{Name: s.Name, Prefix: s.Prefix, Segment: placed[s.Name].Segment})
 	}
 	for _, e := range n.Table {
 		via := e.Via

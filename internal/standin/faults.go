@@ -119,11 +119,11 @@ func (w *World) forget(account string, f func()) {
 		f()
 		return
 	}
-	was := a.native
+	was, networks := a.native, a.Networks
 	f()
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	a.native = was
+	a.native, a.Networks = was, networks
 }
 
 // Play returns the interface through which the world is played with: machines

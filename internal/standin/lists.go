@@ -54,11 +54,12 @@ type native struct {
 	entries  map[string]*List    // Cirra: by name
 	bindings map[string]*Binding // Cirra: by machine
 	standard Binding             // Cirra: what a machine bears that nobody bound anything to
+	tables   map[string]int      // the versions of route tables, by network
 }
 
 func (n *native) clone() *native {
 	c := *n
-	c.lists, c.entries, c.bindings = maps.Clone(n.lists), maps.Clone(n.entries), maps.Clone(n.bindings)
+	c.lists, c.entries, c.bindings, c.tables = maps.Clone(n.lists), maps.Clone(n.entries), maps.Clone(n.bindings), maps.Clone(n.tables)
 	return &c
 }
 
@@ -89,7 +90,7 @@ const (
 
 // begin takes the rules that were written by hand into lists.
 func (a *Account) begin() {
-	a.native = &native{map[[2]string]*List{}, map[string]*List{}, map[string]*Binding{}, Binding{1, []string{"default"}}}
+	a.native = &native{map[[2]string]*List{}, map[string]*List{}, map[string]*Binding{}, Binding{1, []string{"default"}}, map[string]int{}}
 	a.native.entries["default"] = &List{Version: 1}
 	for _, r := range a.Rules {
 		if r.By == "" { // else it comes by hand, once the rest is there
@@ -245,6 +246,72 @@ func (w *World) putEntries(account, name string, version int, lines []Line) (int
 		if l, err = replaced(a.native.entries[name], version, lines); err == nil {
 			a.native.entries[name] = l
 		}
+	})
+	return version + 1, errors.Join(failed, err)
+}
+
+// dropEntries removes a list of Cirra that no machine bears.
+func (w *World) dropEntries(account, name string, version int) error {
+	var err error
+	failed := w.change(account, func(a *Account) {
+		l := a.native.entries[name]
+		switch {
+		case l == nil:
+			err = errMissing
+		case l.Version != version:
+			err = errVersion
+		case name == "default" || len(a.bearers(name)) > 0:
+			err = errors.New("machines bear the list")
+		default:
+			delete(a.native.entries, name)
+		}
+	})
+	return errors.Join(failed, err)
+}
+
+// unbind lets a machine bear what all bear that nobody bound anything to.
+func (w *World) unbind(account, machine string, version int) error {
+	var err error
+	failed := w.change(account, func(a *Account) {
+		b := a.native.bindings[machine]
+		switch {
+		case b == nil:
+			err = errMissing
+		case b.Version != version:
+			err = errVersion
+		default:
+			delete(a.native.bindings, machine)
+		}
+	})
+	return errors.Join(failed, err)
+}
+
+// tableOf returns the route table of a network, with its version.
+func (a *Account) tableOf(network string) ([]Entry, int, bool) {
+	i := slices.IndexFunc(a.Networks, func(n *Network) bool { return n.ID == network })
+	if i < 0 {
+		return nil, 0, false
+	}
+	return a.Networks[i].Table, a.native.tables[network], true
+}
+
+// putTable replaces the route table of a network, and returns its next version.
+func (w *World) putTable(account, network string, version int, table []Entry) (int, error) {
+	err := errMissing
+	failed := w.change(account, func(a *Account) {
+		i := slices.IndexFunc(a.Networks, func(n *Network) bool { return n.ID == network })
+		if i < 0 {
+			return
+		}
+		if err = nil; a.native.tables[network] != version {
+			err = errVersion
+			return
+		}
+		next := *a.Networks[i]
+		next.Table = table
+		a.Networks = slices.Clone(a.Networks)
+		a.Networks[i] = &next
+		a.native.tables[network] = version + 1
 	})
 	return version + 1, errors.Join(failed, err)
 }

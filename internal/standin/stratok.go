@@ -22,6 +22,8 @@ import (
 //	GET /nets/ID/hosts     [{...}]
 //	GET /nets/ID/rules     [{...}]
 //	PUT /nets/ID/rules     [{...}], with the version of before in If-Match
+//	GET /nets/ID/rib       [{...}]
+//	PUT /nets/ID/rib       [{...}], likewise
 //	GET /parts             [{...}]
 //
 // Stratok-Signature is the HMAC-SHA-256 (RFC 2104) of the method, a space, the
@@ -111,6 +113,42 @@ func (w *World) Stratok() http.Handler {
 			return echo.ErrNotFound
 		}
 		next, err := w.putOn(a.Name, c.Param("id"), "", version, lines, checkStratok)
+		if err != nil {
+			return written(err)
+		}
+		c.Response().Header().Set("ETag", fmt.Sprintf(`"%d"`, next))
+		return c.NoContent(http.StatusNoContent)
+	})
+	e.GET("/nets/:id/rib", func(c echo.Context) error {
+		a, err := signed(c)
+		if err != nil {
+			return err
+		}
+		entries, version, there := a.tableOf(c.Param("id"))
+		if !there {
+			return echo.ErrNotFound
+		}
+		c.Response().Header().Set("ETag", fmt.Sprintf(`"%d"`, version))
+		return c.JSON(http.StatusOK, table(&Network{Table: entries}))
+	})
+	e.PUT("/nets/:id/rib", func(c echo.Context) error {
+		a, err := signed(c)
+		if err != nil {
+			return err
+		}
+		var rib []struct {
+			Destination netip.Prefix
+			Target      string
+		}
+		if err := json.NewDecoder(c.Request().Body).Decode(&rib); err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, err.Error())
+		}
+		var entries []Entry
+		for _, r := range rib {
+			entries = append(entries, Entry{r.Destination, r.Target})
+		}
+		version, _ := strconv.Atoi(strings.Trim(c.Request().Header.Get("If-Match"), `"`)) //nolint:errcheck // none is 0
+		next, err := w.putTable(a.Name, c.Param("id"), version, entries)
 		if err != nil {
 			return written(err)
 		}

@@ -80,10 +80,7 @@ func (w *World) Velum() http.Handler {
 				for _, s := range n.Subnets {
 					ranges[s.Name] = s.Prefix
 				}
-				routes := []string{}
-				for _, r := range n.Table {
-					routes = append(routes, r.To.String()+" "+strings.Replace(r.Via, "peer:", "peer ", 1))
-				}
+				routes := velumRoutes(n.Table)
 				rows = append(rows, map[string]any{"uid": n.ID, "title": n.Name, "place": n.Region, "attributes": n.Tags, "ranges": ranges, "routes": routes, "peers": n.Peers, "openToInternet": n.Gateway})
 			}
 		case "hosts":
@@ -105,6 +102,13 @@ func (w *World) Velum() http.Handler {
 				rows = append(rows, map[string]any{"range": on, "version": lists[on].Version, "rules": velumRules(lists[on].Lines)})
 			}
 			count = len(rows)
+		case "table":
+			entries, version, there := a.tableOf(ask.Net)
+			if !there {
+				return echo.ErrNotFound
+			}
+			rows = append(rows, map[string]any{"version": version, "routes": velumRoutes(entries)})
+			count = 1
 		case "parts":
 			for kind, list := range map[string][]Part{"hub": a.Hubs, "firewall": a.Walls} {
 				for _, p := range list {
@@ -127,9 +131,21 @@ func (w *World) Velum() http.Handler {
 			Net, Range string
 			Version    int
 			Rules      []velumRule
+			Routes     []string // a table of routes, instead of a list
 		}
 		if err := json.NewDecoder(c.Request().Body).Decode(&ask); err != nil {
 			return echo.NewHTTPError(http.StatusBadRequest, err.Error())
+		}
+		if ask.Routes != nil {
+			entries, err := velumTable(ask.Routes)
+			if err != nil {
+				return echo.NewHTTPError(http.StatusUnprocessableEntity, err.Error())
+			}
+			version, err := w.putTable(account, ask.Net, ask.Version, entries)
+			if err != nil {
+				return written(err)
+			}
+			return c.JSON(http.StatusOK, map[string]any{"version": version})
 		}
 		lines := make([]Line, len(ask.Rules))
 		for i := range ask.Rules {
@@ -157,6 +173,27 @@ type velumRule struct {
 	Own      []netip.Prefix `json:"own"`
 	Other    []netip.Prefix `json:"other"`
 	Author   string         `json:"author,omitempty"`
+}
+
+func velumRoutes(table []Entry) []string {
+	routes := []string{}
+	for _, r := range table {
+		routes = append(routes, r.To.String()+" "+strings.Replace(r.Via, "peer:", "peer ", 1))
+	}
+	return routes
+}
+
+func velumTable(routes []string) ([]Entry, error) {
+	table := make([]Entry, len(routes))
+	for i, line := range routes {
+		to, via, _ := strings.Cut(line, " ")
+		p, err := netip.ParsePrefix(to)
+		if err != nil {
+			return nil, err
+		}
+		table[i] = Entry{p, strings.Replace(via, "peer ", "peer:", 1)}
+	}
+	return table, nil
 }
 
 func velumRules(lines []Line) []velumRule {

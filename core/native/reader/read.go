@@ -313,3 +313,12 @@ func (r *Reader) readAccount(e *estate.Estate, a *config.Account) {
 		}
 	}
 }
+
+// Seen returns the address by which one segment sees an own address of another.
+func (r *Reader) Seen(segment string, a netip.Addr, by string) netip.Addr {
+	of, from := r.Net.Segment(segment), r.Net.Segment(by)
+	if of == paths.None || from == paths.None {
+		return a
+	}
+	return r.seenAs(of, a, from)
+}

@@ -70,6 +70,12 @@ func (c *Client) Put(ctx context.Context, path string, headers map[string]string
 	return c.sendWith(ctx, http.MethodPut, path, headers, sent, out)
 }
 
+// Remove removes what is at a path. Headers are sent with it.
+func (c *Client) Remove(ctx context.Context, path string, headers map[string]string) error {
+	_, err := c.sendWith(ctx, http.MethodDelete, path, headers, nil, nil)
+	return err
+}
+
 func (c *Client) send(ctx context.Context, method, path string, body []byte, out any) (http.Header, error) {
 	return c.sendWith(ctx, method, path, nil, body, out)
 }

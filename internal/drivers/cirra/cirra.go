@@ -34,6 +34,12 @@ func New(a drivers.Access, c *call.Client) drivers.Driver {
 
 type tag struct{ Key, Value string }
 
+// route is an entry of a route table.
+type route struct {
+	Destination netip.Prefix
+	Target      string
+}
+
 type network struct {
 	NetworkID   string `json:"networkId"`
 	DisplayName string
@@ -43,10 +49,7 @@ type network struct {
 		BlockName string
 		CIDR      netip.Prefix
 	}
-	Table []struct {
-		Destination netip.Prefix
-		Target      string
-	}
+	Table           []route
 	PeeredWith      []string
 	InternetGateway bool
 }
@@ -177,6 +180,23 @@ func (d *driver) Native(ctx context.Context, _ []string) (*drivers.Native, error
 		return nil, err
 	}
 	out := &drivers.Native{}
+	var tables struct {
+		Items []struct {
+			Network string
+			Version int
+			Table   []route
+		}
+	}
+	if _, err := d.client.Get(ctx, d.path+"/tables", &tables); err != nil {
+		return nil, err
+	}
+	for _, t := range tables.Items {
+		x := drivers.Table{Network: t.Network, Version: strconv.Itoa(t.Version)}
+		for _, r := range t.Table {
+			x.Routes = append(x.Routes, inventory.Route{To: r.Destination, Via: r.Target})
+		}
+		out.Tables = append(out.Tables, x)
+	}
 	for _, l := range lists.Items {
 		x := drivers.EntryList{Version: strconv.Itoa(l.Version), EntryList: config.EntryList{Name: l.Name}}
 		for i := range l.Entries {
@@ -226,6 +246,16 @@ func (d *driver) Put(ctx context.Context, p *drivers.Put) (string, error) {
 	version, _ := strconv.Atoi(p.Version) //nolint:errcheck // none is 0
 	body, path := map[string]any{"version": version}, d.path
 	switch {
+	case p.Remove && p.Entries != nil:
+		return "", d.client.Remove(ctx, path+"/lists/"+url.PathEscape(p.Entries.Name)+"?version="+p.Version, nil)
+	case p.Remove:
+		return "", d.client.Remove(ctx, path+"/bindings/"+url.PathEscape(p.Workload)+"?version="+p.Version, nil)
+	case p.Table != nil:
+		table := make([]route, len(p.Table))
+		for i, r := range p.Table {
+			table[i] = route{r.To, r.Via}
+		}
+		body["table"], path = table, path+"/tables/"+url.PathEscape(p.Network)
 	case p.Entries != nil:
 		entries := make([]entry, len(p.Entries.Entries))
 		for i := range entries {

@@ -3,14 +3,19 @@
 package hubs
 
 import (
+	"cmp"
 	"context"
 	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strconv"
+	"strings"
+	"time"
 
 	"bivium/core/estate"
 	"bivium/core/native/config"
+	"bivium/core/native/plan"
 	"bivium/core/space"
 	"bivium/internal/drivers"
 	"bivium/internal/drivers/call"
@@ -103,32 +108,139 @@ type bookRule struct {
 
 type firewall struct{ Name, Hub string }
 
-// put replaces a document, on its version of now.
-func (d *Driver) put(ctx context.Context, path string, body any) error {
-	var now struct{ Version int }
-	if _, err := d.client.Get(ctx, path, &now); err != nil {
-		return err
-	}
-	_, err := d.client.Put(ctx, path, map[string]string{"If-Match": quoted(now.Version)}, body, nil)
-	return err
+// wiring is what a hub holds.
+type wiring struct {
+	Links        []link
+	Attachments  []attachment
+	Exits        []exit
+	Publications []publication
 }
 
-// PutHub replaces the wiring of a hub. What the estate says to be down of its links is written
-// so: the hub of a circuit that is taken down does not use it.
-func (d *Driver) PutHub(ctx context.Context, h *config.Hub, links []estate.Link) error {
-	var body struct {
-		Links        []link
-		Attachments  []attachment
-		Exits        []exit
-		Publications []publication
+// matchList is what all hubs hold for a segment.
+type matchList struct {
+	Imports []imported
+	Rules   []match
+}
+
+// firewalls is what the firewalls of a pool hold.
+type firewalls struct {
+	Firewalls []firewall
+	Book      bool
+	Rules     []bookRule
+}
+
+// path returns where a document is; "" for one that hubs do not have.
+func path(key plan.Key) string {
+	kind := map[plan.Kind]string{plan.KindHub: "hubs", plan.KindSegment: "segments", plan.KindPool: "pools", plan.KindPlacement: "placements"}[key.Kind]
+	if kind == "" {
+		return ""
 	}
-	for _, l := range h.Links {
-		x := link{Name: l.Name, To: l.Between[0], Cost: l.Cost, Segments: l.Segments}
+	return "/" + kind + "/" + url.PathEscape(key.Name)
+}
+
+// Get returns what a document holds now, with its version; no body where it is not there.
+func (d *Driver) Get(ctx context.Context, key plan.Key) (*plan.Body, string, error) {
+	switch key.Kind {
+	case plan.KindHub:
+		return get(ctx, d, key, func(w *wiring) *plan.Body { return w.read(key.Name) })
+	case plan.KindSegment:
+		return get(ctx, d, key, func(m *matchList) *plan.Body { return m.read(key.Name) })
+	case plan.KindPool:
+		return get(ctx, d, key, func(f *firewalls) *plan.Body { return f.read(key.Name) })
+	case plan.KindPlacement:
+		return get(ctx, d, key, func(p *map[string]map[string]placed) *plan.Body { return readPlacements(*p) })
+	}
+	return nil, "", drivers.ErrMissing
+}
+
+func get[T any](ctx context.Context, d *Driver, key plan.Key, read func(*T) *plan.Body) (*plan.Body, string, error) {
+	var now struct {
+		Version int
+		Is      T
+	}
+	if _, err := d.client.Get(ctx, path(key), &now); err != nil {
+		return nil, "", err
+	}
+	if now.Version == 0 {
+		return nil, "", nil
+	}
+	return read(&now.Is), strconv.Itoa(now.Version), nil
+}
+
+// Put replaces a document that is of a version, or removes it if there is no body, and returns
+// the version that it has from then on: it is in force. drivers.ErrChanged if it is of another.
+// What the estate says to be down of links is written so: the hub of a circuit that is taken
+// down does not use it.
+func (d *Driver) Put(ctx context.Context, key plan.Key, version string, body *plan.Body) (string, error) {
+	if version == "" {
+		version = "0"
+	}
+	headers := map[string]string{"If-Match": strconv.Quote(version)}
+	if body == nil {
+		return "", d.client.Remove(ctx, path(key), headers)
+	}
+	var sent any
+	switch key.Kind {
+	case plan.KindHub:
+		sent = wiringOf(body.Hub, body.Links)
+	case plan.KindSegment:
+		sent = matchListOf(body.Segment)
+	case plan.KindPool:
+		sent = firewallsOf(body.Pool, body.Firewalls)
+	case plan.KindPlacement:
+		sent = placementsOf(body.Placements)
+	default:
+		return "", drivers.ErrMissing
+	}
+	header, err := d.client.Put(ctx, path(key), headers, sent, nil)
+	if err != nil {
+		return "", err
+	}
+	return strings.Trim(header.Get("ETag"), `"`), nil
+}
+
+// Packet is a test packet that a workload sends: its segment, or "internet", and both ends.
+type Packet struct {
+	Segment     string     `json:"segment"`
+	From        netip.Addr `json:"from"`
+	To          netip.Addr `json:"to"`
+	Protocol    int        `json:"protocol"`
+	SourcePort  int        `json:"sport"`
+	Port        int        `json:"port"`
+	Publication string     `json:"publication,omitempty"`
+}
+
+// Sent is what came of a packet.
+type Sent struct {
+	Delivered bool
+	Answered  bool
+	Pools     []string // that it went through, in order
+	Blocked   string   // the pool whose rulebook dropped it
+	Hops      []Hop
+	Took      time.Duration `json:"took"`
+}
+
+// Hop is what one list, hub or firewall did with the packet.
+type Hop struct {
+	At   string
+	Name string
+	Rule int // of its list, from 1; 0 for none
+	Said string
+}
+
+// Send has a packet sent where a workload is, and returns what came of it.
+func (d *Driver) Send(ctx context.Context, p Packet) (*Sent, error) {
+	var out Sent
+	_, err := d.client.Post(ctx, "/packets", p, &out)
+	return &out, err
+}
+
+func wiringOf(h *config.Hub, links []estate.Link) *wiring {
+	body := &wiring{}
+	for _, l := range links {
+		x := link{Name: l.Name, To: l.Between[0], Cost: l.Cost, Segments: l.Segments, Down: l.State == "down"}
 		if x.To == h.Name {
 			x.To = l.Between[1]
-		}
-		for i := range links {
-			x.Down = x.Down || links[i].Name == l.Name && links[i].State == "down"
 		}
 		body.Links = append(body.Links, x)
 	}
@@ -148,15 +260,45 @@ func (d *Driver) PutHub(ctx context.Context, h *config.Hub, links []estate.Link)
 	for _, p := range h.Publications {
 		body.Publications = append(body.Publications, publication{p.Name, p.Exit, p.Segment, p.To, services(p.Services), p.Services == nil})
 	}
-	return d.put(ctx, "/hubs/"+url.PathEscape(h.Name), body)
+	return body
 }
 
-// PutSegment replaces the match list of a segment, at all hubs.
-func (d *Driver) PutSegment(ctx context.Context, s *config.Segment) error {
-	var body struct {
-		Imports []imported
-		Rules   []match
+func (w *wiring) read(hub string) *plan.Body {
+	out := &plan.Body{Hub: &config.Hub{Name: hub}}
+	for _, l := range w.Links {
+		x := estate.Link{Name: l.Name, Between: [2]string{hub, l.To}, Cost: l.Cost, Segments: l.Segments, State: "up"}
+		if l.Down {
+			x.State = "down"
+		}
+		out.Links, out.Hub.Links = append(out.Links, x), append(out.Hub.Links, x)
 	}
+	for _, a := range w.Attachments {
+		x := config.Attachment{Name: a.Name, Network: a.Network, Cost: a.Cost}
+		if a.Filtered[0] {
+			x.Accepts = append([]netip.Prefix{}, a.Accepts...)
+		}
+		if a.Filtered[1] {
+			x.Announces = append([]netip.Prefix{}, a.Announces...)
+		}
+		for _, r := range a.Routes {
+			x.Routes = append(x.Routes, config.Route{Segment: r.Segment, Prefix: r.Prefix, Borne: !r.Subnet, Learned: !r.Subnet && !r.Static})
+		}
+		for _, t := range a.Translate {
+			x.Translate = append(x.Translate, estate.Translation{Inside: t.Inside, Outside: t.Outside, Segment: t.Segment})
+		}
+		out.Hub.Attachments = append(out.Hub.Attachments, x)
+	}
+	for _, e := range w.Exits {
+		out.Hub.Exits = append(out.Hub.Exits, estate.Exit{Name: e.Name, Hub: hub, Segments: e.Segments, State: "up"})
+	}
+	for _, p := range w.Publications {
+		out.Hub.Publications = append(out.Hub.Publications, config.Publication{Name: p.Name, Exit: p.Exit, Segment: p.Segment, To: p.To, Services: boxes(p.Services, p.Any)})
+	}
+	return out
+}
+
+func matchListOf(s *config.Segment) *matchList {
+	body := &matchList{}
 	for _, i := range s.Imports {
 		body.Imports = append(body.Imports, imported{i.Seen, i.Own, i.Of})
 	}
@@ -168,38 +310,115 @@ func (d *Driver) PutSegment(ctx context.Context, s *config.Segment) error {
 		}
 		body.Rules = append(body.Rules, m)
 	}
-	return d.put(ctx, "/segments/"+url.PathEscape(s.Name), body)
+	return body
 }
 
-// PutPool replaces the firewalls of a pool, and their rulebook.
-func (d *Driver) PutPool(ctx context.Context, p *config.Pool, firewalls []estate.Firewall) error {
-	var body struct {
-		Firewalls []firewall
-		Book      bool
-		Rules     []bookRule
+func (m *matchList) read(segment string) *plan.Body {
+	out := &config.Segment{Name: segment}
+	for _, i := range m.Imports {
+		out.Imports = append(out.Imports, config.Import{Seen: i.Seen, Of: i.Of, Own: i.Own})
 	}
-	body.Book = p.Rulebook != ""
-	for _, f := range firewalls {
+	for _, r := range m.Rules {
+		x := config.HubRule{From: endsIn(r.From), To: endsIn(r.To), Services: boxes(r.Services, r.Any), Verb: config.Verb(r.Verb)}
+		for _, t := range r.Through {
+			failure := "closed"
+			if t.IsOpen {
+				failure = "open"
+			}
+			x.Through = append(x.Through, config.Step{Pool: t.Pool, OnFailure: failure})
+		}
+		out.Rules = append(out.Rules, x)
+	}
+	return &plan.Body{Segment: out}
+}
+
+func firewallsOf(p *config.Pool, held []estate.Firewall) *firewalls {
+	body := &firewalls{Book: p.Rulebook != ""}
+	for _, f := range held {
 		body.Firewalls = append(body.Firewalls, firewall{f.Name, f.Hub})
 	}
 	for i := range p.Rules {
 		r := &p.Rules[i]
 		body.Rules = append(body.Rules, bookRule{ends(r.From), ends(r.To), r.Any[0], r.Any[1], services(r.Services), r.Services == nil, r.Verb == "pass"})
 	}
-	return d.put(ctx, "/pools/"+url.PathEscape(p.Name), body)
+	return body
 }
 
-// PutPlacements says which subnet of which network lies in which segment.
-func (d *Driver) PutPlacements(ctx context.Context, networks []estate.Network) error {
-	body := map[string]map[string]string{}
-	for i := range networks {
-		n := &networks[i]
-		body[n.Name] = map[string]string{}
-		for k := range n.Subnets {
-			body[n.Name][n.Subnets[k].Name] = n.SegmentOf(&n.Subnets[k])
+// rulebook is how a rulebook is called that was read: firewalls know no names of rulebooks.
+const rulebook = "as read"
+
+func (f *firewalls) read(pool string) *plan.Body {
+	out := &plan.Body{Pool: &config.Pool{Name: pool}}
+	for _, x := range f.Firewalls {
+		out.Firewalls = append(out.Firewalls, estate.Firewall{Name: x.Name, Hub: x.Hub, State: "healthy"})
+	}
+	if f.Book {
+		out.Pool.Rulebook = rulebook
+	}
+	for i, r := range f.Rules {
+		x := config.BookRule{From: endsIn(r.From), To: endsIn(r.To), Any: [2]bool{r.AnyFrom, r.AnyTo}, Services: boxes(r.Services, r.Any), Verb: "drop", Number: i + 1}
+		if r.Pass {
+			x.Verb = "pass"
+		}
+		out.Pool.Rules = append(out.Pool.Rules, x)
+	}
+	return out
+}
+
+// placed is which segment a subnet lies in.
+type placed struct {
+	Segment string
+	Prefix  netip.Prefix
+}
+
+func placementsOf(all []plan.Placement) map[string]map[string]placed {
+	body := map[string]map[string]placed{}
+	for _, p := range all {
+		if body[p.Network] == nil {
+			body[p.Network] = map[string]placed{}
+		}
+		body[p.Network][p.Subnet] = placed{p.Segment, p.Prefix}
+	}
+	return body
+}
+
+func readPlacements(all map[string]map[string]placed) *plan.Body {
+	out := &plan.Body{Placements: []plan.Placement{}}
+	for network, subnets := range all {
+		for subnet, p := range subnets {
+			out.Placements = append(out.Placements, plan.Placement{Network: network, Subnet: subnet, Prefix: p.Prefix, Segment: p.Segment})
 		}
 	}
-	return d.put(ctx, "/placements/all", body)
+	slices.SortFunc(out.Placements, func(a, b plan.Placement) int {
+		return cmp.Or(cmp.Compare(a.Network, b.Network), cmp.Compare(a.Subnet, b.Subnet))
+	})
+	return out
+}
+
+func boxes(list []service, any bool) []space.Box {
+	if any {
+		return nil
+	}
+	out := []space.Box{}
+	for _, s := range list {
+		out = append(out, space.Box{
+			FirstProtocol: uint8(s.Protocols[0]), LastProtocol: uint8(s.Protocols[1]),
+			SourcePorts: estate.Range{Lo: uint16(s.Sources[0]), Hi: uint16(s.Sources[1])}, Ports: estate.Range{Lo: uint16(s.Ports[0]), Hi: uint16(s.Ports[1])},
+		})
+	}
+	return out
+}
+
+func endsIn(list []end) []config.End {
+	var out []config.End
+	for _, e := range list {
+		x := config.End{Segment: e.Segment, Exit: e.Exit}
+		if !e.Every {
+			x.Set = &config.Set{Prefixes: e.Prefixes}
+		}
+		out = append(out, x)
+	}
+	return out
 }
 
 func services(boxes []space.Box) []service {
@@ -221,5 +440,3 @@ func ends(list []config.End) []end {
 	}
 	return out
 }
-
-func quoted(version int) string { return strconv.Quote(strconv.Itoa(version)) }

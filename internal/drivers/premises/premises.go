@@ -124,6 +124,9 @@ func (d *driver) Native(ctx context.Context, networks []string) (*drivers.Native
 			return nil, err
 		}
 		lists := map[string]*drivers.NetworkList{}
+		for lan, version := range answer.Versions { // one may be empty
+			lists[lan] = &drivers.NetworkList{Network: n, Version: strconv.Itoa(version), List: config.List{On: lan}}
+		}
 		for i := range answer.ACLs.ACL {
 			a := &answer.ACLs.ACL[i]
 			lan, _, _ := strings.Cut(a.Name, ":")

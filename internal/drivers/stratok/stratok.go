@@ -39,16 +39,19 @@ func New(a drivers.Access, c *call.Client) drivers.Driver {
 	return &driver{c}
 }
 
+// route is an entry of a route table.
+type route struct {
+	Destination netip.Prefix
+	Target      string
+}
+
 type network struct {
 	ID, Label, Zone string
 	Meta            map[string]string
 	Subnets         []string
-	RIB             []struct {
-		Destination netip.Prefix
-		Target      string
-	}
-	Joined []string
-	Egress bool
+	RIB             []route
+	Joined          []string
+	Egress          bool
 }
 
 type host struct {
@@ -210,12 +213,28 @@ func (d *driver) Native(ctx context.Context, networks []string) (*drivers.Native
 			l.Rules, l.By = append(l.Rules, x), append(l.By, r.Made)
 		}
 		out.Lists = append(out.Lists, l)
+		var rib []route
+		if header, err = d.client.Get(ctx, "/nets/"+url.PathEscape(n)+"/rib", &rib); err != nil {
+			return nil, err
+		}
+		t := drivers.Table{Network: n, Version: strings.Trim(header.Get("ETag"), `"`)}
+		for _, r := range rib {
+			t.Routes = append(t.Routes, inventory.Route{To: r.Destination, Via: r.Target})
+		}
+		out.Tables = append(out.Tables, t)
 	}
 	return out, nil
 }
 
 // Put replaces the list of one network.
 func (d *driver) Put(ctx context.Context, p *drivers.Put) (string, error) {
+	if p.Table != nil {
+		rib := make([]route, len(p.Table))
+		for i, r := range p.Table {
+			rib[i] = route{r.To, r.Via}
+		}
+		return d.put(ctx, p, "rib", rib)
+	}
 	if p.List == nil {
 		return "", errors.New("the lists of Stratok hang on networks")
 	}
@@ -234,7 +253,11 @@ func (d *driver) Put(ctx context.Context, p *drivers.Put) (string, error) {
 		}
 		rules[i] = x
 	}
-	header, err := d.client.Put(ctx, "/nets/"+url.PathEscape(p.Network)+"/rules", map[string]string{"If-Match": `"` + p.Version + `"`}, rules, nil)
+	return d.put(ctx, p, "rules", rules)
+}
+
+func (d *driver) put(ctx context.Context, p *drivers.Put, what string, body any) (string, error) {
+	header, err := d.client.Put(ctx, "/nets/"+url.PathEscape(p.Network)+"/"+what, map[string]string{"If-Match": `"` + p.Version + `"`}, body, nil)
 	if err != nil {
 		return "", err
 	}

@@ -137,15 +137,9 @@ func (n *network) read() (inventory.Network, error) {
 		out.Subnets = append(out.Subnets, inventory.Subnet{Name: name, Prefix: prefix})
 	}
 	slices.SortFunc(out.Subnets, func(a, b inventory.Subnet) int { return a.Prefix.Addr().Compare(b.Prefix.Addr()) })
-	for _, line := range n.Routes {
-		to, via, _ := strings.Cut(line, " ")
-		prefix, err := netip.ParsePrefix(to)
-		if err != nil {
-			return out, fmt.Errorf("route %q: %w", line, err)
-		}
-		out.Routes = append(out.Routes, inventory.Route{To: prefix, Via: strings.Replace(via, "peer ", "peer:", 1)})
-	}
-	return out, nil
+	var err error
+	out.Routes, err = routesIn(n.Routes)
+	return out, err
 }
 
 // rule is a rule as Velum writes it.
@@ -189,6 +183,45 @@ func (d *driver) Native(ctx context.Context, networks []string) (*drivers.Native
 			}
 			out.Lists = append(out.Lists, l)
 		}
+		table, err := d.table(ctx, n)
+		if err != nil {
+			return nil, err
+		}
+		out.Tables = append(out.Tables, *table)
+	}
+	return out, nil
+}
+
+func (d *driver) table(ctx context.Context, network string) (*drivers.Table, error) {
+	var answer struct {
+		Rows []struct {
+			Version int
+			Routes  []string
+		}
+	}
+	if err := d.query(ctx, map[string]any{"of": "table", "page": 1, "net": network}, &answer); err != nil {
+		return nil, err
+	}
+	out := &drivers.Table{Network: network}
+	for _, row := range answer.Rows {
+		routes, err := routesIn(row.Routes)
+		if err != nil {
+			return nil, &drivers.AnswerError{Asked: "the routes of " + network, Err: err}
+		}
+		out.Version, out.Routes = strconv.Itoa(row.Version), routes
+	}
+	return out, nil
+}
+
+func routesIn(lines []string) ([]inventory.Route, error) {
+	var out []inventory.Route
+	for _, line := range lines {
+		to, via, _ := strings.Cut(line, " ")
+		prefix, err := netip.ParsePrefix(to)
+		if err != nil {
+			return nil, fmt.Errorf("route %q: %w", line, err)
+		}
+		out = append(out, inventory.Route{To: prefix, Via: strings.Replace(via, "peer ", "peer:", 1)})
 	}
 	return out, nil
 }
@@ -207,6 +240,9 @@ func (r *wire) read() (config.Rule, error) {
 
 // Put replaces the list on one range.
 func (d *driver) Put(ctx context.Context, p *drivers.Put) (string, error) {
+	if p.Table != nil {
+		return d.putTable(ctx, p)
+	}
 	if p.List == nil {
 		return "", errors.New("the lists of Velum hang on ranges")
 	}
@@ -228,6 +264,17 @@ func (d *driver) Put(ctx context.Context, p *drivers.Put) (string, error) {
 	version, _ := strconv.Atoi(p.Version) //nolint:errcheck // none is 0
 	var answer struct{ Version int }
 	err := d.ask(ctx, "/write", map[string]any{"net": p.Network, "range": p.List.On, "version": version, "rules": rules}, &answer)
+	return strconv.Itoa(answer.Version), err
+}
+
+func (d *driver) putTable(ctx context.Context, p *drivers.Put) (string, error) {
+	routes := make([]string, len(p.Table))
+	for i, r := range p.Table {
+		routes[i] = r.To.String() + " " + strings.Replace(r.Via, "peer:", "peer ", 1)
+	}
+	version, _ := strconv.Atoi(p.Version) //nolint:errcheck // none is 0
+	var answer struct{ Version int }
+	err := d.ask(ctx, "/write", map[string]any{"net": p.Network, "version": version, "routes": routes}, &answer)
 	return strconv.Itoa(answer.Version), err
 }
 

@@ -1,0 +1,386 @@
+package plan
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"bivium/core/native/config"
+	"bivium/core/space"
+)
+
+// ordered is how lists of one kind of rule are met: what passes both of two lists.
+type ordered[T any] struct {
+	key    func(*T) string
+	says   func(*T) string // what it does with what it matches
+	denies func(*T) bool
+	free   func(*T) bool           // whether what the rule matches passes, and through nothing
+	meet   func(a, b *T) (T, bool) // what both say of what both match; false where nothing matches both
+	deny   func(*T) T              // the same matches, denied
+	last   []T                     // what the provider does with what no rule matches, where that is not to deny
+	limit  int                     // rules; 0 for any number
+}
+
+// change is how one list is led to another.
+type change[T any] struct {
+	tighten, open bool // whether it is written to what passes both, and then to what it should be
+	both          []T  // what passes both
+	narrow        bool // both passes less than that, for want of room
+}
+
+// between compares two lists. Rules at both ends that are the same are left alone: what no rule
+// in the middle matches fares alike before and after.
+//
+// Where the rules that are added only let pass, and those that go only deny, what passes both is
+// what passes before; the other way round it is what passes after. Else it is the product: of
+// each pair of rules, in order of the first and then the second, what both say of what both match.
+// The first pair that matches a packet is its first match in the one with that in the other.
+func (o *ordered[T]) between(was, is []T) change[T] {
+	first, end := 0, 0
+	for first < min(len(was), len(is)) && o.key(&was[first]) == o.key(&is[first]) {
+		first++
+	}
+	for end < min(len(was), len(is))-first && o.key(&was[len(was)-1-end]) == o.key(&is[len(is)-1-end]) {
+		end++
+	}
+	gone, come := was[first:len(was)-end], is[first:len(is)-end]
+	if len(gone)+len(come) == 0 {
+		return change[T]{}
+	}
+	removed, added := o.differing(gone, come)
+	all := func(rules []T, is func(*T) bool) bool {
+		return !slices.ContainsFunc(rules, func(r T) bool { return !is(&r) })
+	}
+	if all(added, o.free) && all(removed, o.denies) {
+		return change[T]{open: true}
+	}
+	if all(added, o.denies) && all(removed, o.free) {
+		return change[T]{tighten: true}
+	}
+	out := change[T]{tighten: true, open: true, both: slices.Clone(was[:first])}
+	product := o.product(gone, come, slices.Concat(was[len(was)-end:], o.last), len(o.last))
+	if o.limit > 0 && first+len(product) > o.limit {
+		out.narrow = true
+		product = nil
+		for _, r := range slices.Concat(gone, come) {
+			product = append(product, o.deny(&r))
+		}
+		product = append(product, was[len(was)-end:]...)
+	}
+	out.both = append(out.both, product...)
+	both := keysOf(out.both, o.key)
+	out.tighten, out.open = !slices.Equal(both, keysOf(was, o.key)), !slices.Equal(both, keysOf(is, o.key))
+	return out
+}
+
+// differing returns the rules of each list that are in no longest sequence of both.
+func (o *ordered[T]) differing(a, b []T) (onlyA, onlyB []T) {
+	ka, kb := keysOf(a, o.key), keysOf(b, o.key)
+	length := make([][]int, len(ka)+1)
+	for i := range length {
+		length[i] = make([]int, len(kb)+1)
+	}
+	for i := len(ka) - 1; i >= 0; i-- {
+		for k := len(kb) - 1; k >= 0; k-- {
+			if ka[i] == kb[k] {
+				length[i][k] = length[i+1][k+1] + 1
+			} else {
+				length[i][k] = max(length[i+1][k], length[i][k+1])
+			}
+		}
+	}
+	i, k := 0, 0
+	for i < len(ka) && k < len(kb) {
+		switch {
+		case ka[i] == kb[k]:
+			i, k = i+1, k+1
+		case length[i+1][k] >= length[i][k+1]:
+			onlyA = append(onlyA, a[i])
+			i++
+		default:
+			onlyB = append(onlyB, b[k])
+			k++
+		}
+	}
+	return append(onlyA, a[i:]...), append(onlyB, b[k:]...)
+}
+
+// product returns what passes both of two lists that end alike. The last hidden rules of the end
+// are the provider's own.
+func (o *ordered[T]) product(gone, come, end []T, hidden int) []T {
+	var out []T
+	row := func(a *T, others []T) []T {
+		var met []T
+		for i := range others {
+			if r, ok := o.meet(a, &others[i]); ok {
+				met = append(met, r)
+			}
+		}
+		return met
+	}
+	for i := range gone {
+		if o.denies(&gone[i]) { // whatever the other list says
+			out = append(out, gone[i])
+			continue
+		}
+		out = append(append(out, row(&gone[i], come)...), row(&gone[i], end)...)
+	}
+	for i := range end {
+		met := row(&end[i], come)
+		if slices.ContainsFunc(met, func(r T) bool { return o.says(&r) != o.says(&end[i]) }) {
+			out = append(out, met...)
+		}
+		if i < len(end)-hidden {
+			out = append(out, end[i])
+		}
+	}
+	return out
+}
+
+// common returns what is in both of two lists of prefixes; nil is everything. False where
+// nothing is.
+func common(a, b []netip.Prefix) ([]netip.Prefix, bool) {
+	switch {
+	case a == nil:
+		return b, b == nil || len(b) > 0
+	case b == nil:
+		return a, len(a) > 0
+	}
+	out := []netip.Prefix{}
+	for _, p := range a {
+		for _, q := range b {
+			switch {
+			case !p.Overlaps(q):
+			case p.Bits() >= q.Bits():
+				out = append(out, p)
+			default:
+				out = append(out, q)
+			}
+		}
+	}
+	slices.SortFunc(out, netip.Prefix.Compare)
+	return slices.Compact(out), len(out) > 0
+}
+
+func commonSets(a, b []*config.Set) ([]*config.Set, bool) {
+	p, ok := common(prefixesOf(a), prefixesOf(b))
+	if p == nil {
+		return nil, ok
+	}
+	return []*config.Set{{Prefixes: p}}, ok
+}
+
+func commonServices(a, b []space.Box) ([]space.Box, bool) {
+	switch {
+	case a == nil:
+		return b, true
+	case b == nil:
+		return a, true
+	}
+	both := space.Of(a).Intersect(space.Of(b))
+	return both.Boxes(), !both.Empty()
+}
+
+// commonEnds returns the ends that are in both of two lists of ends.
+func commonEnds(a, b []config.End) ([]config.End, bool) {
+	var out []config.End
+	for _, x := range a {
+		for _, y := range b {
+			if x.Segment != y.Segment || x.Exit != y.Exit {
+				continue
+			}
+			p, ok := common(setPrefixes(x.Set), setPrefixes(y.Set))
+			if !ok {
+				continue
+			}
+			e := config.End{Segment: x.Segment, Exit: x.Exit}
+			if p != nil {
+				e.Set = &config.Set{Prefixes: p}
+			}
+			out = append(out, e)
+		}
+	}
+	return out, len(out) > 0
+}
+
+func setPrefixes(s *config.Set) []netip.Prefix {
+	if s == nil {
+		return nil
+	}
+	return prefixesOf([]*config.Set{s})
+}
+
+// rulesOf meets the lists of Velum, Stratok and premises.
+func rulesOf(provider string) *ordered[config.Rule] {
+	o := &ordered[config.Rule]{
+		key:    ruleKey,
+		says:   func(r *config.Rule) string { return fmt.Sprint(r.Allow) },
+		denies: func(r *config.Rule) bool { return !r.Allow },
+		free:   func(r *config.Rule) bool { return r.Allow },
+		meet:   meetRules,
+		deny: func(r *config.Rule) config.Rule {
+			d := *r
+			d.Allow, d.For = false, nil
+			return d
+		},
+	}
+	switch provider {
+	case config.Velum:
+		o.limit, o.last = config.VelumRules, []config.Rule{{Out: true, Allow: true}}
+	case config.Stratok:
+		o.limit = config.StratokRules
+	}
+	return o
+}
+
+func meetRules(a, b *config.Rule) (config.Rule, bool) {
+	own, some := commonSets(a.Own, b.Own)
+	peer, others := commonSets(a.Peer, b.Peer)
+	services, any := commonServices(a.Services, b.Services)
+	out := config.Rule{Out: a.Out, Allow: a.Allow && b.Allow, Target: a.Target, Own: own, Peer: peer, Services: services, For: a.For}
+	if out.Target == "" {
+		out.Target = b.Target
+	}
+	if a.Target != "" && b.Target != "" && a.Target != b.Target && out.Allow {
+		return out, false // of workloads with both tags no rule can speak: what is left out is denied below, or passes as well
+	}
+	return out, a.Out == b.Out && some && others && any
+}
+
+// hubRules meets match lists.
+var hubRules = &ordered[config.HubRule]{
+	key:    hubRuleKey,
+	says:   func(r *config.HubRule) string { return fmt.Sprint(r.Verb, r.Through) },
+	denies: func(r *config.HubRule) bool { return r.Verb == config.Deny },
+	free:   func(r *config.HubRule) bool { return r.Verb == config.Permit },
+	meet: func(a, b *config.HubRule) (config.HubRule, bool) {
+		from, some := commonEnds(a.From, b.From)
+		to, others := commonEnds(a.To, b.To)
+		services, any := commonServices(a.Services, b.Services)
+		out := config.HubRule{From: from, To: to, Services: services, Verb: config.Permit, For: a.For}
+		switch {
+		case a.Verb == config.Deny || b.Verb == config.Deny:
+			out.Verb = config.Deny
+		case a.Verb == config.Steer || b.Verb == config.Steer:
+			out.Verb, out.Through = config.Steer, throughBoth(a.Through, b.Through)
+		}
+		return out, some && others && any
+	},
+	deny: func(r *config.HubRule) config.HubRule {
+		d := *r
+		d.Verb, d.Through, d.For = config.Deny, nil, nil
+		return d
+	},
+}
+
+// throughBoth returns the pools of both of two rules: those of the first in its order, then what
+// only the second has. Where one of them is closed on failure, so is it here.
+func throughBoth(a, b []config.Step) []config.Step {
+	if len(a) < len(b) {
+		a, b = b, a
+	}
+	out := slices.Clone(a)
+	for _, s := range b {
+		i := slices.IndexFunc(out, func(o config.Step) bool { return o.Pool == s.Pool })
+		if i < 0 {
+			out = append(out, s)
+		} else if s.OnFailure != "open" {
+			out[i].OnFailure = s.OnFailure
+		}
+	}
+	return out
+}
+
+// bookRules meets rulebooks.
+var bookRules = &ordered[config.BookRule]{
+	key:    bookRuleKey,
+	says:   func(r *config.BookRule) string { return fmt.Sprint(r.Verb == "pass") },
+	denies: func(r *config.BookRule) bool { return r.Verb != "pass" },
+	free:   func(r *config.BookRule) bool { return r.Verb == "pass" },
+	meet: func(a, b *config.BookRule) (config.BookRule, bool) {
+		out := config.BookRule{Verb: a.Verb, Number: a.Number}
+		if a.Verb == "pass" {
+			out.Verb = b.Verb
+		}
+		var ok [3]bool
+		out.From, out.Any[0], ok[0] = commonSide(a.From, a.Any[0], b.From, b.Any[0])
+		out.To, out.Any[1], ok[1] = commonSide(a.To, a.Any[1], b.To, b.Any[1])
+		out.Services, ok[2] = commonServices(a.Services, b.Services)
+		return out, ok[0] && ok[1] && ok[2]
+	},
+	deny: func(r *config.BookRule) config.BookRule {
+		d := *r
+		d.Verb = "drop"
+		return d
+	},
+}
+
+func commonSide(a []config.End, anyA bool, b []config.End, anyB bool) (ends []config.End, everybody, ok bool) {
+	switch {
+	case anyA && anyB:
+		return nil, true, true
+	case anyA:
+		return b, false, len(b) > 0
+	case anyB:
+		return a, false, len(a) > 0
+	}
+	ends, ok = commonEnds(a, b)
+	return ends, false, ok
+}
+
+// renumbered gives rules the places that their provider asks for.
+func renumbered(rules []config.Rule, provider string) []config.Rule {
+	first := 1
+	if provider == config.Velum {
+		first = config.VelumFirst
+	}
+	for i := range rules {
+		rules[i].Order = first + i
+	}
+	return rules
+}
+
+// singly returns rules of one protocol, one own and one other prefix each, as premises have them.
+func singly(rules []config.Rule) []config.Rule {
+	var out []config.Rule
+	for i := range rules {
+		r := &rules[i]
+		for _, own := range each(r.Own) {
+			for _, peer := range each(r.Peer) {
+				for _, s := range eachService(r.Services) {
+					x := *r
+					x.Own, x.Peer, x.Services = own, peer, s
+					out = append(out, x)
+				}
+			}
+		}
+	}
+	return out
+}
+
+func each(sets []*config.Set) [][]*config.Set {
+	if sets == nil {
+		return [][]*config.Set{nil}
+	}
+	var out [][]*config.Set
+	for _, p := range prefixesOf(sets) {
+		out = append(out, []*config.Set{{Prefixes: []netip.Prefix{p}}})
+	}
+	return out
+}
+
+func eachService(boxes []space.Box) [][]space.Box {
+	if boxes == nil {
+		return [][]space.Box{nil}
+	}
+	var out [][]space.Box
+	for _, b := range boxes {
+		if b == anything {
+			return [][]space.Box{nil}
+		}
+		for p := int(b.FirstProtocol); p <= int(b.LastProtocol); p++ {
+			out = append(out, []space.Box{{FirstProtocol: uint8(p), LastProtocol: uint8(p), SourcePorts: b.SourcePorts, Ports: b.Ports}})
+		}
+	}
+	return out
+}

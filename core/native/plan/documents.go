@@ -1,0 +1,303 @@
+package plan
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"bivium/core/estate"
+	"bivium/core/native/config"
+)
+
+// Documents returns everything that targets hold in a state.
+func Documents(s State) map[Key]*Body {
+	out := map[Key]*Body{}
+	c := s.Config
+	for i := range c.Segments {
+		out[Key{Kind: KindSegment, Name: c.Segments[i].Name}] = &Body{Segment: &c.Segments[i]}
+	}
+	for i := range c.Hubs {
+		b := &Body{Hub: &c.Hubs[i]}
+		for _, l := range c.Hubs[i].Links {
+			k := slices.IndexFunc(s.Estate.Links, func(x estate.Link) bool { return x.Name == l.Name })
+			if k >= 0 {
+				b.Links = append(b.Links, s.Estate.Links[k])
+			}
+		}
+		out[Key{Kind: KindHub, Name: c.Hubs[i].Name}] = b
+	}
+	for i := range c.Pools {
+		b := &Body{Pool: &c.Pools[i]}
+		if k := slices.IndexFunc(s.Estate.Pools, func(x estate.Pool) bool { return x.Name == c.Pools[i].Name }); k >= 0 {
+			b.Firewalls = s.Estate.Pools[k].Firewalls
+		}
+		out[Key{Kind: KindPool, Name: c.Pools[i].Name}] = b
+	}
+	out[Key{Kind: KindPlacement, Name: "all"}] = &Body{Placements: placements(s.Estate)}
+	for i := range c.Networks {
+		n := &c.Networks[i]
+		for k := range n.Lists {
+			out[Key{KindList, n.Account, n.Name, n.Lists[k].On}] = &Body{List: &n.Lists[k]}
+		}
+		out[Key{Kind: KindRoutes, Account: n.Account, Name: n.Name}] = &Body{Routes: n.Routes, Peers: n.Peers}
+	}
+	for i := range c.Accounts {
+		a := &c.Accounts[i]
+		for k := range a.Lists {
+			out[Key{Kind: KindEntries, Account: a.Name, On: a.Lists[k].Name}] = &Body{Entries: &a.Lists[k]}
+		}
+		for _, b := range a.Bindings {
+			out[Key{Kind: KindBinding, Account: a.Name, On: b.Workload}] = &Body{Bears: b.Lists}
+		}
+		if a.Default != nil {
+			out[Key{Kind: KindBinding, Account: a.Name}] = &Body{Bears: a.Default}
+		}
+	}
+	return out
+}
+
+func placements(e *estate.Estate) []Placement {
+	var out []Placement
+	for i := range e.Networks {
+		n := &e.Networks[i]
+		for k := range n.Subnets {
+			s := &n.Subnets[k]
+			out = append(out, Placement{n.Name, s.Name, s.Prefix, n.SegmentOf(s)})
+		}
+	}
+	slices.SortFunc(out, func(a, b Placement) int {
+		return cmp.Or(strings.Compare(a.Network, b.Network), strings.Compare(a.Subnet, b.Subnet))
+	})
+	return out
+}
+
+// With returns the state with one document written. What it shares with the state is not changed.
+func (s State) With(key Key, body *Body) State {
+	c, e := *s.Config, *s.Estate
+	out := State{&c, &e}
+	switch key.Kind {
+	case KindSegment:
+		c.Segments = put(c.Segments, func(x *config.Segment) bool { return x.Name == key.Name }, field(body, func(b *Body) *config.Segment { return b.Segment }))
+	case KindHub:
+		c.Hubs = put(c.Hubs, func(x *config.Hub) bool { return x.Name == key.Name }, field(body, func(b *Body) *config.Hub { return b.Hub }))
+	case KindPool:
+		c.Pools = put(c.Pools, func(x *config.Pool) bool { return x.Name == key.Name }, field(body, func(b *Body) *config.Pool { return b.Pool }))
+		pool := &estate.Pool{Name: key.Name}
+		if body != nil {
+			pool.Firewalls = body.Firewalls
+		}
+		e.Pools = put(e.Pools, func(x *estate.Pool) bool { return x.Name == key.Name }, pool)
+	case KindPlacement:
+		e.Networks = placed(e.Networks, body)
+	case KindList, KindRoutes:
+		c.Networks = slices.Clone(c.Networks)
+		for i := range c.Networks {
+			if n := &c.Networks[i]; n.Name != key.Name {
+				continue
+			} else if key.Kind == KindRoutes {
+				n.Routes, n.Peers = nil, nil
+				if body != nil {
+					n.Routes, n.Peers = body.Routes, body.Peers
+				}
+			} else {
+				n.Lists = put(n.Lists, func(l *config.List) bool { return l.On == key.On }, field(body, func(b *Body) *config.List { return b.List }))
+			}
+		}
+	case KindEntries, KindBinding:
+		c.Accounts = slices.Clone(c.Accounts)
+		for i := range c.Accounts {
+			if c.Accounts[i].Name == key.Account {
+				putInAccount(&c.Accounts[i], key, body)
+			}
+		}
+	}
+	return out
+}
+
+// putInAccount writes one document of an account of Cirra.
+func putInAccount(a *config.Account, key Key, body *Body) {
+	if key.Kind == KindEntries {
+		a.Lists = put(a.Lists, func(l *config.EntryList) bool { return l.Name == key.On }, field(body, func(b *Body) *config.EntryList { return b.Entries }))
+		return
+	}
+	if key.On == "" {
+		a.Default = body.bearing()
+		return
+	}
+	var next *config.Binding
+	if body != nil {
+		next = &config.Binding{Workload: key.On, Lists: body.Bears}
+	}
+	a.Bindings = put(a.Bindings, func(b *config.Binding) bool { return b.Workload == key.On }, next)
+}
+
+func field[T any](b *Body, of func(*Body) *T) *T {
+	if b == nil {
+		return nil
+	}
+	return of(b)
+}
+
+// put returns a list with one thing replaced, added or, for nil, left out.
+func put[T any](list []T, is func(*T) bool, next *T) []T {
+	out := make([]T, 0, len(list)+1)
+	found := false
+	for i := range list {
+		switch {
+		case !is(&list[i]):
+			out = append(out, list[i])
+		case next != nil:
+			out, found = append(out, *next), true
+		}
+	}
+	if next != nil && !found {
+		out = append(out, *next)
+	}
+	return out
+}
+
+// placed returns networks with their subnets in the segments that a body says.
+func placed(networks []estate.Network, body *Body) []estate.Network {
+	segments := map[[2]string]string{}
+	if body != nil {
+		for _, p := range body.Placements {
+			segments[[2]string{p.Network, p.Subnet}] = p.Segment
+		}
+	}
+	out := slices.Clone(networks)
+	for i := range out {
+		n := &out[i]
+		n.Subnets = slices.Clone(n.Subnets)
+		for k := range n.Subnets {
+			if s, ok := segments[[2]string{n.Name, n.Subnets[k].Name}]; ok {
+				n.Subnets[k].Segment = s
+			}
+		}
+	}
+	return out
+}
+
+// united returns what there is in either of two estates, as the second has it where both do: the
+// ground on which states in between are read.
+func united(a, b *estate.Estate) *estate.Estate {
+	out := *b
+	out.Accounts = union(a.Accounts, b.Accounts, func(x *estate.Account) string { return x.Name })
+	out.Hubs = union(a.Hubs, b.Hubs, func(x *estate.Hub) string { return x.Name })
+	out.Segments = union(a.Segments, b.Segments, func(x *estate.Segment) string { return x.Name })
+	out.Networks = union(a.Networks, b.Networks, func(x *estate.Network) string { return x.Name })
+	out.Attachments = union(a.Attachments, b.Attachments, func(x *estate.Attachment) string { return x.Name })
+	out.Links = union(a.Links, b.Links, func(x *estate.Link) string { return x.Name })
+	out.Exits = union(a.Exits, b.Exits, func(x *estate.Exit) string { return x.Name })
+	out.Workloads = union(a.Workloads, b.Workloads, func(x *estate.Workload) string { return x.Name })
+	out.Pools = union(a.Pools, b.Pools, func(x *estate.Pool) string { return x.Name })
+	return &out
+}
+
+func union[T any](a, b []T, name func(*T) string) []T {
+	has := map[string]bool{}
+	for i := range b {
+		has[name(&b[i])] = true
+	}
+	out := slices.Clone(b)
+	for i := range a {
+		if !has[name(&a[i])] {
+			out = append(out, a[i])
+		}
+	}
+	return out
+}
+
+// Same reports whether two bodies mean the same to a target.
+func Same(a, b *Body) bool {
+	if a == nil || b == nil {
+		return a == b
+	}
+	return Hash(a) == Hash(b)
+}
+
+// Hash returns a digest of what a body means to a target: without what its rules are for.
+func Hash(b *Body) string {
+	text, err := json.Marshal(b.bare())
+	if err != nil {
+		panic(err) // plain data
+	}
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:16])
+}
+
+// bare returns a body without what no target is told.
+func (b *Body) bare() any {
+	switch {
+	case b.Segment != nil:
+		s := *b.Segment
+		s.Bound, s.Rules = 0, slices.Clone(s.Rules)
+		for i := range s.Rules {
+			s.Rules[i].For = nil
+		}
+		return struct {
+			Imports []config.Import
+			Rules   []string
+		}{s.Imports, keysOf(s.Rules, hubRuleKey)}
+	case b.Hub != nil:
+		return hubWords(b.Hub, b.Links)
+	case b.Pool != nil:
+		var firewalls []string
+		for _, f := range b.Firewalls {
+			firewalls = append(firewalls, f.Name+"@"+f.Hub)
+		}
+		return struct {
+			Book      string
+			Rules     []string
+			Firewalls []string
+		}{fmt.Sprint(b.Pool.Rulebook != ""), keysOf(b.Pool.Rules, bookRuleKey), firewalls}
+	case b.List != nil:
+		return keysOf(b.List.Rules, ruleKey)
+	case b.Entries != nil:
+		return slices.Sorted(maps.Keys(entryKeys(b.Entries.Entries)))
+	case b.Placements != nil:
+		return b.Placements
+	case b.Bears != nil:
+		return slices.Sorted(slices.Values(b.Bears))
+	}
+	var routes []string
+	for _, r := range b.Routes {
+		routes = append(routes, r.To.String()+" "+string(r.Via))
+	}
+	for _, p := range b.Peers {
+		routes = append(routes, fmt.Sprint("peer ", p.Name, p.OffersHub))
+	}
+	return slices.Sorted(slices.Values(routes))
+}
+
+// hubWords returns the wiring of a hub as words that are the same for what does the same.
+func hubWords(h *config.Hub, links []estate.Link) []string {
+	var out []string
+	for _, l := range links {
+		out = append(out, fmt.Sprint("link ", l.Name, min(l.Between[0], l.Between[1]), max(l.Between[0], l.Between[1]), l.Cost, l.State == "down", l.Segments))
+	}
+	for i := range h.Attachments {
+		out = append(out, attachmentWords(&h.Attachments[i]))
+	}
+	for _, x := range h.Exits {
+		out = append(out, fmt.Sprint("exit ", x.Name, x.Segments))
+	}
+	for _, p := range h.Publications {
+		out = append(out, fmt.Sprint("publication ", p.Name, p.Exit, p.Segment, p.To, servicesKey(p.Services)))
+	}
+	slices.Sort(out)
+	return out
+}
+
+func attachmentWords(a *config.Attachment) string {
+	var routes []string
+	for _, r := range a.Routes {
+		routes = append(routes, fmt.Sprint(r.Segment, r.Prefix, r.Borne, r.Borne && r.Learned))
+	}
+	slices.Sort(routes)
+	return fmt.Sprint("attachment ", a.Name, a.Network, a.Cost, routes, a.Accepts != nil, a.Accepts, a.Announces != nil, a.Announces, a.Translate)
+}
