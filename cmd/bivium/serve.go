@@ -20,8 +20,10 @@ import (
 	"bivium/core/estate"
 	"bivium/demo"
 	"bivium/internal/app"
+	"bivium/internal/app/applying"
 	"bivium/internal/app/drafts"
 	"bivium/internal/app/history"
+	"bivium/internal/app/targets"
 	"bivium/internal/drivers"
 	"bivium/internal/drivers/providers"
 	"bivium/internal/people"
@@ -145,6 +147,9 @@ func connectAll(ctx context.Context, a *app.App, world *standin.World, running *
 		if _, err := a.SetMapping(ctx, demo.Mapping, a.Now().Revision, "demo"); err != nil {
 			return fmt.Errorf("map the tags of the demo: %w", err)
 		}
+	}
+	if err := a.ConnectHubs(ctx, running.Hubs, running.HubToken()); err != nil {
+		return fmt.Errorf("connect the hubs of the demo: %w", err)
 	}
 	for name, c := range world.Credentials() {
 		_, err := a.Connect(ctx, app.Connection{Name: name, Provider: c[0], Endpoint: running.Endpoints[c[0]], Account: name, Key: c[1], Secret: c[2]}, "demo")
@@ -319,7 +324,12 @@ func serve(c *cobra.Command, f serveFlags, begin func() (*estate.Estate, error),
 	if first != "" {
 		fmt.Fprintf(c.OutOrStdout(), firstBanner, address, first)
 	}
-	config := server.Config{App: a, People: register, Drafts: desk, History: history.New(a, register, desk), Store: s, Files: web.Files(), Log: log, Demo: demo.Grayshoal, Names: f.names, Proxied: f.proxied, Rate: requestRate}
+	books := &targets.Books{}
+	writer := applying.New(applying.Config{App: a, Store: s, Books: books, Audit: register.Audit(), Log: log, Clock: time.Now, Told: desk.Events.Written})
+	if err := writer.Start(c.Context()); err != nil {
+		return errors.Join(err, l.Close())
+	}
+	config := server.Config{Targets: books, Applying: writer, App: a, People: register, Drafts: desk, History: history.New(a, register, desk), Store: s, Files: web.Files(), Log: log, Demo: demo.Grayshoal, Names: f.names, Proxied: f.proxied, Rate: requestRate}
 	if f.provider.Issuer != "" {
 		f.provider.Secret = os.Getenv(providerSecret)
 		if f.provider.Address == "" {

@@ -195,6 +195,9 @@ func (a *App) Accounts(ctx context.Context) ([]AccountView, error) {
 		out = append(out, AccountView{Name: x.Name, Provider: x.Provider})
 	}
 	for _, s := range sources {
+		if s.Provider == hubsProvider {
+			continue
+		}
 		i, ok := at[s.Account]
 		if !ok {
 			i = len(out)

@@ -7,8 +7,10 @@ import (
 	"strings"
 
 	"bivium/internal/app"
+	"bivium/internal/app/applying"
 	"bivium/internal/app/drafts"
 	"bivium/internal/app/history"
+	"bivium/internal/app/packets"
 	"bivium/internal/app/targets"
 	"bivium/internal/app/view"
 	"bivium/internal/people"
@@ -17,13 +19,15 @@ import (
 )
 
 type handlers struct {
-	app     *app.App
-	drafts  *drafts.Desk
-	history *history.History
-	audit   *people.Audit
-	demo    []byte
-	targets targets.Books
-	closing chan struct{} // closed when the server stops
+	app      *app.App
+	drafts   *drafts.Desk
+	history  *history.History
+	audit    *people.Audit
+	demo     []byte
+	targets  *targets.Books
+	applying *applying.Service
+	packets  *packets.Service
+	closing  chan struct{} // closed when the server stops
 }
 
 // note puts what was done into the audit log.

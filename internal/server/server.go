@@ -21,8 +21,11 @@ import (
 
 	"bivium/core/limits"
 	"bivium/internal/app"
+	"bivium/internal/app/applying"
 	"bivium/internal/app/drafts"
 	"bivium/internal/app/history"
+	"bivium/internal/app/packets"
+	"bivium/internal/app/targets"
 	"bivium/internal/people"
 	"bivium/internal/store"
 )
@@ -42,11 +45,23 @@ type Config struct {
 	People   *people.Register
 	Drafts   *drafts.Desk
 	History  *history.History
-	Store    *store.Store // of sessions
-	Names    []string     // hosts by which browsers know the server, besides localhost
-	Rate     int          // how many requests a second a person or address may send for long; 0 for any
-	Proxied  bool         // a proxy in front says from where requests come
-	Provider *Provider    // who vouches for people; nil for nobody
+	Targets  *targets.Books    // nil for new ones
+	Applying *applying.Service // nil for one that was not started
+	Store    *store.Store      // of sessions
+	Names    []string          // hosts by which browsers know the server, besides localhost
+	Rate     int               // how many requests a second a person or address may send for long; 0 for any
+	Proxied  bool              // a proxy in front says from where requests come
+	Provider *Provider         // who vouches for people; nil for nobody
+}
+
+// withApplying gives a server that was given none what writes to targets, at rest.
+func (c *Config) withApplying() {
+	if c.Targets == nil {
+		c.Targets = &targets.Books{}
+	}
+	if c.Applying == nil {
+		c.Applying = applying.New(applying.Config{App: c.App, Store: c.Store, Books: c.Targets, Audit: c.People.Audit(), Log: c.Log, Clock: time.Now, Told: c.Drafts.Events.Written})
+	}
 }
 
 // shutdownGrace is how long requests under way may go on after a stop.
@@ -78,7 +93,9 @@ func New(c Config) http.Handler {
 		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{Limit: bytesOf(limits.BodyBytes), Skipper: imports}),
 	)
 	gzip := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: fewestPacked})
-	h, q, a := &handlers{app: c.App, drafts: c.Drafts, history: c.History, audit: c.People.Audit(), demo: c.Demo, closing: make(chan struct{})}, newQueues(c.App), newAnswers()
+	c.withApplying()
+	h, q, a := &handlers{app: c.App, drafts: c.Drafts, history: c.History, audit: c.People.Audit(), demo: c.Demo, targets: c.Targets, applying: c.Applying, closing: make(chan struct{})}, newQueues(c.App), newAnswers()
+	h.packets = packets.New(c.App, c.Store, c.Targets, time.Now, c.Applying.Why)
 	sessions := newSessions(c.Store, time.Now)
 	check := newAccess(c.People, sessions, c.Rate).check
 	looks := e.Group("/api", check)
@@ -117,6 +134,7 @@ func New(c Config) http.Handler {
 	api.POST("/accounts/:name/health", h.askHealth)
 	api.POST("/networks/:name/rules", h.askNativeRules)
 	api.POST("/targets/look", h.lookAtTargets, q.trial)
+	routePlans(api, h, q)
 	api.POST("/states", h.askStates)
 	api.GET("/sessions", h.getSessions)
 	api.POST("/undo", h.postUndo)

@@ -73,7 +73,7 @@ const fabricKey = "hub-token"
 //
 //	GET /hubs/NAME       {"version": V, "is": {...}}; likewise /segments/NAME, /pools/NAME, /placements/all
 //	DELETE /hubs/NAME    with the version in If-Match
-//	POST /packets        a Packet that one of the machines sends; what came of it is answered
+//	POST /packets        [...] Packets that machines send; what came of each is answered
 //	PUT /hubs/NAME       {...}, with the version of before in If-Match; 204 with the next in ETag, or 412
 func (w *World) Hubs() http.Handler {
 	e := echo.New()
@@ -101,11 +101,11 @@ func (w *World) Hubs() http.Handler {
 		return echo.ErrNotFound
 	})
 	e.POST("/packets", func(c echo.Context) error {
-		var p Packet
-		if err := json.NewDecoder(c.Request().Body).Decode(&p); err != nil {
+		var all []Packet
+		if err := json.NewDecoder(c.Request().Body).Decode(&all); err != nil {
 			return echo.NewHTTPError(http.StatusBadRequest, err.Error())
 		}
-		return c.JSON(http.StatusOK, w.Send(p))
+		return c.JSON(http.StatusOK, w.SendAll(all))
 	})
 	e.DELETE("/:kind/:name", func(c echo.Context) error {
 		version, _ := strconv.Atoi(strings.Trim(c.Request().Header.Get("If-Match"), `"`)) //nolint:errcheck // none is 0
@@ -200,6 +200,17 @@ func (w *World) Send(p Packet) Sent {
 	begun := time.Now()
 	fate := w.Plane().Send(dataplane.Packet(p))
 	return Sent{fate, time.Since(begun)}
+}
+
+// SendAll carries packets by what everything holds now, one after another.
+func (w *World) SendAll(all []Packet) []Sent {
+	plane, out := w.Plane(), make([]Sent, len(all))
+	for i, p := range all {
+		begun := time.Now()
+		fate := plane.Send(dataplane.Packet(p))
+		out[i] = Sent{fate, time.Since(begun)}
+	}
+	return out
 }
 
 // Plane returns the data plane of the world as it is now.
@@ -307,8 +318,8 @@ func (a *Account) planeEntries(lists []string) []dataplane.Entry {
 		if l == nil {
 			continue
 		}
-		for _, x := range l.Lines {
-			e := dataplane.Entry{Out: x.Out, Service: dataplane.Service(everything), Peers: a.bearers(x.List)}
+		for i, x := range l.Lines {
+			e := dataplane.Entry{List: name, Place: i + 1, Out: x.Out, Service: dataplane.Service(everything), Peers: a.bearers(x.List)}
 			if len(x.Matches) > 0 {
 				e.Service = dataplane.Service(x.Matches[0])
 			}

@@ -69,6 +69,53 @@ func (c *Config) Targets(workloads []estate.Workload) []Target {
 	return out
 }
 
+// Named returns what the targets of a name hold: a segment, a pool or a network.
+func (c *Config) Named(name string) []Target {
+	var out []Target
+	for i := range c.Segments {
+		if c.Segments[i].Name == name {
+			out = append(out, segmentTarget(&c.Segments[i]))
+		}
+	}
+	for i := range c.Pools {
+		if c.Pools[i].Name == name {
+			out = append(out, poolTarget(&c.Pools[i]))
+		}
+	}
+	for i := range c.Networks {
+		if n := &c.Networks[i]; n.Name == name {
+			t := c.networkTarget(n, nil)
+			for k := range c.Accounts {
+				if c.Accounts[k].Name == n.Account && n.Provider == Cirra {
+					t.Listings = append(t.Listings, c.Accounts[k].listings()...)
+				}
+			}
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// listings returns all lists of an account.
+func (a *Account) listings() []Listing {
+	var out []Listing
+	for i := range a.Lists {
+		x := Listing{On: a.Lists[i].Name, Limit: CirraEntries}
+		for k := range a.Lists[i].Entries {
+			x.Lines = append(x.Lines, entryLine(&a.Lists[i].Entries[k], k+1))
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+// Words returns a line as text without its place and what it is for.
+func (l *Line) Words() string {
+	bare := *l
+	bare.For = nil
+	return strings.TrimSpace(bare.Text()[len("00000"):])
+}
+
 func segmentTarget(s *Segment) Target {
 	l := Listing{Bound: s.Bound}
 	for i := range s.Rules {

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"sync"
 
+	"github.com/bits-and-blooms/bitset"
+
 	"bivium/core/estate"
 	"bivium/core/matrix"
 	"bivium/core/native/config"
@@ -54,12 +56,21 @@ func (p *Plan) Check(before, after State, a, b *matrix.Matrix) *Checked {
 	}
 	c.endpoints(a, c.first)
 	c.endpoints(b, c.last)
-	if out.Packets = len(c.ends) * len(c.ends) * len(c.services) * (len(states) + 2); out.Packets > most {
+	c.sides(p.touches)
+	pairs := 0
+	for i := range c.ends {
+		for k := range c.ends {
+			if c.touched(i, k) {
+				pairs++
+			}
+		}
+	}
+	if out.Packets = pairs * len(c.services) * (len(states) + 2); out.Packets > most {
 		return &Checked{Skipped: true}
 	}
 	var jobs []func()
 	for i := range c.ends {
-		jobs = append(jobs, func() { c.from(&c.ends[i]) })
+		jobs = append(jobs, func() { c.from(i) })
 	}
 	parallel.Run(jobs)
 	for _, list := range []*[]Found{&out.Open, &out.Cut} {
@@ -96,7 +107,17 @@ type view struct {
 }
 
 func newView(s State) view {
-	r := reader.New(s.Estate, s.Config)
+	c := *s.Config
+	c.Networks = slices.Clone(c.Networks)
+	for i := range c.Networks {
+		if n := &c.Networks[i]; n.Provider == config.Premises { // fewer rules are sooner read
+			n.Lists = slices.Clone(n.Lists)
+			for k := range n.Lists {
+				n.Lists[k].Rules = joined(n.Lists[k].Rules)
+			}
+		}
+	}
+	r := reader.New(s.Estate, &c)
 	return view{r, newPlaces(r.Estate)}
 }
 
@@ -126,9 +147,32 @@ type checker struct {
 	between     []view
 	written     []int
 	ends        []end
+	on          [][2]*bitset.BitSet // by endpoint: the pairs of flows that may change of which it is on either side
 	services    []verdict.Service
 	mu          sync.Mutex
 	out         *Checked
+}
+
+// sides finds, for each endpoint, on which sides of the flows that may change it is.
+func (c *checker) sides(t touch) {
+	c.on = make([][2]*bitset.BitSet, len(c.ends))
+	for i := range c.ends {
+		e := &c.ends[i]
+		for side := range 2 {
+			in := bitset.New(uint(len(t)))
+			for k := range t {
+				if t[k][side] == nil || slices.ContainsFunc(t[k][side], func(p netip.Prefix) bool { return p.Contains(e.inside) || p.Contains(e.own) }) {
+					in.Set(uint(k))
+				}
+			}
+			c.on[i][side] = in
+		}
+	}
+}
+
+// touched reports whether flows between two endpoints may change.
+func (c *checker) touched(a, b int) bool {
+	return c.on[a][0].IntersectionCardinality(c.on[b][1]) > 0 || c.on[a][1].IntersectionCardinality(c.on[b][0]) > 0
 }
 
 // end is an endpoint, by where it is. Network is "" for one in the internet.
@@ -136,6 +180,7 @@ type end struct {
 	network string
 	inside  netip.Addr
 	borne   string // the segment of an address that lies in no subnet
+	own     netip.Addr
 }
 
 func servicesOf(all ...*matrix.Matrix) []verdict.Service {
@@ -154,7 +199,7 @@ func servicesOf(all ...*matrix.Matrix) []verdict.Service {
 // endpoints adds one of each class of endpoints.
 func (c *checker) endpoints(m *matrix.Matrix, v view) {
 	for _, x := range m.Classes {
-		e := end{inside: x.End.Addr}
+		e := end{inside: x.End.Addr, own: x.End.Addr}
 		if x.Internal() {
 			e.network = m.Judge.Net.Networks[x.End.Home.Network].Name
 			e.inside, e.borne = v.places.inside(e.network, m.Judge.Net.Segments[x.End.Segment], x.End.Addr)
@@ -166,10 +211,11 @@ func (c *checker) endpoints(m *matrix.Matrix, v view) {
 }
 
 // from sends packets from one endpoint to all others, in each state.
-func (c *checker) from(src *end) {
+func (c *checker) from(from int) {
+	src := &c.ends[from]
 	for i := range c.ends {
 		dst := &c.ends[i]
-		if dst == src || src.network == "" && dst.network == "" || src.inside.Is4() != dst.inside.Is4() {
+		if dst == src || !c.touched(from, i) || src.network == "" && dst.network == "" || src.inside.Is4() != dst.inside.Is4() {
 			continue
 		}
 		var open, cut *Found

@@ -42,7 +42,11 @@ func Documents(s State) map[Key]*Body {
 	for i := range c.Networks {
 		n := &c.Networks[i]
 		for k := range n.Lists {
-			out[Key{KindList, n.Account, n.Name, n.Lists[k].On}] = &Body{List: &n.Lists[k]}
+			l := &n.Lists[k]
+			if n.Provider == config.Premises {
+				l = &config.List{On: l.On, Rules: renumbered(sortedRuns(singly(l.Rules)), n.Provider), Bound: l.Bound}
+			}
+			out[Key{KindList, n.Account, n.Name, l.On}] = &Body{List: l}
 		}
 		out[Key{Kind: KindRoutes, Account: n.Account, Name: n.Name}] = &Body{Routes: n.Routes, Peers: n.Peers}
 	}
@@ -74,6 +78,67 @@ func placements(e *estate.Estate) []Placement {
 		return cmp.Or(strings.Compare(a.Network, b.Network), strings.Compare(a.Subnet, b.Subnet))
 	})
 	return out
+}
+
+// StateOf returns the state of targets that hold some documents. What documents do not say
+// (providers, peerings, what there is) is as in another state.
+func StateOf(held map[Key]*Body, like State) State {
+	e := *like.Estate
+	c := &config.Config{Networks: slices.Clone(like.Config.Networks)}
+	for i := range like.Config.Accounts {
+		c.Accounts = append(c.Accounts, config.Account{Name: like.Config.Accounts[i].Name})
+	}
+	at := map[string]*config.Network{}
+	for i := range c.Networks {
+		n := &c.Networks[i]
+		n.Lists, n.Routes, at[n.Name] = nil, nil, n
+	}
+	keys := slices.SortedFunc(maps.Keys(held), compareKeys)
+	for _, key := range keys {
+		body := held[key]
+		if body == nil {
+			continue
+		}
+		n := at[key.Name]
+		switch key.Kind {
+		case KindSegment:
+			c.Segments = append(c.Segments, *body.Segment)
+		case KindHub:
+			c.Hubs = append(c.Hubs, *body.Hub)
+			for _, l := range body.Links {
+				e.Links = put(e.Links, func(x *estate.Link) bool { return x.Name == l.Name }, &l)
+			}
+		case KindPool:
+			c.Pools = append(c.Pools, *body.Pool)
+			e.Pools = put(e.Pools, func(x *estate.Pool) bool { return x.Name == key.Name }, &estate.Pool{Name: key.Name, Firewalls: body.Firewalls})
+		case KindPlacement:
+			e.Networks = placed(e.Networks, body)
+		case KindList:
+			if n != nil {
+				n.Lists = append(n.Lists, *body.List)
+			}
+		case KindRoutes:
+			if n != nil {
+				n.Routes = body.Routes
+			}
+		default:
+			if i := slices.IndexFunc(c.Accounts, func(a config.Account) bool { return a.Name == key.Account }); i >= 0 {
+				fill(&c.Accounts[i], key, body)
+			}
+		}
+	}
+	return State{c, &e}
+}
+
+func fill(a *config.Account, key Key, body *Body) {
+	switch {
+	case key.Kind == KindEntries:
+		a.Lists = append(a.Lists, *body.Entries)
+	case key.On == "":
+		a.Default = body.Bears
+	default:
+		a.Bindings = append(a.Bindings, config.Binding{Workload: key.On, Lists: body.Bears})
+	}
 }
 
 // With returns the state with one document written. What it shares with the state is not changed.
@@ -250,13 +315,14 @@ func (b *Body) bare() any {
 		for _, f := range b.Firewalls {
 			firewalls = append(firewalls, f.Name+"@"+f.Hub)
 		}
+		slices.Sort(firewalls)
 		return struct {
 			Book      string
 			Rules     []string
 			Firewalls []string
 		}{fmt.Sprint(b.Pool.Rulebook != ""), keysOf(b.Pool.Rules, bookRuleKey), firewalls}
 	case b.List != nil:
-		return keysOf(b.List.Rules, ruleKey)
+		return runsOf(b.List.Rules)
 	case b.Entries != nil:
 		return slices.Sorted(maps.Keys(entryKeys(b.Entries.Entries)))
 	case b.Placements != nil:

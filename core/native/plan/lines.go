@@ -24,6 +24,36 @@ func ruleKey(r *config.Rule) string {
 	return fmt.Sprint(r.Out, r.Allow, r.Target, prefixesKey(r.Own), prefixesKey(r.Peer), servicesKey(r.Services))
 }
 
+// runsOf returns a list as words that are the same for lists that do the same by the order of
+// their rules: the order counts only between rules that allow and rules that deny.
+func runsOf(rules []config.Rule) [][]string {
+	var out [][]string
+	for _, way := range [2]bool{false, true} {
+		var run []string
+		var allow bool
+		end := func() {
+			slices.Sort(run)
+			if run = slices.Compact(run); len(run) > 0 {
+				out = append(out, run)
+			}
+			run = nil
+		}
+		for i := range rules {
+			r := &rules[i]
+			if r.Out != way {
+				continue
+			}
+			if r.Allow != allow {
+				end()
+			}
+			allow = r.Allow
+			run = append(run, ruleKey(r))
+		}
+		end()
+	}
+	return out
+}
+
 func hubRuleKey(r *config.HubRule) string {
 	through := ""
 	if r.Verb == config.Steer {
@@ -113,21 +143,25 @@ func bounded(b space.Box) space.Box {
 func changed(key Key, provider string, was, is *Body) (added, removed []string, kept, holds int) {
 	had, has := lines(key, provider, was), lines(key, provider, is)
 	left := map[string]int{}
+	bare := func(l string) string { // without what it is for
+		text, _, _ := strings.Cut(l, "  # ")
+		return text
+	}
 	for _, l := range had {
-		left[l]++
+		left[bare(l)]++
 	}
 	added, removed = []string{}, []string{}
 	for _, l := range has {
-		if left[l] > 0 {
-			left[l]--
+		if left[bare(l)] > 0 {
+			left[bare(l)]--
 			kept++
 			continue
 		}
 		added = append(added, l)
 	}
 	for _, l := range had {
-		if left[l] > 0 {
-			left[l]--
+		if left[bare(l)] > 0 {
+			left[bare(l)]--
 			removed = append(removed, l)
 		}
 	}

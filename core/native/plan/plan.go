@@ -108,7 +108,8 @@ type Write struct {
 	Number  int      `json:"number"` // its place in the plan, from 0
 	Step    Step     `json:"step"`
 	Key     Key      `json:"key"`
-	Body    *Body    `json:"body"` // nil: the document is removed
+	Body    *Body    `json:"body"`           // nil: the document is removed
+	Gone    bool     `json:"gone,omitempty"` // after it the document is not wanted any more
 	Waits   []int    `json:"waits"`
 	Added   []string `json:"added"` // lines, against the document before this write
 	Removed []string `json:"removed"`
@@ -120,7 +121,8 @@ type Write struct {
 
 // Plan is writes in the order in which one writer would do them.
 type Plan struct {
-	Writes []Write
+	Writes  []Write
+	touches touch // the flows that any of them may change
 }
 
 // Make returns the plan that leads from what targets have to what they should have. wanted says
@@ -233,8 +235,10 @@ func (p *planner) ordered() *Plan {
 			w.Waits = append(w.Waits, k)
 		}
 		w.Added, w.Removed, w.Kept, w.Holds = changed(w.Key, p.providers[w.Key.Name], w.was, w.Body)
+		w.Gone = p.wants[w.Key] == nil
 		w.Limit = limitOf(w.Key, p.providers[w.Key.Name])
 		out.Writes[i] = w.Write
+		out.touches = append(out.touches, w.touches...)
 	}
 	return out
 }

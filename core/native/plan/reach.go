@@ -41,6 +41,7 @@ type reach struct {
 	networks  map[string][]netip.Prefix // by network: its subnets, and what is routed to it
 	workloads map[string][]netip.Prefix
 	known     [2]map[string]config.EntryList // by state, account and list
+	defaults  [2]map[string][]string         // by state and account: what a workload bears that nobody bound anything to
 	bearers   map[string][]netip.Prefix      // by account and list, in either state
 	also      bart.Table[[]netip.Prefix]     // other addresses of the same endpoints: translated, or seen by other segments
 }
@@ -78,7 +79,9 @@ func newReach(states ...State) *reach {
 		r.known[i] = map[string]config.EntryList{}
 	}
 	for i, s := range states {
+		r.defaults[i] = map[string][]string{}
 		for _, a := range s.Config.Accounts {
+			r.defaults[i][a.Name] = a.Default
 			for _, l := range a.Lists {
 				r.known[i][a.Name+"/"+l.Name] = l
 			}
@@ -132,7 +135,7 @@ func (r *reach) of(key Key, was, is *Body) touch {
 	case KindEntries:
 		return r.ofEntries(r.bearers[key.Account+"/"+key.On], entriesIn(was), entriesIn(is))
 	case KindBinding:
-		return r.ofBinding(key, was.bearing(), is.bearing())
+		return r.ofBinding(key, r.bearing(key, 0, was), r.bearing(key, 1, is))
 	case KindRoutes:
 		return r.ofRoutes(key, was, is)
 	case KindPlacement:
@@ -168,7 +171,7 @@ func onlyIn[T any](a, b []T, key func(*T) string) []T {
 
 func (r *reach) ofRules(key Key, was, is []config.Rule) touch {
 	var out touch
-	for _, x := range onlyIn(singly(was), singly(is), ruleKey) {
+	for _, x := range onlyIn(was, is, ruleKey) {
 		own := prefixesOf(x.Own)
 		if own == nil {
 			own = r.networks[key.Name]
@@ -231,6 +234,14 @@ func (r *reach) ofEntries(own []netip.Prefix, was, is []config.Entry) touch {
 		out = append(out, r.pair(own, peer))
 	}
 	return out
+}
+
+// bearing returns the lists that a workload bears in a state.
+func (r *reach) bearing(key Key, state int, b *Body) []string {
+	if b == nil {
+		return r.defaults[state][key.Account]
+	}
+	return b.Bears
 }
 
 func (r *reach) ofBinding(key Key, was, is []string) touch {

@@ -12,9 +12,6 @@ import (
 func (p *planner) list(key Key, was, is *Body, touches touch) {
 	provider := p.providers[key.Name]
 	had, has := rulesIn(was), rulesIn(is)
-	if provider == config.Premises {
-		had, has = singly(had), singly(has)
-	}
 	c := rulesOf(provider).between(had, has)
 	if is == nil { // nothing hangs there any more: an empty list does the same
 		is = &Body{List: &config.List{On: key.On}}

@@ -13,6 +13,7 @@ const (
 	EventEstate   = "estate"   // the estate is another
 	EventDrafts   = "drafts"   // there is a draft more
 	EventDraft    = "draft"    // a draft changed
+	EventTargets  = "targets"  // what targets hold is another, or how far a plan is
 	EventPresence = "presence" // who is in a draft, and what they have open
 )
 
@@ -46,6 +47,9 @@ type opener struct {
 
 // Changed tells everybody that the estate is another.
 func (e *Events) Changed() { e.tell(Event{Kind: EventEstate}) }
+
+// Written tells everybody that a plan went on, or began or ended.
+func (e *Events) Written() { e.tell(Event{Kind: EventTargets}) }
 
 // Listener gets events until it is closed. One that is too slow misses some.
 type Listener struct {

@@ -185,6 +185,12 @@ func (b *Book) translated() *native.Translation {
 	return b.translation
 }
 
+// Config returns what all targets have to hold, and what of it does not fit.
+func (b *Book) Config() (*config.Config, []native.Refusal) {
+	t := b.translated()
+	return t.Config, t.Refused
+}
+
 // Overview returns all targets.
 func (b *Book) Overview() *Overview {
 	t := b.translated()

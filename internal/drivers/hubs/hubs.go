@@ -5,6 +5,7 @@ package hubs
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"net/http"
 	"net/netip"
 	"net/url"
@@ -224,15 +225,21 @@ type Sent struct {
 type Hop struct {
 	At   string
 	Name string
-	Rule int // of its list, from 1; 0 for none
+	On   string // the subnet or list of a network
+	Rule int    // of its list, from 1; 0 for none
 	Said string
 }
 
-// Send has a packet sent where a workload is, and returns what came of it.
-func (d *Driver) Send(ctx context.Context, p Packet) (*Sent, error) {
-	var out Sent
-	_, err := d.client.Post(ctx, "/packets", p, &out)
-	return &out, err
+// Send has packets sent where their workloads are, and returns what came of each.
+func (d *Driver) Send(ctx context.Context, p []Packet) ([]Sent, error) {
+	var out []Sent
+	if _, err := d.client.Post(ctx, "/packets", p, &out); err != nil {
+		return nil, err
+	}
+	if len(out) != len(p) {
+		return nil, &drivers.AnswerError{Asked: "packets", Err: fmt.Errorf("%d were sent, and %d answered", len(p), len(out))}
+	}
+	return out, nil
 }
 
 func wiringOf(h *config.Hub, links []estate.Link) *wiring {

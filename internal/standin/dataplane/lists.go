@@ -32,21 +32,21 @@ func (t *trip) list(p *place, other netip.Addr, out bool) bool {
 		if !bound {
 			entries = n.Standard
 		}
-		for i, e := range entries {
+		for _, e := range entries {
 			if e.Out == out && t.in1([]Service{e.Service}) && (e.Peer.IsValid() && e.Peer.Contains(other) || slices.Contains(e.Peers, other)) {
-				t.met(name, p.network, i+1, "allow")
+				t.metOn(name, p.network, e.List, e.Place, "allow")
 				return true
 			}
 		}
 		t.met(name, p.network, 0, "deny")
 		return false
 	case "stratok":
-		return t.ordered(p, n.Lists[""], other, out, name)
+		return t.ordered(p, "", other, out, name)
 	case "velum", "premises":
 		if t.local() && t.src.subnet == t.dst.subnet {
 			return true
 		}
-		return t.ordered(p, n.Lists[listOn(n, p)], other, out, name)
+		return t.ordered(p, listOn(n, p), other, out, name)
 	}
 	return true
 }
@@ -61,15 +61,15 @@ func listOn(n *Network, p *place) string {
 	return "*"
 }
 
-func (t *trip) ordered(p *place, rules []Rule, other netip.Addr, out bool, name string) bool {
-	for i, r := range rules {
+func (t *trip) ordered(p *place, on string, other netip.Addr, out bool, name string) bool {
+	for i, r := range t.Networks[p.network].Lists[on] {
 		if r.Out == out && (len(r.Services) == 0 || t.in1(r.Services)) && (r.AnyOwn || inside(r.Own, p.inside)) && (r.AnyPeer || inside(r.Peer, other)) {
-			t.met(name, p.network, i+1, map[bool]string{true: "allow", false: "deny"}[r.Allow])
+			t.metOn(name, p.network, on, i+1, map[bool]string{true: "allow", false: "deny"}[r.Allow])
 			return r.Allow
 		}
 	}
 	passes := out && t.Networks[p.network].Provider != "premises"
-	t.met(name, p.network, 0, map[bool]string{true: "allow", false: "deny"}[passes])
+	t.metOn(name, p.network, on, 0, map[bool]string{true: "allow", false: "deny"}[passes])
 	return passes
 }
 
@@ -120,6 +120,8 @@ func (t *trip) through(steps []Step, w *way) bool {
 			t.met("pool", s.Pool, rule, "drop")
 			t.fate.Pools, t.fate.Blocked = nil, s.Pool
 			return false
+		} else {
+			t.met("pool", s.Pool, rule, "pass")
 		}
 	}
 	return true

@@ -87,8 +87,10 @@ type trip struct {
 	fate       Fate
 }
 
-func (t *trip) met(at, name string, rule int, said string) {
-	t.fate.Hops = append(t.fate.Hops, Hop{at, name, rule, said})
+func (t *trip) met(at, name string, rule int, said string) { t.metOn(at, name, "", rule, said) }
+
+func (t *trip) metOn(at, name, on string, rule int, said string) {
+	t.fate.Hops = append(t.fate.Hops, Hop{at, name, on, rule, said})
 }
 
 func (t *trip) stop(at, name string, rule int, said string) Fate {

@@ -69,6 +69,8 @@ type Entry struct {
 	Service Service
 	Peer    netip.Prefix
 	Peers   []netip.Addr // or those that bear a list
+	List    string       // that it stands in
+	Place   int          // there, from 1
 }
 
 // Hub is a transit router.
@@ -191,7 +193,8 @@ type Packet struct {
 type Hop struct {
 	At   string // what: a list, a route table, a hub, a pool
 	Name string
-	Rule int // of the list, from 1; 0 where none matched
+	On   string // the subnet or list of a network that the rule is of
+	Rule int    // of the list, from 1; 0 where none matched
 	Said string
 }
 

@@ -1,0 +1,301 @@
+// Package applying leads targets to what the estate asks of them: it reads what they hold, plans
+// the writes, carries them out one by one, reads each back, and goes on after a crash. The order
+// of writes is core/native/plan's; how it is kept to is in docs/decisions/12-applying.md.
+package applying
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"sync"
+	"time"
+
+	"bivium/core/native/plan"
+	"bivium/internal/app"
+	"bivium/internal/app/targets"
+	"bivium/internal/app/view"
+	"bivium/internal/people"
+	"bivium/internal/store"
+)
+
+// Service follows the estate, and writes what it asks of targets. It is safe for concurrent use.
+type Service struct {
+	app   *app.App
+	store *store.Store
+	books *targets.Books
+	audit *people.Audit
+	log   *slog.Logger
+	clock func() time.Time
+	told  func() // that something changed
+	ctx   context.Context
+
+	planning sync.Mutex // one plan is made at a time
+
+	mu       sync.Mutex
+	run      *run           // the plan that is carried out, or was last
+	followed *view.Snapshot // the estate that was looked at last
+	note     string         // why it is not followed; "" where it is
+}
+
+// Config is what a Service works with.
+type Config struct {
+	App   *app.App
+	Store *store.Store
+	Books *targets.Books
+	Audit *people.Audit
+	Log   *slog.Logger
+	Clock func() time.Time
+	Told  func() // is called when something changed; nil for nobody
+}
+
+// New returns a service. Nothing is written before Start.
+func New(c Config) *Service {
+	if c.Told == nil {
+		c.Told = func() {}
+	}
+	return &Service{app: c.App, store: c.Store, books: c.Books, audit: c.Audit, log: c.Log, clock: c.Clock, told: c.Told, ctx: context.Background()}
+}
+
+// pace is how often the estate is looked at.
+const pace = 400 * time.Millisecond
+
+// Start takes up what was under way when the server ended, and follows the estate until ctx ends.
+// The first time ever, what targets should hold now is taken to be in force: what they really
+// hold is told as drift.
+func (s *Service) Start(ctx context.Context) error {
+	s.ctx = ctx
+	if err := s.adopt(ctx); err != nil {
+		return err
+	}
+	last, err := s.store.Plans(ctx, 1)
+	if err != nil {
+		return err
+	}
+	if len(last) > 0 && last[0].State != store.PlanDone && last[0].State != store.PlanSuperseded {
+		if err := s.takeUp(ctx, &last[0]); err != nil {
+			return err
+		}
+	}
+	go s.follow(ctx)
+	return nil
+}
+
+// adopt notes what targets should hold as in force, for those of which nothing is known yet.
+func (s *Service) adopt(ctx context.Context) error {
+	known, err := s.inForce(ctx)
+	if err != nil || len(known) > 0 {
+		return err
+	}
+	connected, err := s.connected(ctx)
+	if err != nil || len(connected) == 0 {
+		return err
+	}
+	now := s.app.Now()
+	wants, _, err := s.wants(now)
+	if err != nil {
+		s.note = err.Error()
+		return nil //nolint:nilerr // it is told where targets are
+	}
+	var all []store.InForce
+	for key, body := range wants {
+		if connected[key.Target()] {
+			all = append(all, *s.record(key, body, now.Revision))
+		}
+	}
+	return s.store.PutInForce(ctx, all)
+}
+
+// document is a document as it is stored.
+type document struct {
+	Key  plan.Key   `json:"key"`
+	Body *plan.Body `json:"body"`
+}
+
+func (s *Service) record(key plan.Key, body *plan.Body, revision int64) *store.InForce {
+	f := &store.InForce{Document: key.String(), Revision: revision, At: s.clock()}
+	if body != nil {
+		text, err := json.Marshal(document{key, body})
+		if err != nil {
+			panic(err) // plain data
+		}
+		f.Hash, f.Body = plan.Hash(body), text
+	}
+	return f
+}
+
+// known is a document that is in force.
+type known struct {
+	store.InForce
+	document
+}
+
+func (s *Service) inForce(ctx context.Context) (map[plan.Key]*known, error) {
+	rows, err := s.store.AllInForce(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[plan.Key]*known, len(rows))
+	for i := range rows {
+		k := &known{InForce: rows[i]}
+		if err := json.Unmarshal(rows[i].Body, &k.document); err != nil {
+			return nil, err
+		}
+		out[k.Key] = k
+	}
+	return out, nil
+}
+
+// wants returns what targets have to hold at a revision, and the networks that do not fit.
+func (s *Service) wants(now *view.Snapshot) (map[plan.Key]*plan.Body, map[string]bool, error) {
+	b, err := s.books.Of(now)
+	if err != nil {
+		return nil, nil, err
+	}
+	cfg, refused := b.Config()
+	not := map[string]bool{}
+	for i := range refused {
+		not[refused[i].Network] = true
+	}
+	return plan.Documents(plan.State{Config: cfg, Estate: now.Estate}), not, nil
+}
+
+// connected returns the targets that can be written.
+func (s *Service) connected(ctx context.Context) (map[string]bool, error) {
+	out := map[string]bool{}
+	accounts, err := s.app.Accounts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range accounts {
+		if accounts[i].Endpoint != "" && !accounts[i].Gone {
+			out[accounts[i].Name] = true
+		}
+	}
+	_, err = s.app.Hubs(ctx)
+	if err == nil {
+		out[plan.Hubs] = true
+	} else if !errors.Is(err, app.ErrNotConnected) {
+		return nil, err
+	}
+	return out, nil
+}
+
+// follow makes a plan for each revision that asks something else of targets.
+func (s *Service) follow(ctx context.Context) {
+	tick := time.NewTicker(pace)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		now := s.app.Now()
+		s.mu.Lock()
+		was := s.followed
+		s.mu.Unlock()
+		if now == was {
+			continue
+		}
+		if err := s.followTo(ctx, was, now); err != nil && ctx.Err() == nil {
+			s.log.Error("the estate is not followed", "revision", now.Revision, "error", err)
+			s.setNote(err.Error())
+		}
+		s.mu.Lock()
+		s.followed = now
+		s.mu.Unlock()
+	}
+}
+
+func (s *Service) setNote(why string) {
+	s.mu.Lock()
+	s.note = why
+	s.mu.Unlock()
+	s.told()
+}
+
+// followTo plans what leads to a revision, if targets have to hold something else than is in
+// force, and carries it out unless a person must start it.
+func (s *Service) followTo(ctx context.Context, was, now *view.Snapshot) error {
+	connected, err := s.connected(ctx)
+	if err != nil || len(connected) == 0 {
+		return err
+	}
+	wants, refused, err := s.wants(now)
+	if err != nil {
+		return err
+	}
+	known, err := s.inForce(ctx)
+	if err != nil {
+		return err
+	}
+	s.setNote("")
+	if len(behind(wants, known, connected, refused)) == 0 {
+		return s.settled(ctx)
+	}
+	s.mu.Lock()
+	r := s.run
+	s.mu.Unlock()
+	if r != nil && r.to == now.Revision && r.open() {
+		return nil // it was taken up
+	}
+	cause, actor, err := s.causeOf(ctx, now.Revision)
+	if err != nil {
+		return err
+	}
+	_, err = s.Begin(ctx, Order{Cause: cause, Actor: actor, Before: was})
+	return err
+}
+
+// settled ends a plan that is not needed any more: what it was to write is not asked now.
+func (s *Service) settled(ctx context.Context) error {
+	s.mu.Lock()
+	r := s.run
+	s.mu.Unlock()
+	if r == nil || !r.open() {
+		return nil
+	}
+	r.stop()
+	return s.move(ctx, r, store.PlanSuperseded, "the estate does not ask for it any more")
+}
+
+// causeOf returns what brought a revision, and who.
+func (s *Service) causeOf(ctx context.Context, revision int64) (cause, actor string, err error) {
+	row, err := s.store.RevisionOf(ctx, revision)
+	if errors.Is(err, store.ErrNotFound) {
+		return CauseEdit, "", nil
+	}
+	if err != nil {
+		return "", "", err
+	}
+	switch row.What {
+	case store.Edit:
+		return CauseEdit, row.Actor, nil
+	case "routers":
+		return CauseRouter, row.Actor, nil
+	}
+	return CauseSync, row.Actor, nil
+}
+
+// behind returns the documents that targets should hold and do not, as far as is known.
+func behind(wants map[plan.Key]*plan.Body, known map[plan.Key]*known, connected, refused map[string]bool) []plan.Key {
+	var out []plan.Key
+	for key, body := range wants {
+		if writable(key, connected, refused) && (known[key] == nil || known[key].Hash != plan.Hash(body)) {
+			out = append(out, key)
+		}
+	}
+	for key := range known {
+		if wants[key] == nil && writable(key, connected, refused) {
+			out = append(out, key)
+		}
+	}
+	return out
+}
+
+// writable reports whether Bivium writes a document: of a target that is connected, and not of a
+// network whose rules do not fit.
+func writable(key plan.Key, connected, refused map[string]bool) bool {
+	return connected[key.Target()] && !refused[key.Name]
+}

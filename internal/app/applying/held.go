@@ -1,0 +1,261 @@
+package applying
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"bivium/core/estate"
+	"bivium/core/inventory"
+	"bivium/core/native/config"
+	"bivium/core/native/plan"
+	"bivium/internal/app"
+	"bivium/internal/app/targets"
+	"bivium/internal/drivers"
+)
+
+// held is what targets hold now.
+type held struct {
+	bodies   map[plan.Key]*plan.Body
+	versions map[plan.Key]string
+	by       map[plan.Key][]string       // who wrote what, rule by rule, where the provider knows
+	read     map[string]*targets.Reading // by account
+	problems map[string]string           // by target: why it could not be read
+}
+
+// read reads what all connected targets hold of some documents.
+func (s *Service) read(ctx context.Context, keys []plan.Key, connected map[string]bool) (*held, error) {
+	h := &held{map[plan.Key]*plan.Body{}, map[plan.Key]string{}, map[plan.Key][]string{}, map[string]*targets.Reading{}, map[string]string{}}
+	readings, err := s.app.ReadTargets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range readings {
+		r := &readings[i]
+		if r.Native == nil {
+			h.problems[r.Account] = r.Problem
+			continue
+		}
+		h.read[r.Account] = r
+		h.account(r)
+	}
+	if connected[plan.Hubs] {
+		s.readHubs(ctx, h, keys)
+	}
+	return h, nil
+}
+
+// hubPatience is how long the hubs are waited for.
+const hubPatience = 20 * time.Second
+
+func (s *Service) readHubs(ctx context.Context, h *held, keys []plan.Key) {
+	ctx, cancel := context.WithTimeout(ctx, hubPatience)
+	defer cancel()
+	d, err := s.app.Hubs(ctx)
+	if err != nil {
+		h.problems[plan.Hubs] = err.Error()
+		return
+	}
+	for _, key := range keys {
+		if key.Target() != plan.Hubs {
+			continue
+		}
+		body, version, err := d.Get(ctx, key)
+		if err != nil {
+			h.problems[plan.Hubs] = reason(err)
+			return
+		}
+		if body != nil {
+			h.bodies[key], h.versions[key] = body, version
+		}
+	}
+}
+
+// account takes in what was read of an account.
+func (h *held) account(r *targets.Reading) {
+	for i := range r.Native.Lists {
+		l := &r.Native.Lists[i]
+		if name := r.Networks[l.Network]; name != "" {
+			h.put(plan.Key{Kind: plan.KindList, Account: r.Account, Name: name, On: l.On}, &plan.Body{List: &l.List}, l.Version, l.By)
+		}
+	}
+	for i := range r.Native.Tables {
+		t := &r.Native.Tables[i]
+		if name := r.Networks[t.Network]; name != "" {
+			h.put(plan.Key{Kind: plan.KindRoutes, Account: r.Account, Name: name}, &plan.Body{Routes: routesOf(t.Routes, r.Networks)}, t.Version, nil)
+		}
+	}
+	for i := range r.Native.Entries {
+		l := &r.Native.Entries[i]
+		h.put(plan.Key{Kind: plan.KindEntries, Account: r.Account, On: l.Name}, &plan.Body{Entries: &l.EntryList}, l.Version, l.By)
+	}
+	for _, b := range r.Native.Bindings {
+		name := ""
+		if b.Workload != "" {
+			if name = r.Workloads[b.Workload]; name == "" {
+				continue
+			}
+		}
+		h.put(plan.Key{Kind: plan.KindBinding, Account: r.Account, On: name}, &plan.Body{Bears: b.Lists}, b.Version, nil)
+	}
+}
+
+func (h *held) put(key plan.Key, body *plan.Body, version string, by []string) {
+	h.bodies[key], h.versions[key], h.by[key] = body, version, by
+}
+
+// routesOf returns routes with peers by the estate's names.
+func routesOf(routes []inventory.Route, names map[string]string) []estate.Route {
+	out := []estate.Route{}
+	for _, r := range routes {
+		via := r.Via
+		if id, peer := strings.CutPrefix(via, "peer:"); peer && names[id] != "" {
+			via = "peer:" + names[id]
+		}
+		out = append(out, estate.Route{To: r.To, Via: estate.Via(via)})
+	}
+	return out
+}
+
+// target writes to one target, and reads back.
+type target interface {
+	// put replaces a document that is of a version, or removes it, and returns its next version.
+	put(ctx context.Context, key plan.Key, version string, body *plan.Body) (string, error)
+	// get returns what a document holds now, with its version; nil where it is not there.
+	get(ctx context.Context, key plan.Key) (*plan.Body, string, error)
+}
+
+// open returns a target.
+func (s *Service) open(ctx context.Context, name string) (target, error) {
+	if name == plan.Hubs {
+		d, err := s.app.Hubs(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return &hubTarget{d}, nil
+	}
+	d, err := s.app.Driver(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	networks, workloads, err := app.NamesIn(ctx, d, s.app.Now(), name)
+	if err != nil {
+		return nil, err
+	}
+	t := &account{Driver: d, name: name, networks: networks, workloads: workloads, ids: map[string]string{}}
+	for id, network := range networks {
+		t.ids["network "+network] = id
+	}
+	for id, workload := range workloads {
+		t.ids["workload "+workload] = id
+	}
+	return t, nil
+}
+
+// account is a target that is an account of a cloud, or the premises.
+type account struct {
+	drivers.Driver
+	mu                  sync.Mutex
+	name                string
+	networks, workloads map[string]string // by ID
+	ids                 map[string]string // by kind and name
+}
+
+func (t *account) put(ctx context.Context, key plan.Key, version string, body *plan.Body) (string, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	p := &drivers.Put{Version: version}
+	what := ""
+	switch key.Kind {
+	case plan.KindList, plan.KindRoutes:
+		what, p.Network = "network "+key.Name, t.ids["network "+key.Name]
+	case plan.KindBinding:
+		if key.On != "" {
+			what, p.Workload = "workload "+key.On, t.ids["workload "+key.On]
+		}
+	}
+	if what != "" && t.ids[what] == "" {
+		return "", fmt.Errorf("%s: %w", what, drivers.ErrMissing)
+	}
+	switch {
+	case body == nil && key.Kind == plan.KindEntries:
+		p.Entries, p.Remove = &config.EntryList{Name: key.On}, true
+	case body == nil && key.Kind == plan.KindBinding:
+		p.Remove = true
+	case body == nil:
+		return "", fmt.Errorf("%s cannot be removed", key)
+	case key.Kind == plan.KindList:
+		p.List = body.List
+	case key.Kind == plan.KindEntries:
+		p.Entries = body.Entries
+	case key.Kind == plan.KindBinding:
+		p.Bears = append([]string{}, body.Bears...)
+	case key.Kind == plan.KindRoutes:
+		p.Table = []inventory.Route{}
+		for _, r := range body.Routes {
+			via := string(r.Via)
+			if name, peer := strings.CutPrefix(via, "peer:"); peer && t.ids["network "+name] != "" {
+				via = "peer:" + t.ids["network "+name]
+			}
+			p.Table = append(p.Table, inventory.Route{To: r.To, Via: via})
+		}
+	}
+	return t.Put(ctx, p)
+}
+
+func (t *account) get(ctx context.Context, key plan.Key) (*plan.Body, string, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	var networks []string
+	if key.Name != "" {
+		id := t.ids["network "+key.Name]
+		if id == "" {
+			return nil, "", fmt.Errorf("network %s: %w", key.Name, drivers.ErrMissing)
+		}
+		networks = []string{id}
+	}
+	native, err := t.Native(ctx, networks)
+	if err != nil {
+		return nil, "", err
+	}
+	h := &held{bodies: map[plan.Key]*plan.Body{}, versions: map[plan.Key]string{}, by: map[plan.Key][]string{}}
+	h.account(&targets.Reading{Account: t.name, Native: native, Networks: t.networks, Workloads: t.workloads})
+	return h.bodies[key], h.versions[key], nil
+}
+
+// hubTarget is the hubs and their firewalls.
+type hubTarget struct {
+	d interface {
+		Put(ctx context.Context, key plan.Key, version string, body *plan.Body) (string, error)
+		Get(ctx context.Context, key plan.Key) (*plan.Body, string, error)
+	}
+}
+
+func (t *hubTarget) put(ctx context.Context, key plan.Key, version string, body *plan.Body) (string, error) {
+	return t.d.Put(ctx, key, version, body)
+}
+
+func (t *hubTarget) get(ctx context.Context, key plan.Key) (*plan.Body, string, error) {
+	return t.d.Get(ctx, key)
+}
+
+// reason says why a target could not be read or written, in words.
+func reason(err error) string {
+	var limit *drivers.LimitError
+	switch {
+	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, drivers.ErrUnreachable):
+		return "it does not answer"
+	case errors.Is(err, drivers.ErrCredential):
+		return "it rejected the credential"
+	case errors.Is(err, drivers.ErrMissing):
+		return "it does not have what the rules hang on"
+	case errors.Is(err, drivers.ErrChanged):
+		return "somebody else has written there since the plan was made"
+	case errors.As(err, &limit):
+		return limit.Error()
+	}
+	return err.Error()
+}

@@ -1,0 +1,333 @@
+package applying
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"bivium/core/native/plan"
+	"bivium/internal/app/view"
+	"bivium/internal/store"
+)
+
+func problem(at, message, fix string) error {
+	return &view.Problem{At: at, Message: message, Fix: fix}
+}
+
+// View is a plan to be read.
+type View struct {
+	ID       int64        `json:"id"` // 0 of one that is not stored
+	Revision int64        `json:"revision"`
+	Cause    string       `json:"cause"`
+	Actor    string       `json:"actor"`
+	Made     time.Time    `json:"made"`
+	Ended    *time.Time   `json:"ended"` // null while it is not
+	State    string       `json:"state"`
+	Why      string       `json:"why"`
+	Writes   []WriteView  `json:"writes"`
+	Targets  []TargetView `json:"targets"`
+	Open     []Flow       `json:"open"` // pass on the way, and neither before nor after
+	Cut      []Flow       `json:"cut"`  // pass before and after, and not on the way
+	Packets  int          `json:"packets"`
+	Skipped  bool         `json:"skipped"` // there were too many classes to check the states in between
+	Refused  []string     `json:"refused"` // networks whose rules do not fit
+	Absent   []string     `json:"absent"`  // targets that are not connected
+}
+
+// WriteView is a write to be read.
+type WriteView struct {
+	Number  int        `json:"number"`
+	Step    string     `json:"step"`
+	Target  string     `json:"target"`
+	Title   string     `json:"title"`
+	Added   []string   `json:"added"`
+	Removed []string   `json:"removed"`
+	By      []string   `json:"by"` // who wrote rules that go, where the provider knows
+	Kept    int        `json:"kept"`
+	Holds   int        `json:"holds"`
+	Limit   int        `json:"limit"`
+	Narrow  bool       `json:"narrow"`
+	Waits   []int      `json:"waits"`
+	State   string     `json:"state"`
+	Why     string     `json:"why"`
+	Tries   int        `json:"tries"`
+	At      *time.Time `json:"at"` // of the last try; null before the first
+}
+
+// TargetView is how far one target is.
+type TargetView struct {
+	Name   string `json:"name"`
+	Writes int    `json:"writes"`
+	Done   int    `json:"done"`
+	State  string `json:"state"` // done, waiting, retrying, refused or changed: the worst of its writes
+	Why    string `json:"why"`
+}
+
+// title says what a document is, to be read.
+func title(key plan.Key) string {
+	switch key.Kind {
+	case plan.KindSegment:
+		return "match list of segment " + key.Name
+	case plan.KindHub:
+		return "wiring of hub " + key.Name
+	case plan.KindPool:
+		return "firewalls of pool " + key.Name
+	case plan.KindPlacement:
+		return "which subnet lies in which segment"
+	case plan.KindList:
+		if key.On == "" {
+			return "list of network " + key.Name
+		}
+		return fmt.Sprintf("list of subnet %s/%s", key.Name, key.On)
+	case plan.KindRoutes:
+		return "route table of network " + key.Name
+	case plan.KindEntries:
+		return "list " + key.On
+	}
+	if key.On == "" {
+		return "lists of workloads that bear no others"
+	}
+	return "lists of workload " + key.On
+}
+
+// worst orders the states of writes.
+var worst = []string{store.WriteDone, store.WriteWaiting, store.WriteRetrying, store.WriteChanged, store.WriteRefused}
+
+func (s *Service) viewOf(row *store.Plan, p *stored, writes []store.PlanWrite) *View {
+	v := &View{
+		ID: row.ID, Revision: row.Revision, Cause: row.Cause, Actor: row.Actor, Made: row.Made, State: row.State, Why: row.Why, Writes: []WriteView{}, Targets: []TargetView{},
+		Open: p.Open, Cut: p.Cut, Packets: p.Packets, Skipped: p.Skipped, Refused: p.Refused, Absent: p.Absent,
+	}
+	if !row.Ended.IsZero() {
+		v.Ended = &row.Ended
+	}
+	targets := map[string]*TargetView{}
+	for i := range p.Writes {
+		w, state := &p.Writes[i], &writes[i]
+		x := WriteView{
+			Number: i, Step: string(w.Step), Target: w.Key.Target(), Title: title(w.Key), Added: w.Added, Removed: w.Removed, By: []string{}, Kept: w.Kept, Holds: w.Holds, Limit: w.Limit,
+			Narrow: w.Narrow, Waits: w.Waits, State: state.State, Why: state.Why, Tries: state.Tries,
+		}
+		if x.State == "" {
+			x.State = store.WriteWaiting
+		}
+		if len(w.Removed) > 0 {
+			x.By = append(x.By, p.By[w.Key.String()]...)
+		}
+		if !state.At.IsZero() {
+			x.At = &state.At
+		}
+		v.Writes = append(v.Writes, x)
+		t := targets[x.Target]
+		if t == nil {
+			t = &TargetView{Name: x.Target, State: store.WriteDone}
+			targets[x.Target] = t
+		}
+		t.Writes++
+		if x.State == store.WriteDone {
+			t.Done++
+		}
+		if slices.Index(worst, x.State) > slices.Index(worst, t.State) {
+			t.State, t.Why = x.State, x.Why
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(targets)) {
+		t := targets[name]
+		if t.Why == "" && p.Unread[name] != "" && t.State != store.WriteDone {
+			t.Why = p.Unread[name]
+		}
+		v.Targets = append(v.Targets, *t)
+	}
+	return v
+}
+
+// Plan returns a plan as it is now.
+func (s *Service) Plan(ctx context.Context, id int64) (*View, error) {
+	row, err := s.store.PlanOf(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	var p stored
+	if err := json.Unmarshal(row.Body, &p); err != nil {
+		return nil, err
+	}
+	writes, err := s.store.PlanWrites(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return s.viewOf(row, &p, writes), nil
+}
+
+// Status is whether targets hold what the estate asks of them.
+type Status struct {
+	Revision int64     `json:"revision"` // of the estate
+	State    string    `json:"state"`    // unconnected, in-force, applying, partly, asks, paused, stopped or unknown
+	Why      string    `json:"why"`
+	Behind   []Behind  `json:"behind"`
+	Plan     int64     `json:"plan"` // the last one; 0 for none
+	Done     int       `json:"done"` // of its writes
+	Writes   int       `json:"writes"`
+	Plans    []Summary `json:"plans"` // the last ones, the newest first
+}
+
+// Behind is a target that does not hold yet what it should.
+type Behind struct {
+	Target    string     `json:"target"`
+	Documents []string   `json:"documents"`
+	Networks  []string   `json:"networks"`
+	Why       string     `json:"why"`
+	Since     *time.Time `json:"since"`
+}
+
+// Summary is a plan in one line.
+type Summary struct {
+	ID       int64     `json:"id"`
+	Revision int64     `json:"revision"`
+	Cause    string    `json:"cause"`
+	Actor    string    `json:"actor"`
+	Made     time.Time `json:"made"`
+	State    string    `json:"state"`
+	Why      string    `json:"why"`
+}
+
+// The states of a Status.
+const (
+	StateUnconnected = "unconnected" // no target is connected
+	StateInForce     = "in-force"
+	StateApplying    = "applying"
+	StatePartly      = "partly" // some of it is in force, and the rest waits for a target or for somebody
+	StateUnknown     = "unknown"
+)
+
+// mostPlans is how many of the last plans are listed.
+const mostPlans = 30
+
+// Status returns whether targets hold what the estate asks of them, as far as is known without
+// reading them. Cost: the translation of the estate, the first time.
+func (s *Service) Status(ctx context.Context) (*Status, error) {
+	now := s.app.Now()
+	out := &Status{Revision: now.Revision, State: StateInForce, Behind: []Behind{}, Plans: []Summary{}}
+	last, err := s.store.Plans(ctx, mostPlans)
+	if err != nil {
+		return nil, err
+	}
+	for i := range last {
+		p := &last[i]
+		out.Plans = append(out.Plans, Summary{p.ID, p.Revision, p.Cause, p.Actor, p.Made, p.State, p.Why})
+	}
+	connected, err := s.connected(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if len(connected) == 0 {
+		out.State = StateUnconnected
+		return out, nil
+	}
+	s.mu.Lock()
+	r, note, followed := s.run, s.note, s.followed
+	s.mu.Unlock()
+	if note != "" {
+		out.State, out.Why = StateUnknown, note
+		return out, nil
+	}
+	wants, refused, err := s.wants(now)
+	if err != nil {
+		out.State, out.Why = StateUnknown, err.Error()
+		return out, nil //nolint:nilerr // it is told
+	}
+	known, err := s.inForce(ctx)
+	if err != nil {
+		return nil, err
+	}
+	missing := behind(wants, known, connected, refused)
+	if len(missing) == 0 && (r == nil || !r.open()) {
+		return out, nil
+	}
+	out.State = StateApplying
+	if r != nil && followed == now {
+		out.describe(r)
+	}
+	out.Behind = behindOf(missing, r)
+	return out, nil
+}
+
+// describe tells how far the plan is that is under way.
+func (o *Status) describe(r *run) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	o.Plan, o.Writes = r.id, len(r.writes)
+	failing := false
+	for i := range r.writes {
+		if r.writes[i].State == store.WriteDone {
+			o.Done++
+		}
+		failing = failing || r.writes[i].State != store.WriteDone && r.writes[i].State != store.WriteWaiting
+	}
+	switch r.state {
+	case store.PlanAsks, store.PlanPaused, store.PlanStopped:
+		o.State = r.state
+	case store.PlanStuck:
+		o.State = StatePartly
+	default:
+		if failing {
+			o.State = StatePartly
+		}
+	}
+}
+
+// behindOf groups documents by target.
+func behindOf(missing []plan.Key, r *run) []Behind {
+	by := map[string]*Behind{}
+	slices.SortFunc(missing, func(a, b plan.Key) int { return strings.Compare(a.String(), b.String()) })
+	for _, key := range missing {
+		t := by[key.Target()]
+		if t == nil {
+			t = &Behind{Target: key.Target(), Networks: []string{}}
+			by[key.Target()] = t
+		}
+		t.Documents = append(t.Documents, title(key))
+		if (key.Kind == plan.KindList || key.Kind == plan.KindRoutes) && !slices.Contains(t.Networks, key.Name) {
+			t.Networks = append(t.Networks, key.Name)
+		}
+	}
+	if r != nil {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		for i := range r.writes {
+			if t := by[r.Writes[i].Key.Target()]; t != nil && r.writes[i].Why != "" {
+				t.Why = r.writes[i].Why
+				at := r.writes[i].At
+				t.Since = &at
+			}
+		}
+	}
+	out := []Behind{}
+	for _, name := range slices.Sorted(maps.Keys(by)) {
+		out = append(out, *by[name])
+	}
+	return out
+}
+
+// Why says why targets do not hold what they should, as far as is known; "" where they do.
+func (s *Service) Why(ctx context.Context) string {
+	status, err := s.Status(ctx)
+	switch {
+	case err != nil:
+		return err.Error()
+	case status.State == StateUnconnected:
+		return "no target is connected"
+	case status.State == StateInForce:
+		return ""
+	case len(status.Behind) == 0:
+		return status.Why
+	}
+	var names []string
+	for i := range status.Behind {
+		names = append(names, status.Behind[i].Target)
+	}
+	return fmt.Sprintf("revision %d is not in force yet at %s", status.Revision, strings.Join(names, ", "))
+}
