@@ -34,7 +34,7 @@ var order = []string{
 	"intervals", "classes", "matrix", "revise", // all flows, and after an edit
 	"query", "difference", "expectation", "findings", "failure", "analysis", // what follows from it
 	"native/config", "native", "native/reader", // what targets must hold, and what that does
-	"native/plan", // in which order it is written
+	"native/plan",                                                                         // in which order it is written
 	"approval", "edit", "suggest", "flowfile", "inventory", "learning", "wiring", "synth", // edits, and what comes from outside
 }
 

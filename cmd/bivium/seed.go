@@ -4,12 +4,10 @@ import (
 	"context"
 	"fmt"
 
-	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/native"
 	"bivium/core/native/config"
 	"bivium/core/native/plan"
-	"bivium/demo"
 	"bivium/internal/app"
 	"bivium/internal/app/view"
 	"bivium/internal/drivers"
@@ -19,13 +17,9 @@ import (
 	"bivium/internal/standin"
 )
 
-// holdAll lets the simulated clouds and sites hold what the demo's estate says, as if it had been
-// applied long ago, and then what somebody wrote by hand.
-func holdAll(ctx context.Context, world *standin.World, running *standin.Running) error {
-	e, err := document.Read(demo.Grayshoal)
-	if err != nil {
-		return err
-	}
+// holdAll lets the simulated clouds and sites hold what an estate says, as if it had been applied
+// long ago, and then what somebody wrote by hand.
+func holdAll(ctx context.Context, world *standin.World, running *standin.Running, e *estate.Estate) error {
 	now := view.NewSnapshot(e, 0)
 	cfg := native.Translate(now.Matrix).Config
 	for name, c := range world.Credentials() {

@@ -29,11 +29,11 @@ func TestTheDemoWorldDoesWhatItsEstateSays(t *testing.T) {
 	require.NoError(t, err)
 	defer running.Close() //nolint:errcheck // the test ends
 	planted := standin.Packet{Segment: "market", From: netip.MustParseAddr("10.70.0.11"), To: netip.MustParseAddr("10.70.2.11"), Protocol: 6, SourcePort: 50000, Port: 22}
-	require.NoError(t, holdAll(t.Context(), world, running))
-	assert.True(t, world.Send(planted).Delivered, "somebody opened it by hand")
-
 	e, err := document.Read(demo.Grayshoal)
 	require.NoError(t, err)
+	require.NoError(t, holdAll(t.Context(), world, running, e))
+	assert.True(t, world.Send(planted).Delivered, "somebody opened it by hand")
+
 	j := verdict.New(e)
 	s := matrix.New(j)
 	r := reader.New(e, native.Translate(s).Config)

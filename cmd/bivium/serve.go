@@ -90,7 +90,7 @@ func demoCommand() *cobra.Command {
 			first := func() (*estate.Estate, error) { return document.Read(demo.Grayshoal) }
 			f.quiet, f.banner = true, fmt.Sprintf(demoBanner, running.Play, f.db)
 			return serve(c, f, first, func(ctx context.Context, a *app.App, register *people.Register) error {
-				if err := holdAll(ctx, world, running); err != nil {
+				if err := holdAll(ctx, world, running, a.Now().Estate); err != nil {
 					return err
 				}
 				if err := connectAll(ctx, a, world, running); err != nil {

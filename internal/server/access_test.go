@@ -31,13 +31,13 @@ func init() {
 	rows(`signOut getMe changePassword getTokens makeToken dropToken getPeople getSpecification
 		getEstate complete ask trace getBoard getCells getIssues getCell getRules getObject suggest tryEdit getAccounts askHealth
 		askNativeRules getLanes getTargets getHeld getUses getProof lookAtTargets askStates getSessions getRoutes getUndo getRows getSheet getTags tryTags getMembers tryImport export
-		getDrafts getDraft commentDraft resolveComment openInDraft events getRevisions compare blame getMetrics`, people.Viewer)
-	rows("postEdit postUndo postImport postDraft putDraft undoDraft redoDraft moveDraft resolveConflict rollBack", people.Engineer)
+		getDrafts getDraft getApplying getPlan previewPlan getRounds commentDraft resolveComment openInDraft events getRevisions compare blame getMetrics`, people.Viewer)
+	rows("postPacket postRound postEdit postUndo postImport postDraft putDraft undoDraft redoDraft moveDraft resolveConflict rollBack", people.Engineer)
 	rows("approveDraft reviewLater", people.Approver)
-	rows("applyDraft", people.Operator)
+	rows("applyDraft postPlan steerPlan", people.Operator)
 	rows("putAside deleteAside putTags putLabels postDemo", people.Engineer, people.Operator)
 	rows("startReading stopReading", people.Engineer)
-	rows("connect disconnect putPerson makeLink putTeam", people.Administrator)
+	rows("connect connectHubs disconnect putPerson makeLink putTeam", people.Administrator)
 	rows("getAudit exportAudit verifyAudit", people.Auditor)
 }
 

@@ -100,7 +100,7 @@ func problemHandler(log *slog.Logger) echo.HTTPErrorHandler {
 		}
 		p := problemOf(err)
 		p.RequestID = requestID(c)
-		if p.Status >= http.StatusInternalServerError {
+		if p.Status >= http.StatusInternalServerError && c.Request().Context().Err() == nil { // else nobody waits for it
 			log.Error("request failed", "id", p.RequestID, "error", err)
 		}
 		body, err := json.Marshal(p)

@@ -17,13 +17,13 @@ import (
 
 // Fault is how an account's interface misbehaves, and for how many answers.
 type Fault struct {
-	Kind  string `json:"kind"`  // slow, wrong, half, full, gone, expired or lost; none for all well
+	Kind  string `json:"kind"`  // slow, wrong, half, full, gone, expired, lost or refused; none for all well
 	After int    `json:"after"` // answers that are well before it begins
 	Times int    `json:"times"` // answers that it lasts for; 0 for good
 	Wait  int    `json:"wait"`  // milliseconds that each answer takes, whatever else happens
 }
 
-var kinds = []string{"none", "slow", "wrong", "half", "full", "gone", "expired", "lost"}
+var kinds = []string{"none", "slow", "wrong", "half", "full", "gone", "expired", "lost", "refused"}
 
 type faults struct {
 	mu    sync.Mutex
@@ -102,6 +102,12 @@ func (w *World) misbehave(account func(*http.Request) string, next http.Handler)
 			out.Write(answer.Body.Bytes()[:answer.Body.Len()/2]) //nolint:errcheck // the caller may have left
 			http.NewResponseController(out).Flush()              //nolint:errcheck // likewise
 			panic(http.ErrAbortHandler)
+		case "refused": // whatever is written
+			if r.Method == http.MethodPut || r.URL.Path == "/write" {
+				http.Error(out, `{"error":"the list is refused"}`, http.StatusUnprocessableEntity)
+				return
+			}
+			next.ServeHTTP(out, r)
 		case "lost":
 			w.forget(account(r), func() { next.ServeHTTP(out, r) })
 		default:

@@ -7,6 +7,7 @@ import { Frame } from "./frame/Frame";
 import { where, whereKey } from "./frame/where";
 import { ChangesPlace } from "./places/changes/ChangesPlace";
 import { HistoryPlace } from "./places/changes/HistoryPlace";
+import { PlanPlace, PlansPlace } from "./places/changes/PlanPlace";
 import { ReviewPlace } from "./places/changes/ReviewPlace";
 import { RevisionPlace } from "./places/changes/RevisionPlace";
 import { BeginPlace } from "./places/begin/BeginPlace";
@@ -49,6 +50,8 @@ const places = [
   { path: "/changes", element: <ChangesPlace /> },
   { path: "/changes/history", element: <HistoryPlace /> },
   { path: "/changes/history/:from/:to", element: <RevisionPlace /> },
+  { path: "/changes/plans", element: <PlansPlace /> },
+  { path: "/changes/plans/:id", element: <PlanPlace /> },
   { path: "/changes/:id", element: <ReviewPlace /> },
   { path: "/people", element: <PeoplePlace /> },
   { path: "/people/:tab", element: <PeoplePlace /> },

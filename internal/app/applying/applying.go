@@ -65,8 +65,8 @@ const pace = 400 * time.Millisecond
 // hold is told as drift.
 func (s *Service) Start(ctx context.Context) error {
 	s.ctx = ctx
-	if err := s.adopt(ctx); err != nil {
-		return err
+	if err := s.adopt(ctx, s.app.Now()); err != nil {
+		s.setNote(err.Error())
 	}
 	last, err := s.store.Plans(ctx, 1)
 	if err != nil {
@@ -81,21 +81,26 @@ func (s *Service) Start(ctx context.Context) error {
 	return nil
 }
 
-// adopt notes what targets should hold as in force, for those of which nothing is known yet.
-func (s *Service) adopt(ctx context.Context) error {
-	known, err := s.inForce(ctx)
-	if err != nil || len(known) > 0 {
-		return err
-	}
+// adopt notes what targets of which nothing is known yet should hold as in force: whoever connects
+// an account has not asked for its lists to be replaced. What it really holds is told as drift.
+func (s *Service) adopt(ctx context.Context, now *view.Snapshot) error {
 	connected, err := s.connected(ctx)
 	if err != nil || len(connected) == 0 {
 		return err
 	}
-	now := s.app.Now()
+	known, err := s.inForce(ctx)
+	if err != nil {
+		return err
+	}
+	for key := range known {
+		delete(connected, key.Target())
+	}
+	if len(connected) == 0 {
+		return nil
+	}
 	wants, _, err := s.wants(now)
 	if err != nil {
-		s.note = err.Error()
-		return nil //nolint:nilerr // it is told where targets are
+		return err
 	}
 	var all []store.InForce
 	for key, body := range wants {
@@ -220,6 +225,9 @@ func (s *Service) setNote(why string) {
 func (s *Service) followTo(ctx context.Context, was, now *view.Snapshot) error {
 	connected, err := s.connected(ctx)
 	if err != nil || len(connected) == 0 {
+		return err
+	}
+	if err := s.adopt(ctx, now); err != nil {
 		return err
 	}
 	wants, refused, err := s.wants(now)

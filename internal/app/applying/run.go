@@ -271,11 +271,12 @@ func (s *Service) untouched(r *run, w *plan.Write, now *plan.Body) bool {
 func (s *Service) finish(ctx context.Context, r *run) error {
 	state, why := store.PlanDone, ""
 	r.mu.Lock()
-	undone := 0
+	undone, unread := 0, false
 	for i := range r.writes {
 		if r.writes[i].State != store.WriteDone {
 			undone++
 		}
+		unread = unread || r.writes[i].State == store.WriteChanged && r.Unread[r.Writes[i].Key.Target()] != ""
 	}
 	r.mu.Unlock()
 	if undone > 0 {
@@ -284,7 +285,21 @@ func (s *Service) finish(ctx context.Context, r *run) error {
 	if err := s.move(context.WithoutCancel(ctx), r, state, why); err != nil {
 		return err
 	}
+	if unread { // the plan was made without knowing what the target holds; now it can be read
+		go s.anew(r)
+	}
 	return s.audit.Add(context.WithoutCancel(ctx), people.System("bivium"), "plan "+state, fmt.Sprintf("plan %d", r.id), why)
+}
+
+// anew plans what is left of a plan again.
+func (s *Service) anew(r *run) {
+	row, err := s.store.PlanOf(s.ctx, r.id)
+	if err == nil {
+		_, err = s.Begin(s.ctx, Order{Cause: row.Cause, Actor: row.Actor})
+	}
+	if err != nil && s.ctx.Err() == nil {
+		s.log.Error("what is left of a plan could not be planned again", "plan", r.id, "error", err)
+	}
 }
 
 func (s *Service) move(ctx context.Context, r *run, state, why string) error {

@@ -121,17 +121,20 @@ func (s *Service) result(ctx context.Context, now *view.Snapshot, cfg *config.Co
 	answered := want.Delivered && v.Reason != verdict.ReasonNoWayBack && v.Reason != verdict.ReasonAsymmetric
 	out := Result{
 		Witness: now.WitnessOf(*f), Sent: at, Took: float64(sent.Took) / float64(time.Millisecond), Delivered: sent.Delivered, Answered: sent.Answered, Hops: []Hop{},
-		Predicted: Predicted{Delivered: want.Delivered, Answered: answered, Pools: append([]string{}, want.Pools...), Words: predicted(&want, answered)},
+		Predicted: Predicted{Delivered: want.Delivered, Answered: answered, Pools: append([]string{}, want.Pools...)},
 	}
 	for _, h := range sent.Hops {
 		out.Hops = append(out.Hops, hopOf(cfg, h))
 	}
 	got := reader.Fate{Delivered: sent.Delivered, Pools: sent.Pools, Blocked: sent.Blocked}
 	out.Words = came(&got, sent)
-	out.Agrees = got.Same(&want) && (!sent.Delivered || sent.Answered == answered)
-	if blur := r.BlurOf(f); !got.Same(&want) && !got.Delivered && blur != reader.Sharp {
-		out.Predicted.Stricter, out.Agrees = wording.Blur(blur), true
+	lists := r.Carry(f)
+	if !lists.Same(&want) { // lists cannot tell the ends from others, and stop it
+		out.Predicted.Stricter = wording.Blur(r.BlurOf(f))
+		out.Predicted.Delivered, out.Predicted.Answered, answered = false, false, false
 	}
+	out.Predicted.Words = predicted(&lists, answered)
+	out.Agrees = got.Same(&lists) && (!sent.Delivered || sent.Answered == answered)
 	if !out.Agrees {
 		out.Why = s.why(ctx)
 		if out.Why == "" {
@@ -143,9 +146,6 @@ func (s *Service) result(ctx context.Context, now *view.Snapshot, cfg *config.Co
 
 func predicted(f *reader.Fate, answered bool) string {
 	text := wording.Fate(f)
-	if !f.Delivered && f.Blocked == "" { // by what, the hops tell
-		text = "stopped"
-	}
 	if f.Delivered && !answered {
 		text += ", and the reply does not come back"
 	}

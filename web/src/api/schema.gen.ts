@@ -1089,6 +1089,143 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/applying": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether targets hold what the estate asks of them, and the last plans */
+        get: operations["getApplying"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/hubs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Store how the hubs and their firewalls are reached, once they have accepted the token */
+        put: operations["connectHubs"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Plan anew what leads targets to what the estate asks of them, and carry it out */
+        post: operations["postPlan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The plan that applying a draft, or the estate, would be */
+        post: operations["previewPlan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A plan, and how far it is */
+        get: operations["getPlan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{id}/order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start, pause, resume, stop or retry the plan that is under way */
+        post: operations["steerPlan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/packets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have one test packet sent, and lay what came of it beside what was predicted */
+        post: operations["postPacket"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rounds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The last rounds of test packets */
+        get: operations["getRounds"];
+        put?: never;
+        /** Have one test packet sent for each class of flows, and keep what came of it */
+        post: operations["postRound"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/undo": {
         parameters: {
             query?: never;
@@ -2549,6 +2686,138 @@ export interface components {
             target: components["schemas"]["Target"];
             on: string;
             lines: components["schemas"]["NativeLine"][];
+        };
+        Applying: {
+            revision: number;
+            /** @enum {unknown} */
+            state: "unconnected" | "in-force" | "applying" | "partly" | "asks" | "paused" | "stopped" | "unknown";
+            why: string;
+            behind: components["schemas"]["BehindTarget"][];
+            plan: number;
+            done: number;
+            writes: number;
+            plans: components["schemas"]["PlanSummary"][];
+        };
+        BehindTarget: {
+            target: string;
+            documents: string[];
+            networks: string[];
+            why: string;
+            /** Format: date-time */
+            since: string | null;
+        };
+        PlanSummary: {
+            id: number;
+            revision: number;
+            /** @enum {unknown} */
+            cause: "edit" | "sync" | "router" | "drift";
+            actor: string;
+            /** Format: date-time */
+            made: string;
+            /** @enum {unknown} */
+            state: "asks" | "running" | "paused" | "stopped" | "stuck" | "done" | "superseded";
+            why: string;
+        };
+        Plan: {
+            /** @description 0 of one that is only shown */
+            id: number;
+            revision: number;
+            /** @enum {unknown} */
+            cause: "edit" | "sync" | "router" | "drift";
+            actor: string;
+            /** Format: date-time */
+            made: string;
+            /** Format: date-time */
+            ended: string | null;
+            /** @enum {unknown} */
+            state: "" | "asks" | "running" | "paused" | "stopped" | "stuck" | "done" | "superseded";
+            why: string;
+            writes: components["schemas"]["PlanWrite"][];
+            targets: components["schemas"]["PlanTarget"][];
+            open: components["schemas"]["PlanFlow"][];
+            cut: components["schemas"]["PlanFlow"][];
+            packets: number;
+            skipped: boolean;
+            refused: string[];
+            absent: string[];
+        };
+        PlanWrite: {
+            number: number;
+            /** @enum {unknown} */
+            step: "prepare" | "tighten" | "move" | "open" | "clean up";
+            target: string;
+            title: string;
+            added: string[];
+            removed: string[];
+            by: string[];
+            kept: number;
+            holds: number;
+            limit: number;
+            narrow: boolean;
+            waits: number[];
+            /** @enum {unknown} */
+            state: "waiting" | "retrying" | "refused" | "changed" | "done";
+            why: string;
+            tries: number;
+            /** Format: date-time */
+            at: string | null;
+        };
+        PlanTarget: {
+            name: string;
+            writes: number;
+            done: number;
+            /** @enum {unknown} */
+            state: "waiting" | "retrying" | "refused" | "changed" | "done";
+            why: string;
+        };
+        PlanFlow: {
+            after: number;
+            witness: components["schemas"]["Witness"];
+            services: number;
+            before: string;
+            between: string;
+            then: string;
+        };
+        PacketResult: {
+            witness: components["schemas"]["Witness"];
+            /** Format: date-time */
+            sent: string;
+            took: number;
+            delivered: boolean;
+            answered: boolean;
+            words: string;
+            hops: components["schemas"]["PacketHop"][];
+            predicted: components["schemas"]["PacketPrediction"];
+            agrees: boolean;
+            why: string;
+        };
+        PacketHop: {
+            at: string;
+            name: string;
+            rule: number;
+            said: string;
+            text: string;
+            for: components["schemas"]["NativeRef"][];
+        };
+        PacketPrediction: {
+            delivered: boolean;
+            answered: boolean;
+            pools: string[];
+            words: string;
+            stricter: string;
+        };
+        PacketRound: {
+            id: number;
+            revision: number;
+            plan: number;
+            actor: string;
+            /** Format: date-time */
+            at: string;
+            sent: number;
+            passed: number;
+            wrong: number;
+            stricter: number;
+            results: components["schemas"]["PacketResult"][];
         };
         NativeProof: {
             revision: number;
@@ -4602,6 +4871,253 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NativeProof"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getApplying: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Applying"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    connectHubs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    endpoint: string;
+                    token: string;
+                };
+            };
+        };
+        responses: {
+            /** @description They are connected */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    postPlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description Write also what targets hold otherwise than Bivium left it */
+                    putRight: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description The plan */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            /** @description Nothing is to be written */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewPlan: {
+        parameters: {
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                "put-right"?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    steerPlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @enum {unknown} */
+                    order: "start" | "pause" | "resume" | "stop" | "retry";
+                };
+            };
+        };
+        responses: {
+            /** @description The plan */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    postPacket: {
+        parameters: {
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    from: string;
+                    to: string;
+                    on: string;
+                    sport?: number;
+                    publication?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description What came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PacketResult"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRounds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        rounds: components["schemas"]["PacketRound"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    postRound: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description Only flows of this segment; empty for all */
+                    segment: string;
+                    /** @description The plan after which it is sent, or 0 */
+                    plan: number;
+                };
+            };
+        };
+        responses: {
+            /** @description What came of it */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PacketRound"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -12,7 +12,7 @@ export interface Present {
 }
 
 interface Event {
-  kind: "estate" | "drafts" | "draft" | "presence";
+  kind: "estate" | "drafts" | "draft" | "presence" | "targets";
   draft?: number;
   present?: Present[];
 }
@@ -31,6 +31,12 @@ export function useEvents(w: Where): Present[] {
         setPresent(event.present ?? []);
         return;
       }
+      if (event.kind === "targets" || event.kind === "estate")
+        void queries.invalidateQueries({
+          queryKey: ["applying"],
+          predicate: (q) => q.queryKey[1] !== "preview",
+        });
+      if (event.kind === "targets") return;
       void queries.invalidateQueries({ queryKey: ["drafts"] });
       if (event.kind === "estate") void queries.invalidateQueries({ queryKey: ["revisions"] });
       if (event.kind === "estate" || event.draft === draft)

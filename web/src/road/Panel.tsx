@@ -10,6 +10,7 @@ import { Before, useChangedCells } from "../places/board/Changed";
 import { Road } from "./Road";
 import { expectationOfCell } from "./expect";
 import { SinceWhen } from "./SinceWhen";
+import { TryIt } from "./TryIt";
 import { ExpectButton, Suggestions } from "./Suggestions";
 
 /** What opens beside a place: a cell or an answer, service by service, and the road of one flow. */
@@ -79,6 +80,7 @@ function AnswerPanel() {
     return (
       <Shell>
         <Road trace={answer.data.trace} />
+        <TryIt key={`try ${JSON.stringify(questionOf(params))}`} asked={questionOf(params)} />
         <SinceWhen key={JSON.stringify(questionOf(params))} asked={questionOf(params)} />
         <Suggestions asked={questionOf(params)} trace={answer.data.trace} />
       </Shell>
@@ -182,6 +184,7 @@ function WitnessRoad({ witness }: { witness: Schemas["Witness"] }) {
     <>
       <p className="px-5 pt-3 text-xs text-soft">Example flow</p>
       <Road trace={road.data.trace} sentence={road.data.sentence} />
+      <TryIt key={`try ${JSON.stringify(witness)}`} asked={witness} />
       <SinceWhen key={`since ${JSON.stringify(witness)}`} asked={witness} />
       <Suggestions key={JSON.stringify(witness)} asked={witness} trace={road.data.trace} />
     </>

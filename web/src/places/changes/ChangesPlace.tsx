@@ -56,12 +56,13 @@ export function ChangesPlace() {
   );
 }
 
-/** The two parts of Changes. */
+/** The parts of Changes. */
 export function Tabs() {
   return (
     <nav aria-label="Changes" className="flex gap-5 border-b border-line pb-2 print:hidden">
       {[
         ["/changes", "Drafts"],
+        ["/changes/plans", "In force"],
         ["/changes/history", "History"],
       ].map(([path, name]) => (
         <NavLink

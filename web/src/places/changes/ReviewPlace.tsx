@@ -12,6 +12,7 @@ import {
   moveDraft,
 } from "../../api/drafts";
 import type { DraftReview } from "../../api/drafts";
+import { applyingQuery, previewQuery } from "../../api/plans";
 import { meQuery } from "../../api/people";
 import type { Self } from "../../api/people";
 import { everything } from "../../api/queries";
@@ -27,6 +28,7 @@ import { Tabs } from "./ChangesPlace";
 import { Comments } from "./Comments";
 import { linesOf } from "./lines";
 import { Objects } from "./Objects";
+import { PlanView } from "./PlanView";
 
 /** Everything about a draft, to be reviewed, approved and applied. */
 export function ReviewPlace() {
@@ -75,8 +77,37 @@ function Review({ d, me }: { d: DraftReview; me: Self }) {
           <ConsequenceView consequence={{ ...d.consequence, refused: [] }} asks />
         </div>
       </div>
+      {!closed && d.consequence.refused.length === 0 && d.conflicts.length === 0 && <Preview d={d} />}
       <Steps d={d} />
     </>
+  );
+}
+
+/** What applying the draft would write to hubs, clouds and premises. */
+function Preview({ d }: { d: DraftReview }) {
+  const [open, setOpen] = useState(false);
+  const applying = useQuery(applyingQuery);
+  const plan = useQuery({ ...previewQuery(d.id), enabled: open });
+  if (!applying.data || applying.data.state === "unconnected") return null;
+  return (
+    <section aria-label="Plan" className="pt-5">
+      <h2 className="flex items-center gap-3 pb-1 font-serif text-[17px] font-semibold">
+        What is written to targets
+        <Button
+          disabled={plan.isFetching}
+          onClick={() => (open ? void plan.refetch() : setOpen(true))}
+          aria-expanded={open}
+        >
+          {plan.isFetching ? "Reading the targets…" : open ? "Plan again" : "Show the plan"}
+        </Button>
+      </h2>
+      {plan.error && (
+        <p role="alert" className="text-denied">
+          {problemText(plan.error)}
+        </p>
+      )}
+      {open && plan.data && <PlanView plan={plan.data} live={false} />}
+    </section>
   );
 }
 

@@ -1,7 +1,10 @@
-import { useQuery } from "@tanstack/react-query";
-import { Link, useLocation } from "react-router";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, useLocation, useNavigate } from "react-router";
+import { meQuery } from "../../api/people";
+import { beginPlan } from "../../api/plans";
 import { driftQuery } from "../../api/targets";
 import type { Schemas } from "../../api/client";
+import { useWhere } from "../../frame/where";
 import { problemText } from "../../parts/ConsequenceView";
 import { Button } from "../../parts/fields";
 import { counted, moment } from "../../parts/wording";
@@ -10,10 +13,27 @@ import { Difference } from "./ProofView";
 /** How what accounts hold now differs from what they have to hold: flows first, then rule by rule. */
 export function DriftView() {
   const drift = useQuery(driftQuery);
+  const me = useQuery(meQuery);
+  const w = useWhere();
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const right = useMutation({
+    mutationFn: () => beginPlan(true),
+    onSuccess: (plan) => {
+      queries.removeQueries({ queryKey: driftQuery.queryKey });
+      return navigate(plan ? `/changes/plans/${plan.id}` : "/changes/plans");
+    },
+    onSettled: () => queries.invalidateQueries({ queryKey: ["applying"] }),
+  });
   return (
     <>
       <header className="flex items-center gap-3">
         <h1 className="flex-1 font-serif text-[22px] font-semibold">Drift</h1>
+        {drift.data && w.kind === "applied" && differs(drift.data) && me.data?.roles.includes("operator") && (
+          <Button main disabled={right.isPending} onClick={() => right.mutate()}>
+            {right.isPending ? "Planning…" : "Put right"}
+          </Button>
+        )}
         <Button onClick={() => void drift.refetch()} disabled={drift.isFetching}>
           {drift.isFetching ? "Reading the accounts…" : "Compare again"}
         </Button>
@@ -22,6 +42,11 @@ export function DriftView() {
         The lists that connected accounts hold now are read into flows, and compared with what this estate
         says.
       </p>
+      {right.error && (
+        <p role="alert" className="pt-3 text-denied">
+          {problemText(right.error)}
+        </p>
+      )}
       {drift.error && (
         <p role="alert" className="pt-3 text-denied">
           {problemText(drift.error)}
@@ -31,6 +56,9 @@ export function DriftView() {
     </>
   );
 }
+
+const differs = (d: Schemas["Drift"]) =>
+  d.differences.length > 0 || d.accounts.some((a) => a.changed.length > 0);
 
 function Found({ d }: { d: Schemas["Drift"] }) {
   if (d.accounts.length === 0) {

@@ -74,7 +74,7 @@ function Summary({ targets }: { targets: Schemas["Targets"] }) {
       <h1 className="font-serif text-[22px] font-semibold">Targets</h1>
       <p className="max-w-prose pt-1 text-soft">
         What hubs, firewall pools, clouds and premises have to hold so that they do what this estate says.
-        Bivium does not write to them yet.
+        What connected targets hold follows the applied estate.
       </p>
       <ProofLine />
       <p className="pt-1">

@@ -1,0 +1,170 @@
+package e2e
+
+import (
+	"fmt"
+	"net/http"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// written is a demo whose targets are written to, and the interface that plays with its world.
+type written struct {
+	*user
+	address, play string
+	mira          *client
+}
+
+func startWritten(t *testing.T) *written {
+	t.Helper()
+	lines, _ := start(t, 8, "demo", "--quiet", "--listen", "127.0.0.1:0", "--db", filepath.Join(t.TempDir(), "demo.db"))
+	_, play, found := strings.Cut(lines[7], "controlled at ")
+	require.True(t, found, "%v", lines)
+	play, _, _ = strings.Cut(play, " ")
+	w := &written{browse(t, 1280, 800), lines[0], play, &client{address: lines[0]}}
+	w.asks("/api/sign-in/demo", "", map[string]string{"name": "mira"}, nil)
+	return w
+}
+
+// asks sends something to the server.
+func (w *written) asks(path, version string, body, out any) {
+	w.t.Helper()
+	status, err := w.mira.send(http.MethodPost, path, version, body, out)
+	require.NoError(w.t, err)
+	require.Less(w.t, status, 300, path)
+}
+
+// plays does something to the world outside.
+func (w *written) plays(method, path, body string) {
+	w.t.Helper()
+	r, err := http.NewRequestWithContext(w.t.Context(), method, w.play+path, strings.NewReader(body))
+	require.NoError(w.t, err)
+	answer, err := http.DefaultClient.Do(r)
+	require.NoError(w.t, err)
+	require.NoError(w.t, answer.Body.Close())
+	require.Equal(w.t, http.StatusNoContent, answer.StatusCode, path)
+}
+
+// drafts puts objects into a new draft.
+func (w *written) drafts(name string, operations ...any) int64 {
+	w.t.Helper()
+	var d soaked
+	w.asks("/api/drafts", "", map[string]string{"name": name}, &d)
+	w.asks(fmt.Sprint("/api/edit?draft=", d.ID), fmt.Sprint(d.Version), map[string]any{"operations": operations}, nil)
+	return d.ID
+}
+
+type object = map[string]any
+
+func share() object {
+	return object{"op": "put", "kind": "share", "base": "absent", "object": object{
+		"name": "historian-to-traders", "owner": object{"segment": "turbine", "groups": []string{"historian"}}, "guest": object{"segment": "market", "groups": []string{"traders"}},
+		"rules": []object{{"services": []string{"web", "ping"}, "action": "inspect", "pool": "breakwater"}},
+	}}
+}
+
+// TestAShareComesIntoForce drafts a share of turbine through a firewall, and lets its rulebook pass
+// the web: the plan is shown before, the owner approves, it is written to every target, and packets
+// do what was meant: web passes through the firewall, ping is stopped by its rulebook, and
+// everything else stays closed.
+func TestAShareComesIntoForce(t *testing.T) {
+	w := startWritten(t)
+	w.name = "mira"
+	var control struct{ Base string }
+	status, err := w.mira.send(http.MethodGet, "/api/object?kind=rulebook&name=control", "", nil, &control)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusOK, status)
+	draft := w.drafts("historian-for-traders", share(), object{"op": "put", "kind": "rulebook", "base": control.Base, "object": object{"name": "control", "rules": []object{
+		{"from": []string{"operators"}, "to": []string{"controllers"}, "services": []string{"modbus", "opc-ua"}, "action": "pass"},
+		{"from": []string{"forecasters"}, "to": []string{"historian"}, "services": []string{"read-api"}, "action": "pass"},
+		{"from": []string{"traders"}, "to": []string{"historian"}, "services": []string{"web"}, "action": "pass"},
+		{"from": []string{"blade-crews"}, "to": []string{"jump-hosts"}, "services": []string{"ssh", "rdp"}, "action": "pass"},
+		{"from": "any", "to": "any", "services": []string{"any"}, "action": "drop"},
+	}}})
+	w.goTo(w.address + fmt.Sprintf("/changes/%d?draft=%d", draft, draft))
+	w.clicksOn("button", "Show the plan")
+	w.sees("[aria-label=Plan]", "Nothing passes meanwhile that passes neither before nor after")
+	w.sees("[aria-label=Open]", "Match list of segment market")
+	w.sees("[aria-label=Open]", "share historian-to-traders rule 1")
+	w.clicksOn("button", "Submit for review")
+	w.sees("[data-testid=state]", "in review")
+	w.becomes("tove")
+	w.goTo(w.address + fmt.Sprintf("/changes/%d", draft))
+	w.clicksOn("button", "Approve for turbine")
+	w.sees("[data-testid=state]", "approved")
+	w.becomes("mira")
+	w.goTo(w.address + fmt.Sprintf("/changes/%d?draft=%d", draft, draft))
+	w.applies()
+	w.find("[data-testid=in-force][data-state=in-force]")
+	w.goTo(w.address + "/changes/plans")
+	w.sees("h1", "Revision 3: in force")
+	w.clicksOn("table a", "Plan 1")
+	w.sees("[data-testid=plan-state]", "in force")
+
+	for service, came := range map[string]string{
+		"tcp/443": "delivered through breakwater, and answered", "icmp/8": "blocked by breakwater", "tcp/22": "stopped at",
+	} {
+		w.goTo(w.address + "/board?from=trader-1&to=historian-1&on=" + service)
+		w.clicksOn("[aria-label='Try it'] button", "Try it with a packet")
+		w.sees("[data-testid=packet][data-agrees=true]", came)
+	}
+	w.goTo(w.address + "/changes/plans/1")
+	w.clicksOn("button", "Send a round of packets")
+	w.sees("[data-testid=round]", "packets did something else") // what somebody wrote by hand
+	w.sees("[data-testid=round]", "1 of")
+}
+
+// TestDriftIsPutRight writes over what somebody wrote by hand: it is said who, and afterwards a
+// round of packets comes out as predicted.
+func TestDriftIsPutRight(t *testing.T) {
+	w := startWritten(t)
+	w.goTo(w.address + "/?from=trader-1&to=price-db-1&on=tcp/22")
+	w.clicksOn("[aria-label='Try it'] button", "Try it with a packet")
+	w.sees("[data-testid=packet][data-agrees=false]", "delivered, and answered")
+	w.goTo(w.address + "/targets/drift")
+	w.clicksOn("button", "Put right")
+	w.sees("[data-testid=plan-state]", "in force")
+	w.sees("[aria-label=Plan]", "It removes rules that were written by")
+	w.sees("[aria-label=Plan]", "a.vik")
+	w.goTo(w.address + "/targets/drift")
+	w.sees("[aria-label=Target]", "No list differs from what is intended")
+	w.goTo(w.address + "/changes/plans")
+	w.clicksOn("button", "Send a round of packets")
+	w.sees("[data-testid=round]", "packets did what was predicted")
+}
+
+// TestTargetsThatAreDownOrRefuse applies a draft while one target does not answer and another
+// refuses what is written: what does not depend on them is in force, it is said what is not and
+// why; once they are back it is finished, and packets prove it.
+func TestTargetsThatAreDownOrRefuse(t *testing.T) {
+	w := startWritten(t)
+	w.plays(http.MethodPut, "/accounts/velum-central/fault", `{"kind": "gone"}`)
+	w.plays(http.MethodPut, "/accounts/cirra-north/fault", `{"kind": "refused"}`)
+	policy := func(action, name, segment, from, to, service string) object {
+		return object{"op": "put", "kind": "policy", "base": "absent", "object": object{"name": name, "segments": []string{segment}, "from": []string{from}, "to": []string{to}, "rules": []object{{"services": []string{service}, "action": action}}}}
+	}
+	draft := w.drafts("three-clouds", policy("allow", "traders-ssh", "market", "traders", "price-databases", "ssh"), policy("allow", "names-to-directory", "office", "name-servers", "directory-servers", "tcp/9090"), policy("deny", "portal-9443", "office", "portal-app", "portal-web", "tcp/9443"))
+	w.goTo(w.address + fmt.Sprintf("/changes/%d?draft=%d", draft, draft))
+	w.clicksOn("button:not([disabled])", "Apply draft")
+	w.find("[data-testid=in-force][data-state=partly]")
+	w.clicks("[data-testid=in-force]")
+	w.sees("[aria-label=Plan] table", "refused")
+	w.sees("[aria-label=Plan] table", "it does not answer")
+	w.goTo(w.address + "/board?from=portal-app-1&to=portal-web-1&on=tcp/9443")
+	w.clicksOn("[aria-label='Try it'] button", "Try it with a packet")
+	w.sees("[data-testid=packet][data-agrees=true]", "stopped at list into portal")
+	w.goTo(w.address + "/board?from=names-1&to=directory-1&on=tcp/9090")
+	w.clicksOn("[aria-label='Try it'] button", "Try it with a packet")
+	w.sees("[data-testid=packet][data-agrees=false]", "Revision 3 is not in force yet at cirra-north")
+
+	w.plays(http.MethodPut, "/accounts/velum-central/fault", `{"kind": "none"}`)
+	w.plays(http.MethodPut, "/accounts/cirra-north/fault", `{"kind": "none"}`)
+	w.clicks("[data-testid=in-force]")
+	w.clicksOn("button", "Try again now")
+	w.find("[data-testid=in-force][data-state=in-force]")
+	w.goTo(w.address + "/board?from=names-1&to=directory-1&on=tcp/9090")
+	w.clicksOn("[aria-label='Try it'] button", "Try it with a packet")
+	w.sees("[data-testid=packet][data-agrees=true]", "delivered, and answered")
+}
