@@ -168,3 +168,48 @@ func TestTargetsThatAreDownOrRefuse(t *testing.T) {
 	w.clicksOn("[aria-label='Try it'] button", "Try it with a packet")
 	w.sees("[data-testid=packet][data-agrees=true]", "delivered, and answered")
 }
+
+// TestANetworkIsProtected points the default route of a network with its own internet gateway to
+// its hub, from the row of the route that bypasses every firewall: packets are tried before and
+// after, and the route is written to the cloud.
+func TestANetworkIsProtected(t *testing.T) {
+	w := startWritten(t)
+	const question = "/board?from=model-dev-1&to=198.51.100.7&on=tcp/443"
+	w.goTo(w.address + question)
+	w.clicksOn("[aria-label='Try it'] button", "Try it with a packet")
+	w.sees("[data-testid=packet][data-agrees=true]", "delivered, and answered")
+	w.sees("[data-testid=packet]", "bypass")
+	w.goTo(w.address + "/lanes?net=forecast-dev")
+	w.clicksOn("[data-state=past] button", "protect the network: route 0.0.0.0/0 to its hub")
+	w.sees("body", "dev-stays-in")
+	w.clicksOn("button:not([disabled])", "Apply fix")
+	w.clicksOn("[aria-label^=Draft] a", "Review")
+	w.clicksOn("button", "Show the plan")
+	w.sees("[aria-label=Move]", "Route table of network forecast-dev")
+	w.clicksOn("button:not([disabled])", "Apply draft")
+	w.find("[data-testid=in-force][data-state=in-force]")
+	w.goTo(w.address + question)
+	w.clicksOn("[aria-label='Try it'] button", "Try it with a packet")
+	w.sees("[data-testid=packet][data-agrees=true]", "stopped at")
+}
+
+// TestAMachineThatComesGetsItsLists lets a machine come up that its tags bring into a group: once
+// its account is synced, what it may do is written, and a packet shows it. Another, whose tags
+// would open turbine, waits for its owner.
+func TestAMachineThatComesGetsItsLists(t *testing.T) {
+	w := startWritten(t)
+	w.plays(http.MethodPut, "/accounts/velum-central/machines", `{"id": "m-late", "name": "trader-late", "network": "net-trading", "addresses": ["10.70.0.44"], "tags": {"role": "trader"}}`)
+	w.plays(http.MethodPut, "/accounts/velum-central/machines", `{"id": "m-batch", "name": "forecast-late", "network": "net-forecast", "addresses": ["10.71.0.44"], "tags": {"app": "forecast", "env": "prod"}}`)
+	w.asks("/api/accounts/velum-central/reading", "", map[string]any{}, nil)
+	w.goTo(w.address + "/changes/plans")
+	w.sees("table", "sync")
+	w.find("[data-testid=in-force][data-state=in-force]")
+	w.goTo(w.address + "/board?from=trader-late&to=price-db-1&on=tcp/5432")
+	w.clicksOn("[aria-label='Try it'] button", "Try it with a packet")
+	w.sees("[data-testid=packet][data-agrees=true]", "delivered, and answered")
+	w.goTo(w.address + "/changes")
+	w.sees("table", "in review")
+	w.goTo(w.address + "/board?from=forecast-late&to=historian-1&on=tcp/8443")
+	w.clicksOn("[aria-label='Try it'] button", "Try it with a packet")
+	w.sees("[data-testid=packet][data-agrees=true]", "stopped at")
+}

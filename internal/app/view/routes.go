@@ -309,7 +309,7 @@ func (s *Snapshot) networkRow(network string, r *paths.NetworkRoute) RouteRow {
 	case r.Past && r.Origin == paths.OriginExplicit && r.Via == "internet":
 		row.State, row.Why = "past", "leaves the network directly and bypasses every hub and firewall"
 		if attached {
-			row.Remedy = &Remedy{fmt.Sprintf("route %s to the hub", r.Prefix), []wiring.Edit{{Op: wiring.SetRoute, Network: network, Prefix: r.Prefix, Via: "hub"}}}
+			row.Remedy = &Remedy{fmt.Sprintf("protect the network: route %s to its hub", r.Prefix), []wiring.Edit{{Op: wiring.SetRoute, Network: network, Prefix: r.Prefix, Via: "hub"}}}
 		}
 	case r.Past:
 		row.State, row.Why = "past", "peering: bypasses every hub"
