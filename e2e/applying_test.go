@@ -213,3 +213,49 @@ func TestAMachineThatComesGetsItsLists(t *testing.T) {
 	w.clicksOn("[aria-label='Try it'] button", "Try it with a packet")
 	w.sees("[data-testid=packet][data-agrees=true]", "stopped at")
 }
+
+// TestDriftIsTakenOver makes the estate say what somebody opened by hand: a draft with a policy, which
+// is applied; then nothing differs any more in what flows do.
+func TestDriftIsTakenOver(t *testing.T) {
+	w := startWritten(t)
+	w.goTo(w.address + "/targets/drift")
+	w.clicksOn("button", "Take over into a draft")
+	w.sees("h1", "take-over-drift")
+	w.sees("[aria-label='Objects that change']", "allow-trading-desks-to-trading-prices")
+	w.clicksOn("button:not([disabled])", "Apply draft")
+	w.find("[data-testid=in-force][data-state=in-force]")
+	w.goTo(w.address + "/targets/drift")
+	w.sees("[aria-label=Target]", "No flow has another outcome than intended")
+	w.goTo(w.address + "/board?from=trader-1&to=price-db-1&on=tcp/22")
+	w.clicksOn("[aria-label='Try it'] button", "Try it with a packet")
+	w.sees("[data-testid=packet][data-agrees=true]", "delivered, and answered")
+}
+
+// TestAStageGoesBackByItself applies a draft in stages while a firewall is down that nobody knows to
+// be: its round of packets does not come out as predicted, the reason is on screen, and everything
+// goes back by itself.
+func TestAStageGoesBackByItself(t *testing.T) {
+	w := startWritten(t)
+	w.plays(http.MethodPut, "/accounts/cirra-north/parts/breakwater-fjord-1", `{"state": "down", "why": "cut off"}`)
+	draft := w.drafts("in-stages", share())
+	w.name = "mira"
+	w.goTo(w.address + fmt.Sprintf("/changes/%d?draft=%d", draft, draft))
+	w.clicksOn("button", "Submit for review")
+	w.sees("[data-testid=state]", "in review")
+	w.becomes("tove")
+	w.goTo(w.address + fmt.Sprintf("/changes/%d", draft))
+	w.clicksOn("button", "Approve for turbine")
+	w.sees("[data-testid=state]", "approved")
+	w.becomes("mira")
+	w.goTo(w.address + fmt.Sprintf("/changes/%d?draft=%d", draft, draft))
+	w.clicksOn("label", "in stages, with test packets")
+	w.clicksOn("button:not([disabled])", "Apply draft")
+	w.sees("[data-testid=state]", "applied as revision 3")
+	w.goTo(w.address + "/changes/plans/1")
+	w.sees("[data-testid=plan-state]", "superseded")
+	w.sees("[aria-label=Plan]", "packets did not come out as predicted")
+	w.sees("[aria-label=Plan]", "no firewall works")
+	w.find("[data-testid=in-force][data-state=in-force]")
+	w.goTo(w.address + "/changes/history")
+	w.sees("table", "Takes revision 3 back")
+}

@@ -23,6 +23,7 @@ import (
 	"bivium/internal/app/applying"
 	"bivium/internal/app/drafts"
 	"bivium/internal/app/history"
+	"bivium/internal/app/packets"
 	"bivium/internal/app/targets"
 	"bivium/internal/drivers"
 	"bivium/internal/drivers/providers"
@@ -325,11 +326,16 @@ func serve(c *cobra.Command, f serveFlags, begin func() (*estate.Estate, error),
 		fmt.Fprintf(c.OutOrStdout(), firstBanner, address, first)
 	}
 	books := &targets.Books{}
-	writer := applying.New(applying.Config{App: a, Store: s, Books: books, Audit: register.Audit(), Log: log, Clock: time.Now, Told: desk.Events.Written})
+	past := history.New(a, register, desk)
+	var writer *applying.Service
+	sender := packets.New(a, s, books, time.Now, func(ctx context.Context) string { return writer.Why(ctx) })
+	writer = applying.New(applying.Config{
+		App: a, Store: s, Books: books, Audit: register.Audit(), Log: log, Clock: time.Now, Told: desk.Events.Written, Stage: sender.Stage, Back: past.TakeBack,
+	})
 	if err := writer.Start(c.Context()); err != nil {
 		return errors.Join(err, l.Close())
 	}
-	config := server.Config{Targets: books, Applying: writer, App: a, People: register, Drafts: desk, History: history.New(a, register, desk), Store: s, Files: web.Files(), Log: log, Demo: demo.Grayshoal, Names: f.names, Proxied: f.proxied, Rate: requestRate}
+	config := server.Config{Targets: books, Applying: writer, App: a, People: register, Drafts: desk, History: past, Store: s, Files: web.Files(), Log: log, Demo: demo.Grayshoal, Names: f.names, Proxied: f.proxied, Rate: requestRate}
 	if f.provider.Issuer != "" {
 		f.provider.Secret = os.Getenv(providerSecret)
 		if f.provider.Address == "" {

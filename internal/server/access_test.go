@@ -32,7 +32,7 @@ func init() {
 		getEstate complete ask trace getBoard getCells getIssues getCell getRules getObject suggest tryEdit getAccounts askHealth
 		askNativeRules getLanes getTargets getHeld getUses getProof lookAtTargets askStates getSessions getRoutes getUndo getRows getSheet getTags tryTags getMembers tryImport export
 		getDrafts getDraft getApplying getPlan previewPlan getRounds commentDraft resolveComment openInDraft events getRevisions compare blame getMetrics`, people.Viewer)
-	rows("postPacket postRound postEdit postUndo postImport postDraft putDraft undoDraft redoDraft moveDraft resolveConflict rollBack", people.Engineer)
+	rows("takeOver postPacket postRound postEdit postUndo postImport postDraft putDraft undoDraft redoDraft moveDraft resolveConflict rollBack", people.Engineer)
 	rows("approveDraft reviewLater", people.Approver)
 	rows("applyDraft postPlan steerPlan", people.Operator)
 	rows("putAside deleteAside putTags putLabels postDemo", people.Engineer, people.Operator)

@@ -10,6 +10,7 @@ import (
 
 	"github.com/labstack/echo/v4"
 
+	"bivium/internal/app/drafts"
 	"bivium/internal/app/view"
 	"bivium/internal/people"
 )
@@ -141,12 +142,13 @@ func (h *handlers) applyDraft(c echo.Context) error {
 	}
 	var body struct {
 		Emergency string `json:"emergency"`
+		Staged    bool   `json:"staged"`
 	}
 	if err := read(c, &body); err != nil {
 		return err
 	}
 	return h.about(c, func(id int64, who *people.Who) error {
-		_, err := h.drafts.Apply(c.Request().Context(), who, id, version, body.Emergency)
+		_, err := h.drafts.Apply(c.Request().Context(), who, id, version, drafts.How{Emergency: body.Emergency, Staged: body.Staged})
 		return err
 	})
 }

@@ -134,6 +134,7 @@ func New(c Config) http.Handler {
 	api.POST("/accounts/:name/health", h.askHealth)
 	api.POST("/networks/:name/rules", h.askNativeRules)
 	api.POST("/targets/look", h.lookAtTargets, q.trial)
+	api.POST("/targets/take-over", h.takeOver, q.trial)
 	routePlans(api, h, q)
 	api.POST("/states", h.askStates)
 	api.GET("/sessions", h.getSessions)

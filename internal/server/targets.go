@@ -1,6 +1,7 @@
 package server
 
 import (
+	"fmt"
 	"net/http"
 
 	"github.com/labstack/echo/v4"
@@ -48,4 +49,37 @@ func (h *handlers) lookAtTargets(c echo.Context) error {
 		return err
 	}
 	return c.JSON(http.StatusOK, b.Compare(readings))
+}
+
+// takeOver reads what accounts hold, and begins a draft that makes the estate say the same.
+func (h *handlers) takeOver(c echo.Context) error {
+	ctx, now := c.Request().Context(), h.app.Now()
+	b, err := h.targets.Of(now)
+	if err != nil {
+		return err
+	}
+	readings, err := h.app.ReadTargets(ctx)
+	if err != nil {
+		return err
+	}
+	t, err := b.Compare(readings).TakeOver(now.Estate)
+	if err != nil {
+		return err
+	}
+	if len(t.Edit.Operations) == 0 {
+		why := "no flow has another outcome than intended"
+		if len(t.Left) > 0 {
+			why = "no policy can say it: " + t.Left[0]
+		}
+		return &view.Problem{At: "drift", Message: "nothing can be taken over: " + why, Fix: "put it right instead"}
+	}
+	reason := "Takes over what targets hold otherwise than intended"
+	if len(t.Left) > 0 {
+		reason += fmt.Sprintf("; %d sets of flows are left out", len(t.Left))
+	}
+	summary, err := h.drafts.BeginWith(ctx, whoOf(c), "take-over-drift", reason, t.Edit, 0)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, summary)
 }

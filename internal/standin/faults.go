@@ -43,6 +43,25 @@ func (w *World) Fail(account string, f Fault) error {
 	})
 }
 
+// Turn gives a hub or a firewall of an account another state.
+func (w *World) Turn(account string, p Part) error {
+	found := false
+	failed := w.change(account, func(a *Account) {
+		for _, list := range []*[]Part{&a.Hubs, &a.Walls} {
+			*list = slices.Clone(*list)
+			for i := range *list {
+				if x := &(*list)[i]; x.Name == p.Name {
+					x.State, x.Why, found = p.State, p.Why, true
+				}
+			}
+		}
+	})
+	if failed == nil && !found {
+		return fmt.Errorf("the account has no hub or firewall %q", p.Name)
+	}
+	return failed
+}
+
 // now returns the fault of the next answer.
 func (w *World) now(account string) (kind string, wait time.Duration) {
 	w.mu.RLock()
@@ -137,6 +156,7 @@ func (w *World) forget(account string, f func()) {
 //
 //	PUT    /accounts/A/fault        a Fault
 //	PUT    /accounts/A/machines     a Machine
+//	PUT    /accounts/A/parts/P      {"state", "why"} of a hub or firewall
 //	POST   /packets                 a Packet; what came of it is answered
 //	POST   /accounts/A/rules        a Rule, as somebody writes it by hand
 //	DELETE /accounts/A/machines/M
@@ -177,6 +197,14 @@ func (w *World) Play() http.Handler {
 			return told(c, err)
 		}
 		return told(c, w.Hand(c.Param("account"), r))
+	})
+	e.PUT("/accounts/:account/parts/:part", func(c echo.Context) error {
+		var p Part
+		if err := json.NewDecoder(c.Request().Body).Decode(&p); err != nil {
+			return told(c, err)
+		}
+		p.Name = c.Param("part")
+		return told(c, w.Turn(c.Param("account"), p))
 	})
 	e.PUT("/accounts/:account/machines", func(c echo.Context) error {
 		var m Machine

@@ -13,6 +13,7 @@ import (
 
 	"bivium/core/native/plan"
 	"bivium/internal/app"
+	"bivium/internal/app/packets"
 	"bivium/internal/app/targets"
 	"bivium/internal/app/view"
 	"bivium/internal/people"
@@ -28,12 +29,15 @@ type Service struct {
 	log   *slog.Logger
 	clock func() time.Time
 	told  func() // that something changed
+	stage Stage
+	back  func(ctx context.Context, revision int64, why string) error
 	ctx   context.Context
 
 	planning sync.Mutex // one plan is made at a time
 
 	mu       sync.Mutex
 	run      *run           // the plan that is carried out, or was last
+	before   *view.Snapshot // the estate that the plan begins with, where that is known
 	followed *view.Snapshot // the estate that was looked at last
 	note     string         // why it is not followed; "" where it is
 }
@@ -47,14 +51,21 @@ type Config struct {
 	Log   *slog.Logger
 	Clock func() time.Time
 	Told  func() // is called when something changed; nil for nobody
+	// Stage sends packets between the steps of a plan that is carried out stage by stage; nil for none.
+	Stage Stage
+	// Back takes a revision back whose packets do not come out as predicted; nil for nothing.
+	Back func(ctx context.Context, revision int64, why string) error
 }
+
+// Stage sends packets while targets are led from one estate to another, see packets.Service.Stage.
+type Stage func(ctx context.Context, before, after *view.Snapshot, known map[string]bool, last bool, plan int64) (wrong []packets.Result, sent int, err error)
 
 // New returns a service. Nothing is written before Start.
 func New(c Config) *Service {
 	if c.Told == nil {
 		c.Told = func() {}
 	}
-	return &Service{app: c.App, store: c.Store, books: c.Books, audit: c.Audit, log: c.Log, clock: c.Clock, told: c.Told, ctx: context.Background()}
+	return &Service{app: c.App, store: c.Store, books: c.Books, audit: c.Audit, log: c.Log, clock: c.Clock, told: c.Told, stage: c.Stage, back: c.Back, ctx: context.Background()}
 }
 
 // pace is how often the estate is looked at.
@@ -248,11 +259,12 @@ func (s *Service) followTo(ctx context.Context, was, now *view.Snapshot) error {
 	if r != nil && r.to == now.Revision && r.open() {
 		return nil // it was taken up
 	}
-	cause, actor, err := s.causeOf(ctx, now.Revision)
+	o, err := s.orderOf(ctx, now.Revision)
 	if err != nil {
 		return err
 	}
-	_, err = s.Begin(ctx, Order{Cause: cause, Actor: actor, Before: was})
+	o.Before = was
+	_, err = s.Begin(ctx, *o)
 	return err
 }
 
@@ -268,22 +280,30 @@ func (s *Service) settled(ctx context.Context) error {
 	return s.move(ctx, r, store.PlanSuperseded, "the estate does not ask for it any more")
 }
 
-// causeOf returns what brought a revision, and who.
-func (s *Service) causeOf(ctx context.Context, revision int64) (cause, actor string, err error) {
+// orderOf returns what brought a revision, who, and how it is to be written.
+func (s *Service) orderOf(ctx context.Context, revision int64) (*Order, error) {
 	row, err := s.store.RevisionOf(ctx, revision)
 	if errors.Is(err, store.ErrNotFound) {
-		return CauseEdit, "", nil
+		return &Order{Cause: CauseEdit}, nil
 	}
 	if err != nil {
-		return "", "", err
+		return nil, err
 	}
+	o := &Order{Cause: CauseSync, Actor: row.Actor}
 	switch row.What {
 	case store.Edit:
-		return CauseEdit, row.Actor, nil
+		o.Cause = CauseEdit
 	case "routers":
-		return CauseRouter, row.Actor, nil
+		o.Cause = CauseRouter
 	}
-	return CauseSync, row.Actor, nil
+	if len(row.Note) > 0 {
+		var note struct{ Staged bool }
+		if err := json.Unmarshal(row.Note, &note); err != nil {
+			return nil, err
+		}
+		o.Staged = note.Staged && s.stage != nil
+	}
+	return o, nil
 }
 
 // behind returns the documents that targets should hold and do not, as far as is known.

@@ -27,6 +27,7 @@ type Order struct {
 	Cause, Actor string
 	Before       *view.Snapshot // the estate that was in force before; nil for that of now
 	After        *view.Snapshot // nil for that of now
+	Staged       bool           // send packets after each step, and go back if one does not come out as predicted
 	PutRight     bool           // write also what targets hold otherwise than Bivium left it
 }
 
@@ -42,6 +43,8 @@ type stored struct {
 	Skipped  bool                `json:"skipped"`
 	Unread   map[string]string   `json:"unread"` // by target
 	Refused  []string            `json:"refused"`
+	Staged   bool                `json:"staged"`
+	Known    []string            `json:"known"`  // packets that did something else before, of one that is carried out in stages
 	Absent   []string            `json:"absent"` // targets that are not connected, and would have to hold something else
 }
 
@@ -244,12 +247,21 @@ func (s *Service) Begin(ctx context.Context, o Order) (*View, error) {
 	case p.moves && o.Cause == CauseSync:
 		row.State, row.Why = store.PlanAsks, "routes move that no person moved"
 	}
+	p.Staged = o.Staged
+	if o.Staged {
+		if p.Known, err = s.baseline(ctx, o.Before); err != nil {
+			return nil, err
+		}
+	}
 	if row.Body, err = json.Marshal(&p.stored); err != nil {
 		return nil, err
 	}
 	if err := s.store.AddPlan(ctx, row, len(p.Writes)); err != nil {
 		return nil, err
 	}
+	s.mu.Lock()
+	s.before = o.Before
+	s.mu.Unlock()
 	if err := s.takeUp(ctx, row); err != nil {
 		return nil, err
 	}

@@ -89,8 +89,16 @@ const (
 func (s *Service) work(ctx context.Context, r *run) {
 	var g sync.WaitGroup
 	defer g.Wait()
+	stage := r.stageOf()
 	for {
-		ready, wait, left := r.ready(s.clock())
+		if next := r.stageOf(); next != stage {
+			g.Wait()
+			if !s.checkStage(ctx, r, stage, next == "") {
+				return
+			}
+			stage = next
+		}
+		ready, wait, left := r.ready(s.clock(), stage)
 		if left == 0 {
 			g.Wait()
 			if err := s.finish(ctx, r); err != nil && ctx.Err() == nil {
@@ -128,7 +136,7 @@ func (r *run) poke() {
 
 // ready takes the writes that can be begun, one at most at each target, and returns for how long
 // nothing else will be ready, and how many writes are left that may ever be.
-func (r *run) ready(now time.Time) (out []int, wait time.Duration, left int) {
+func (r *run) ready(now time.Time, stage plan.Step) (out []int, wait time.Duration, left int) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	wait = mostBackOff
@@ -144,7 +152,7 @@ func (r *run) ready(now time.Time) (out []int, wait time.Duration, left int) {
 		}
 		left++
 		target := r.Writes[i].Key.Target()
-		if r.busy[target] || slices.ContainsFunc(r.Writes[i].Waits, func(k int) bool { return r.writes[k].State != store.WriteDone }) {
+		if stage != "" && r.Writes[i].Step != stage || r.busy[target] || slices.ContainsFunc(r.Writes[i].Waits, func(k int) bool { return r.writes[k].State != store.WriteDone }) {
 			continue
 		}
 		if at := r.next[i]; at.After(now) {

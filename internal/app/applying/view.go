@@ -35,7 +35,8 @@ type View struct {
 	Packets  int          `json:"packets"`
 	Skipped  bool         `json:"skipped"` // there were too many classes to check the states in between
 	Refused  []string     `json:"refused"` // networks whose rules do not fit
-	Absent   []string     `json:"absent"`  // targets that are not connected
+	Staged   bool         `json:"staged"`
+	Absent   []string     `json:"absent"` // targets that are not connected
 }
 
 // WriteView is a write to be read.
@@ -100,7 +101,7 @@ var worst = []string{store.WriteDone, store.WriteWaiting, store.WriteRetrying, s
 func (s *Service) viewOf(row *store.Plan, p *stored, writes []store.PlanWrite) *View {
 	v := &View{
 		ID: row.ID, Revision: row.Revision, Cause: row.Cause, Actor: row.Actor, Made: row.Made, State: row.State, Why: row.Why, Writes: []WriteView{}, Targets: []TargetView{},
-		Open: p.Open, Cut: p.Cut, Packets: p.Packets, Skipped: p.Skipped, Refused: p.Refused, Absent: p.Absent,
+		Open: p.Open, Cut: p.Cut, Packets: p.Packets, Skipped: p.Skipped, Refused: p.Refused, Staged: p.Staged, Absent: p.Absent,
 	}
 	if !row.Ended.IsZero() {
 		v.Ended = &row.Ended

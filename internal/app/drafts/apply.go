@@ -26,6 +26,7 @@ type Note struct {
 	Approvals []string `json:"approvals"`           // "tove for turbine"
 	Emergency string   `json:"emergency,omitempty"` // why it was applied without approvals
 	Asked     []string `json:"asked,omitempty"`     // the owners who had not approved then
+	Staged    bool     `json:"staged,omitempty"`    // written stage by stage, with test packets after each
 	Undoes    int64    `json:"undoes,omitempty"`    // the revision that it rolled back
 }
 
@@ -60,10 +61,18 @@ func (x *draft) obstacle(j *judgement) string {
 // mostTries is how often applying begins anew where the estate changes meanwhile.
 const mostTries = 5
 
-// Apply makes a draft, of which somebody saw a version, the estate. emergency, if it is not
-// "", is why that happens without approvals: it lifts nothing else, and cannot change owners
-// or approval (C2.6).
-func (d *Desk) Apply(ctx context.Context, by *people.Who, id, version int64, emergency string) (*consequence.Consequence, error) {
+// How is how a draft is applied.
+type How struct {
+	// Emergency, if it is not "", is why that happens without approvals: it lifts nothing else, and
+	// cannot change owners or approval (C2.6).
+	Emergency string
+	// Staged asks for test packets after each step of writing, and for going back where one does not
+	// come out as predicted.
+	Staged bool
+}
+
+// Apply makes a draft, of which somebody saw a version, the estate.
+func (d *Desk) Apply(ctx context.Context, by *people.Who, id, version int64, how How) (*consequence.Consequence, error) {
 	x, err := d.find(id)
 	if err != nil {
 		return nil, err
@@ -80,7 +89,7 @@ func (d *Desk) Apply(ctx context.Context, by *people.Who, id, version int64, eme
 		if version != 0 && version != x.snapshot.Revision {
 			return nil, &store.StaleError{Based: version, Current: x.snapshot.Revision}
 		}
-		out, err := d.applyNow(ctx, by, x, emergency)
+		out, err := d.applyNow(ctx, by, x, how)
 		var stale *store.StaleError
 		if version == 0 && errors.As(err, &stale) {
 			continue
@@ -90,19 +99,20 @@ func (d *Desk) Apply(ctx context.Context, by *people.Who, id, version int64, eme
 	return nil, &view.Problem{At: "draft", Message: "the estate kept changing while the draft was applied", Fix: "apply it again"}
 }
 
-func (d *Desk) applyNow(ctx context.Context, by *people.Who, x *draft, emergency string) (*consequence.Consequence, error) {
+func (d *Desk) applyNow(ctx context.Context, by *people.Who, x *draft, how How) (*consequence.Consequence, error) {
 	if err := d.look(ctx, x); err != nil { // what was approved must be what is applied
 		return nil, err
 	}
 	j := x.judge()
 	note := d.note(x)
-	if unapproved := x.unapproved(); emergency != "" && len(unapproved) > 0 {
+	note.Staged = how.Staged
+	if unapproved := x.unapproved(); how.Emergency != "" && len(unapproved) > 0 {
 		for _, n := range j.needs {
 			if n.Guard {
 				return nil, &view.Problem{At: "emergency", Message: fmt.Sprintf("the draft changes who approves for segment %s, which an emergency cannot", n.Segment), Fix: "ask its owners"}
 			}
 		}
-		note.Emergency = emergency
+		note.Emergency = how.Emergency
 		for _, n := range j.needs {
 			if slices.Contains(unapproved, n.Segment) {
 				note.Asked = append(note.Asked, n.Owners...)

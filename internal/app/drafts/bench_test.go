@@ -115,7 +115,7 @@ func BenchmarkDraft(b *testing.B) {
 			other, err := d.Begin(ctx, by, "", "", "")
 			require.NoError(b, err)
 			add(other.ID, 11000+13*i)
-			_, err = d.Apply(ctx, by, other.ID, 0, "")
+			_, err = d.Apply(ctx, by, other.ID, 0, drafts.How{})
 			require.NoError(b, err)
 			b.StartTimer()
 			_, err = d.Snapshot(ctx, draft.ID)

@@ -184,6 +184,21 @@ func (h *History) RollBack(ctx context.Context, by *people.Who, revision int64) 
 	return h.drafts.BeginWith(ctx, by, fmt.Sprintf("roll-back-%d", revision), fmt.Sprintf("Rolls back revision %d", revision), x, revision)
 }
 
+// TakeBack rolls a revision back at once, for a reason: what it does is that of before, which was
+// approved then.
+func (h *History) TakeBack(ctx context.Context, revision int64, why string) error {
+	by := people.System("bivium")
+	d, err := h.RollBack(ctx, by, revision)
+	if err != nil {
+		return err
+	}
+	if err := h.drafts.Describe(ctx, by, d.ID, d.Name, fmt.Sprintf("Takes revision %d back: %s", revision, why), ""); err != nil {
+		return err
+	}
+	_, err = h.drafts.Apply(ctx, by, d.ID, 0, drafts.How{Emergency: why})
+	return err
+}
+
 // inverse returns the edit that undoes some changes, on the things as they left them.
 func inverse(changes []document.Change) (*edit.Edit, error) {
 	x := &edit.Edit{}

@@ -49,6 +49,8 @@ type Result struct {
 	Predicted Predicted    `json:"predicted"`
 	Agrees    bool         `json:"agrees"`
 	Why       string       `json:"why"` // why it does not
+	Flow      string       `json:"-"`   // as Stage knows it
+	pools     []string
 }
 
 // Hop is what one list, hub or firewall did with the packet.
@@ -128,6 +130,7 @@ func (s *Service) result(ctx context.Context, now *view.Snapshot, cfg *config.Co
 	}
 	got := reader.Fate{Delivered: sent.Delivered, Pools: sent.Pools, Blocked: sent.Blocked}
 	out.Words = came(&got, sent)
+	out.pools = sent.Pools
 	lists := r.Carry(f)
 	if !lists.Same(&want) { // lists cannot tell the ends from others, and stop it
 		out.Predicted.Stricter = wording.Blur(r.BlurOf(f))
@@ -241,16 +244,83 @@ func (s *Service) Round(ctx context.Context, now *view.Snapshot, segment string,
 			out.Results = append(out.Results, *r)
 		}
 	}
-	body, err := json.Marshal(out)
+	return out, s.keep(ctx, out)
+}
+
+// Stage has packets sent while targets are led from one estate to another, and returns those that
+// come out otherwise than both say, or at the last stage than the second says. A packet that is
+// delivered may be so before or after, and through the pools of that; one that is delivered before
+// and after may be cut off on the way, but not at the end. known are packets (see Key) that did
+// something else before; they are left out. Cost: that of a round.
+func (s *Service) Stage(ctx context.Context, before, after *view.Snapshot, known map[string]bool, last bool, plan int64) (wrong []Result, sent int, err error) {
+	flows := witnesses(after.Judge, after.Matrix, "")
+	if before != after {
+		flows = append(flows, witnesses(before.Judge, before.Matrix, "")...)
+	}
+	seen := map[string]bool{}
+	flows = slices.DeleteFunc(flows, func(f verdict.Flow) bool {
+		key := fmt.Sprint(f)
+		again := seen[key] || known[key]
+		seen[key] = true
+		return again
+	})
+	first, err := s.reader(before)
+	if err != nil {
+		return nil, 0, err
+	}
+	results, err := s.send(ctx, after, flows)
+	if err != nil {
+		return nil, 0, err
+	}
+	for i := range results {
+		r := &results[i]
+		if r.Agrees || !last && fits(r, first, &flows[i]) {
+			continue
+		}
+		r.Flow = fmt.Sprint(flows[i])
+		wrong = append(wrong, *r)
+	}
+	row := &Round{Revision: after.Revision, Plan: plan, Actor: "bivium", At: s.clock(), Sent: len(results), Wrong: len(wrong), Results: wrong[:min(len(wrong), mostWrong)]}
+	for i := range results {
+		if results[i].Delivered {
+			row.Passed++
+		}
+	}
+	return wrong, len(results), s.keep(ctx, row)
+}
+
+// fits reports whether what came of a packet is what the estate of before says, or less than that and
+// what the one after says.
+func fits(r *Result, before *reader.Reader, f *verdict.Flow) bool {
+	was := before.Carry(f)
+	if !r.Delivered {
+		return !was.Delivered || r.Predicted.Delivered // cut off for a while
+	}
+	return was.Delivered && !slices.ContainsFunc(was.Pools, func(p string) bool { return !slices.Contains(r.pools, p) })
+}
+
+func (s *Service) reader(now *view.Snapshot) (*reader.Reader, error) {
+	b, err := s.books.Of(now)
 	if err != nil {
 		return nil, err
 	}
-	row := &store.Round{Revision: out.Revision, Plan: plan, Actor: actor, At: out.At, Sent: out.Sent, Wrong: out.Wrong, Body: body}
-	if err := s.store.AddRound(ctx, row); err != nil {
-		return nil, err
+	cfg, _ := b.Config()
+	return reader.New(now.Estate, cfg), nil
+}
+
+// keep stores a round as evidence.
+func (s *Service) keep(ctx context.Context, r *Round) error {
+	if r.Results == nil {
+		r.Results = []Result{}
 	}
-	out.ID = row.ID
-	return out, nil
+	body, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	row := &store.Round{Revision: r.Revision, Plan: r.Plan, Actor: r.Actor, At: r.At, Sent: r.Sent, Wrong: r.Wrong, Body: body}
+	err = s.store.AddRound(ctx, row)
+	r.ID = row.ID
+	return err
 }
 
 // mostRounds is how many of the last rounds are listed.

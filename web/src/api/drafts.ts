@@ -51,11 +51,11 @@ export const approveDraft = async (id: number, version: number) =>
     }),
   );
 
-export const applyDraft = async (id: number, version: number, emergency = "") =>
+export const applyDraft = async (id: number, version: number, emergency = "", staged = false) =>
   take(
     await client.POST("/api/drafts/{id}/application", {
       params: { path: { id }, ...seen(version) },
-      body: emergency ? { emergency } : {},
+      body: { ...(emergency && { emergency }), ...(staged && { staged }) },
     }),
   );
 

@@ -1072,6 +1072,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/targets/take-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin a draft that makes the estate say what connected accounts do otherwise */
+        post: operations["takeOver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/targets/proof": {
         parameters: {
             query?: never;
@@ -1552,6 +1569,7 @@ export interface components {
             authors: string[];
             approvals: string[];
             emergency?: string;
+            staged?: boolean;
             asked?: string[];
             undoes?: number;
         };
@@ -2738,6 +2756,7 @@ export interface components {
             cut: components["schemas"]["PlanFlow"][];
             packets: number;
             skipped: boolean;
+            staged: boolean;
             refused: string[];
             absent: string[];
         };
@@ -3360,6 +3379,8 @@ export interface operations {
                 "application/json": {
                     /** @description why it cannot wait for approvals */
                     emergency?: string;
+                    /** @description test packets after each step of writing, and back if one does not come out as predicted */
+                    staged?: boolean;
                 };
             };
         };
@@ -4845,6 +4866,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Drift"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeOver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The draft */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
                 };
             };
             default: components["responses"]["Problem"];

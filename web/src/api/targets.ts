@@ -38,6 +38,9 @@ export const proofQuery = queryOptions({
   queryFn: async ({ signal }) => take(await client.GET("/api/targets/proof", { signal })),
 });
 
+/** Begins a draft that makes the estate say what connected accounts do otherwise. */
+export const takeOver = async () => take(await client.POST("/api/targets/take-over", asJson));
+
 /** What connected accounts hold now, beside what they have to hold: read when it is asked for. */
 export const driftQuery = queryOptions({
   queryKey: ["estate", "targets", "drift"],

@@ -123,6 +123,11 @@ function Meanwhile({ plan }: { plan: Plan }) {
           <Flows flows={plan.open} />
         </div>
       )}
+      {plan.staged && (
+        <p className="text-soft">
+          Packets are sent after each step; if one does not come out as predicted, everything goes back.
+        </p>
+      )}
       {plan.cut.length > 0 && (
         <details className="pt-1">
           <summary className="cursor-pointer">

@@ -128,8 +128,10 @@ function Head({ d, me }: { d: DraftReview; me: Self }) {
   const [asks, setAsks] = useState<"" | "describe" | "emergency">("");
   const move = useDraftAction(d.id, (state: "open" | "review" | "discarded") => moveDraft(d.id, state));
   const approve = useDraftAction(d.id, () => approveDraft(d.id, d.version));
+  const [staged, setStaged] = useState(false);
+  const applying = useQuery(applyingQuery);
   const apply = useDraftAction(d.id, async (emergency: string) => {
-    await applyDraft(d.id, d.version, emergency);
+    await applyDraft(d.id, d.version, emergency, staged);
     lookAt({ kind: "applied" });
   });
   const writes = me.roles.includes("engineer");
@@ -171,6 +173,15 @@ function Head({ d, me }: { d: DraftReview; me: Self }) {
           )}
           {applies && !closed && waits && d.conflicts.length === 0 && d.consequence.refused.length === 0 && (
             <Button onClick={() => setAsks("emergency")}>Apply without approval…</Button>
+          )}
+          {applies && !closed && applying.data && applying.data.state !== "unconnected" && (
+            <label
+              className="flex items-center gap-1.5 text-[13px]"
+              title="After each step of writing, packets are sent; if one does not come out as predicted, everything goes back"
+            >
+              <input type="checkbox" checked={staged} onChange={(e) => setStaged(e.target.checked)} />
+              in stages, with test packets
+            </label>
           )}
           {applies && !closed && (
             <Button

@@ -2,9 +2,9 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useLocation, useNavigate } from "react-router";
 import { meQuery } from "../../api/people";
 import { beginPlan } from "../../api/plans";
-import { driftQuery } from "../../api/targets";
+import { driftQuery, takeOver } from "../../api/targets";
 import type { Schemas } from "../../api/client";
-import { useWhere } from "../../frame/where";
+import { lookAt, useWhere } from "../../frame/where";
 import { problemText } from "../../parts/ConsequenceView";
 import { Button } from "../../parts/fields";
 import { counted, moment } from "../../parts/wording";
@@ -17,6 +17,15 @@ export function DriftView() {
   const w = useWhere();
   const queries = useQueryClient();
   const navigate = useNavigate();
+  const writes = me.data?.roles.includes("engineer");
+  const over = useMutation({
+    mutationFn: takeOver,
+    onSuccess: async (d) => {
+      await queries.invalidateQueries({ queryKey: ["drafts"] });
+      lookAt({ kind: "draft", id: d.id });
+      void navigate(`/changes/${d.id}`);
+    },
+  });
   const right = useMutation({
     mutationFn: () => beginPlan(true),
     onSuccess: (plan) => {
@@ -25,10 +34,16 @@ export function DriftView() {
     },
     onSettled: () => queries.invalidateQueries({ queryKey: ["applying"] }),
   });
+  const failed = right.error ?? over.error;
   return (
     <>
       <header className="flex items-center gap-3">
         <h1 className="flex-1 font-serif text-[22px] font-semibold">Drift</h1>
+        {drift.data && w.kind === "applied" && drift.data.differences.length > 0 && writes && (
+          <Button disabled={over.isPending} onClick={() => over.mutate()}>
+            {over.isPending ? "Reading…" : "Take over into a draft"}
+          </Button>
+        )}
         {drift.data && w.kind === "applied" && differs(drift.data) && me.data?.roles.includes("operator") && (
           <Button main disabled={right.isPending} onClick={() => right.mutate()}>
             {right.isPending ? "Planning…" : "Put right"}
@@ -42,9 +57,9 @@ export function DriftView() {
         The lists that connected accounts hold now are read into flows, and compared with what this estate
         says.
       </p>
-      {right.error && (
+      {failed && (
         <p role="alert" className="pt-3 text-denied">
-          {problemText(right.error)}
+          {problemText(failed)}
         </p>
       )}
       {drift.error && (
