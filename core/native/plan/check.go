@@ -139,7 +139,7 @@ func ground(before, after State) State {
 			c.Accounts = append(c.Accounts, config.Account{Name: a.Name})
 		}
 	}
-	return State{&c, e}
+	return State{&c, e, before.Unplaced}
 }
 
 type checker struct {

@@ -38,7 +38,9 @@ func Documents(s State) map[Key]*Body {
 		}
 		out[Key{Kind: KindPool, Name: c.Pools[i].Name}] = b
 	}
-	out[Key{Kind: KindPlacement, Name: "all"}] = &Body{Placements: placements(s.Estate)}
+	if !s.Unplaced {
+		out[Key{Kind: KindPlacement, Name: "all"}] = &Body{Placements: placements(s.Estate)}
+	}
 	for i := range c.Networks {
 		n := &c.Networks[i]
 		for k := range n.Lists {
@@ -127,7 +129,7 @@ func StateOf(held map[Key]*Body, like State) State {
 			}
 		}
 	}
-	return State{c, &e}
+	return State{c, &e, held[Key{Kind: KindPlacement, Name: "all"}] == nil}
 }
 
 func fill(a *config.Account, key Key, body *Body) {
@@ -144,7 +146,7 @@ func fill(a *config.Account, key Key, body *Body) {
 // With returns the state with one document written. What it shares with the state is not changed.
 func (s State) With(key Key, body *Body) State {
 	c, e := *s.Config, *s.Estate
-	out := State{&c, &e}
+	out := State{&c, &e, s.Unplaced && key.Kind != KindPlacement}
 	switch key.Kind {
 	case KindSegment:
 		c.Segments = put(c.Segments, func(x *config.Segment) bool { return x.Name == key.Name }, field(body, func(b *Body) *config.Segment { return b.Segment }))

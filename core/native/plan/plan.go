@@ -22,6 +22,8 @@ import (
 type State struct {
 	Config *config.Config
 	Estate *estate.Estate
+	// Unplaced says that hubs were never told which subnet lies in which segment.
+	Unplaced bool
 }
 
 // Kind is what a document is.

@@ -40,7 +40,7 @@ func draws(t *rapid.T) *drawn {
 	if len(from.Refused)+len(to.Refused) > 0 {
 		return nil
 	}
-	d.before, d.after = State{from.Config, e}, State{to.Config, next}
+	d.before, d.after = State{Config: from.Config, Estate: e}, State{Config: to.Config, Estate: next}
 	d.plan = Make(d.before, d.after, func(Key) bool { return true })
 	return d
 }

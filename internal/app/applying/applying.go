@@ -30,6 +30,7 @@ type Service struct {
 	clock func() time.Time
 	told  func() // that something changed
 	stage Stage
+	pause time.Duration
 	back  func(ctx context.Context, revision int64, why string) error
 	ctx   context.Context
 
@@ -51,6 +52,8 @@ type Config struct {
 	Log   *slog.Logger
 	Clock func() time.Time
 	Told  func() // is called when something changed; nil for nobody
+	// BackOff is how long a target that does not answer is left alone first; 0 for a second.
+	BackOff time.Duration
 	// Stage sends packets between the steps of a plan that is carried out stage by stage; nil for none.
 	Stage Stage
 	// Back takes a revision back whose packets do not come out as predicted; nil for nothing.
@@ -65,7 +68,10 @@ func New(c Config) *Service {
 	if c.Told == nil {
 		c.Told = func() {}
 	}
-	return &Service{app: c.App, store: c.Store, books: c.Books, audit: c.Audit, log: c.Log, clock: c.Clock, told: c.Told, stage: c.Stage, back: c.Back, ctx: context.Background()}
+	if c.BackOff == 0 {
+		c.BackOff = backOff
+	}
+	return &Service{pause: c.BackOff, app: c.App, store: c.Store, books: c.Books, audit: c.Audit, log: c.Log, clock: c.Clock, told: c.Told, stage: c.Stage, back: c.Back, ctx: context.Background()}
 }
 
 // pace is how often the estate is looked at.

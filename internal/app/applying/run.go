@@ -200,7 +200,7 @@ func (s *Service) write(ctx context.Context, r *run, i int) {
 		state.State, state.Why = store.WriteChanged, reason(err)
 	default:
 		state.State, state.Why = store.WriteRetrying, reason(err)
-		r.next[i] = s.clock().Add(min(mostBackOff, backOff<<min(state.Tries-1, 5)))
+		r.next[i] = s.clock().Add(min(mostBackOff, s.pause<<min(state.Tries-1, 5)))
 	}
 	noted := *state
 	r.mu.Unlock()
