@@ -48,10 +48,6 @@ func TestScreenshots(t *testing.T) {
 	u.photograph(file("share"))
 	u.clicksOn("button", "Discard")
 
-	u.goTo(address + "/rules/pool/tidegate")
-	u.sees("aside[aria-label=Facts]", "has failed")
-	u.photograph(file("pool"))
-
 	u.goTo(address + "/targets/network/trading")
 	u.sees("[aria-label=prices]", "tcp/5432")
 	u.photograph(file("targets"))
@@ -110,6 +106,9 @@ func TestScreenshots(t *testing.T) {
 	u.becomes("rune")
 	u.goTo(address + "/changes/1?draft=1")
 	u.applies()
+	u.goTo(address + "/changes/plans/1")
+	u.sees("[data-testid=plan-state]", "in force")
+	u.photograph(file("plan"))
 	u.goTo(address + "/changes/history")
 	u.sees("table", "approved by Tove Brandal")
 	u.clicks("input[type=checkbox]")

@@ -301,3 +301,20 @@ func TestSuggest(t *testing.T) {
 	_, err = command(t, "", append([]string{"suggest", grayshoal, "--want", "denied"}, flow...)...)
 	assert.ErrorIs(t, err, errFails, "it is denied already")
 }
+
+// TestAPlanBetweenTwoFiles plans what an estate with one service more asks of targets, which only
+// opens, and the way back, which only closes.
+func TestAPlanBetweenTwoFiles(t *testing.T) {
+	next := filepath.Join(t.TempDir(), "next.yaml")
+	require.NoError(t, os.WriteFile(next, []byte(strings.Replace(readFile(t, grayshoal), "services: [sql]", "services: [sql, ssh]", 1)), 0o600))
+	out := must(t, "plan", grayshoal, next)
+	assert.Contains(t, out, "nothing passes meanwhile that passes neither before nor after")
+	assert.Contains(t, out, "open\n")
+	assert.NotContains(t, out, "tighten")
+	out = must(t, "plan", next, grayshoal)
+	assert.Contains(t, out, "tighten\n")
+	assert.NotContains(t, out, "open\n")
+	assert.Equal(t, "nothing is to be written\n", must(t, "plan", grayshoal, grayshoal))
+	_, err := command(t, "", "plan", grayshoal)
+	assert.ErrorContains(t, err, "give two files")
+}

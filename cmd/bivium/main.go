@@ -74,7 +74,7 @@ func root() *cobra.Command {
 		SilenceUsage: true, SilenceErrors: true,
 	}
 	addJobs(c)
-	c.AddCommand(demoCommand(), serveCommand(), standinsCommand(), checkCommand(), traceCommand(), verdictsCommand(), matrixCommand(), diffCommand(), tryCommand(), editCommand(), suggestCommand(), whatIfCommand(), nativeCommand(), generateCommand(), fmtCommand(), schemaCommand(),
+	c.AddCommand(demoCommand(), serveCommand(), standinsCommand(), checkCommand(), traceCommand(), verdictsCommand(), matrixCommand(), diffCommand(), tryCommand(), editCommand(), suggestCommand(), whatIfCommand(), nativeCommand(), planCommand(), generateCommand(), fmtCommand(), schemaCommand(),
 		askCommand(), draftCommand(), applyCommand(), blameCommand(), backupCommand(), restoreCommand(), keyCommand(), auditCommand())
 	return c
 }

@@ -322,6 +322,7 @@ func draftSubmitCommand() *cobra.Command {
 func applyCommand() *cobra.Command {
 	var r remote
 	var emergency string
+	var staged, wait bool
 	c := &cobra.Command{
 		Use:   "apply N",
 		Short: "Apply a draft on a server",
@@ -335,7 +336,10 @@ func applyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			body := map[string]string{}
+			body := map[string]any{}
+			if staged {
+				body["staged"] = true
+			}
 			if emergency != "" {
 				body["emergency"] = emergency
 			}
@@ -343,10 +347,15 @@ func applyCommand() *cobra.Command {
 				return err
 			}
 			fmt.Fprintf(c.OutOrStdout(), "draft %s is applied as revision %d\n", d.Name, d.Revision)
+			if wait {
+				return r.follow(c.OutOrStdout())
+			}
 			return nil
 		},
 	}
 	r.addServer(c)
+	c.Flags().BoolVar(&staged, "staged", false, "send test packets after each step of writing, and go back if one does not come out as predicted")
+	c.Flags().BoolVar(&wait, "wait", false, "wait until every target holds it, and print how far it is")
 	c.Flags().StringVar(&emergency, "emergency", "", "`WHY` it cannot wait for the approvals that it needs")
 	return c
 }

@@ -27,6 +27,7 @@ import (
 	"bivium/internal/app/targets"
 	"bivium/internal/drivers"
 	"bivium/internal/drivers/providers"
+	"bivium/internal/notices"
 	"bivium/internal/people"
 	"bivium/internal/server"
 	"bivium/internal/standin"
@@ -37,6 +38,9 @@ import (
 
 // providerSecret is the environment variable with the secret of an OpenID Connect client.
 const providerSecret = "BIVIUM_OIDC_SECRET"
+
+// mailPassword is the environment variable with the password at the mail server.
+const mailPassword = "BIVIUM_MAIL_PASSWORD"
 
 // requestRate is how many requests a second one person may send for long: more than scrolling
 // over a large board needs.
@@ -51,12 +55,16 @@ type serveFlags struct {
 	names       []string // by which browsers know the server
 	provider    server.Provider
 	bgp         int
+	mail        notices.Mail
 	banner      string // printed under the address
 }
 
 func (f *serveFlags) add(c *cobra.Command, db string) {
 	c.Flags().StringVar(&f.db, "db", db, "the database `FILE`; created if missing")
 	c.Flags().StringVar(&f.listen, "listen", "127.0.0.1:8420", "the `ADDR` to listen on")
+	c.Flags().StringVar(&f.mail.Server, "smtp", "", "the `HOST:PORT` of a mail server, with which notices are sent as e-mail")
+	c.Flags().StringVar(&f.mail.From, "mail-from", "bivium@localhost", "the e-mail `ADDRESS` that notices come from")
+	c.Flags().StringVar(&f.mail.Name, "mail-name", "", "the `NAME` at the mail server; the password is read from "+mailPassword)
 	c.Flags().StringVar(&f.certificate, "tls-cert", "", "the `FILE` of the certificate, with which the server speaks TLS; loaded anew when it changes")
 	c.Flags().StringVar(&f.key, "tls-key", "", "the `FILE` of its key")
 	c.Flags().BoolVar(&f.proxied, "behind-proxy", false, "a proxy in front speaks TLS: listen on addresses that other machines can reach without it, and believe what the proxy says of addresses")
@@ -198,12 +206,13 @@ func standinsCommand() *cobra.Command {
 				a := credentials[name]
 				fmt.Fprintf(out, "%-14s %-9s %s  key %q  secret %q\n", name, a[0], running.Endpoints[a[0]], a[1], a[2])
 			}
+			fmt.Fprintf(out, "%-14s %-9s %s  token %q\n", "hubs", "hubs", running.Hubs, running.HubToken())
 			fmt.Fprintf(out, "control interface (faults, machines that come and go): %s\n", running.Play)
 			<-c.Context().Done()
 			return nil
 		},
 	}
-	c.Flags().IntVar(&port, "port", 8430, "the first of five loopback ports (`N` 0: any free ports)")
+	c.Flags().IntVar(&port, "port", 8430, "the first of six loopback ports (`N` 0: any free ports)")
 	c.Flags().IntVar(&many, "many", 0, "add an account with `N` workloads for each provider")
 	return c
 }
@@ -235,7 +244,7 @@ func serveCommand() *cobra.Command {
 	c.Flags().StringVar(&f.provider.Issuer, "oidc-issuer", "", "the `URL` of the OpenID Connect provider that vouches for people; the client's secret is read from "+providerSecret)
 	c.Flags().StringVar(&f.provider.Client, "oidc-client", "bivium", "the `ID` of this server with that provider")
 	c.Flags().StringVar(&f.provider.Called, "oidc-called", "single sign-on", "what the sign-in page calls that provider")
-	c.Flags().StringVar(&f.provider.Address, "address", "", "the `URL` of this server as browsers know it, to which that provider sends them back")
+	c.Flags().StringVar(&f.provider.Address, "address", "", "the `URL` of this server as browsers know it, for links in what it sends, and to which that provider sends them back")
 	c.Flags().IntVar(&f.bgp, "bgp", 0, "the `PORT` on which hubs accept BGP sessions, usually 179 (0: off)")
 	c.Flags().StringVar(&file, "import", "", "the estate `FILE` to load if the database is empty")
 	return c
@@ -326,21 +335,30 @@ func serve(c *cobra.Command, f serveFlags, begin func() (*estate.Estate, error),
 		fmt.Fprintf(c.OutOrStdout(), firstBanner, address, first)
 	}
 	books := &targets.Books{}
+	post := &f.mail
+	if post.Server == "" {
+		post = nil
+	} else {
+		post.Password = os.Getenv(mailPassword)
+	}
+	if f.provider.Address == "" {
+		f.provider.Address = address
+	}
+	told := notices.New(notices.Config{Store: s, People: register, Log: log, Clock: time.Now, Mail: post, Base: f.provider.Address, Told: desk.Events.Noticed})
+	desk.Notices = told
+	go told.Run(c.Context())
 	past := history.New(a, register, desk)
 	var writer *applying.Service
 	sender := packets.New(a, s, books, time.Now, func(ctx context.Context) string { return writer.Why(ctx) })
 	writer = applying.New(applying.Config{
-		App: a, Store: s, Books: books, Audit: register.Audit(), Log: log, Clock: time.Now, Told: desk.Events.Written, Stage: sender.Stage, Back: past.TakeBack,
+		App: a, Store: s, Books: books, Audit: register.Audit(), Log: log, Clock: time.Now, Told: desk.Events.Written, Notices: told, Stage: sender.Stage, Back: past.TakeBack,
 	})
 	if err := writer.Start(c.Context()); err != nil {
 		return errors.Join(err, l.Close())
 	}
-	config := server.Config{Targets: books, Applying: writer, App: a, People: register, Drafts: desk, History: past, Store: s, Files: web.Files(), Log: log, Demo: demo.Grayshoal, Names: f.names, Proxied: f.proxied, Rate: requestRate}
+	config := server.Config{Notices: told, Targets: books, Applying: writer, App: a, People: register, Drafts: desk, History: past, Store: s, Files: web.Files(), Log: log, Demo: demo.Grayshoal, Names: f.names, Proxied: f.proxied, Rate: requestRate}
 	if f.provider.Issuer != "" {
 		f.provider.Secret = os.Getenv(providerSecret)
-		if f.provider.Address == "" {
-			f.provider.Address = address
-		}
 		config.Provider = &f.provider
 	}
 	return server.Serve(c.Context(), l, server.New(config))

@@ -115,6 +115,7 @@ type Register struct {
 	store  *store.Store
 	clock  func() time.Time
 	audit  *Audit
+	vault  *vault.Vault
 	doors  []string // of the demo: people whom anybody may be
 	tries  *tries
 	mu     sync.RWMutex
@@ -129,7 +130,7 @@ func Open(ctx context.Context, s *store.Store, v *vault.Vault, clock func() time
 	if err != nil {
 		return nil, err
 	}
-	r := &Register{store: s, clock: clock, audit: audit, tries: newTries(clock)}
+	r := &Register{store: s, clock: clock, audit: audit, vault: v, tries: newTries(clock)}
 	return r, r.load(ctx)
 }
 

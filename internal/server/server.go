@@ -26,6 +26,7 @@ import (
 	"bivium/internal/app/history"
 	"bivium/internal/app/packets"
 	"bivium/internal/app/targets"
+	"bivium/internal/notices"
 	"bivium/internal/people"
 	"bivium/internal/store"
 )
@@ -46,6 +47,7 @@ type Config struct {
 	Drafts   *drafts.Desk
 	History  *history.History
 	Targets  *targets.Books    // nil for new ones
+	Notices  *notices.Service  // nil for one that sends nothing
 	Applying *applying.Service // nil for one that was not started
 	Store    *store.Store      // of sessions
 	Names    []string          // hosts by which browsers know the server, besides localhost
@@ -58,6 +60,10 @@ type Config struct {
 func (c *Config) withApplying() {
 	if c.Targets == nil {
 		c.Targets = &targets.Books{}
+	}
+	if c.Notices == nil {
+		c.Notices = notices.New(notices.Config{Store: c.Store, People: c.People, Log: c.Log, Clock: time.Now, Told: c.Drafts.Events.Noticed})
+		c.Drafts.Notices = c.Notices
 	}
 	if c.Applying == nil {
 		c.Applying = applying.New(applying.Config{App: c.App, Store: c.Store, Books: c.Targets, Audit: c.People.Audit(), Log: c.Log, Clock: time.Now, Told: c.Drafts.Events.Written})
@@ -94,7 +100,7 @@ func New(c Config) http.Handler {
 	)
 	gzip := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: fewestPacked})
 	c.withApplying()
-	h, q, a := &handlers{app: c.App, drafts: c.Drafts, history: c.History, audit: c.People.Audit(), demo: c.Demo, targets: c.Targets, applying: c.Applying, closing: make(chan struct{})}, newQueues(c.App), newAnswers()
+	h, q, a := &handlers{app: c.App, drafts: c.Drafts, history: c.History, audit: c.People.Audit(), demo: c.Demo, targets: c.Targets, applying: c.Applying, notices: c.Notices, closing: make(chan struct{})}, newQueues(c.App), newAnswers()
 	h.packets = packets.New(c.App, c.Store, c.Targets, time.Now, c.Applying.Why)
 	sessions := newSessions(c.Store, time.Now)
 	check := newAccess(c.People, sessions, c.Rate).check
@@ -136,6 +142,7 @@ func New(c Config) http.Handler {
 	api.POST("/targets/look", h.lookAtTargets, q.trial)
 	api.POST("/targets/take-over", h.takeOver, q.trial)
 	routePlans(api, h, q)
+	routeNotices(api, h)
 	api.POST("/states", h.askStates)
 	api.GET("/sessions", h.getSessions)
 	api.POST("/undo", h.postUndo)

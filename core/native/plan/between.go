@@ -13,6 +13,7 @@ import (
 // ordered is how lists of one kind of rule are met: what passes both of two lists.
 type ordered[T any] struct {
 	key    func(*T) string
+	match  func(*T) string // what it matches
 	says   func(*T) string // what it does with what it matches
 	denies func(*T) bool
 	free   func(*T) bool           // whether what the rule matches passes, and through nothing
@@ -121,28 +122,48 @@ func (o *ordered[T]) differing(a, b []T) (onlyA, onlyB []T) {
 // are the provider's own.
 func (o *ordered[T]) product(gone, come, end []T, hidden int) []T {
 	var out []T
-	row := func(a *T, others []T) []T {
-		var met []T
+	// row returns what a rule and others say of what both match, and whether that is all that the
+	// rule matches: what comes after is not reached.
+	row := func(a *T, others []T) (met []T, whole bool) {
 		for i := range others {
-			if r, ok := o.meet(a, &others[i]); ok {
-				met = append(met, r)
+			r, ok := o.meet(a, &others[i])
+			if !ok {
+				continue
+			}
+			met = append(met, r)
+			if o.match(&r) == o.match(a) {
+				if !slices.ContainsFunc(met, func(x T) bool { return o.says(&x) != o.says(&r) }) {
+					met = met[len(met)-1:]
+				}
+				return met, true
 			}
 		}
-		return met
+		return met, false
+	}
+	overlaps := func(a *T, others []T) bool {
+		return slices.ContainsFunc(others, func(x T) bool { _, ok := o.meet(a, &x); return ok })
 	}
 	for i := range gone {
 		if o.denies(&gone[i]) { // whatever the other list says
 			out = append(out, gone[i])
 			continue
 		}
-		out = append(append(out, row(&gone[i], come)...), row(&gone[i], end)...)
+		met, whole := row(&gone[i], come)
+		out = append(out, met...)
+		if whole || o.free(&gone[i]) && !overlaps(&gone[i], gone[i+1:]) { // what both lists end with decides, further down
+			continue
+		}
+		met, _ = row(&gone[i], end)
+		out = append(out, met...)
 	}
 	for i := range end {
-		met := row(&end[i], come)
+		met, whole := row(&end[i], come)
 		if slices.ContainsFunc(met, func(r T) bool { return o.says(&r) != o.says(&end[i]) }) {
 			out = append(out, met...)
+		} else {
+			whole = false
 		}
-		if i < len(end)-hidden {
+		if i < len(end)-hidden && !whole {
 			out = append(out, end[i])
 		}
 	}
@@ -225,7 +246,10 @@ func setPrefixes(s *config.Set) []netip.Prefix {
 // rulesOf meets the lists of Velum, Stratok and premises.
 func rulesOf(provider string) *ordered[config.Rule] {
 	o := &ordered[config.Rule]{
-		key:    ruleKey,
+		key: ruleKey,
+		match: func(r *config.Rule) string {
+			return fmt.Sprint(r.Out, r.Target, prefixesKey(r.Own), prefixesKey(r.Peer), servicesKey(r.Services))
+		},
 		says:   func(r *config.Rule) string { return fmt.Sprint(r.Allow) },
 		denies: func(r *config.Rule) bool { return !r.Allow },
 		free:   func(r *config.Rule) bool { return r.Allow },
@@ -261,7 +285,10 @@ func meetRules(a, b *config.Rule) (config.Rule, bool) {
 
 // hubRules meets match lists.
 var hubRules = &ordered[config.HubRule]{
-	key:    hubRuleKey,
+	key: hubRuleKey,
+	match: func(r *config.HubRule) string {
+		return fmt.Sprint(endsKey(r.From), endsKey(r.To), servicesKey(r.Services))
+	},
 	says:   func(r *config.HubRule) string { return fmt.Sprint(r.Verb, r.Through) },
 	denies: func(r *config.HubRule) bool { return r.Verb == config.Deny },
 	free:   func(r *config.HubRule) bool { return r.Verb == config.Permit },
@@ -305,7 +332,10 @@ func throughBoth(a, b []config.Step) []config.Step {
 
 // bookRules meets rulebooks.
 var bookRules = &ordered[config.BookRule]{
-	key:    bookRuleKey,
+	key: bookRuleKey,
+	match: func(r *config.BookRule) string {
+		return fmt.Sprint(r.Any, endsKey(r.From), endsKey(r.To), servicesKey(r.Services))
+	},
 	says:   func(r *config.BookRule) string { return fmt.Sprint(r.Verb == "pass") },
 	denies: func(r *config.BookRule) bool { return r.Verb != "pass" },
 	free:   func(r *config.BookRule) bool { return r.Verb == "pass" },

@@ -16,6 +16,7 @@ import (
 	"bivium/internal/app/packets"
 	"bivium/internal/app/targets"
 	"bivium/internal/app/view"
+	"bivium/internal/notices"
 	"bivium/internal/people"
 	"bivium/internal/store"
 )
@@ -30,6 +31,7 @@ type Service struct {
 	clock func() time.Time
 	told  func() // that something changed
 	stage Stage
+	tells *notices.Service
 	pause time.Duration
 	back  func(ctx context.Context, revision int64, why string) error
 	ctx   context.Context
@@ -52,6 +54,8 @@ type Config struct {
 	Log   *slog.Logger
 	Clock func() time.Time
 	Told  func() // is called when something changed; nil for nobody
+	// Notices tells operators what could not be written; nil tells nobody.
+	Notices *notices.Service
 	// BackOff is how long a target that does not answer is left alone first; 0 for a second.
 	BackOff time.Duration
 	// Stage sends packets between the steps of a plan that is carried out stage by stage; nil for none.
@@ -71,7 +75,7 @@ func New(c Config) *Service {
 	if c.BackOff == 0 {
 		c.BackOff = backOff
 	}
-	return &Service{pause: c.BackOff, app: c.App, store: c.Store, books: c.Books, audit: c.Audit, log: c.Log, clock: c.Clock, told: c.Told, stage: c.Stage, back: c.Back, ctx: context.Background()}
+	return &Service{pause: c.BackOff, app: c.App, store: c.Store, books: c.Books, audit: c.Audit, log: c.Log, clock: c.Clock, told: c.Told, stage: c.Stage, tells: c.Notices, back: c.Back, ctx: context.Background()}
 }
 
 // pace is how often the estate is looked at.
@@ -220,10 +224,15 @@ func (s *Service) follow(ctx context.Context) {
 		if now == was {
 			continue
 		}
-		if err := s.followTo(ctx, was, now); err != nil && ctx.Err() == nil {
-			s.log.Error("the estate is not followed", "revision", now.Revision, "error", err)
-			s.setNote(err.Error())
+		if err := s.followTo(ctx, was, now); err != nil {
+			if ctx.Err() == nil {
+				s.log.Error("the estate is not followed", "revision", now.Revision, "error", err)
+				s.setNote(err.Error())
+				tick.Reset(5 * pace) // it is tried again, and less often
+			}
+			continue
 		}
+		tick.Reset(pace)
 		s.mu.Lock()
 		s.followed = now
 		s.mu.Unlock()

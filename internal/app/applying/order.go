@@ -9,6 +9,7 @@ import (
 
 	"bivium/core/native/plan"
 	"bivium/internal/app/view"
+	"bivium/internal/notices"
 	"bivium/internal/people"
 	"bivium/internal/store"
 	"bivium/internal/wording"
@@ -264,6 +265,11 @@ func (s *Service) Begin(ctx context.Context, o Order) (*View, error) {
 	s.mu.Unlock()
 	if err := s.takeUp(ctx, row); err != nil {
 		return nil, err
+	}
+	if row.State == store.PlanAsks {
+		s.tells.Tell(ctx, s.tells.Operators(), notices.Notice{
+			Kind: notices.Waits, Subject: fmt.Sprintf("Plan %d waits for a person to start it", row.ID), Body: row.Why + ".", Link: fmt.Sprintf("/changes/plans/%d", row.ID),
+		})
 	}
 	if o.Cause != CauseRouter {
 		if err := s.audit.Add(ctx, people.System(actorOr(o.Actor)), "plan made", fmt.Sprintf("plan %d", row.ID), fmt.Sprintf("%d writes for revision %d", len(p.Writes), p.revision)); err != nil {

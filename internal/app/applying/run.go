@@ -11,6 +11,7 @@ import (
 
 	"bivium/core/native/plan"
 	"bivium/internal/drivers"
+	"bivium/internal/notices"
 	"bivium/internal/people"
 	"bivium/internal/store"
 )
@@ -165,6 +166,9 @@ func (r *run) ready(now time.Time, stage plan.Step) (out []int, wait time.Durati
 	return out, wait, left
 }
 
+// triesToTell is after how many tries of a write operators are told.
+const triesToTell = 3
+
 // attempt is how long one write may take.
 const attempt = 15 * time.Second
 
@@ -200,6 +204,12 @@ func (s *Service) write(ctx context.Context, r *run, i int) {
 		state.State, state.Why = store.WriteChanged, reason(err)
 	default:
 		state.State, state.Why = store.WriteRetrying, reason(err)
+		if state.Tries == triesToTell {
+			go s.tells.Tell(s.ctx, s.tells.Operators(), notices.Notice{
+				Kind: notices.Failed, Subject: fmt.Sprintf("%s cannot be written", key.Target()), Body: fmt.Sprintf("%s: %s. It is tried again, and revision %d is only partly in force until then.", title(key), state.Why, r.to),
+				Link: fmt.Sprintf("/changes/plans/%d", r.id), Key: fmt.Sprintf("plan %d %s", r.id, key.Target()),
+			})
+		}
 		r.next[i] = s.clock().Add(min(mostBackOff, s.pause<<min(state.Tries-1, 5)))
 	}
 	noted := *state
@@ -317,6 +327,11 @@ func (s *Service) move(ctx context.Context, r *run, state, why string) error {
 	r.mu.Lock()
 	r.state = state
 	r.mu.Unlock()
+	if state == store.PlanStuck {
+		s.tells.Tell(ctx, s.tells.Operators(), notices.Notice{
+			Kind: notices.Failed, Subject: fmt.Sprintf("Revision %d is only partly in force", r.to), Body: "Plan " + fmt.Sprint(r.id) + ": " + why + ".", Link: fmt.Sprintf("/changes/plans/%d", r.id),
+		})
+	}
 	s.told()
 	return nil
 }

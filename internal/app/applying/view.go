@@ -146,6 +146,13 @@ func (s *Service) viewOf(row *store.Plan, p *stored, writes []store.PlanWrite) *
 	return v
 }
 
+// ViewOf returns a plan between two estates that no server made. now is the estate that it leads to.
+func ViewOf(made *plan.Plan, checked *plan.Checked, now *view.Snapshot) *View {
+	p := &prepared{}
+	p.fill(made, &held{}, nil, checked, now)
+	return (&Service{}).viewOf(&store.Plan{}, &p.stored, make([]store.PlanWrite, len(p.Writes)))
+}
+
 // Plan returns a plan as it is now.
 func (s *Service) Plan(ctx context.Context, id int64) (*View, error) {
 	row, err := s.store.PlanOf(ctx, id)
@@ -169,6 +176,7 @@ type Status struct {
 	State    string    `json:"state"`    // unconnected, in-force, applying, partly, asks, paused, stopped or unknown
 	Why      string    `json:"why"`
 	Behind   []Behind  `json:"behind"`
+	Hubs     bool      `json:"hubs"` // whether hubs and firewalls are connected
 	Plan     int64     `json:"plan"` // the last one; 0 for none
 	Done     int       `json:"done"` // of its writes
 	Writes   int       `json:"writes"`
@@ -224,7 +232,7 @@ func (s *Service) Status(ctx context.Context) (*Status, error) {
 	if err != nil {
 		return nil, err
 	}
-	if len(connected) == 0 {
+	if out.Hubs = connected[plan.Hubs]; len(connected) == 0 {
 		out.State = StateUnconnected
 		return out, nil
 	}

@@ -12,6 +12,7 @@ import (
 	"bivium/internal/app"
 	"bivium/internal/app/consequence"
 	"bivium/internal/app/view"
+	"bivium/internal/notices"
 	"bivium/internal/people"
 	"bivium/internal/store"
 )
@@ -156,6 +157,9 @@ func (d *Desk) applyNow(ctx context.Context, by *people.Who, x *draft, how How) 
 		return nil, err
 	}
 	x.row = row
+	d.Notices.Tell(ctx, d.authorsOf(x, by), notices.Notice{
+		Kind: notices.Draft, Subject: fmt.Sprintf("Draft %s is applied as revision %d", row.Name, out.Revision), Body: "By " + by.Called + ".", Link: fmt.Sprintf("/changes/%d", row.ID),
+	})
 	d.Events.tell(Event{Kind: EventEstate})
 	d.Events.tell(Event{Kind: EventDraft, Draft: row.ID})
 	detail := fmt.Sprintf("revision %d", out.Revision)

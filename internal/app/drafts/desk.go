@@ -22,6 +22,7 @@ import (
 	"bivium/core/estate"
 	"bivium/internal/app"
 	"bivium/internal/app/view"
+	"bivium/internal/notices"
 	"bivium/internal/people"
 	"bivium/internal/store"
 )
@@ -33,6 +34,8 @@ type Desk struct {
 	people *people.Register
 	clock  func() time.Time
 	Events Events
+	// Notices tells people what they should know of drafts; nil tells nobody.
+	Notices *notices.Service
 
 	number atomic.Int64 // of the last snapshot of a draft; see version
 	mu     sync.Mutex
@@ -295,7 +298,29 @@ func (d *Desk) Move(ctx context.Context, by *people.Who, id int64, state string)
 		if err := d.look(ctx, draft); err != nil {
 			return err
 		}
+		d.ask(ctx, by, draft)
 	}
 	d.Events.tell(Event{Kind: EventDraft, Draft: id})
 	return d.people.Audit().Add(ctx, by, "draft "+state, row.Name, "")
+}
+
+// ask tells the owners of segments that a draft waits for them.
+func (d *Desk) ask(ctx context.Context, by *people.Who, x *draft) {
+	for _, segment := range x.unapproved() {
+		for _, n := range x.judge().needs {
+			if n.Segment != segment {
+				continue
+			}
+			var to []string
+			for _, p := range d.people.Members(n.Owners) {
+				if p.Name != by.Name {
+					to = append(to, p.Name)
+				}
+			}
+			d.Notices.Tell(ctx, to, notices.Notice{
+				Kind: notices.Approval, Subject: fmt.Sprintf("Draft %s waits for your approval for segment %s", x.row.Name, segment),
+				Body: strings.TrimSpace(fmt.Sprintf("%s submitted it for review. %s", by.Called, x.row.Reason)), Link: fmt.Sprintf("/changes/%d", x.row.ID),
+			})
+		}
+	}
 }

@@ -14,6 +14,7 @@ const (
 	EventDrafts   = "drafts"   // there is a draft more
 	EventDraft    = "draft"    // a draft changed
 	EventTargets  = "targets"  // what targets hold is another, or how far a plan is
+	EventNotices  = "notices"  // there is one more
 	EventPresence = "presence" // who is in a draft, and what they have open
 )
 
@@ -50,6 +51,9 @@ func (e *Events) Changed() { e.tell(Event{Kind: EventEstate}) }
 
 // Written tells everybody that a plan went on, or began or ended.
 func (e *Events) Written() { e.tell(Event{Kind: EventTargets}) }
+
+// Noticed tells everybody that there is a notice.
+func (e *Events) Noticed() { e.tell(Event{Kind: EventNotices}) }
 
 // Listener gets events until it is closed. One that is too slow misses some.
 type Listener struct {

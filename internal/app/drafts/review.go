@@ -18,6 +18,7 @@ import (
 	"bivium/core/verdict"
 	"bivium/internal/app/consequence"
 	"bivium/internal/app/view"
+	"bivium/internal/notices"
 	"bivium/internal/people"
 	"bivium/internal/store"
 	"bivium/internal/wording"
@@ -303,6 +304,9 @@ func (d *Desk) Approve(ctx context.Context, by *people.Who, id, version int64) e
 	if err := d.look(ctx, x); err != nil {
 		return err
 	}
+	d.Notices.Tell(ctx, d.authorsOf(x, by), notices.Notice{
+		Kind: notices.Draft, Subject: fmt.Sprintf("Draft %s is approved for %s", x.row.Name, strings.Join(segments, ", ")), Body: "By " + by.Called + ".", Link: fmt.Sprintf("/changes/%d", id),
+	})
 	d.Events.tell(Event{Kind: EventDraft, Draft: id})
 	return d.people.Audit().Add(ctx, by, "draft approved", x.row.Name, "for "+strings.Join(segments, ", "))
 }
@@ -444,4 +448,13 @@ func (d *Desk) ResolveComment(ctx context.Context, by *people.Who, id, comment i
 	}
 	d.Events.tell(Event{Kind: EventDraft, Draft: id})
 	return nil
+}
+
+// authorsOf returns the names of those who wrote a draft, but for one.
+func (d *Desk) authorsOf(x *draft, but *people.Who) []string {
+	out := []string{x.row.Author}
+	for i := range x.steps {
+		out = append(out, x.steps[i].Author)
+	}
+	return slices.DeleteFunc(out, func(name string) bool { return name == but.Name })
 }

@@ -169,6 +169,7 @@ func Run(t *testing.T, p Provider) {
 	})
 	t.Run("lists", func(t *testing.T) { lists(t, p) })
 	t.Run("writing", func(t *testing.T) { writing(t, p) })
+	t.Run("routes", func(t *testing.T) { routes(t, p) })
 	t.Run("health", func(t *testing.T) {
 		a := p.Open(t, 1, 1)
 		states, err := a.Driver.Health(t.Context())

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bivium/core/estate"
+	"bivium/core/inventory"
 	"bivium/core/native/config"
 	"bivium/core/space"
 	"bivium/internal/drivers"
@@ -193,10 +194,54 @@ func entries(t *testing.T, p Provider, a Account, workload string) {
 	assert.Equal(t, []string{list.Name}, bound.Lists)
 	_, err = a.Driver.Put(t.Context(), &drivers.Put{Entries: &list})
 	require.ErrorIs(t, err, drivers.ErrChanged)
+	_, err = a.Driver.Put(t.Context(), &drivers.Put{Version: version, Entries: &list, Remove: true})
+	require.Error(t, err, "a workload bears it")
 	list.Entries = slices.Repeat(list.Entries[:1], p.Most+1)
 	_, err = a.Driver.Put(t.Context(), &drivers.Put{Version: version, Entries: &list})
 	var limit *drivers.LimitError
 	require.ErrorAs(t, err, &limit)
 	_, err = a.Driver.Put(t.Context(), &drivers.Put{Version: bound.Version, Workload: workload, Bears: []string{"no-such-list"}})
 	require.ErrorIs(t, err, drivers.ErrMissing)
+	_, err = a.Driver.Put(t.Context(), &drivers.Put{Version: bound.Version, Workload: workload, Remove: true})
+	require.NoError(t, err)
+	_, err = a.Driver.Put(t.Context(), &drivers.Put{Version: version, Entries: &list, Remove: true})
+	require.NoError(t, err)
+	got, bound = find()
+	assert.Empty(t, got.Version, "the list is gone")
+	assert.Empty(t, bound.Version, "and the workload bears what all do")
+}
+
+// routes writes the route table of a network, reads it back, and is refused where somebody else
+// has written. Premises have none.
+func routes(t *testing.T, p Provider) {
+	a := p.Open(t, 2, 3)
+	networks, _, _ := read(t, a.Driver, nil)
+	find := func() *drivers.Table {
+		native, err := a.Driver.Native(t.Context(), []string{networks[0].ID})
+		require.NoError(t, err)
+		for i := range native.Tables {
+			if native.Tables[i].Network == networks[0].ID {
+				return &native.Tables[i]
+			}
+		}
+		return nil
+	}
+	put := drivers.Put{Network: networks[0].ID, Table: []inventory.Route{
+		{To: netip.MustParsePrefix("10.0.0.0/8"), Via: "hub"}, {To: netip.MustParsePrefix("0.0.0.0/0"), Via: "none"}, {To: netip.MustParsePrefix("10.9.0.0/16"), Via: "peer:" + networks[1].ID},
+	}}
+	if find() == nil {
+		_, err := a.Driver.Put(t.Context(), &put)
+		require.Error(t, err, "it has no route tables")
+		return
+	}
+	put.Version = find().Version
+	version, err := a.Driver.Put(t.Context(), &put)
+	require.NoError(t, err)
+	assert.Equal(t, drivers.Table{Network: networks[0].ID, Version: version, Routes: put.Table}, *find())
+	_, err = a.Driver.Put(t.Context(), &put)
+	require.ErrorIs(t, err, drivers.ErrChanged)
+	put.Version, put.Table = version, []inventory.Route{}
+	_, err = a.Driver.Put(t.Context(), &put)
+	require.NoError(t, err)
+	assert.Empty(t, find().Routes)
 }

@@ -74,4 +74,4 @@ export const sendRound = async (plan: number, segment = "") =>
   take(await client.POST("/api/rounds", { body: { segment, plan } }));
 
 export const connectHubs = async (endpoint: string, token: string) =>
-  client.PUT("/api/hubs", { body: { endpoint, token } });
+  take(await client.PUT("/api/hubs", { body: { endpoint, token } }));

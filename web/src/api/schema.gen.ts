@@ -1243,6 +1243,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What somebody should know, the newest first */
+        get: operations["getNotices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/notices/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Mark notices up to one as seen */
+        post: operations["seeNotices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/notices/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where somebody wants to be told, besides in the browser */
+        get: operations["getNoticeSettings"];
+        /** Change where somebody wants to be told */
+        put: operations["putNoticeSettings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/notices/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send oneself a notice, wherever one wants to be told */
+        post: operations["testNotices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/undo": {
         parameters: {
             query?: never;
@@ -2711,6 +2780,8 @@ export interface components {
             state: "unconnected" | "in-force" | "applying" | "partly" | "asks" | "paused" | "stopped" | "unknown";
             why: string;
             behind: components["schemas"]["BehindTarget"][];
+            /** @description Whether hubs and firewalls are connected */
+            hubs: boolean;
             plan: number;
             done: number;
             writes: number;
@@ -2837,6 +2908,25 @@ export interface components {
             wrong: number;
             stricter: number;
             results: components["schemas"]["PacketResult"][];
+        };
+        Notice: {
+            id: number;
+            /** Format: date-time */
+            at: string;
+            /** @enum {unknown} */
+            kind: "approval" | "draft" | "failed" | "waits" | "test";
+            subject: string;
+            body: string;
+            link: string;
+            seen: boolean;
+        };
+        NoticeSettings: {
+            email: string;
+            webhook: string;
+            kinds: ("approval" | "draft" | "failed" | "waits")[];
+            /** @description With which what is sent to the webhook is signed */
+            key: string;
+            sendMail: boolean;
         };
         NativeProof: {
             revision: number;
@@ -5161,6 +5251,123 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PacketRound"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getNotices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        notices: components["schemas"]["Notice"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    seeNotices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    upTo: number;
+                };
+            };
+        };
+        responses: {
+            /** @description They are */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getNoticeSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeSettings"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putNoticeSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    email: string;
+                    webhook: string;
+                    kinds: string[];
+                };
+            };
+        };
+        responses: {
+            /** @description The settings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeSettings"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testNotices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is under way */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -3,7 +3,9 @@ import { UserRound } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
 import { useNavigate } from "react-router";
 import { signInPath } from "../api/client";
+import { noticesQuery } from "../api/notices";
 import { meQuery, signOut } from "../api/people";
+import { counted } from "../parts/wording";
 
 const item = "block cursor-default px-4 py-1.5 outline-none data-highlighted:bg-wash";
 
@@ -12,16 +14,26 @@ export function PersonMenu() {
   const me = useQuery(meQuery);
   const navigate = useNavigate();
   const out = useMutation({ mutationFn: signOut, onSuccess: () => window.location.assign(signInPath) });
+  const notices = useQuery(noticesQuery);
   if (!me.data) return null;
+  const unseen = notices.data?.notices.filter((n) => !n.seen).length ?? 0;
   const { called, roles } = me.data;
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger
         aria-label={`Signed in as ${called}`}
-        title={called}
-        className="flex items-center text-soft hover:text-ink"
+        title={unseen > 0 ? `${called}: ${counted(unseen, "notification")}` : called}
+        className="relative flex items-center text-soft hover:text-ink"
       >
         <UserRound size={17} />
+        {unseen > 0 && (
+          <span
+            data-testid="unseen"
+            className="absolute -top-2 -right-2.5 min-w-4 rounded-full bg-accent px-1 text-center text-[11px] leading-4 font-semibold text-sheet"
+          >
+            {unseen}
+          </span>
+        )}
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
         <DropdownMenu.Content
@@ -33,6 +45,10 @@ export function PersonMenu() {
             <p className="font-semibold">{called}</p>
             <p className="text-[13px] text-soft">{roles.length > 0 ? roles.join(", ") : "viewer"}</p>
           </div>
+          <DropdownMenu.Item className={item} onSelect={() => void navigate("/people/notices")}>
+            Notifications
+            {unseen > 0 && <span className="text-soft"> · {unseen} new</span>}
+          </DropdownMenu.Item>
           <DropdownMenu.Item className={item} onSelect={() => void navigate("/people/me")}>
             Password and tokens
           </DropdownMenu.Item>

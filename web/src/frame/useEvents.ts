@@ -12,7 +12,7 @@ export interface Present {
 }
 
 interface Event {
-  kind: "estate" | "drafts" | "draft" | "presence" | "targets";
+  kind: "estate" | "drafts" | "draft" | "presence" | "targets" | "notices";
   draft?: number;
   present?: Present[];
 }
@@ -36,7 +36,8 @@ export function useEvents(w: Where): Present[] {
           queryKey: ["applying"],
           predicate: (q) => q.queryKey[1] !== "preview",
         });
-      if (event.kind === "targets") return;
+      if (event.kind === "notices") void queries.invalidateQueries({ queryKey: ["notices"], exact: true });
+      if (event.kind === "targets" || event.kind === "notices") return;
       void queries.invalidateQueries({ queryKey: ["drafts"] });
       if (event.kind === "estate") void queries.invalidateQueries({ queryKey: ["revisions"] });
       if (event.kind === "estate" || event.draft === draft)

@@ -4,6 +4,7 @@ import { meQuery } from "../../api/people";
 import { AuditLog } from "./AuditLog";
 import { Everybody } from "./Everybody";
 import { Myself } from "./Myself";
+import { Notices } from "./Notices";
 
 /** Who may sign in, what each may do, and what they did. */
 export function PeoplePlace() {
@@ -12,6 +13,7 @@ export function PeoplePlace() {
   if (!me.data) return null;
   const tabs = [
     { path: "/people", name: "People and teams" },
+    { path: "/people/notices", name: "Notifications" },
     { path: "/people/me", name: "Password and tokens" },
     ...(me.data.roles.includes("auditor") ? [{ path: "/people/audit", name: "Audit log" }] : []),
   ];
@@ -29,7 +31,15 @@ export function PeoplePlace() {
           </NavLink>
         ))}
       </nav>
-      {tab === "me" ? <Myself me={me.data} /> : tab === "audit" ? <AuditLog /> : <Everybody me={me.data} />}
+      {tab === "notices" ? (
+        <Notices />
+      ) : tab === "me" ? (
+        <Myself me={me.data} />
+      ) : tab === "audit" ? (
+        <AuditLog />
+      ) : (
+        <Everybody me={me.data} />
+      )}
     </section>
   );
 }

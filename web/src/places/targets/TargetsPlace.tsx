@@ -6,6 +6,7 @@ import type { Schemas } from "../../api/client";
 import { where } from "../../frame/where";
 import { problemText } from "../../parts/ConsequenceView";
 import { counted } from "../../parts/wording";
+import { ConnectHubs } from "./ConnectHubs";
 import { DriftView } from "./DriftView";
 import { HeldView } from "./HeldView";
 import { ProofView, ProofLine } from "./ProofView";
@@ -77,6 +78,7 @@ function Summary({ targets }: { targets: Schemas["Targets"] }) {
         What connected targets hold follows the applied estate.
       </p>
       <ProofLine />
+      <ConnectHubs />
       <p className="pt-1">
         <Link to={{ pathname: "/targets/drift", search }} className="text-accent hover:underline">
           Compare with what the accounts hold now
