@@ -106,7 +106,7 @@ func TestScreenshots(t *testing.T) {
 	u.becomes("rune")
 	u.goTo(address + "/changes/1?draft=1")
 	u.applies()
-	u.goTo(address + "/changes/plans/1")
+	u.goTo(address + "/changes/plans/2")
 	u.sees("[data-testid=plan-state]", "in force")
 	u.photograph(file("plan"))
 	u.goTo(address + "/changes/history")

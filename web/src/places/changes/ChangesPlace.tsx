@@ -67,7 +67,7 @@ export function Tabs() {
       ].map(([path, name]) => (
         <NavLink
           key={path}
-          end
+          end={path === "/changes"}
           to={path ?? ""}
           className="text-soft hover:text-ink aria-[current=page]:font-semibold aria-[current=page]:text-ink"
         >

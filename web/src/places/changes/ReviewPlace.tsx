@@ -91,8 +91,8 @@ function Preview({ d }: { d: DraftReview }) {
   if (!applying.data || applying.data.state === "unconnected") return null;
   return (
     <section aria-label="Plan" className="pt-5">
-      <h2 className="flex items-center gap-3 pb-1 font-serif text-[17px] font-semibold">
-        What is written to targets
+      <div className="flex items-center gap-3 pb-1">
+        <h2 className="font-serif text-[17px] font-semibold">What is written to targets</h2>
         <Button
           disabled={plan.isFetching}
           onClick={() => (open ? void plan.refetch() : setOpen(true))}
@@ -100,7 +100,7 @@ function Preview({ d }: { d: DraftReview }) {
         >
           {plan.isFetching ? "Reading the targets…" : open ? "Plan again" : "Show the plan"}
         </Button>
-      </h2>
+      </div>
       {plan.error && (
         <p role="alert" className="text-denied">
           {problemText(plan.error)}
