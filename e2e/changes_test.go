@@ -157,3 +157,32 @@ func TestAnEmergency(t *testing.T) {
 	u.goTo(address + "/people/audit")
 	u.sees("table", "emergency reviewed")
 }
+
+// TestAFreezeHoldsChangesBack declares a freeze: a draft cannot be applied, and it is said why; in an
+// emergency it can, and stays marked.
+func TestAFreezeHoldsChangesBack(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	u.name = "rune"
+	u.goTo(address + "/changes/windows")
+	u.sees("section", "There are none")
+	u.chooses("Kind", "freeze")
+	u.chooses("Segment", "office")
+	u.writes("input[placeholder='2026-12-20']", "2020-01-01")
+	u.writes("input[placeholder='2027-01-02']", "2999-12-31")
+	u.clicksOn("form button", "Add")
+	u.sees("table", "frozen from 2020-01-01 to 2999-12-31")
+	u.goTo(address + "/rules/policy/crews-web")
+	u.clicks("button[role=switch]")
+	u.clicksOn("[data-testid=effect][data-waiting=false] button:not([disabled])", "Save")
+	u.clicksOn("[aria-label^=Draft] a", "Review")
+	u.sees("[data-testid=can-apply]", "segment office: frozen from 2020-01-01 to 2999-12-31")
+	assert.True(t, u.sees("button", "Apply draft").MustProperty("disabled").Bool())
+	u.clicksOn("button", "Apply in an emergency…")
+	u.types("the proxy leaks")
+	u.clicksOn("[role=dialog] button:not([disabled])", "Apply in an emergency")
+	u.sees("[data-testid=state]", "applied as revision")
+	u.goTo(address + "/changes/windows")
+	u.clicksOn("table button", "Remove")
+	u.sees("section", "There are none")
+}

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -34,6 +35,9 @@ func (u *user) puts(field, token string) {
 	u.clicks("[aria-label='" + field + "']")
 	u.types(token)
 	u.presses(input.Enter)
+	if strings.HasPrefix(field, "services") { // it is there before anything else is done
+		u.find("[aria-label='Remove " + token + " from " + field + "']")
+	}
 }
 
 // clears removes a token of a field.

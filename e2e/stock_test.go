@@ -23,14 +23,14 @@ var printed = regexp.MustCompile(`^\S+ +(\w+) +(http://\S+)`)
 
 func startOutside(t *testing.T) *outside {
 	t.Helper()
-	lines, _ := start(t, 6, "standins", "--port", "0")
+	lines, _ := start(t, 7, "standins", "--port", "0")
 	w := &outside{t, map[string]string{}, ""}
-	for _, line := range lines[:5] {
+	for _, line := range lines[:6] {
 		m := printed.FindStringSubmatch(line)
 		require.NotNil(t, m, line)
 		w.endpoints[m[1]] = m[2]
 	}
-	_, w.play, _ = strings.Cut(lines[5], "go): ")
+	_, w.play, _ = strings.Cut(lines[6], "go): ")
 	return w
 }
 

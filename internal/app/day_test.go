@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bivium/core/document"
+	"bivium/core/edit"
 	"bivium/core/estate"
 	"bivium/internal/app/view"
 	"bivium/internal/store"
@@ -62,4 +63,13 @@ func TestWhatRunsOutDoesNothingFromThenOn(t *testing.T) {
 	assert.Equal(t, "denied", outcome())
 	assert.Contains(t, found(), "ran-out")
 	assert.Equal(t, int64(1), a.Now().Revision, "nothing is written otherwise")
+
+	other, err := document.ValueOf([]byte(`{"name": "c", "subnets": ["n/a", "n/b"]}`))
+	require.NoError(t, err)
+	_, err = a.Make(t.Context(), &Edit{Edit: edit.Edit{Operations: []edit.Operation{{Op: edit.Put, Kind: estate.KindGroup, Object: other, Base: edit.Absent}}}, Seen: 1}, "test")
+	require.NoError(t, err)
+	_, err = a.Undo(t.Context(), 2, "test")
+	require.NoError(t, err)
+	assert.Equal(t, "denied", outcome(), "what has run out does not come back with what is taken back")
+	assert.Contains(t, found(), "ran-out")
 }

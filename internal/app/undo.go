@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"bivium/core/document"
+	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/internal/app/consequence"
 	"bivium/internal/app/view"
@@ -77,6 +78,6 @@ func (a *App) Undo(ctx context.Context, based int64, actor string) (*consequence
 		case err != nil:
 			return nil, err
 		}
-		return &view.Plan{Next: document.Shared(now.Estate, was), Former: former}, nil
+		return &view.Plan{Next: estate.AsOf(document.Shared(now.Estate, was), now.Estate.Day), Former: former}, nil // what has run out does not come back
 	}})
 }

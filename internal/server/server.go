@@ -143,6 +143,7 @@ func New(c Config) http.Handler {
 	api.POST("/targets/take-over", h.takeOver, q.trial)
 	routePlans(api, h, q)
 	routeNotices(api, h)
+	routeWindows(api, h)
 	api.POST("/states", h.askStates)
 	api.GET("/sessions", h.getSessions)
 	api.POST("/undo", h.postUndo)

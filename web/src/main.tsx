@@ -8,6 +8,7 @@ import { where, whereKey } from "./frame/where";
 import { ChangesPlace } from "./places/changes/ChangesPlace";
 import { HistoryPlace } from "./places/changes/HistoryPlace";
 import { PlanPlace, PlansPlace } from "./places/changes/PlanPlace";
+import { WindowsPlace } from "./places/changes/WindowsPlace";
 import { ReviewPlace } from "./places/changes/ReviewPlace";
 import { RevisionPlace } from "./places/changes/RevisionPlace";
 import { BeginPlace } from "./places/begin/BeginPlace";
@@ -50,6 +51,7 @@ const places = [
   { path: "/changes", element: <ChangesPlace /> },
   { path: "/changes/history", element: <HistoryPlace /> },
   { path: "/changes/history/:from/:to", element: <RevisionPlace /> },
+  { path: "/changes/windows", element: <WindowsPlace /> },
   { path: "/changes/plans", element: <PlansPlace /> },
   { path: "/changes/plans/:id", element: <PlanPlace /> },
   { path: "/changes/:id", element: <ReviewPlace /> },

@@ -1,6 +1,7 @@
 package drafts
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -64,8 +65,8 @@ const mostTries = 5
 
 // How is how a draft is applied.
 type How struct {
-	// Emergency, if it is not "", is why that happens without approvals: it lifts nothing else, and
-	// cannot change owners or approval (C2.6).
+	// Emergency, if it is not "", is why that happens without approvals, or outside of a window: it
+	// lifts nothing else, and cannot change owners or approval (C2.6).
 	Emergency string
 	// Staged asks for test packets after each step of writing, and for going back where one does not
 	// come out as predicted.
@@ -107,7 +108,11 @@ func (d *Desk) applyNow(ctx context.Context, by *people.Who, x *draft, how How) 
 	j := x.judge()
 	note := d.note(x)
 	note.Staged = how.Staged
-	if unapproved := x.unapproved(); how.Emergency != "" && len(unapproved) > 0 {
+	shut, err := d.outside(ctx, x, j)
+	if err != nil {
+		return nil, err
+	}
+	if unapproved := x.unapproved(); how.Emergency != "" && (len(unapproved) > 0 || shut != "") {
 		for _, n := range j.needs {
 			if n.Guard {
 				return nil, &view.Problem{At: "emergency", Message: fmt.Sprintf("the draft changes who approves for segment %s, which an emergency cannot", n.Segment), Fix: "ask its owners"}
@@ -120,7 +125,7 @@ func (d *Desk) applyNow(ctx context.Context, by *people.Who, x *draft, how How) 
 			}
 		}
 	}
-	why := x.hindrance(j)
+	why := cmp.Or(x.hindrance(j), shut)
 	if note.Emergency != "" {
 		why = x.obstacle(j)
 	}

@@ -1,6 +1,7 @@
 package drafts
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -127,6 +128,7 @@ type Review struct {
 	Approvals   []ApprovalView           `json:"approvals"`
 	Comments    []CommentView            `json:"comments"`
 	CanApply    string                   `json:"canApply"` // why it cannot be applied; "" if it can
+	Outside     string                   `json:"outside"`  // why a window or freeze does not let it be applied now; "" where none does
 }
 
 const (
@@ -171,6 +173,12 @@ func (d *Desk) Review(ctx context.Context, by *people.Who, id int64) (*Review, e
 		out.Comments = append(out.Comments, CommentView{c.ID, c.About, d.people.CalledOf(c.Author), c.At, c.Text, c.Resolved})
 	}
 	out.CanApply = x.hindrance(j)
+	if x.row.State != store.DraftApplied && x.row.State != store.DraftDiscarded {
+		if out.Outside, err = d.outside(ctx, x, j); err != nil {
+			return nil, err
+		}
+	}
+	out.CanApply = cmp.Or(out.CanApply, out.Outside)
 	return out, nil
 }
 

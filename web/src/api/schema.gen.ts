@@ -1523,6 +1523,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/windows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When drafts may be applied, and when they may not */
+        get: operations["getWindows"];
+        put?: never;
+        /** Add a window, or a freeze */
+        post: operations["postWindow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/windows/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a window or a freeze */
+        delete: operations["deleteWindow"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1567,6 +1602,8 @@ export interface components {
             comments: components["schemas"]["Comment"][];
             /** @description why it cannot be applied; empty if it can */
             canApply: string;
+            /** @description why a window or a freeze does not let it be applied now */
+            outside: string;
         };
         DraftStep: {
             number: number;
@@ -2927,6 +2964,21 @@ export interface components {
             /** @description With which what is sent to the webhook is signed */
             key: string;
             sendMail: boolean;
+        };
+        ChangeWindow: {
+            id: number;
+            /** @description Empty for all */
+            segment: string;
+            days: ("mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun")[];
+            /** @description Of a window, a time of the day */
+            opens: string;
+            /** @description Before it opens: on the next day */
+            closes: string;
+            zone: string;
+            /** @description Of a freeze, the first day */
+            first: string;
+            last: string;
+            why: string;
         };
         NativeProof: {
             revision: number;
@@ -5788,6 +5840,84 @@ export interface operations {
                     "text/plain": string;
                     "application/yang-data+json": Record<string, never>;
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getWindows: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        windows: components["schemas"]["ChangeWindow"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    postWindow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    segment: string;
+                    days?: string[];
+                    opens?: string;
+                    closes?: string;
+                    zone: string;
+                    first?: string;
+                    last?: string;
+                    why?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description It is there */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeWindow"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteWindow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -63,6 +63,7 @@ export function Tabs() {
       {[
         ["/changes", "Drafts"],
         ["/changes/plans", "In force"],
+        ["/changes/windows", "Windows"],
         ["/changes/history", "History"],
       ].map(([path, name]) => (
         <NavLink

@@ -171,9 +171,15 @@ function Head({ d, me }: { d: DraftReview; me: Self }) {
               Approve for {mine.map((a) => a.segment).join(", ")}
             </Button>
           )}
-          {applies && !closed && waits && d.conflicts.length === 0 && d.consequence.refused.length === 0 && (
-            <Button onClick={() => setAsks("emergency")}>Apply without approval…</Button>
-          )}
+          {applies &&
+            !closed &&
+            (waits || d.outside !== "") &&
+            d.conflicts.length === 0 &&
+            d.consequence.refused.length === 0 && (
+              <Button onClick={() => setAsks("emergency")}>
+                {waits ? "Apply without approval…" : "Apply in an emergency…"}
+              </Button>
+            )}
           {applies && !closed && applying.data && applying.data.state !== "unconnected" && (
             <label
               className="flex items-center gap-1.5 text-[13px]"
@@ -265,10 +271,15 @@ function Emergency({
   const [reason, setReason] = useState("");
   const segments = d.asked.filter((a) => !a.approved).map((a) => a.segment);
   return (
-    <Overlay title="Apply without approval" onClose={onClose}>
+    <Overlay
+      title={segments.length > 0 ? "Apply without approval" : "Apply in an emergency"}
+      onClose={onClose}
+    >
       <p className="pb-3">
-        Owners of {segments.join(", ")} have not approved. In an emergency you can apply the draft all the
-        same: it stays marked in the history until one of them has reviewed it.
+        {segments.length > 0 && <>Owners of {segments.join(", ")} have not approved. </>}
+        {d.outside && <>Now is not the time: {d.outside}. </>}
+        In an emergency you can apply the draft all the same: it stays marked in the history until an owner
+        has reviewed it.
       </p>
       <Field label="Why it cannot wait" value={reason} onChange={(e) => setReason(e.target.value)} />
       <div className="flex gap-2 pt-3">
@@ -280,7 +291,7 @@ function Emergency({
             onClose();
           }}
         >
-          Apply without approval
+          {segments.length > 0 ? "Apply without approval" : "Apply in an emergency"}
         </Button>
         <Button onClick={onClose}>Cancel</Button>
       </div>
