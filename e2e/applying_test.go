@@ -56,6 +56,12 @@ func (w *written) drafts(name string, operations ...any) int64 {
 	return d.ID
 }
 
+// inForce waits until what a revision asks of targets is in force.
+func (w *written) inForce(revision int) {
+	w.t.Helper()
+	w.find(fmt.Sprintf("[data-testid=in-force][data-state=in-force][data-revision='%d']", revision))
+}
+
 type object = map[string]any
 
 func share() object {
@@ -85,7 +91,7 @@ func TestAShareComesIntoForce(t *testing.T) {
 	}}})
 	w.goTo(w.address + fmt.Sprintf("/changes/%d?draft=%d", draft, draft))
 	w.clicksOn("button", "Show the plan")
-	w.sees("[aria-label=Plan]", "Nothing passes meanwhile that passes neither before nor after")
+	w.sees("[aria-label=Plan]", "No flow is opened temporarily")
 	w.sees("[aria-label=Open]", "Match list of segment market")
 	w.sees("[aria-label=Open]", "share historian-to-traders rule 1")
 	w.clicksOn("button", "Submit for review")
@@ -99,7 +105,7 @@ func TestAShareComesIntoForce(t *testing.T) {
 	w.becomes("mira")
 	w.goTo(w.address + fmt.Sprintf("/changes/%d?draft=%d", draft, draft))
 	w.applies()
-	w.find("[data-testid=in-force][data-state=in-force]")
+	w.inForce(3)
 	w.goTo(w.address + "/changes/plans")
 	w.sees("h1", "Revision 3: in force")
 	w.clicksOn("table a", "Plan 1")
@@ -133,6 +139,7 @@ func TestDriftIsPutRight(t *testing.T) {
 	w.goTo(w.address + "/targets/drift")
 	w.sees("[aria-label=Target]", "No list differs from what is intended")
 	w.goTo(w.address + "/changes/plans")
+	w.sees("table", "Plan 1")
 	w.clicksOn("button", "Send a round of packets")
 	w.sees("[data-testid=round]", "packets did what was predicted")
 }
@@ -165,7 +172,7 @@ func TestTargetsThatAreDownOrRefuse(t *testing.T) {
 	w.plays(http.MethodPut, "/accounts/cirra-north/fault", `{"kind": "none"}`)
 	w.clicks("[data-testid=in-force]")
 	w.clicksOn("button", "Try again now")
-	w.find("[data-testid=in-force][data-state=in-force]")
+	w.inForce(3)
 	w.goTo(w.address + "/board?from=names-1&to=directory-1&on=tcp/9090")
 	w.clicksOn("[aria-label='Try it'] button", "Try it with a packet")
 	w.sees("[data-testid=packet][data-agrees=true]", "delivered, and answered")
@@ -189,7 +196,7 @@ func TestANetworkIsProtected(t *testing.T) {
 	w.clicksOn("button", "Show the plan")
 	w.sees("[aria-label=Move]", "Route table of network forecast-dev")
 	w.clicksOn("button:not([disabled])", "Apply draft")
-	w.find("[data-testid=in-force][data-state=in-force]")
+	w.inForce(3)
 	w.goTo(w.address + question)
 	w.clicksOn("[aria-label='Try it'] button", "Try it with a packet")
 	w.sees("[data-testid=packet][data-agrees=true]", "stopped at")
@@ -205,7 +212,7 @@ func TestAMachineThatComesGetsItsLists(t *testing.T) {
 	w.asks("/api/accounts/velum-central/reading", "", map[string]any{}, nil)
 	w.goTo(w.address + "/changes/plans")
 	w.sees("table", "sync")
-	w.find("[data-testid=in-force][data-state=in-force]")
+	w.inForce(3)
 	w.goTo(w.address + "/board?from=trader-late&to=price-db-1&on=tcp/5432")
 	w.clicksOn("[aria-label='Try it'] button", "Try it with a packet")
 	w.sees("[data-testid=packet][data-agrees=true]", "delivered, and answered")
@@ -225,7 +232,7 @@ func TestDriftIsTakenOver(t *testing.T) {
 	w.sees("h1", "take-over-drift")
 	w.sees("[aria-label='Objects that change']", "allow-trading-desks-to-trading-prices")
 	w.clicksOn("button:not([disabled])", "Apply draft")
-	w.find("[data-testid=in-force][data-state=in-force]")
+	w.inForce(3)
 	w.goTo(w.address + "/targets/drift")
 	w.sees("[aria-label=Target]", "No flow has another outcome than intended")
 	w.goTo(w.address + "/board?from=trader-1&to=price-db-1&on=tcp/22")
@@ -257,7 +264,7 @@ func TestAStageGoesBackByItself(t *testing.T) {
 	w.sees("[data-testid=plan-state]", "superseded")
 	w.sees("[aria-label=Plan]", "packets did not come out as predicted")
 	w.sees("[aria-label=Plan]", "no firewall works")
-	w.find("[data-testid=in-force][data-state=in-force]")
+	w.inForce(4)
 	w.goTo(w.address + "/changes/history")
 	w.sees("table", "Takes revision 3 back")
 }

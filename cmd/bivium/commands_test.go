@@ -308,7 +308,7 @@ func TestAPlanBetweenTwoFiles(t *testing.T) {
 	next := filepath.Join(t.TempDir(), "next.yaml")
 	require.NoError(t, os.WriteFile(next, []byte(strings.Replace(readFile(t, grayshoal), "services: [sql]", "services: [sql, ssh]", 1)), 0o600))
 	out := must(t, "plan", grayshoal, next)
-	assert.Contains(t, out, "nothing passes meanwhile that passes neither before nor after")
+	assert.Contains(t, out, "no flow is opened temporarily")
 	assert.Contains(t, out, "open\n")
 	assert.NotContains(t, out, "tighten")
 	out = must(t, "plan", next, grayshoal)

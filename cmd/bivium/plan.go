@@ -19,9 +19,9 @@ import (
 	"bivium/internal/wording"
 )
 
-// errUnsafe is returned where flows pass while a plan is carried out that pass neither before nor
-// after.
-var errUnsafe = errors.New("flows pass meanwhile that pass neither before nor after")
+// errUnsafe is returned where flows would pass while a plan is carried out that pass neither before
+// nor after.
+var errUnsafe = errors.New("flows would be opened temporarily")
 
 func planCommand() *cobra.Command {
 	var r remote
@@ -29,10 +29,10 @@ func planCommand() *cobra.Command {
 	var asJSON, putRight bool
 	c := &cobra.Command{
 		Use:   "plan [OLD NEW]",
-		Short: "Print what is written to hubs, clouds and premises, and in which order, so that nothing passes meanwhile",
+		Short: "Print what is written to hubs, clouds and premises, and in an order that opens no flow temporarily",
 		Long: "With two files, print the plan between what the two estates ask of targets. Without, ask a server:\n" +
 			"it reads what targets hold now, and plans what applying a draft, or the applied estate, would write.\n" +
-			"The exit status is 1 if flows would pass meanwhile that pass neither before nor after.",
+			"The exit status is 1 if flows would be opened temporarily that are allowed neither before nor after.",
 		Args: cobra.MatchAll(cobra.MaximumNArgs(2), func(_ *cobra.Command, args []string) error {
 			if len(args) == 1 {
 				return errors.New("give two files, or none to ask a server")
@@ -121,10 +121,10 @@ func printPlan(out io.Writer, v *applying.View) {
 		}
 	}
 	for _, f := range v.Open {
-		fmt.Fprintf(out, "passes meanwhile, and neither before nor after: %s to %s on %s, after %d writes\n", f.Witness.Source, f.Witness.Destination, f.Witness.On, f.After)
+		fmt.Fprintf(out, "opened temporarily: %s to %s on %s, after %d writes\n", f.Witness.Source, f.Witness.Destination, f.Witness.On, f.After)
 	}
 	for _, f := range v.Cut {
-		fmt.Fprintf(out, "may be cut off meanwhile: %s to %s on %s\n", f.Witness.Source, f.Witness.Destination, f.Witness.On)
+		fmt.Fprintf(out, "may be interrupted: %s to %s on %s\n", f.Witness.Source, f.Witness.Destination, f.Witness.On)
 	}
 	switch {
 	case len(v.Writes) == 0:
@@ -132,7 +132,7 @@ func printPlan(out io.Writer, v *applying.View) {
 	case v.Skipped:
 		fmt.Fprintln(out, "there are too many classes of flows to check every state in between")
 	case len(v.Open) == 0:
-		fmt.Fprintf(out, "%d writes; nothing passes meanwhile that passes neither before nor after\n", len(v.Writes))
+		fmt.Fprintf(out, "%d writes; no flow is opened temporarily\n", len(v.Writes))
 	}
 }
 

@@ -68,6 +68,6 @@ func (h *handlers) putNoticeSettings(c echo.Context) error {
 
 // testNotices sends somebody a notice, wherever they want to be told.
 func (h *handlers) testNotices(c echo.Context) error {
-	h.notices.Tell(c.Request().Context(), []string{whoOf(c).Name}, notices.Notice{Kind: notices.Test, Subject: "A test", Body: "This is where you are told.", Link: "/people/notices"})
+	h.notices.Tell(c.Request().Context(), []string{whoOf(c).Name}, notices.Notice{Kind: notices.Test, Subject: "Test notification", Body: "Notifications reach you here.", Link: "/people/notices"})
 	return c.NoContent(http.StatusNoContent)
 }

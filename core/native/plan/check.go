@@ -134,6 +134,11 @@ func ground(before, after State) State {
 			c.Networks = append(c.Networks, config.Network{Name: n.Name, Account: n.Account, Provider: n.Provider})
 		}
 	}
+	for i := range c.Accounts { // machines that are gone send nothing, whatever they bore
+		c.Accounts[i].Bindings = slices.DeleteFunc(slices.Clone(c.Accounts[i].Bindings), func(b config.Binding) bool {
+			return !isThere(Key{Kind: KindBinding, On: b.Workload}, after.Estate)
+		})
+	}
 	for _, a := range after.Config.Accounts {
 		if !slices.ContainsFunc(c.Accounts, func(o config.Account) bool { return o.Name == a.Name }) {
 			c.Accounts = append(c.Accounts, config.Account{Name: a.Name})

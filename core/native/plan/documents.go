@@ -260,7 +260,6 @@ func united(a, b *estate.Estate) *estate.Estate {
 	out.Attachments = union(a.Attachments, b.Attachments, func(x *estate.Attachment) string { return x.Name })
 	out.Links = union(a.Links, b.Links, func(x *estate.Link) string { return x.Name })
 	out.Exits = union(a.Exits, b.Exits, func(x *estate.Exit) string { return x.Name })
-	out.Workloads = union(a.Workloads, b.Workloads, func(x *estate.Workload) string { return x.Name })
 	out.Pools = union(a.Pools, b.Pools, func(x *estate.Pool) string { return x.Name })
 	return &out
 }

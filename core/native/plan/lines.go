@@ -75,7 +75,7 @@ func entryKeys(entries []config.Entry) map[string]int {
 }
 
 func entryKey(e *config.Entry) string {
-	return fmt.Sprint(e.Out, bounded(e.Service), e.Peer, e.Peers)
+	return fmt.Sprint(e.Out, config.Bounded(e.Service), e.Peer, e.Peers)
 }
 
 func prefixesKey(sets []*config.Set) string {
@@ -117,27 +117,13 @@ func servicesKey(boxes []space.Box) string {
 	}
 	out := make([]string, len(boxes))
 	for i, b := range boxes {
-		out[i] = fmt.Sprint(bounded(b))
+		out[i] = fmt.Sprint(config.Bounded(b))
 	}
 	slices.Sort(out)
 	return strings.Join(out, ";")
 }
 
 var anything = space.Box{FirstProtocol: 0, LastProtocol: 255, SourcePorts: estate.AllPorts, Ports: estate.AllPorts}
-
-// bounded returns a service without bounds that its protocol has not.
-func bounded(b space.Box) space.Box {
-	if b.FirstProtocol == b.LastProtocol {
-		ports, sources := estate.PortsOf(b.FirstProtocol)
-		if b.SourcePorts == estate.AllPorts {
-			b.SourcePorts = sources
-		}
-		if b.Ports == estate.AllPorts {
-			b.Ports = ports
-		}
-	}
-	return b
-}
 
 // changed compares the lines of a document before and after a write.
 func changed(key Key, provider string, was, is *Body) (added, removed []string, kept, holds int) {
@@ -182,7 +168,7 @@ func lines(key Key, provider string, b *Body) []string {
 	case b.Bears != nil:
 		var out []string
 		for _, l := range b.Bears {
-			out = append(out, "bears list "+l)
+			out = append(out, "list "+l+" applies")
 		}
 		return out
 	}

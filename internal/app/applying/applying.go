@@ -292,7 +292,7 @@ func (s *Service) settled(ctx context.Context) error {
 		return nil
 	}
 	r.stop()
-	return s.move(ctx, r, store.PlanSuperseded, "the estate does not ask for it any more")
+	return s.move(ctx, r, store.PlanSuperseded, "the applied estate no longer needs it")
 }
 
 // orderOf returns what brought a revision, who, and how it is to be written.

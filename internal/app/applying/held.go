@@ -251,9 +251,9 @@ func reason(err error) string {
 	case errors.Is(err, drivers.ErrCredential):
 		return "it rejected the credential"
 	case errors.Is(err, drivers.ErrMissing):
-		return "it does not have what the rules hang on"
+		return "the network or workload does not exist there"
 	case errors.Is(err, drivers.ErrChanged):
-		return "somebody else has written there since the plan was made"
+		return "it was changed by someone else after the plan was made"
 	case errors.As(err, &limit):
 		return limit.Error()
 	}

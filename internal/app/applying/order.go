@@ -244,9 +244,9 @@ func (s *Service) Begin(ctx context.Context, o Order) (*View, error) {
 	row := &store.Plan{Revision: p.revision, Cause: o.Cause, Actor: o.Actor, Made: s.clock(), State: store.PlanRunning}
 	switch {
 	case len(p.Open) > 0:
-		row.State, row.Why = store.PlanAsks, fmt.Sprintf("while it is carried out, flows between %d pairs of classes pass that pass neither before nor after", len(p.Open))
+		row.State, row.Why = store.PlanAsks, fmt.Sprintf("it would open %d kinds of flow temporarily that are allowed neither before nor after", len(p.Open))
 	case p.moves && o.Cause == CauseSync:
-		row.State, row.Why = store.PlanAsks, "routes move that no person moved"
+		row.State, row.Why = store.PlanAsks, "a sync changed routes, so a person must start it"
 	}
 	p.Staged = o.Staged
 	if o.Staged {

@@ -230,7 +230,7 @@ func isRefusal(err error) bool {
 }
 
 // errLost says that a target acknowledged a write and holds something else.
-var errLost = errors.New("it acknowledged the write, and does not hold it")
+var errLost = errors.New("it acknowledged the write but did not store it")
 
 // putAndRead writes a document on the version that was planned on, and reads it back. If it is of
 // another version and holds what it held, or what it should, nobody changed it: the write was
@@ -298,7 +298,7 @@ func (s *Service) finish(ctx context.Context, r *run) error {
 	}
 	r.mu.Unlock()
 	if undone > 0 {
-		state, why = store.PlanStuck, fmt.Sprintf("%d of %d writes are not done, and cannot be", undone, len(r.writes))
+		state, why = store.PlanStuck, fmt.Sprintf("%d of %d writes cannot be completed", undone, len(r.writes))
 	}
 	if err := s.move(context.WithoutCancel(ctx), r, state, why); err != nil {
 		return err

@@ -90,7 +90,7 @@ func title(key plan.Key) string {
 		return "list " + key.On
 	}
 	if key.On == "" {
-		return "lists of workloads that bear no others"
+		return "default lists of the account"
 	}
 	return "lists of workload " + key.On
 }

@@ -141,7 +141,7 @@ func (s *Service) result(ctx context.Context, now *view.Snapshot, cfg *config.Co
 	if !out.Agrees {
 		out.Why = s.why(ctx)
 		if out.Why == "" {
-			out.Why = "targets hold other rules than Bivium left there, or something is down that is not known to be: see Drift"
+			out.Why = "a target holds other rules than Bivium wrote, or a component is down that Bivium does not know about; see Drift"
 		}
 	}
 	return out

@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"bivium/core/estate"
 	"bivium/core/native/config"
 	"bivium/core/native/reader"
 	"bivium/core/space"
@@ -193,7 +192,7 @@ func atoms(r *config.Rule, single bool) []string {
 				continue
 			}
 			for _, s := range services {
-				out = append(out, fmt.Sprint(r.Out, r.Allow, r.Target, own, peer, bounded(s)))
+				out = append(out, fmt.Sprint(r.Out, r.Allow, r.Target, own, peer, config.Bounded(s)))
 			}
 		}
 	}
@@ -205,20 +204,6 @@ func families(sets []*config.Set) []netip.Prefix {
 		return []netip.Prefix{netip.PrefixFrom(netip.IPv4Unspecified(), 0), netip.PrefixFrom(netip.IPv6Unspecified(), 0)}
 	}
 	return drivers.Prefixes(sets)
-}
-
-// bounded returns a service without bounds that its protocol has not.
-func bounded(b space.Box) space.Box {
-	if b.FirstProtocol == b.LastProtocol {
-		ports, sources := estate.PortsOf(b.FirstProtocol)
-		if b.SourcePorts == estate.AllPorts {
-			b.SourcePorts = sources
-		}
-		if b.Ports == estate.AllPorts {
-			b.Ports = ports
-		}
-	}
-	return b
 }
 
 // singly returns services of one protocol each.

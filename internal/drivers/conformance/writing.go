@@ -195,7 +195,7 @@ func entries(t *testing.T, p Provider, a Account, workload string) {
 	_, err = a.Driver.Put(t.Context(), &drivers.Put{Entries: &list})
 	require.ErrorIs(t, err, drivers.ErrChanged)
 	_, err = a.Driver.Put(t.Context(), &drivers.Put{Version: version, Entries: &list, Remove: true})
-	require.Error(t, err, "a workload bears it")
+	require.Error(t, err, "the list is in use")
 	list.Entries = slices.Repeat(list.Entries[:1], p.Most+1)
 	_, err = a.Driver.Put(t.Context(), &drivers.Put{Version: version, Entries: &list})
 	var limit *drivers.LimitError
@@ -208,7 +208,7 @@ func entries(t *testing.T, p Provider, a Account, workload string) {
 	require.NoError(t, err)
 	got, bound = find()
 	assert.Empty(t, got.Version, "the list is gone")
-	assert.Empty(t, bound.Version, "and the workload bears what all do")
+	assert.Empty(t, bound.Version, "and the default applies to the workload")
 }
 
 // routes writes the route table of a network, reads it back, and is refused where somebody else

@@ -16,6 +16,7 @@ export function ForceChip() {
       to={a.plan > 0 && !calm ? `/changes/plans/${a.plan}` : "/changes/plans"}
       data-testid="in-force"
       data-state={a.state}
+      data-revision={a.revision}
       title={a.why || (calm ? "As Bivium wrote it; Drift under Targets reads what they hold now" : undefined)}
       className={`hover:underline ${calm ? "text-soft" : busy ? "text-accent" : "font-semibold text-denied"}`}
     >

@@ -96,18 +96,18 @@ function targetWords(t: Schemas["PlanTarget"]): string {
 /** What happens to flows while the plan is carried out. */
 function Meanwhile({ plan }: { plan: Plan }) {
   if (plan.writes.length === 0)
-    return <p className="pt-3">Nothing is to be written: targets hold what they should.</p>;
+    return <p className="pt-3">Nothing needs to be written: targets are up to date.</p>;
   return (
     <div className="pt-3">
       {plan.skipped ? (
-        <p>There are too many classes of flows to check every state in between.</p>
+        <p>There are too many classes of flows to check every intermediate state.</p>
       ) : plan.open.length === 0 ? (
         <p>
-          <strong>Nothing passes meanwhile that passes neither before nor after</strong>
+          <strong>No flow is opened temporarily</strong>
           {plan.packets > 0 ? (
             <span className="text-soft">
               {" "}
-              · each class of flows that may change was followed through every state in between (
+              · each class of flows that may change was checked in every intermediate state (
               {counted(plan.packets, "packet")})
             </span>
           ) : (
@@ -117,22 +117,23 @@ function Meanwhile({ plan }: { plan: Plan }) {
       ) : (
         <div role="alert" className="border-l-[3px] border-denied bg-denied/8 px-3 py-2">
           <p className="font-semibold text-denied">
-            {counted(plan.open.length, "kind of flow passes", "kinds of flow pass")} meanwhile that{" "}
-            {plan.open.length === 1 ? "passes" : "pass"} neither before nor after
+            {counted(plan.open.length, "kind of flow", "kinds of flow")} would be opened temporarily, allowed
+            neither before nor after
           </p>
           <Flows flows={plan.open} />
         </div>
       )}
       {plan.staged && (
         <p className="text-soft">
-          Packets are sent after each step; if one does not come out as predicted, everything goes back.
+          Test packets are sent after each step; if one differs from the prediction, the change is rolled
+          back.
         </p>
       )}
       {plan.cut.length > 0 && (
         <details className="pt-1">
           <summary className="cursor-pointer">
-            {counted(plan.cut.length, "kind of flow", "kinds of flow")} may be cut off in between, though{" "}
-            {plan.cut.length === 1 ? "it passes" : "they pass"} before and after
+            {counted(plan.cut.length, "kind of flow", "kinds of flow")} may be interrupted, though allowed
+            before and after
           </summary>
           <Flows flows={plan.cut} />
         </details>

@@ -183,7 +183,7 @@ function Head({ d, me }: { d: DraftReview; me: Self }) {
           {applies && !closed && applying.data && applying.data.state !== "unconnected" && (
             <label
               className="flex items-center gap-1.5 text-[13px]"
-              title="After each step of writing, packets are sent; if one does not come out as predicted, everything goes back"
+              title="Test packets are sent after each step; if one differs from the prediction, the change is rolled back"
             >
               <input type="checkbox" checked={staged} onChange={(e) => setStaged(e.target.checked)} />
               in stages, with test packets
@@ -277,7 +277,7 @@ function Emergency({
     >
       <p className="pb-3">
         {segments.length > 0 && <>Owners of {segments.join(", ")} have not approved. </>}
-        {d.outside && <>Now is not the time: {d.outside}. </>}
+        {d.outside && <>Outside the change window: {d.outside}. </>}
         In an emergency you can apply the draft all the same: it stays marked in the history until an owner
         has reviewed it.
       </p>
