@@ -29,6 +29,7 @@ package matrix
 import (
 	"math/big"
 	"net/netip"
+	"slices"
 	"sync"
 
 	"github.com/bits-and-blooms/bitset"
@@ -106,13 +107,17 @@ func (v *Builder) wholeBlocks(pairs []classes.Pair) []*Block {
 	return out
 }
 
-// Refine returns the same matrix with services cut so that terms are whole
-// atoms; it is the matrix itself if they are already.
-func (s *Matrix) Refine(terms []estate.Term) *Matrix {
-	if _, exact := s.Atoms.Covered(terms); exact {
+// Refine returns the same matrix with services cut so that each of some sets of terms is made
+// of whole atoms; it is the matrix itself if they are already.
+func (s *Matrix) Refine(sets ...[]estate.Term) *Matrix {
+	sets = slices.DeleteFunc(slices.Clone(sets), func(terms []estate.Term) bool {
+		_, exact := s.Atoms.Covered(terms)
+		return exact
+	})
+	if len(sets) == 0 {
 		return s
 	}
-	return s.Recut(space.Cut(append(s.Judge.Settings(), terms)))
+	return s.Recut(space.Cut(slices.Concat(s.Judge.Settings(), sets)))
 }
 
 // Recut returns the same matrix with services cut by other atoms. Each of them must be

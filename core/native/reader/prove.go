@@ -64,7 +64,7 @@ const (
 // classes times the lines that they may have flows with; and each flow that may differ.
 func Prove(s *matrix.Matrix, cfg *config.Config) *Proof {
 	r := New(s.Judge.Estate, cfg)
-	s = s.Refine(r.termsThatCut(s))
+	s = s.Refine(r.termsThatCut(s)...)
 	p := &prover{s: s, r: r, found: map[string]*differing{}, atomsOf: map[*space.Box]*bitset.BitSet{}, seen: map[pairKey]bool{}}
 	everySet(cfg, p.cutter.add)
 	p.cutWorkloads()
@@ -109,8 +109,9 @@ type meaning struct {
 	passes [][]bool
 }
 
-// termsThatCut returns the services of the configuration that cut atoms of the matrix.
-func (r *Reader) termsThatCut(s *matrix.Matrix) []estate.Term {
+// termsThatCut returns the services of the configuration that cut atoms of the matrix, each a set
+// of its own: two that overlap cut each other.
+func (r *Reader) termsThatCut(s *matrix.Matrix) [][]estate.Term {
 	var boxes []space.Box
 	known := map[space.Box]bool{}
 	add := func(list []space.Box) {
@@ -122,11 +123,11 @@ func (r *Reader) termsThatCut(s *matrix.Matrix) []estate.Term {
 		}
 	}
 	everyService(r.cfg, add)
-	var out []estate.Term
+	var out [][]estate.Term
 	for _, b := range boxes {
 		for atom := range s.Atoms.Len() {
 			if cuts(b, s.Atoms.Set(atom)) {
-				out = append(out, termsOf(b)...)
+				out = append(out, termsOf(b))
 				break
 			}
 		}
