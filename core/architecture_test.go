@@ -34,8 +34,8 @@ var order = []string{
 	"intervals", "classes", "matrix", "revise", // all flows, and after an edit
 	"query", "difference", "expectation", "findings", "failure", "analysis", // what follows from it
 	"native/config", "native", "native/reader", // what targets must hold, and what that does
-	"native/plan",                                                                         // in which order it is written
-	"approval", "edit", "suggest", "flowfile", "inventory", "learning", "wiring", "synth", // edits, and what comes from outside
+	"native/plan",                                                                                            // in which order it is written
+	"approval", "edit", "native/proposal", "suggest", "flowfile", "inventory", "learning", "wiring", "synth", // edits, and what comes from outside
 }
 
 // mostLines is how long a package may become before nobody holds it in their head.

@@ -63,6 +63,7 @@ type Estate struct {
 type Account struct {
 	Name        string `json:"name" doc:"req,name"`
 	Provider    string `json:"provider" doc:"req,name"`
+	Observed    bool   `json:"observed,omitempty"` // read only: Bivium writes nothing there, and so enforces nothing
 	Description string `json:"description,omitempty"`
 }
 
@@ -143,6 +144,19 @@ func (n *Network) Enforces() string {
 		return EnforceNative
 	}
 	return EnforceNone
+}
+
+// Enforces is that of a network of the estate: none in an account that is observed only.
+func (e *Estate) Enforces(n *Network) string {
+	if e.Observes(n.Account) {
+		return EnforceNone
+	}
+	return n.Enforces()
+}
+
+// Observes reports whether an account is observed only: read, and never written.
+func (e *Estate) Observes(account string) bool {
+	return slices.ContainsFunc(e.Accounts, func(a Account) bool { return a.Observed && a.Name == account })
 }
 
 // SegmentOf returns the segment that the subnet lies in, or "" for none.

@@ -26,7 +26,7 @@ func (t *translator) network(n *estate.Network) (config.Network, *cirraNetwork, 
 		}
 	}
 	slices.SortFunc(out.Peers, func(a, b config.Peer) int { return strings.Compare(a.Name, b.Name) })
-	number, enforces := t.number[n.Name], n.Enforces()
+	number, enforces := t.number[n.Name], t.e.Enforces(n)
 	u := &unit{translator: t, grounds: t.newGrounds(), network: n, number: number, provider: provider}
 	switch provider {
 	case config.Cirra:

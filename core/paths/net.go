@@ -176,7 +176,7 @@ func (n *Net) compileNetworks(e *estate.Estate) {
 		from := &e.Networks[i]
 		number := n.networkIDs[from.Name]
 		to := &n.Networks[number]
-		to.Name, to.Enforces = from.Name, from.Enforces()
+		to.Name, to.Enforces = from.Name, e.Enforces(from)
 		to.Subnets = make([]int, 0, len(from.Subnets))
 		for j := range from.Subnets {
 			s := &from.Subnets[j]

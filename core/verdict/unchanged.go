@@ -14,13 +14,14 @@ import (
 // otherwise. Both estates have networks of the same names.
 func MovedNetworks(was, is *estate.Estate) map[string]bool {
 	moved := map[string]bool{}
-	if !lists.Same(was.Networks, is.Networks) {
+	if !lists.Same(was.Networks, is.Networks) || !lists.Same(was.Accounts, is.Accounts) {
 		known := make(map[string]*estate.Network, len(was.Networks))
 		for i := range was.Networks {
 			known[was.Networks[i].Name] = &was.Networks[i]
 		}
 		for i := range is.Networks {
-			if b := &is.Networks[i]; !samePlace(known[b.Name], b) {
+			a, b := known[is.Networks[i].Name], &is.Networks[i]
+			if !samePlace(a, b) || was.Enforces(a) != is.Enforces(b) {
 				moved[b.Name] = true
 			}
 		}
@@ -53,7 +54,7 @@ func MovedNetworks(was, is *estate.Estate) map[string]bool {
 // samePlace reports whether two networks of one name have the same addresses in the
 // same segments, and the same routes.
 func samePlace(a, b *estate.Network) bool {
-	return a == b || a.Enforces() == b.Enforces() && slices.Equal(a.Routes, b.Routes) &&
+	return a == b || slices.Equal(a.Routes, b.Routes) &&
 		slices.EqualFunc(a.Subnets, b.Subnets, func(x, y estate.Subnet) bool {
 			return x.Name == y.Name && x.Prefix == y.Prefix && a.SegmentOf(&x) == b.SegmentOf(&y)
 		})
@@ -71,7 +72,7 @@ func samePlaces(a, b *estate.Estate) bool {
 
 // sameNet reports whether two estates share all that paths depend on.
 func sameNet(a, b *estate.Estate) bool {
-	return lists.Same(a.Hubs, b.Hubs) && lists.Same(a.Links, b.Links) && lists.Same(a.Segments, b.Segments) && lists.Same(a.Networks, b.Networks) &&
+	return lists.Same(a.Accounts, b.Accounts) && lists.Same(a.Hubs, b.Hubs) && lists.Same(a.Links, b.Links) && lists.Same(a.Segments, b.Segments) && lists.Same(a.Networks, b.Networks) &&
 		lists.Same(a.Attachments, b.Attachments) && lists.Same(a.Peerings, b.Peerings) && lists.Same(a.Exits, b.Exits)
 }
 

@@ -33,6 +33,7 @@ type Connection struct {
 type AccountView struct {
 	Name      string       `json:"name"`
 	Provider  string       `json:"provider"`
+	Observed  bool         `json:"observed"`
 	Endpoint  string       `json:"endpoint"` // "" where it is not connected
 	Remote    string       `json:"remote"`
 	Networks  int          `json:"networks"`
@@ -192,7 +193,7 @@ func (a *App) Accounts(ctx context.Context) ([]AccountView, error) {
 	at := map[string]int{}
 	for _, x := range now.Estate.Accounts {
 		at[x.Name] = len(out)
-		out = append(out, AccountView{Name: x.Name, Provider: x.Provider})
+		out = append(out, AccountView{Name: x.Name, Provider: x.Provider, Observed: x.Observed})
 	}
 	for _, s := range sources {
 		if s.Provider == hubsProvider {

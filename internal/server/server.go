@@ -141,6 +141,8 @@ func New(c Config) http.Handler {
 	api.POST("/networks/:name/rules", h.askNativeRules)
 	api.POST("/targets/look", h.lookAtTargets, q.trial)
 	api.POST("/targets/take-over", h.takeOver, q.trial)
+	api.POST("/targets/observed", h.observe, q.trial)
+	api.POST("/targets/propose", h.propose, q.trial)
 	routePlans(api, h, q)
 	routeNotices(api, h)
 	routeWindows(api, h)

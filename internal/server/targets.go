@@ -3,9 +3,11 @@ package server
 import (
 	"fmt"
 	"net/http"
+	"strings"
 
 	"github.com/labstack/echo/v4"
 
+	"bivium/internal/app"
 	"bivium/internal/app/targets"
 	"bivium/internal/app/view"
 )
@@ -62,7 +64,7 @@ func (h *handlers) takeOver(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	t, err := b.Compare(readings).TakeOver(now.Estate)
+	t, err := b.Compare(readings).TakeOver(now)
 	if err != nil {
 		return err
 	}
@@ -82,4 +84,79 @@ func (h *handlers) takeOver(c echo.Context) error {
 		return err
 	}
 	return c.JSON(http.StatusCreated, summary)
+}
+
+// observe reads what accounts that are observed only hold now, and compares what that does with
+// what policies intend.
+func (h *handlers) observe(c echo.Context) error {
+	now, err := h.where(c)
+	if err != nil {
+		return err
+	}
+	b, err := h.targets.Of(now)
+	if err != nil {
+		return err
+	}
+	readings, err := h.app.ReadTargets(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, b.Observed(readings, openOf(c)))
+}
+
+// propose reads the same, and writes the policies that say what those accounts do: into the draft
+// that is looked at, or one that it begins.
+func (h *handlers) propose(c echo.Context) error {
+	ctx := c.Request().Context()
+	now, err := h.where(c)
+	if err != nil {
+		return err
+	}
+	id, err := draftOf(c)
+	if err != nil {
+		return err
+	}
+	b, err := h.targets.Of(now)
+	if err != nil {
+		return err
+	}
+	readings, err := h.app.ReadTargets(ctx)
+	if err != nil {
+		return err
+	}
+	p, accounts, err := b.Propose(readings)
+	if err != nil {
+		return err
+	}
+	if p.Policies == 0 {
+		return &view.Problem{At: "accounts", Message: "nothing is to be proposed: policies intend what the lists of observed accounts do", Fix: "manage the account, if Bivium shall write its lists"}
+	}
+	if id == 0 {
+		reason := "Policies that say what the lists of " + strings.Join(accounts, ", ") + " do"
+		summary, err := h.drafts.BeginWith(ctx, whoOf(c), "rules-of-"+accounts[0], reason, p.Edit, 0)
+		if err != nil {
+			return err
+		}
+		id = summary.ID
+	} else if _, err := h.drafts.Add(ctx, whoOf(c), id, &app.Edit{Edit: *p.Edit, Seen: now.Revision}); err != nil {
+		return err
+	}
+	then, err := h.drafts.Snapshot(ctx, id)
+	if err != nil {
+		return err
+	}
+	if b, err = h.targets.Of(then); err != nil {
+		return err
+	}
+	left := len(b.Observed(readings, nil).Flows)
+	return c.JSON(http.StatusCreated, &proposed{id, p.Policies, p.Groups, left == 0, left})
+}
+
+// proposed is a draft of proposed policies.
+type proposed struct {
+	Draft    int64 `json:"draft"`
+	Policies int   `json:"policies"`
+	Groups   int   `json:"groups"`
+	Equal    bool  `json:"equal"` // with them, policies intend exactly what lists do
+	Left     int   `json:"left"`  // sets of flows of which other policies say something else
 }

@@ -57,6 +57,7 @@ func Estate(t *rapid.T) *estate.Estate {
 func (d *drawer) world() {
 	e := d.e
 	e.Accounts = []estate.Account{{Name: "own", Provider: "premises"}, {Name: "c", Provider: "cirra"}, {Name: "k", Provider: "stratok"}, {Name: "v", Provider: "velum"}}
+	e.Accounts[d.number(0, 3)].Observed = d.chance(12)
 	for i := range d.number(1, 4) {
 		d.hubs = append(d.hubs, fmt.Sprintf("h%d", i))
 		e.Hubs = append(e.Hubs, estate.Hub{Name: d.hubs[i], Account: "own"})

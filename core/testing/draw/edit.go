@@ -34,6 +34,7 @@ var edits = map[string]func(*drawer){
 	"a service":                (*drawer).service,
 	"a default":                (*drawer).default1,
 	"enforcement":              (*drawer).enforcement,
+	"observed account":         (*drawer).observes,
 	"a route":                  (*drawer).route,
 	"labels of a network":      (*drawer).networkLabels,
 	"a subnet comes":           (*drawer).subnetComes,
@@ -328,6 +329,11 @@ func (d *drawer) default1() {
 func (d *drawer) enforcement() {
 	n := one(d, &d.e.Networks)
 	n.Enforcement = d.fits(n)
+}
+
+func (d *drawer) observes() {
+	a := one(d, &d.e.Accounts)
+	a.Observed = !a.Observed
 }
 
 func (d *drawer) route() {

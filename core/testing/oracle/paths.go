@@ -347,15 +347,26 @@ func (w world) outcome(f Flow, src, dst place, way path) Verdict {
 	return v
 }
 
+// enforces is what a network enforces; nothing in an account that is only observed.
+func (w world) enforces(name string) string {
+	n := w.network(name)
+	for _, a := range w.Accounts {
+		if a.Name == n.Account && a.Observed {
+			return "none"
+		}
+	}
+	return n.Enforces()
+}
+
 // enforced is M8.3, of a path that passes no hub.
 func (w world) enforced(src, dst place, way path) bool {
 	switch {
-	case w.network(way.network).Enforces() == "native":
+	case w.enforces(way.network) == "native":
 		return true
-	case w.network(way.network).Enforces() == "subnets":
+	case w.enforces(way.network) == "subnets":
 		return way.kind != "local" || src.subnet != dst.subnet
 	}
-	return way.peer != "" && w.network(way.peer).Enforces() != "none"
+	return way.peer != "" && w.enforces(way.peer) != "none"
 }
 
 // throughPools is M8.4 and M8.5. It returns the pools that were passed.

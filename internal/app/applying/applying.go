@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"log/slog"
+	"maps"
 	"sync"
 	"time"
 
@@ -105,7 +106,7 @@ func (s *Service) Start(ctx context.Context) error {
 // adopt notes what targets of which nothing is known yet should hold as in force: whoever connects
 // an account has not asked for its lists to be replaced. What it really holds is told as drift.
 func (s *Service) adopt(ctx context.Context, now *view.Snapshot) error {
-	connected, err := s.connected(ctx)
+	connected, err := s.connected(ctx, now)
 	if err != nil || len(connected) == 0 {
 		return err
 	}
@@ -172,7 +173,8 @@ func (s *Service) inForce(ctx context.Context) (map[plan.Key]*known, error) {
 	return out, nil
 }
 
-// wants returns what targets have to hold at a revision, and the networks that do not fit.
+// wants returns what targets have to hold at a revision, and the networks that do not fit. Of
+// accounts that are observed only, nothing is asked.
 func (s *Service) wants(now *view.Snapshot) (map[plan.Key]*plan.Body, map[string]bool, error) {
 	b, err := s.books.Of(now)
 	if err != nil {
@@ -183,18 +185,21 @@ func (s *Service) wants(now *view.Snapshot) (map[plan.Key]*plan.Body, map[string
 	for i := range refused {
 		not[refused[i].Network] = true
 	}
-	return plan.Documents(plan.State{Config: cfg, Estate: now.Estate}), not, nil
+	documents := plan.Documents(plan.State{Config: cfg, Estate: now.Estate})
+	maps.DeleteFunc(documents, func(key plan.Key, _ *plan.Body) bool { return now.Estate.Observes(key.Account) })
+	return documents, not, nil
 }
 
-// connected returns the targets that can be written.
-func (s *Service) connected(ctx context.Context) (map[string]bool, error) {
+// connected returns the targets that are written: those that are connected, but for accounts that
+// are observed only.
+func (s *Service) connected(ctx context.Context, now *view.Snapshot) (map[string]bool, error) {
 	out := map[string]bool{}
 	accounts, err := s.app.Accounts(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for i := range accounts {
-		if accounts[i].Endpoint != "" && !accounts[i].Gone {
+		if accounts[i].Endpoint != "" && !accounts[i].Gone && !now.Estate.Observes(accounts[i].Name) {
 			out[accounts[i].Name] = true
 		}
 	}
@@ -249,7 +254,7 @@ func (s *Service) setNote(why string) {
 // followTo plans what leads to a revision, if targets have to hold something else than is in
 // force, and carries it out unless a person must start it.
 func (s *Service) followTo(ctx context.Context, was, now *view.Snapshot) error {
-	connected, err := s.connected(ctx)
+	connected, err := s.connected(ctx, now)
 	if err != nil || len(connected) == 0 {
 		return err
 	}

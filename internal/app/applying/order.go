@@ -75,7 +75,7 @@ func (s *Service) prepare(ctx context.Context, o *Order) (*prepared, error) {
 	if o.Before == nil {
 		o.Before = s.app.Now()
 	}
-	connected, err := s.connected(ctx)
+	connected, err := s.connected(ctx, o.After)
 	if err != nil {
 		return nil, err
 	}
@@ -134,7 +134,13 @@ func (s *Service) prepare(ctx context.Context, o *Order) (*prepared, error) {
 		}
 		return due[key] || o.PutRight
 	}
-	first, last := plan.StateOf(before, like), plan.StateOf(wants, like)
+	then := maps.Clone(wants) // accounts that are observed only keep what they have
+	for key, body := range before {
+		if o.After.Estate.Observes(key.Account) {
+			then[key] = body
+		}
+	}
+	first, last := plan.StateOf(before, like), plan.StateOf(then, like)
 	p := plan.Make(first, last, wanted)
 	checked := p.Check(first, last, o.Before.Matrix, o.After.Matrix)
 	out.fill(p, h, before, checked, o.After)

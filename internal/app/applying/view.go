@@ -228,7 +228,7 @@ func (s *Service) Status(ctx context.Context) (*Status, error) {
 		p := &last[i]
 		out.Plans = append(out.Plans, Summary{p.ID, p.Revision, p.Cause, p.Actor, p.Made, p.State, p.Why})
 	}
-	connected, err := s.connected(ctx)
+	connected, err := s.connected(ctx, now)
 	if err != nil {
 		return nil, err
 	}

@@ -46,8 +46,8 @@ func desk(b *testing.B, e *estate.Estate) (*app.App, *drafts.Desk, *people.Regis
 // putPolicy returns an edit that changes the first rule of a policy of an estate.
 func putPolicy(b *testing.B, e *estate.Estate, i int) *edit.Edit {
 	b.Helper()
-	for e.Policies[i].Guardrail() {
-		i++
+	for i %= len(e.Policies); e.Policies[i].Guardrail(); {
+		i = (i + 1) % len(e.Policies)
 	}
 	p := e.Policies[i]
 	p.Rules = append([]estate.Rule(nil), p.Rules...)

@@ -54,7 +54,8 @@ type ListDrift struct {
 }
 
 // Compare compares what accounts hold with what they have to hold at a revision: rule by rule,
-// and by what becomes of all flows. What was not read is taken to be as it should.
+// and by what becomes of all flows. What was not read is taken to be as it should; accounts that
+// are observed only owe nothing.
 func (b *Book) Compare(readings []Reading) *Drift {
 	meant := b.translated().Config
 	found := *meant
@@ -62,6 +63,9 @@ func (b *Book) Compare(readings []Reading) *Drift {
 	out := &Drift{Revision: b.now.Revision, Accounts: []AccountDrift{}, Differences: []Difference{}}
 	for i := range readings {
 		r := &readings[i]
+		if b.now.Estate.Observes(r.Account) {
+			continue
+		}
 		d := AccountDrift{Account: r.Account, Provider: r.Provider, At: r.At, Problem: r.Problem, Changed: []ListDrift{}}
 		if r.Native != nil {
 			d.Lists = len(r.Native.Lists) + len(r.Native.Entries)

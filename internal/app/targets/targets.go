@@ -31,6 +31,7 @@ type Target struct {
 	Name     string `json:"name"`
 	Provider string `json:"provider"`
 	Account  string `json:"account"`
+	Observed bool   `json:"observed"` // the account is read and never written
 	Lists    int    `json:"lists"`
 	Rules    int    `json:"rules"`
 	Bound    int    `json:"bound"` // how few rules there could be, as far as that is known
@@ -208,7 +209,7 @@ func (b *Book) Overview() *Overview {
 func (b *Book) target(t *config.Target) Target {
 	rules, bound := t.Rules()
 	refused := t.Kind == "network" && slices.ContainsFunc(b.translation.Refused, func(r native.Refusal) bool { return r.Network == t.Name })
-	return Target{t.Kind, t.Name, t.Provider, t.Account, len(t.Listings), rules, bound, refused}
+	return Target{t.Kind, t.Name, t.Provider, t.Account, b.now.Estate.Observes(t.Account), len(t.Listings), rules, bound, refused}
 }
 
 // Held returns what one target holds.

@@ -42,8 +42,13 @@ func (s *Snapshot) Summary() *Summary {
 		Faults: append([]estate.Fault{}, s.Faults...), Empty: s.Empty(),
 		Counts: map[string]int{
 			"accounts": len(e.Accounts), "hubs": len(e.Hubs), "networks": len(e.Networks), "workloads": len(e.Workloads), "groups": len(e.Groups),
-			"policies": len(e.Policies), "shares": len(e.Shares), "segments": len(e.Segments),
+			"policies": len(e.Policies), "shares": len(e.Shares), "segments": len(e.Segments), "observed": 0,
 		},
+	}
+	for i := range e.Accounts {
+		if e.Accounts[i].Observed {
+			out.Counts["observed"]++
+		}
 	}
 	for _, x := range e.Segments {
 		out.Segments = append(out.Segments, Named{x.Name, cmp.Or(x.Description, "segment")})

@@ -1089,6 +1089,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/targets/observed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read what accounts that are observed only hold now, and compare what that does with what policies intend */
+        post: operations["observe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/propose": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write the policies that say what accounts that are observed only do, into a draft */
+        post: operations["propose"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/targets/proof": {
         parameters: {
             query?: never;
@@ -2424,6 +2458,8 @@ export interface components {
         Account: {
             name: string;
             provider: string;
+            /** @description It is read and never written */
+            observed: boolean;
             endpoint: string;
             remote: string;
             networks: number;
@@ -2741,6 +2777,8 @@ export interface components {
             name: string;
             provider: string;
             account: string;
+            /** @description The account is read and never written */
+            observed: boolean;
             lists: number;
             rules: number;
             bound: number;
@@ -2760,6 +2798,7 @@ export interface components {
             name: string;
             provider: string;
             account: string;
+            observed: boolean;
             lists: number;
             rules: number;
             bound: number;
@@ -3023,6 +3062,50 @@ export interface components {
             added: string[];
             by: string[];
             missing: string[];
+        };
+        Observed: {
+            revision: number;
+            accounts: components["schemas"]["ObservedAccount"][];
+            flows: components["schemas"]["ObservedFlows"][];
+            cells: components["schemas"]["ObservedCell"][];
+            incomplete: boolean;
+        };
+        ObservedAccount: {
+            account: string;
+            provider: string;
+            /** Format: date-time */
+            at: string;
+            problem: string;
+            lists: number;
+            rules: number;
+            networks: string[];
+        };
+        ObservedFlows: {
+            segment: string;
+            passes: boolean;
+            from: components["schemas"]["ObservedSide"];
+            to: components["schemas"]["ObservedSide"];
+            services: components["schemas"]["ServiceWords"];
+            witness: components["schemas"]["Witness"];
+            /** @description What comes of the witness, and by which rule */
+            says: components["schemas"]["Token"][];
+        };
+        ObservedSide: {
+            name: string;
+            parts: string[];
+        };
+        ObservedCell: {
+            row: string;
+            col: string;
+            passes: components["schemas"]["ServiceWords"] | null;
+            stops: components["schemas"]["ServiceWords"] | null;
+        };
+        Proposed: {
+            draft: number;
+            policies: number;
+            groups: number;
+            equal: boolean;
+            left: number;
         };
         NativeUnheld: {
             network: string;
@@ -5029,6 +5112,58 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    observe: {
+        parameters: {
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+                /** @description Segments of the board that are open, separated by commas */
+                open?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Observed"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    propose: {
+        parameters: {
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The draft */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposed"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -48,3 +48,22 @@ export const driftQuery = queryOptions({
   staleTime: Infinity,
   refetchOnWindowFocus: false,
 });
+
+/** What the lists of accounts that are observed only do, beside what policies intend; with the cells of a board. */
+export const observedQuery = (open: string[]) =>
+  queryOptions({
+    queryKey: ["estate", "targets", "observed", open.join()],
+    queryFn: async ({ signal }) =>
+      take(
+        await client.POST("/api/targets/observed", {
+          ...asJson,
+          params: { query: { open: open.join() } },
+          signal,
+        }),
+      ),
+    staleTime: Infinity,
+    refetchOnWindowFocus: false,
+  });
+
+/** Begins a draft of the policies that say what accounts that are observed only do. */
+export const propose = async () => take(await client.POST("/api/targets/propose", asJson));

@@ -137,7 +137,9 @@ function Groups({ groups }: { groups: Schemas["GroupChange"][] }) {
             {g.lost.length > 0 && <span className="block text-denied">− {g.lost.join(", ")}</span>}
           </li>
         ))}
-        {groups.length > 12 && <li className="text-soft">and {counted(groups.length - 12, "more")}</li>}
+        {groups.length > 12 && (
+          <li className="text-soft">and {counted(groups.length - 12, "more", "more")}</li>
+        )}
       </ul>
     </>
   );
@@ -218,7 +220,7 @@ function Cells({ cells }: { cells: Schemas["CellEffect"][] }) {
       ))}
       {cells.length > cellsShown && (
         <li className="border-t border-line py-1 text-soft">
-          and {counted(cells.length - cellsShown, "more")}
+          and {counted(cells.length - cellsShown, "more", "more")}
         </li>
       )}
     </ul>

@@ -38,7 +38,9 @@ export function WhatChanges({ flows, more, expectations, asks = false }: Props) 
               </Asking>
             </li>
           ))}
-          {more > 0 && <li className="border-t border-line py-1 text-soft">and {counted(more, "more")}</li>}
+          {more > 0 && (
+            <li className="border-t border-line py-1 text-soft">and {counted(more, "more", "more")}</li>
+          )}
         </ul>
       )}
     </>

@@ -7,6 +7,7 @@ import { RoadMark } from "../parts/marks/RoadMark";
 import { Sentence } from "../parts/Sentence";
 import { counted, nodeName, serviceWords } from "../parts/wording";
 import { Before, useChangedCells } from "../places/board/Changed";
+import { ListsDo, useIsObserved, useListCells } from "../places/board/ListMarks";
 import { Road } from "./Road";
 import { expectationOfCell } from "./expect";
 import { SinceWhen } from "./SinceWhen";
@@ -32,8 +33,10 @@ function Shell({ children }: { children: React.ReactNode }) {
 }
 
 function CellPanel({ row, col }: { row: string; col: string }) {
-  const { change } = useUrlState();
+  const { params, change } = useUrlState();
   const cell = useQuery(cellQuery(row, col));
+  const open = (params.get("open") ?? "").split(",").filter(Boolean);
+  const lists = useListCells(open, useIsObserved() && params.get("lists") === "shown");
   const changed = useChangedCells();
   return (
     <Shell>
@@ -60,6 +63,7 @@ function CellPanel({ row, col }: { row: string; col: string }) {
           <X size={17} />
         </button>
       </header>
+      <ListsDo cell={lists.data?.cells.find((c) => c.row === row && c.col === col)} />
       {changed && <Before cells={changed} row={row} col={col} />}
       {cell.error && <p className="px-5 text-denied">{cell.error.message}</p>}
       {cell.data && (cell.data.lines.length > 0 ? <Lines lines={cell.data.lines} /> : <NoFlow />)}

@@ -125,7 +125,7 @@ function List({ asked, want, onDone }: { asked: Asked; want: Wanted; onDone: () 
       </ol>
       {!whole && list.length > worth.length && (
         <button className="pt-1 text-[13px] text-accent hover:underline" onClick={() => setWhole(true)}>
-          Show {counted(list.length - worth.length, "more")} with larger side effects
+          Show {counted(list.length - worth.length, "more", "more")} with larger side effects
         </button>
       )}
     </>

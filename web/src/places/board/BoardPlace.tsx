@@ -12,6 +12,7 @@ import { Changed, useChangedCells } from "./Changed";
 import { bringIntoView, cellUnder, label, measuresFor, moved } from "./layout";
 import type { Measures } from "./layout";
 import { Legend } from "./Legend";
+import { ListLegend, ListMarks, useIsObserved, useListCells } from "./ListMarks";
 import { Over } from "./Over";
 import { Piece } from "./Piece";
 import { useSize } from "./useSize";
@@ -25,6 +26,9 @@ export function BoardPlace() {
   const board = useQuery(boardQuery(open));
   const changed = useChangedCells();
   const compare = params.get("compare") !== "no";
+  const observed = useIsObserved();
+  const withLists = observed && params.get("lists") === "shown";
+  const lists = useListCells(open, withLists);
   const segments = board.data?.nodes.filter((n) => n.kind === "segment").map((n) => n.segment) ?? [];
   const toggle = (segment: string) =>
     change({
@@ -34,7 +38,7 @@ export function BoardPlace() {
     <div className="relative flex h-full">
       <section aria-label="Board" className="flex min-w-0 flex-1 flex-col">
         <div className="flex items-center gap-5 px-5 pt-3 pb-2 text-[13px]">
-          <p className="text-soft max-[960px]:hidden">
+          <p className={`text-soft max-[960px]:hidden ${observed ? "hidden 2xl:block" : ""}`}>
             Rows: source. Columns: destination. Each cell shows all outcomes between the two, those of the
             most flows first.
           </p>
@@ -49,6 +53,17 @@ export function BoardPlace() {
               Mark what the draft changes ({counted(changed.length, "cell")})
             </label>
           )}
+          {observed && (
+            <label className="flex flex-none items-center gap-1.5">
+              <input
+                type="checkbox"
+                checked={withLists}
+                onChange={(e) => change({ lists: e.target.checked ? "shown" : null })}
+              />
+              Compare with the lists of observed accounts
+              {lists.isFetching && <span className="text-soft">reading…</span>}
+            </label>
+          )}
           <button
             className="flex-none whitespace-nowrap text-accent hover:underline"
             onClick={() => change({ open: open.length === segments.length ? null : segments.join(",") })}
@@ -56,12 +71,14 @@ export function BoardPlace() {
             {open.length === segments.length && open.length > 0 ? "Close all" : "Open all"}
           </button>
         </div>
+        {withLists && <ListLegend cells={lists.data?.cells.length} error={lists.error} />}
         {board.error && <p className="px-5 text-denied">{board.error.message}</p>}
         {board.data && (
           <Grid
             board={board.data}
             open={open}
             changed={compare && changed ? changed : []}
+            lists={withLists ? (lists.data?.cells ?? []) : []}
             onToggle={toggle}
           />
         )}
@@ -76,10 +93,11 @@ type GridProps = {
   board: Schemas["Board"];
   open: string[];
   changed: Schemas["CellEffect"][];
+  lists: Schemas["ObservedCell"][];
   onToggle: (segment: string) => void;
 };
 
-function Grid({ board, open, changed, onToggle }: GridProps) {
+function Grid({ board, open, changed, lists, onToggle }: GridProps) {
   const { params, change } = useUrlState();
   const { nodes } = board;
   const size = nodes.length;
@@ -148,6 +166,7 @@ function Grid({ board, open, changed, onToggle }: GridProps) {
         <RowHeads nodes={nodes} scroller={scroller} m={m} lit={selected ? at.row : -1} onToggle={onToggle} />
         <Pieces board={board} open={open} scroller={scroller} m={m} />
         <Changed cells={changed} board={board} m={m} />
+        <ListMarks cells={lists} board={board} m={m} />
         <Over board={board} open={open} m={m} row={at.row} col={at.col} id="cell-at" selected={selected} />
         {pointer && <Over board={board} open={open} m={m} row={pointer.row} col={pointer.col} />}
       </div>

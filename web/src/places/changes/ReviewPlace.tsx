@@ -349,7 +349,7 @@ function WhoMustApprove({ d }: { d: DraftReview }) {
                 <AskedFlow key={i} f={f} />
               ))}
             </ul>
-            {a.more > 0 && <p className="text-[13px] text-soft">and {counted(a.more, "more")}</p>}
+            {a.more > 0 && <p className="text-[13px] text-soft">and {counted(a.more, "more", "more")}</p>}
           </li>
         ))}
       </ul>

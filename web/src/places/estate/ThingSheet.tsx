@@ -16,6 +16,7 @@ import { useUrlState } from "../../frame/urlState";
 import { Button, Label } from "../../parts/fields";
 import { ThingLink } from "../../parts/ThingLink";
 import { counted, grouped } from "../../parts/wording";
+import { ObserveOnly } from "./ObserveOnly";
 import { when } from "./ReadingLine";
 import { ReportSheet } from "./ReportSheet";
 
@@ -296,6 +297,7 @@ function AccountParts({ account }: { account: Schemas["Account"] }) {
           ", not connected"
         )}
       </p>
+      <ObserveOnly account={account} />
       {account.reading && <ReportSheet reading={account.reading} />}
       {(health.data || health.error) && (
         <Part title="At its provider">

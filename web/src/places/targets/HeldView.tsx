@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
 import { heldQuery } from "../../api/targets";
 import type { Target } from "../../api/targets";
 import type { Schemas } from "../../api/client";
@@ -39,6 +40,14 @@ export function HeldView({ kind, name }: { kind: string; name: string }) {
           <ThingLink thing={{ kind: t.kind, name: t.name }} />
         </span>
       </header>
+      {t.observed && (
+        <p className="pt-2">
+          Account {t.account} is observed only: none of this is written.{" "}
+          <Link to="/targets/observed" className="text-accent hover:underline">
+            What its lists do
+          </Link>
+        </p>
+      )}
       {t.listings.map((l) => (
         <Listing key={l.on} target={t} listing={l} sets={sets} />
       ))}

@@ -52,6 +52,7 @@ export function TargetList({ targets }: { targets: Target[] }) {
           ["", "Summary"],
           ["/proof", "Proof"],
           ["/drift", "Drift"],
+          ["/observed", "Observed"],
         ].map(([path, called]) => (
           <NavLink
             key={path}
@@ -81,6 +82,7 @@ export function TargetList({ targets }: { targets: Target[] }) {
                 className="absolute flex w-full items-baseline gap-2 border-l-2 border-transparent px-4 py-1 hover:bg-wash aria-[current=page]:border-accent aria-[current=page]:bg-wash"
               >
                 <span className="min-w-0 flex-1 truncate">{row.name}</span>
+                {row.observed && <span className="text-[13px] text-soft">observed</span>}
                 {row.refused && <span className="text-[13px] text-denied">does not fit</span>}
                 <span className="text-[13px] text-soft">{row.kind === "network" && row.provider}</span>
                 <span className="w-10 text-right text-[13px] text-soft tabular-nums">{row.rules}</span>

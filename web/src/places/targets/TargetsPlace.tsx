@@ -8,6 +8,7 @@ import { problemText } from "../../parts/ConsequenceView";
 import { counted } from "../../parts/wording";
 import { ConnectHubs } from "./ConnectHubs";
 import { DriftView } from "./DriftView";
+import { ObservedView } from "./ObservedView";
 import { HeldView } from "./HeldView";
 import { ProofView, ProofLine } from "./ProofView";
 import { TargetList } from "./TargetList";
@@ -35,6 +36,8 @@ export function TargetsPlace() {
           <ProofView />
         ) : kind === "drift" ? (
           <DriftView />
+        ) : kind === "observed" ? (
+          <ObservedView />
         ) : kind && name ? (
           <HeldView kind={kind} name={name} />
         ) : ofKind && ofName ? (
