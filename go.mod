@@ -24,6 +24,7 @@ require (
 	go4.org/netipx v0.0.0-20260823151212-3075585bcbeb
 	golang.org/x/net v0.61.0
 	golang.org/x/oauth2 v0.38.0
+	golang.org/x/term v0.48.0
 	golang.org/x/time v0.16.0
 	modernc.org/sqlite v1.61.1
 	pgregory.net/rapid v1.3.0
@@ -102,7 +103,7 @@ require (
 	github.com/sethvargo/go-retry v0.5.0
 	go.uber.org/multierr v1.11.0 // indirect
 	golang.org/x/sync v0.24.0
-	golang.org/x/sys v0.49.0 // indirect
+	golang.org/x/sys v0.50.0 // indirect
 	modernc.org/libc v1.79.0 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect

@@ -16,10 +16,13 @@ import (
 	"bivium/core/verdict"
 )
 
-// read returns the content of a file, or of standard input for "-".
+// read returns the content of a file, of standard input for "-", or what a server exports.
 func read(c *cobra.Command, file string) ([]byte, error) {
 	if file == "-" {
 		return io.ReadAll(io.LimitReader(c.InOrStdin(), limits.DocumentBytes+1))
+	}
+	if isServer(file) {
+		return download(c, file)
 	}
 	return os.ReadFile(file)
 }

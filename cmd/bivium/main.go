@@ -74,7 +74,8 @@ func root() *cobra.Command {
 		SilenceUsage: true, SilenceErrors: true,
 	}
 	addJobs(c)
-	c.AddCommand(demoCommand(), serveCommand(), standinsCommand(), checkCommand(), traceCommand(), verdictsCommand(), matrixCommand(), diffCommand(), tryCommand(), editCommand(), suggestCommand(), whatIfCommand(), nativeCommand(), planCommand(), generateCommand(), fmtCommand(), schemaCommand(),
-		askCommand(), draftCommand(), applyCommand(), blameCommand(), backupCommand(), restoreCommand(), keyCommand(), auditCommand())
+	c.AddCommand(demoCommand(), serveCommand(), standinsCommand(), fromServer(checkCommand()), fromServer(traceCommand()), fromServer(verdictsCommand()), fromServer(matrixCommand()), fromServer(diffCommand()), fromServer(tryCommand()), fromServer(editCommand()),
+		fromServer(suggestCommand()), fromServer(whatIfCommand()), fromServer(nativeCommand()), planCommand(), generateCommand(), fmtCommand(), schemaCommand(),
+		tokenCommand(), askCommand(), draftCommand(), applyCommand(), blameCommand(), backupCommand(), restoreCommand(), keyCommand(), auditCommand())
 	return c
 }

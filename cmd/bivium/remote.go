@@ -41,21 +41,30 @@ func (r *remote) addServer(c *cobra.Command) {
 
 // send sends a request, and decodes the answer into out unless that is nil.
 func (r *remote) send(method, path string, body, out any, header ...string) error {
+	answer, err := r.open(method, strings.TrimSuffix(r.address, "/")+path, body, header...)
+	if err != nil {
+		return err
+	}
+	return decode(answer, out)
+}
+
+// open sends a request with the token, and returns the answer.
+func (r *remote) open(method, address string, body any, header ...string) (*http.Response, error) {
 	var text []byte
 	if body != nil {
 		var err error
 		if text, err = json.Marshal(body); err != nil {
-			return err
+			return nil, err
 		}
 	}
-	request, err := http.NewRequestWithContext(r.c.Context(), method, strings.TrimSuffix(r.address, "/")+path, bytes.NewReader(text))
+	request, err := http.NewRequestWithContext(r.c.Context(), method, address, bytes.NewReader(text))
 	if err != nil {
-		return fmt.Errorf("--server %s: %w", r.address, err)
+		return nil, fmt.Errorf("--server %s: %w", address, err)
 	}
 	request.Header.Set("Content-Type", "application/json")
 	token := os.Getenv(tokenVariable)
 	if token == "" {
-		return fmt.Errorf("there is no token: make one in the browser, at Password and tokens, and put it into %s", tokenVariable)
+		return nil, fmt.Errorf("there is no token: make one with bivium token, or in the browser at Password and tokens, and put it into %s", tokenVariable)
 	}
 	request.Header.Set("Authorization", "Bearer "+token)
 	for i := 0; i+1 < len(header); i += 2 {
@@ -64,8 +73,13 @@ func (r *remote) send(method, path string, body, out any, header ...string) erro
 	client := &http.Client{Timeout: remoteTime}
 	answer, err := client.Do(request)
 	if err != nil {
-		return fmt.Errorf("the server cannot be reached: %w", err)
+		return nil, fmt.Errorf("the server cannot be reached: %w", err)
 	}
+	return answer, nil
+}
+
+// decode reads an answer into out unless that is nil, and closes it.
+func decode(answer *http.Response, out any) error {
 	read, err := io.ReadAll(answer.Body)
 	if err := errors.Join(err, answer.Body.Close()); err != nil {
 		return err

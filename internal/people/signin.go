@@ -231,6 +231,9 @@ func (r *Register) UseLink(ctx context.Context, secret, name, password, address 
 
 // ChangePassword puts another password in the place of somebody's.
 func (r *Register) ChangePassword(ctx context.Context, by *Who, old, fresh string) error {
+	if by.Token != "" {
+		return &Problem{"", "a token cannot change a password", "sign in"}
+	}
 	if !r.tries.allow(by.Name, by.Address) {
 		return ErrTooOften
 	}
