@@ -32,7 +32,7 @@ web/dist/index.html: web/node_modules/.for-build $(WEB_SOURCES)
 dev: web/node_modules/.for-test ## the server, and the front end rebuilt as it is edited, on port 8421
 	@trap 'kill 0' EXIT; go run ./cmd/bivium demo --listen $(LISTEN) & BIVIUM_LISTEN=$(LISTEN) $(NPM) run dev
 
-test: web/node_modules/.for-test build lint browser router mail ## everything: linters, Go, front end, browser
+test: web/node_modules/.for-test build lint browser router mail logs ## everything: linters, Go, front end, browser
 	go test -timeout 30m ./...
 	$(NPM) test
 
@@ -60,6 +60,9 @@ router: ## a BGP router from Debian, if it is missing
 
 mail: ## a mail server from Debian, if it is missing
 	@test -x /usr/sbin/smtpd || { apt-get update -q && apt-get install -q -y --no-install-recommends opensmtpd && { systemctl disable --now opensmtpd 2>/dev/null || true; }; }
+
+logs: ## a syslog server from Debian, if it is missing
+	@test -x /usr/sbin/rsyslogd || { apt-get update -q && apt-get install -q -y --no-install-recommends rsyslog && { systemctl disable --now rsyslog syslog.socket 2>/dev/null || true; }; }
 
 bench:
 	go test -run '^$$' -bench . -benchmem ./core/... ./internal/app ./internal/server

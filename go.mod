@@ -13,6 +13,7 @@ require (
 	github.com/go-rod/rod v0.116.2
 	github.com/gofrs/flock v0.13.2
 	github.com/labstack/echo/v4 v4.16.0
+	github.com/leodido/go-syslog/v4 v4.6.0
 	github.com/osrg/gobgp/v4 v4.8.0
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/prometheus/client_golang v1.25.0

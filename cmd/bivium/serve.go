@@ -25,6 +25,7 @@ import (
 	"bivium/internal/app/history"
 	"bivium/internal/app/packets"
 	"bivium/internal/app/targets"
+	"bivium/internal/app/watch"
 	"bivium/internal/drivers"
 	"bivium/internal/drivers/providers"
 	"bivium/internal/notices"
@@ -32,6 +33,7 @@ import (
 	"bivium/internal/server"
 	"bivium/internal/standin"
 	"bivium/internal/store"
+	"bivium/internal/syslog"
 	"bivium/internal/vault"
 	"bivium/web"
 )
@@ -56,12 +58,16 @@ type serveFlags struct {
 	provider    server.Provider
 	bgp         int
 	mail        notices.Mail
+	syslog      string
+	watch       time.Duration
 	banner      string // printed under the address
 }
 
 func (f *serveFlags) add(c *cobra.Command, db string) {
 	c.Flags().StringVar(&f.db, "db", db, "the database `FILE`; created if missing")
 	c.Flags().StringVar(&f.listen, "listen", "127.0.0.1:8420", "the `ADDR` to listen on")
+	c.Flags().DurationVar(&f.watch, "watch", 5*time.Minute, "how often accounts are compared with what they should hold (0: when somebody asks)")
+	c.Flags().StringVar(&f.syslog, "syslog", "", "the `URL` of a syslog server to which the audit log is sent on: udp://HOST:PORT, tcp://HOST:PORT or tls://HOST:PORT")
 	c.Flags().StringVar(&f.mail.Server, "smtp", "", "the `HOST:PORT` of a mail server, with which notices are sent as e-mail")
 	c.Flags().StringVar(&f.mail.From, "mail-from", "bivium@localhost", "the e-mail `ADDRESS` that notices come from")
 	c.Flags().StringVar(&f.mail.Name, "mail-name", "", "the `NAME` at the mail server; the password is read from "+mailPassword)
@@ -278,6 +284,13 @@ func serve(c *cobra.Command, f serveFlags, begin func() (*estate.Estate, error),
 	if err := checkListen(&f); err != nil {
 		return err
 	}
+	var logs *syslog.Address
+	if f.syslog != "" {
+		var err error
+		if logs, err = syslog.Parse(f.syslog); err != nil {
+			return fmt.Errorf("--syslog %w", err)
+		}
+	}
 	l, err := new(net.ListenConfig).Listen(c.Context(), "tcp", f.listen)
 	if err != nil {
 		return fmt.Errorf("cannot listen on %s: %w; choose another address with --listen", f.listen, err)
@@ -313,6 +326,10 @@ func serve(c *cobra.Command, f serveFlags, begin func() (*estate.Estate, error),
 		if err := then(ctx, a, register); err != nil {
 			return errors.Join(err, l.Close())
 		}
+	}
+	if logs != nil {
+		sent := &syslog.Sender{To: logs, Audit: register.Audit(), Log: log}
+		go sent.Run(c.Context())
 	}
 	desk, err := drafts.Open(ctx, a, register)
 	if err != nil {
@@ -356,7 +373,15 @@ func serve(c *cobra.Command, f serveFlags, begin func() (*estate.Estate, error),
 	if err := writer.Start(c.Context()); err != nil {
 		return errors.Join(err, l.Close())
 	}
-	config := server.Config{Notices: told, Targets: books, Applying: writer, App: a, People: register, Drafts: desk, History: past, Store: s, Files: web.Files(), Log: log, Demo: demo.Grayshoal, Names: f.names, Proxied: f.proxied, Rate: requestRate}
+	looks := watch.New(watch.Config{
+		App: a, Store: s, Books: books, People: register, Notices: told, Log: log, Clock: time.Now, Told: desk.Events.Written, Every: f.watch,
+		Settled: func(ctx context.Context) bool {
+			status, err := writer.Status(ctx)
+			return err == nil && (status.State == applying.StateInForce || status.State == applying.StateUnconnected)
+		},
+	})
+	go looks.Run(c.Context())
+	config := server.Config{Watch: looks, Notices: told, Targets: books, Applying: writer, App: a, People: register, Drafts: desk, History: past, Store: s, Files: web.Files(), Log: log, Demo: demo.Grayshoal, Names: f.names, Proxied: f.proxied, Rate: requestRate}
 	if f.provider.Issuer != "" {
 		f.provider.Secret = os.Getenv(providerSecret)
 		config.Provider = &f.provider

@@ -22,11 +22,13 @@ const (
 	Draft    = "draft"    // a draft of one's own was approved or applied
 	Failed   = "failed"   // something could not be written, or went back
 	Waits    = "waits"    // a plan waits for a person to start it
+	Drift    = "drift"    // an account holds something else than it should, or cannot be read
+	Days     = "days"     // something runs out, or is to be reviewed
 	Test     = "test"
 )
 
 // Kinds returns the kinds that somebody may want.
-func Kinds() []string { return []string{Approval, Draft, Failed, Waits} }
+func Kinds() []string { return []string{Approval, Draft, Failed, Waits, Drift, Days} }
 
 // Notice is something that somebody should know. Key is that of what is told once; "" for what
 // is told each time.

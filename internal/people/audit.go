@@ -24,6 +24,7 @@ type Audit struct {
 	clock func() time.Time
 	key   []byte
 	mu    sync.Mutex
+	added chan struct{}
 }
 
 // auditUse is what the key of the audit log is sealed for.
@@ -40,13 +41,13 @@ func openAudit(ctx context.Context, s *store.Store, v *vault.Vault, clock func()
 	if sealed == nil {
 		key := make([]byte, sha256.Size)
 		rand.Read(key) //nolint:errcheck // it never fails
-		return &Audit{store: s, clock: clock, key: key}, s.PutSecret(ctx, auditKey, v.Seal(auditUse, key))
+		return &Audit{store: s, clock: clock, key: key, added: make(chan struct{}, 1)}, s.PutSecret(ctx, auditKey, v.Seal(auditUse, key))
 	}
 	key, err := v.Open(auditUse, sealed)
 	if err != nil {
 		return nil, fmt.Errorf("open the audit log: its key cannot be decrypted: it was encrypted with another key; provide that in %s", vault.Variable)
 	}
-	return &Audit{store: s, clock: clock, key: key}, nil
+	return &Audit{store: s, clock: clock, key: key, added: make(chan struct{}, 1)}, nil
 }
 
 // Entry is one line of the audit log.
@@ -88,7 +89,40 @@ func (a *Audit) Add(ctx context.Context, by *Who, what, about, detail string) er
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	return a.store.Append(context.WithoutCancel(ctx), e, func(before []byte) []byte { return a.chain(before, e) })
+	err := a.store.Append(context.WithoutCancel(ctx), e, func(before []byte) []byte { return a.chain(before, e) })
+	select {
+	case a.added <- struct{}{}:
+	default: // whoever listens has not looked yet
+	}
+	return err
+}
+
+// Added is sent to after entries were appended. It is for one listener.
+func (a *Audit) Added() <-chan struct{} { return a.added }
+
+// Sent is an entry with the head of the chain after it, as it is sent on.
+type Sent struct {
+	Entry
+	Head string
+}
+
+// Unsent returns the first entries that were not sent on yet, the oldest first.
+func (a *Audit) Unsent(ctx context.Context, most int) ([]Sent, error) {
+	number, err := a.store.AuditSent(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []Sent
+	err = a.store.Entries(ctx, number+1, func(e *store.Entry) bool {
+		out = append(out, Sent{entryOf(e), hex.EncodeToString(e.Chain)})
+		return len(out) < most
+	})
+	return out, err
+}
+
+// NoteSent notes that all entries up to a number were sent on.
+func (a *Audit) NoteSent(ctx context.Context, number int64) error {
+	return a.store.PutAuditSent(ctx, number)
 }
 
 // Last returns the newest entries before a number that hold a text, the newest first. A

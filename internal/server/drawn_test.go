@@ -224,7 +224,7 @@ type asked struct {
 }
 
 // far are operations that reach out to accounts, or take a document.
-var far = []string{"events", "connect", "startReading", "stopReading", "postImport", "tryImport", "askHealth", "askNativeRules", "lookAtTargets", "connectHubs", "takeOver", "observe", "propose", "postPlan", "previewPlan", "postPacket", "postRound"}
+var far = []string{"events", "connect", "startReading", "stopReading", "postImport", "tryImport", "askHealth", "askNativeRules", "lookAtTargets", "connectHubs", "takeOver", "observe", "propose", "getOutside", "lookOutside", "postPlan", "previewPlan", "postPacket", "postRound"}
 
 // request draws one.
 func (c *caller) request() asked {

@@ -13,6 +13,7 @@ import (
 	"bivium/internal/app/packets"
 	"bivium/internal/app/targets"
 	"bivium/internal/app/view"
+	"bivium/internal/app/watch"
 	"bivium/internal/notices"
 	"bivium/internal/people"
 
@@ -27,6 +28,7 @@ type handlers struct {
 	demo     []byte
 	targets  *targets.Books
 	applying *applying.Service
+	watch    *watch.Service
 	packets  *packets.Service
 	notices  *notices.Service
 	closing  chan struct{} // closed when the server stops

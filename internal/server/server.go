@@ -26,6 +26,7 @@ import (
 	"bivium/internal/app/history"
 	"bivium/internal/app/packets"
 	"bivium/internal/app/targets"
+	"bivium/internal/app/watch"
 	"bivium/internal/notices"
 	"bivium/internal/people"
 	"bivium/internal/store"
@@ -48,6 +49,7 @@ type Config struct {
 	History  *history.History
 	Targets  *targets.Books    // nil for new ones
 	Notices  *notices.Service  // nil for one that sends nothing
+	Watch    *watch.Service    // nil for one that looks at nothing by itself
 	Applying *applying.Service // nil for one that was not started
 	Store    *store.Store      // of sessions
 	Names    []string          // hosts by which browsers know the server, besides localhost
@@ -64,6 +66,9 @@ func (c *Config) withApplying() {
 	if c.Notices == nil {
 		c.Notices = notices.New(notices.Config{Store: c.Store, People: c.People, Log: c.Log, Clock: time.Now, Told: c.Drafts.Events.Noticed})
 		c.Drafts.Notices = c.Notices
+	}
+	if c.Watch == nil {
+		c.Watch = watch.New(watch.Config{App: c.App, Store: c.Store, Books: c.Targets, People: c.People, Notices: c.Notices, Log: c.Log, Clock: time.Now})
 	}
 	if c.Applying == nil {
 		c.Applying = applying.New(applying.Config{App: c.App, Store: c.Store, Books: c.Targets, Audit: c.People.Audit(), Log: c.Log, Clock: time.Now, Told: c.Drafts.Events.Written})
@@ -100,7 +105,7 @@ func New(c Config) http.Handler {
 	)
 	gzip := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: fewestPacked})
 	c.withApplying()
-	h, q, a := &handlers{app: c.App, drafts: c.Drafts, history: c.History, audit: c.People.Audit(), demo: c.Demo, targets: c.Targets, applying: c.Applying, notices: c.Notices, closing: make(chan struct{})}, newQueues(c.App), newAnswers()
+	h, q, a := &handlers{app: c.App, drafts: c.Drafts, history: c.History, audit: c.People.Audit(), demo: c.Demo, targets: c.Targets, applying: c.Applying, watch: c.Watch, notices: c.Notices, closing: make(chan struct{})}, newQueues(c.App), newAnswers()
 	h.packets = packets.New(c.App, c.Store, c.Targets, time.Now, c.Applying.Why)
 	sessions := newSessions(c.Store, time.Now)
 	check := newAccess(c.People, sessions, c.Rate).check
@@ -141,6 +146,8 @@ func New(c Config) http.Handler {
 	api.POST("/networks/:name/rules", h.askNativeRules)
 	api.POST("/targets/look", h.lookAtTargets, q.trial)
 	api.POST("/targets/take-over", h.takeOver, q.trial)
+	api.GET("/outside", h.getOutside)
+	api.POST("/outside", h.lookOutside, q.trial)
 	api.POST("/targets/observed", h.observe, q.trial)
 	api.POST("/targets/propose", h.propose, q.trial)
 	routePlans(api, h, q)

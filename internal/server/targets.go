@@ -160,3 +160,19 @@ type proposed struct {
 	Equal    bool  `json:"equal"` // with them, policies intend exactly what lists do
 	Left     int   `json:"left"`  // sets of flows of which other policies say something else
 }
+
+func (h *handlers) getOutside(c echo.Context) error {
+	o, err := h.watch.Outside(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, o)
+}
+
+func (h *handlers) lookOutside(c echo.Context) error {
+	o, err := h.watch.Look(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, o)
+}

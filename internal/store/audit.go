@@ -66,3 +66,18 @@ func (s *Store) entries(ctx context.Context, f func(*Entry) bool, query string, 
 	}
 	return rows.Err()
 }
+
+// AuditSent returns up to which entry the audit log was sent on; 0 for none.
+func (s *Store) AuditSent(ctx context.Context) (number int64, err error) {
+	err = s.db.QueryRowContext(ctx, `SELECT number FROM audit_sent`).Scan(&number)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, nil
+	}
+	return number, err
+}
+
+// PutAuditSent notes up to which entry the audit log was sent on.
+func (s *Store) PutAuditSent(ctx context.Context, number int64) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO audit_sent (one, number) VALUES (1, ?) ON CONFLICT (one) DO UPDATE SET number = excluded.number`, number)
+	return err
+}

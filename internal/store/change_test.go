@@ -129,7 +129,7 @@ func TestAnOldDatabaseGoesOn(t *testing.T) {
 			position + (SELECT count(*) FROM newer AS o WHERE o.list < newer.list), body FROM newer`,
 		`INSERT INTO object SELECT 1, list, '000999', 999999, body FROM newer WHERE name = 'kelp-bank-fjord'`,
 		`DROP TABLE newer`,
-		`DROP TABLE change_window`, `DROP TABLE delivery`, `DROP TABLE channel`, `DROP TABLE notice`,
+		`DROP TABLE audit_sent`, `DROP TABLE change_window`, `DROP TABLE delivery`, `DROP TABLE channel`, `DROP TABLE notice`,
 		`DROP TABLE round`, `DROP TABLE plan_write`, `DROP TABLE plan`, `DROP TABLE in_force`,
 		`DROP TABLE later_review`, `DROP TABLE comment`, `DROP TABLE approval`, `DROP TABLE draft_step`, `DROP TABLE draft`,
 		`DROP TABLE audit`, `DROP TABLE secret`, `DROP TABLE session`, `DROP TABLE token`, `DROP TABLE link`, `DROP TABLE team`, `DROP TABLE person`,

@@ -43,6 +43,12 @@ func (s *Store) RevisionOf(ctx context.Context, number int64) (*RevisionRow, err
 	return &rows[0], nil
 }
 
+// Unreviewed returns the revisions that were applied in an emergency and not reviewed since, the
+// newest first.
+func (s *Store) Unreviewed(ctx context.Context) ([]RevisionRow, error) {
+	return s.revisionRows(ctx, `SELECT `+revisionColumns+` WHERE json_extract(note, '$.emergency') <> '' AND later_review.person IS NULL ORDER BY number DESC`)
+}
+
 func (s *Store) revisionRows(ctx context.Context, query string, args ...any) ([]RevisionRow, error) {
 	rows, err := s.db.QueryContext(ctx, query, args...)
 	if err != nil {

@@ -295,3 +295,14 @@ func asRules(entries []config.Entry) []config.Rule {
 	}
 	return out
 }
+
+// Lists returns how many lists of one account differ from what they should be. It is cheap.
+func (b *Book) Lists(r *Reading) int {
+	if r.Native == nil {
+		return 0
+	}
+	meant := b.translated().Config
+	found := *meant
+	found.Networks, found.Accounts = slices.Clone(meant.Networks), slices.Clone(meant.Accounts)
+	return len(put(&found, meant, r)) + len(putEntries(&found, meant, r))
+}

@@ -75,3 +75,13 @@ export const sendRound = async (plan: number, segment = "") =>
 
 export const connectHubs = async (endpoint: string, token: string) =>
   take(await client.PUT("/api/hubs", { body: { endpoint, token } }));
+
+/** What wants to be looked at outside of the estate. */
+export const outsideQuery = queryOptions({
+  queryKey: ["applying", "outside"],
+  queryFn: async ({ signal }) => take(await client.GET("/api/outside", { signal })),
+  retry: false,
+});
+
+/** Reads all accounts again, and returns the same. */
+export const lookOutside = async () => take(await client.POST("/api/outside", asJson));

@@ -1089,6 +1089,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/outside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What wants to be looked at outside of the estate: drift, accounts that cannot be read, emergencies that nobody has reviewed */
+        get: operations["getOutside"];
+        put?: never;
+        /** The same, once all connected accounts have been read again */
+        post: operations["lookOutside"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/targets/observed": {
         parameters: {
             query?: never;
@@ -2999,7 +3017,7 @@ export interface components {
         NoticeSettings: {
             email: string;
             webhook: string;
-            kinds: ("approval" | "draft" | "failed" | "waits")[];
+            kinds: ("approval" | "draft" | "failed" | "waits" | "drift" | "days")[];
             /** @description With which what is sent to the webhook is signed */
             key: string;
             sendMail: boolean;
@@ -3062,6 +3080,20 @@ export interface components {
             added: string[];
             by: string[];
             missing: string[];
+        };
+        Outside: {
+            /** @description When accounts were read last */
+            at: string | null;
+            looking: boolean;
+            concerns: {
+                /** @enum {unknown} */
+                kind: "drift" | "unread" | "emergency";
+                subject: string;
+                body: string;
+                link: string;
+                /** Format: date-time */
+                since: string;
+            }[];
         };
         Observed: {
             revision: number;
@@ -5112,6 +5144,48 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getOutside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outside"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lookOutside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outside"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -4,6 +4,7 @@ import { Navigate, NavLink, Outlet, useLocation } from "react-router";
 import { estateQuery } from "../api/queries";
 import { counted } from "../parts/wording";
 import { AnswerLine } from "./AnswerLine";
+import { OutsideChip } from "./OutsideChip";
 import { ForceChip } from "./ForceChip";
 import { QuestionLine } from "./QuestionLine";
 import { NextStep } from "./NextStep";
@@ -75,6 +76,7 @@ export function Frame() {
             <span className="text-ink">{estate.data.name}</span>
             {w.kind === "applied" && <span>applied estate, revision {estate.data.revision}</span>}
             {w.kind === "applied" && <ForceChip />}
+            {w.kind === "applied" && <OutsideChip />}
             <span>{counted(estate.data.counts.workloads ?? 0, "workload")}</span>
             <span>{counted(estate.data.counts.networks ?? 0, "network")}</span>
             <span>{counted(estate.data.counts.policies ?? 0, "policy", "policies")}</span>

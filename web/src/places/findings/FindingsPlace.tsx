@@ -11,6 +11,7 @@ import { useDebounced } from "../../parts/useDebounced";
 import { capital, counted, serviceWords } from "../../parts/wording";
 import { Road } from "../../road/Road";
 import { Suggestions } from "../../road/Suggestions";
+import { OutsideList } from "./OutsideList";
 import { kindOf, severities } from "./kinds";
 import { Repair } from "./Repair";
 
@@ -46,6 +47,7 @@ export function FindingsPlace() {
             {findings > 0 && `${counted(findings, "finding")}: permitted, but probably unintended.`}{" "}
             {counting && <span role="status">The estate was edited; checking its flows again…</span>}
           </p>
+          <OutsideList />
           {asked && !found && !issues.isPlaceholderData && (
             <p role="status" className="pt-2 text-[13px]">
               This problem no longer exists: it was fixed, or it has changed.

@@ -66,6 +66,8 @@ const kinds: [NoticeSettings["kinds"][number], string][] = [
   ["draft", "my draft is approved or applied"],
   ["failed", "something cannot be written, or went back"],
   ["waits", "a plan waits for a person to start it"],
+  ["drift", "an account holds something else than intended, or cannot be read"],
+  ["days", "a rule runs out, has run out or is to be reviewed"],
 ];
 
 function Form({ settings }: { settings: NoticeSettings }) {
