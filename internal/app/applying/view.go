@@ -260,7 +260,7 @@ func (s *Service) Status(ctx context.Context) (*Status, error) {
 	if r != nil && followed == now {
 		out.describe(r)
 	}
-	out.Behind = behindOf(missing, r)
+	out.Behind = behindOf(missing, r, now)
 	return out, nil
 }
 
@@ -288,8 +288,26 @@ func (o *Status) describe(r *run) {
 	}
 }
 
+// networksOf returns the networks that a document is about: of lists that workloads bear, all of
+// their account.
+func networksOf(key plan.Key, now *view.Snapshot) []string {
+	switch key.Kind {
+	case plan.KindList, plan.KindRoutes:
+		return []string{key.Name}
+	case plan.KindEntries, plan.KindBinding:
+		var out []string
+		for i := range now.Estate.Networks {
+			if n := &now.Estate.Networks[i]; n.Account == key.Account {
+				out = append(out, n.Name)
+			}
+		}
+		return out
+	}
+	return nil
+}
+
 // behindOf groups documents by target.
-func behindOf(missing []plan.Key, r *run) []Behind {
+func behindOf(missing []plan.Key, r *run, now *view.Snapshot) []Behind {
 	by := map[string]*Behind{}
 	slices.SortFunc(missing, func(a, b plan.Key) int { return strings.Compare(a.String(), b.String()) })
 	for _, key := range missing {
@@ -299,8 +317,10 @@ func behindOf(missing []plan.Key, r *run) []Behind {
 			by[key.Target()] = t
 		}
 		t.Documents = append(t.Documents, title(key))
-		if (key.Kind == plan.KindList || key.Kind == plan.KindRoutes) && !slices.Contains(t.Networks, key.Name) {
-			t.Networks = append(t.Networks, key.Name)
+		for _, name := range networksOf(key, now) {
+			if !slices.Contains(t.Networks, name) {
+				t.Networks = append(t.Networks, name)
+			}
 		}
 	}
 	if r != nil {

@@ -6,6 +6,8 @@ import { counted } from "../../parts/wording";
 import { attachState, segmentsOf } from "./estate";
 import { details } from "./plane/layout";
 import type { Detail, Plan, At } from "./plane/layout";
+import { waits } from "./force";
+import type { Unforced } from "./force";
 import type { Estate, Told } from "./estate";
 import { Undo } from "./Undo";
 
@@ -17,8 +19,13 @@ interface Issue {
 }
 
 /** What is unhealthy, in words, with the way to it. */
-export function issuesOf(estate: Estate, told: Told, plan: Plan, sessions: Session[]): Issue[] {
-  const out: Issue[] = [];
+function issuesOf(estate: Estate, told: Told, unforced: Unforced, plan: Plan, sessions: Session[]): Issue[] {
+  const out: Issue[] = unforced.behind.map((b) => ({
+    kind: b.target === "hubs" ? "" : "account",
+    name: b.target,
+    what: `${b.target === "hubs" ? "do" : "does"} not hold what is applied: ${waits(b)}`,
+    at: b.networks[0] ? find(plan, b.networks[0]) : null,
+  }));
   const column = (hub: string) => plan.columns.findIndex((c) => c.hub?.name === hub);
   const lane = (segment?: string) => plan.lanes.findIndex((l) => l.name === segment && !l.internet);
   for (const h of estate.hubs) {
@@ -90,6 +97,7 @@ type Session = Schemas["SessionView"];
 type Props = {
   estate: Estate;
   told: Told;
+  unforced: Unforced;
   sessions: Session[];
   plan: Plan;
   detail: Detail;
@@ -98,8 +106,8 @@ type Props = {
 };
 
 /** The line above the plane: what is unhealthy, how much is drawn, and a way to anything by name. */
-export function HealthBar({ estate, told, sessions, plan, detail, onDetail, onJump }: Props) {
-  const issues = issuesOf(estate, told, plan, sessions);
+export function HealthBar({ estate, told, unforced, sessions, plan, detail, onDetail, onJump }: Props) {
+  const issues = issuesOf(estate, told, unforced, plan, sessions);
   const [open, setOpen] = useState(false);
   const { select } = useSelection();
   return (
@@ -147,7 +155,7 @@ export function HealthBar({ estate, told, sessions, plan, detail, onDetail, onJu
         >
           {issues.map((t) => (
             <li key={t.kind + t.name + t.what} className="flex items-baseline gap-2 py-0.5">
-              <ThingLink thing={t} />
+              {t.kind === "" ? <span className="font-semibold">{t.name}</span> : <ThingLink thing={t} />}
               <span className="min-w-0 flex-1">{t.what}</span>
               {t.at && (
                 <button className="text-accent hover:underline" onClick={() => t.at && onJump(t.at)}>

@@ -26,6 +26,8 @@ import { NetworkSheet } from "./sheets/NetworkSheet";
 import { NewSheet } from "./sheets/NewSheet";
 import { RoutesSheet } from "./sheets/RoutesSheet";
 import { SharesSheet } from "./sheets/SharesSheet";
+import { useUnforced } from "./force";
+import type { Unforced } from "./force";
 import { HealthBar } from "./HealthBar";
 import { Tray } from "./Tray";
 
@@ -51,11 +53,19 @@ export function LanesPlace() {
       ),
     [states.data],
   );
+  const unforced = useUnforced();
   return (
     <div className="relative flex h-full">
       <section aria-label="Lanes" className="flex min-w-0 flex-1 flex-col">
         {lanes.error && <p className="px-5 py-3 text-denied">{lanes.error.message}</p>}
-        {lanes.data && <Whole estate={lanes.data} told={told} sessions={sessions.data?.sessions ?? []} />}
+        {lanes.data && (
+          <Whole
+            estate={lanes.data}
+            told={told}
+            unforced={unforced}
+            sessions={sessions.data?.sessions ?? []}
+          />
+        )}
       </section>
       <Side estate={lanes.data} told={told} />
     </div>
@@ -98,7 +108,9 @@ function sheetOf(selection: Selection, estate: Estate, told: Told) {
   }
 }
 
-function Whole({ estate, told, sessions }: { estate: Estate; told: Told; sessions: Session[] }) {
+type WholeProps = { estate: Estate; told: Told; unforced: Unforced; sessions: Session[] };
+
+function Whole({ estate, told, unforced, sessions }: WholeProps) {
   const { params, change } = useUrlState();
   const jumper = useRef<Jumper>(null);
   const [width, setWidth] = useState(0);
@@ -156,6 +168,7 @@ function Whole({ estate, told, sessions }: { estate: Estate; told: Told; session
       <HealthBar
         estate={estate}
         told={told}
+        unforced={unforced}
         sessions={sessions}
         plan={plan}
         detail={detail}
@@ -174,6 +187,7 @@ function Whole({ estate, told, sessions }: { estate: Estate; told: Told; session
       <Plane
         plan={plan}
         told={told}
+        unforced={unforced}
         course={course}
         at={at}
         lit={selection.kind === "network" ? selection.name : ""}
@@ -207,7 +221,7 @@ function Whole({ estate, told, sessions }: { estate: Estate; told: Told; session
         }}
         onDetail={step}
       />
-      <Key detail={detail} />
+      <Key detail={detail} unforced={unforced.behind.length > 0} />
     </>
   );
 }

@@ -1,3 +1,4 @@
+import { Hourglass } from "lucide-react";
 import { memo } from "react";
 import type { DragEvent } from "react";
 import { KindGlyph, StateGlyph } from "../Glyphs";
@@ -5,10 +6,12 @@ import { attachState } from "../estate";
 import { cellKey } from "./layout";
 import type { Chip, Plan, At } from "./layout";
 import type { Told } from "../estate";
+import type { Unforced } from "../force";
 
 type Props = {
   plan: Plan;
   told: Told;
+  unforced: Unforced;
   lane: number;
   column: number;
   lit: string;
@@ -22,7 +25,7 @@ export const dragged = "application/x-bivium-network";
 
 /** A place where a lane and a column meet: what is attached there, by name or in number. */
 export const CellView = memo(function CellView(props: Props) {
-  const { plan, told, lane, column, lit, onOpen, onNetwork, onDrop } = props;
+  const { plan, told, unforced, lane, column, lit, onOpen, onNetwork, onDrop } = props;
   const at = { lane, column };
   const cell = plan.cells.get(cellKey(lane, column));
   const row = plan.lanes[lane];
@@ -69,6 +72,7 @@ export const CellView = memo(function CellView(props: Props) {
           key={chip.network.name}
           plan={plan}
           told={told}
+          unforced={unforced.networks.get(chip.network.name)}
           chip={chip}
           lane={row.name}
           left={chip.x - left}
@@ -121,6 +125,7 @@ export const CellView = memo(function CellView(props: Props) {
 type ChipProps = {
   plan: Plan;
   told: Told;
+  unforced: string | undefined;
   chip: Chip;
   lane: string;
   left: number;
@@ -129,7 +134,7 @@ type ChipProps = {
   onNetwork: (name: string) => void;
 };
 
-function ChipView({ plan, told, chip, lane, left, top, lit, onNetwork }: ChipProps) {
+function ChipView({ plan, told, unforced, chip, lane, left, top, lit, onNetwork }: ChipProps) {
   const { network, attach } = chip;
   const { state, why } = attachState(told, network, attach);
   const outside = network.subnets.find((s) => s.segment === lane && s.outside !== "")?.outside;
@@ -143,7 +148,7 @@ function ChipView({ plan, told, chip, lane, left, top, lit, onNetwork }: ChipPro
       data-chip={network.name}
       data-state={state}
       onClick={() => onNetwork(network.name)}
-      title={`${network.name}, ${network.kind}${outside ? `, translated to ${outside}` : ""}${attach ? `, cost ${attach.cost}` : ""}${state === "up" ? "" : `, ${state}: ${why}`}`}
+      title={`${network.name}, ${network.kind}${outside ? `, translated to ${outside}` : ""}${attach ? `, cost ${attach.cost}` : ""}${state === "up" ? "" : `, ${state}: ${why}`}${unforced ? `. ${unforced}` : ""}`}
       className={`absolute flex items-center gap-1.5 rounded-full border px-2 text-[13px] leading-5 hover:border-accent ${
         state === "up" ? "border-line bg-paper" : "border-dashed border-denied bg-paper"
       } ${lit === network.name ? "ring-2 ring-accent" : ""} ${dear ? "text-soft" : ""}`}
@@ -160,6 +165,7 @@ function ChipView({ plan, told, chip, lane, left, top, lit, onNetwork }: ChipPro
         </span>
       )}
       {outside && <span className="rounded-full bg-wash px-1.5 text-[11px] leading-4">translated</span>}
+      {unforced && <Hourglass size={11} role="img" aria-label={unforced} className="flex-none text-denied" />}
       {network.gone && <span className="text-xs text-denied">removed</span>}
       <StateGlyph state={state} />
     </button>

@@ -1,3 +1,4 @@
+import { Hourglass } from "lucide-react";
 import { Fragment } from "react";
 import { counted } from "../../../parts/wording";
 import { StateGlyph } from "../Glyphs";
@@ -10,11 +11,13 @@ import type { Window } from "./useWindow";
 export function HubHeads({
   plan,
   told,
+  unforced,
   window,
   onHub,
 }: {
   plan: Plan;
   told: Told;
+  unforced: string;
   window: Window;
   onHub: (name: string) => void;
 }) {
@@ -62,6 +65,9 @@ export function HubHeads({
                     {hub?.name ?? "no hub"}
                   </span>
                   <StateGlyph state={state} />
+                  {hub && unforced && (
+                    <Hourglass size={11} role="img" aria-label={unforced} className="flex-none text-denied" />
+                  )}
                 </span>
                 <span className="max-w-full truncate text-xs leading-4 text-soft">
                   {hub ? hub.region || hub.account : "not attached"}

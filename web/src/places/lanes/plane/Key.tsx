@@ -1,3 +1,4 @@
+import { Hourglass } from "lucide-react";
 import { KindGlyph, StateGlyph } from "../Glyphs";
 import type { Detail } from "./layout";
 
@@ -9,7 +10,7 @@ const kinds = [
 ] as const;
 
 /** What the shapes mean. */
-export function Key({ detail }: { detail: Detail }) {
+export function Key({ detail, unforced }: { detail: Detail; unforced: boolean }) {
   if (detail === "far") {
     return (
       <p className="border-t border-line px-5 py-2 text-xs text-soft max-[960px]:hidden">
@@ -31,6 +32,11 @@ export function Key({ detail }: { detail: Detail }) {
       <li className="flex items-center gap-1.5">
         <StateGlyph state="down" /> down
       </li>
+      {unforced && (
+        <li className="flex items-center gap-1.5">
+          <Hourglass size={11} className="text-denied" aria-hidden /> applied, and not in force there yet
+        </li>
+      )}
       <li className="flex items-center gap-1.5">
         <svg width="14" height="12" viewBox="0 0 14 12" fill="none" aria-hidden>
           <path d="M0 6h14" stroke="var(--soft)" strokeWidth="2" />

@@ -6,12 +6,14 @@ import { HubHeads, LaneHeads } from "./Heads";
 import { cellKey, node } from "./layout";
 import type { At, Plan } from "./layout";
 import type { Told } from "../estate";
+import type { Unforced } from "../force";
 import type { Course, Point } from "./course";
 import { useWindow } from "./useWindow";
 
 type Props = {
   plan: Plan;
   told: Told;
+  unforced: Unforced;
   course: Course | null;
   at: At;
   lit: string; // the network that is looked at
@@ -112,7 +114,7 @@ export function Plane(props: Props) {
 }
 
 const Inner = memo(function Inner(props: Props & { scroller: RefObject<HTMLDivElement | null> }) {
-  const { plan, told, course, scroller } = props;
+  const { plan, told, unforced, course, scroller } = props;
   const window = useWindow(scroller, plan);
   const cells = useMemo(() => {
     const out = [];
@@ -141,7 +143,7 @@ const Inner = memo(function Inner(props: Props & { scroller: RefObject<HTMLDivEl
         lit={props.lit}
         onShares={props.onShares}
       />
-      <HubHeads plan={plan} told={told} window={window} onHub={props.onHub} />
+      <HubHeads plan={plan} told={told} unforced={unforced.hubs} window={window} onHub={props.onHub} />
       <LaneHeads
         plan={plan}
         window={window}
@@ -153,6 +155,7 @@ const Inner = memo(function Inner(props: Props & { scroller: RefObject<HTMLDivEl
           key={cellKey(lane, column)}
           plan={plan}
           told={told}
+          unforced={unforced}
           lane={lane}
           column={column}
           lit={props.lit}

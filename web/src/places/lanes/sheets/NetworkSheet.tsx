@@ -1,9 +1,11 @@
 import { useState } from "react";
+import { Link } from "react-router";
 import type { WiringEdit } from "../../../api/queries";
 import { Choice } from "../../../parts/fields";
 import { ThingLink } from "../../../parts/ThingLink";
 import { useSelection } from "../../../frame/selection";
 import type { Drop } from "../../../frame/selection";
+import { useUnforced } from "../force";
 import { Attachments } from "./Attachments";
 import { Announced, Filter } from "./Carried";
 import { Consequence } from "../../../parts/Consequence";
@@ -25,6 +27,7 @@ interface NetworkSheetProps {
 /** A network: where it lives, where it is attached and how that is, and its routes; all of it can be changed here. */
 export function NetworkSheet({ estate, told, network, drop }: NetworkSheetProps) {
   const { select } = useSelection();
+  const unforced = useUnforced().networks.get(network.name);
   const start = drop
     ? dropped(network, drop.into, drop.onto, { segment: drop.fromSegment, hub: drop.fromHub })
     : placed(network);
@@ -45,6 +48,14 @@ export function NetworkSheet({ estate, told, network, drop }: NetworkSheetProps)
         </>
       }
     >
+      {unforced && (
+        <p className="pt-1 text-[13px] text-denied">
+          {unforced}.{" "}
+          <Link to="/changes/plans" className="text-accent hover:underline">
+            See the plan
+          </Link>
+        </p>
+      )}
       <Part title="Segment">
         <table className="w-full text-[13px]">
           <tbody>
