@@ -67,10 +67,6 @@ func TestScreenshots(t *testing.T) {
 	u.sees("[data-testid=report]", "rov-console")
 	u.photograph(file("estate"))
 
-	u.goTo(address + "/estate/labels")
-	u.sees("[data-testid=mapping]", "2 workloads have no label")
-	u.photograph(file("labels"))
-
 	u.goTo(address + "/findings")
 	u.sees("[data-testid=road]", "no-telnet")
 	u.photograph(file("findings"))
@@ -114,6 +110,16 @@ func TestScreenshots(t *testing.T) {
 	u.clicks("input[type=checkbox]")
 	u.sees("table", "sync of cirra-north")
 	u.photograph(file("history"))
+
+	u.becomes("mira")
+	u.goTo(address + "/estate?thing=account:velum-central")
+	u.clicksOn("aside button", "Observe only")
+	u.clicks("[data-testid=consequence] button:not([disabled])")
+	u.sees("aside", "Observed only")
+	u.goTo(address + "/targets/observed")
+	u.sees("[aria-label='Lists pass, policies deny']", "trading-prices")
+	u.photograph(file("observed"))
+	u.clicksOn("button", "Show applied estate")
 
 	u.clicks("[aria-label='Change to dark']")
 	u.goTo(address + "/board?open=market&from=dev&to=prod&on=any")

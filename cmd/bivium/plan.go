@@ -126,6 +126,9 @@ func printPlan(out io.Writer, v *applying.View) {
 	for _, f := range v.Cut {
 		fmt.Fprintf(out, "may be interrupted: %s to %s on %s\n", f.Witness.Source, f.Witness.Destination, f.Witness.On)
 	}
+	for _, f := range v.Ends {
+		fmt.Fprintf(out, "sessions end: %s to %s on %s\n", f.Witness.Source, f.Witness.Destination, f.Witness.On)
+	}
 	switch {
 	case len(v.Writes) == 0:
 		fmt.Fprintln(out, "nothing is to be written")

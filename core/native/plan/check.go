@@ -22,6 +22,8 @@ type Checked struct {
 	Packets int     // that were looked at: one of each class of flows of both estates, in each state
 	Open    []Found // delivered on the way, and neither before nor after, or past a pool of both
 	Cut     []Found // delivered before and after, and not on the way
+	Ends    []Found // delivered before, and not after: their sessions end
+	Counted bool    // Ends is complete
 	Skipped bool    // there are more classes than can be looked at
 }
 
@@ -46,11 +48,12 @@ const most = 20_000_000
 func (p *Plan) Check(before, after State, a, b *matrix.Matrix) *Checked {
 	states, written := p.states(before, after)
 	out := &Checked{}
-	if len(states) == 0 {
+	if len(p.Writes) == 0 {
+		out.Counted = true
 		return out
 	}
 	c := &checker{services: servicesOf(a, b), out: out, written: written}
-	c.first, c.last = newView(ground(before, after)), newView(after)
+	c.first, c.last, c.end = newView(ground(before, after)), newView(after), newView(p.end(before, after))
 	for _, s := range states {
 		c.between = append(c.between, newView(s))
 	}
@@ -65,15 +68,19 @@ func (p *Plan) Check(before, after State, a, b *matrix.Matrix) *Checked {
 			}
 		}
 	}
-	if out.Packets = pairs * len(c.services) * (len(states) + 2); out.Packets > most {
-		return &Checked{Skipped: true}
+	packets := pairs * len(c.services) * (len(states) + 2)
+	if packets > most {
+		return &Checked{Skipped: len(states) > 0}
+	}
+	if out.Counted = true; len(states) > 0 {
+		out.Packets = packets
 	}
 	var jobs []func()
 	for i := range c.ends {
 		jobs = append(jobs, func() { c.from(i) })
 	}
 	parallel.Run(jobs)
-	for _, list := range []*[]Found{&out.Open, &out.Cut} {
+	for _, list := range []*[]Found{&out.Open, &out.Cut, &out.Ends} {
 		slices.SortFunc(*list, func(x, y Found) int {
 			return cmp.Or(cmp.Compare(x.After, y.After), cmp.Compare(x.Flow.Segment, y.Flow.Segment), x.Flow.Source.Compare(y.Flow.Source), x.Flow.Destination.Compare(y.Flow.Destination))
 		})
@@ -148,14 +155,14 @@ func ground(before, after State) State {
 }
 
 type checker struct {
-	first, last view
-	between     []view
-	written     []int
-	ends        []end
-	on          [][2]*bitset.BitSet // by endpoint: the pairs of flows that may change of which it is on either side
-	services    []verdict.Service
-	mu          sync.Mutex
-	out         *Checked
+	first, last, end view
+	between          []view
+	written          []int
+	ends             []end
+	on               [][2]*bitset.BitSet // by endpoint: the pairs of flows that may change of which it is on either side
+	services         []verdict.Service
+	mu               sync.Mutex
+	out              *Checked
 }
 
 // sides finds, for each endpoint, on which sides of the flows that may change it is.
@@ -223,9 +230,9 @@ func (c *checker) from(from int) {
 		if dst == src || !c.touched(from, i) || src.network == "" && dst.network == "" || src.inside.Is4() != dst.inside.Is4() {
 			continue
 		}
-		var open, cut *Found
+		var open, cut, ends *Found
 		for _, s := range c.services {
-			c.look(src, dst, s, &open, &cut)
+			c.look(src, dst, s, &open, &cut, &ends)
 		}
 		c.mu.Lock()
 		if open != nil {
@@ -234,15 +241,24 @@ func (c *checker) from(from int) {
 		if cut != nil {
 			c.out.Cut = append(c.out.Cut, *cut)
 		}
+		if ends != nil {
+			c.out.Ends = append(c.out.Ends, *ends)
+		}
 		c.mu.Unlock()
 	}
 }
 
-func (c *checker) look(src, dst *end, s verdict.Service, open, cut **Found) {
+func (c *checker) look(src, dst *end, s verdict.Service, open, cut, ends **Found) {
 	before, f := c.first.carry(src, dst, s)
-	after, g := c.last.carry(src, dst, s)
+	after, g := c.then(src, dst, s)
 	if f.Segment == "" {
 		f = g
+	}
+	if before.Delivered && !after.Delivered {
+		if *ends == nil {
+			*ends = &Found{Flow: f, Before: before, Between: after, Then: after}
+		}
+		(*ends).Services++
 	}
 	for i := range c.between {
 		got, _ := c.between[i].carry(src, dst, s)
@@ -261,6 +277,25 @@ func (c *checker) look(src, dst *end, s verdict.Service, open, cut **Found) {
 			return
 		}
 	}
+}
+
+// then returns what comes of a packet once all is written. Of endpoints that the estate does not
+// have any more, it is what targets do with them: they may still be there.
+func (c *checker) then(src, dst *end, s verdict.Service) (reader.Fate, verdict.Flow) {
+	fate, f := c.last.carry(src, dst, s)
+	if f.Segment == "" {
+		fate, _ = c.end.carry(src, dst, s)
+	}
+	return fate, f
+}
+
+// end returns what targets hold once all is written, beside all that there was.
+func (p *Plan) end(before, after State) State {
+	s := ground(before, after)
+	for i := range p.Writes {
+		s = s.With(p.Writes[i].Key, p.Writes[i].Body)
+	}
+	return s
 }
 
 // allowed reports whether what is delivered is so in another state, through pools of which none

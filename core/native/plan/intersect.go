@@ -263,7 +263,7 @@ func rulesOf(provider string) *ordered[config.Rule] {
 	case config.Velum:
 		o.limit, o.last = config.VelumRules, []config.Rule{{Out: true, Allow: true}}
 	case config.Stratok:
-		o.limit = config.StratokRules
+		o.limit, o.last = config.StratokRules, []config.Rule{{Out: true, Allow: true}}
 	}
 	return o
 }

@@ -109,9 +109,9 @@ func joined(rules []config.Rule) []config.Rule {
 	for _, way := range [2]bool{false, true} {
 		var run []config.Rule
 		end := func() {
-			run = joinedBy(run, func(r *config.Rule) string { return prefixesKey(r.Own) + prefixesKey(r.Peer) }, func(a, b *config.Rule) { a.Services = slices.Concat(a.Services, b.Services) })
-			run = joinedBy(run, func(r *config.Rule) string { return prefixesKey(r.Own) + servicesKey(r.Services) }, func(a, b *config.Rule) { a.Peer = slices.Concat(a.Peer, b.Peer) })
-			run = joinedBy(run, func(r *config.Rule) string { return prefixesKey(r.Peer) + servicesKey(r.Services) }, func(a, b *config.Rule) { a.Own = slices.Concat(a.Own, b.Own) })
+			run = joinedBy(run, func(r *config.Rule) string { return prefixesKey(r.Own) + prefixesKey(r.Peer) }, func(a, b *config.Rule) { a.Services = either(a.Services, b.Services) })
+			run = joinedBy(run, func(r *config.Rule) string { return prefixesKey(r.Own) + servicesKey(r.Services) }, func(a, b *config.Rule) { a.Peer = either(a.Peer, b.Peer) })
+			run = joinedBy(run, func(r *config.Rule) string { return prefixesKey(r.Peer) + servicesKey(r.Services) }, func(a, b *config.Rule) { a.Own = either(a.Own, b.Own) })
 			out, run = append(out, run...), nil
 		}
 		for i := range rules {
@@ -126,6 +126,14 @@ func joined(rules []config.Rule) []config.Rule {
 		end()
 	}
 	return out
+}
+
+// either returns what one of two lists has. None stands for everything.
+func either[T any](a, b []T) []T {
+	if a == nil || b == nil {
+		return nil
+	}
+	return slices.Concat(a, b)
 }
 
 func joinedBy(rules []config.Rule, key func(*config.Rule) string, join func(a, b *config.Rule)) []config.Rule {

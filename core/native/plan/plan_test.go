@@ -11,6 +11,7 @@ import (
 	"bivium/core/findings"
 	"bivium/core/matrix"
 	"bivium/core/native"
+	"bivium/core/native/reader"
 	"bivium/core/testing/draw"
 	"bivium/core/testing/meet"
 	"bivium/core/verdict"
@@ -49,7 +50,7 @@ func draws(t *rapid.T) *drawn {
 // what, and sends packets after each write: what passes also passes before or after, through the
 // pools of one of the two, unless the check said otherwise. At the end targets hold what they should.
 func TestNothingPassesOnTheWay(t *testing.T) {
-	wants := meet.Wants{"twice": 10, "move": 10, "packet changes": 30, "held back": 1}
+	wants := meet.Wants{"twice": 10, "move": 10, "packet changes": 30, "held back": 1, "ends": 1}
 	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {
 		d := draws(t)
 		if d == nil || len(d.plan.Writes) == 0 {
@@ -58,6 +59,15 @@ func TestNothingPassesOnTheWay(t *testing.T) {
 		checked := d.plan.Check(d.before, d.after, d.a, d.b)
 		met.If(len(checked.Open) > 0, "told")
 		met.If(len(checked.Cut) > 0, "cut")
+		for i := range checked.Ends {
+			e := &checked.Ends[i]
+			first, last := reader.New(d.before.Estate, d.before.Config), reader.New(d.after.Estate, d.after.Config)
+			if d.before.Estate == d.after.Estate || sameAddresses(d.before.Estate, d.after.Estate) { // else the flow may be called otherwise after
+				was, is := first.Carry(&e.Flow), last.Carry(&e.Flow)
+				require.True(t, was.Delivered && !is.Delivered, "%+v", e.Flow)
+				met["ends"]++
+			}
+		}
 		c := checkerOf(t, d)
 		s := ground(d.before, d.after)
 		done := map[int]bool{}
@@ -96,7 +106,7 @@ func TestNothingPassesOnTheWay(t *testing.T) {
 // checkerOf returns what packets of drawn endpoints are sent with.
 func checkerOf(t *rapid.T, d *drawn) *checker {
 	c := &checker{services: servicesOf(d.a, d.b)}
-	c.first, c.last = newView(ground(d.before, d.after)), newView(d.after)
+	c.first, c.last, c.end = newView(ground(d.before, d.after)), newView(d.after), newView(d.plan.end(d.before, d.after))
 	c.endpoints(d.a, c.first)
 	c.endpoints(d.b, c.last)
 	ends := rapid.Permutation(c.ends).Draw(t, "ends")
@@ -114,7 +124,7 @@ func (c *checker) compare(t *rapid.T, d *drawn, s State, done map[int]bool, met 
 			}
 			for _, service := range c.services {
 				before, _ := c.first.carry(src, dst, service)
-				after, _ := c.last.carry(src, dst, service)
+				after, _ := c.then(src, dst, service)
 				got, f := v.carry(src, dst, service)
 				met.If(!before.Same(&after), "packet changes")
 				if got.Delivered {
@@ -129,4 +139,16 @@ func (c *checker) compare(t *rapid.T, d *drawn, s State, done map[int]bool, met 
 			}
 		}
 	}
+}
+
+// sameAddresses reports whether all networks of two estates have the same addresses in the same
+// segments, and nothing is translated or shown.
+func sameAddresses(a, b *estate.Estate) bool {
+	plain := func(e *estate.Estate) bool {
+		return !slices.ContainsFunc(e.Attachments, func(x estate.Attachment) bool { return len(x.Translate) > 0 }) &&
+			!slices.ContainsFunc(e.Shares, func(x estate.Share) bool { return len(x.Show) > 0 })
+	}
+	return plain(a) && plain(b) && slices.EqualFunc(a.Networks, b.Networks, func(x, y estate.Network) bool {
+		return x.Name == y.Name && x.Segment == y.Segment && slices.Equal(x.Subnets, y.Subnets)
+	})
 }

@@ -82,6 +82,13 @@ func newReach(states ...State) *reach {
 		r.defaults[i] = map[string][]string{}
 		for _, a := range s.Config.Accounts {
 			r.defaults[i][a.Name] = a.Default
+			for _, l := range a.Default { // a machine at any address of the account may bear it
+				for k := range s.Estate.Networks {
+					if n := &s.Estate.Networks[k]; n.Account == a.Name {
+						r.bearers[a.Name+"/"+l] = append(r.bearers[a.Name+"/"+l], r.networks[n.Name]...)
+					}
+				}
+			}
 			for _, l := range a.Lists {
 				r.known[i][a.Name+"/"+l.Name] = l
 			}

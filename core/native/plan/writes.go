@@ -89,7 +89,10 @@ func (p *planner) pool(key Key, was, is *Body, touches touch) {
 		p.add(Tighten, key, now, next, touches).Narrow = c.narrow
 		now = next
 	}
-	if !Same(with(book, had), with(book, has)) || was == nil {
+	if !c.tighten && !c.open { // rulebooks that pass the same, perhaps under another name
+		book = has.Pool
+	}
+	if !Same(now, with(book, has)) || was == nil {
 		next := with(book, has)
 		p.add(Move, key, now, next, touches)
 		now = next

@@ -39,6 +39,8 @@ type Service struct {
 
 	planning sync.Mutex // one plan is made at a time
 
+	paces paces
+
 	mu       sync.Mutex
 	run      *run           // the plan that is carried out, or was last
 	before   *view.Snapshot // the estate that the plan begins with, where that is known

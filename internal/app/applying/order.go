@@ -40,6 +40,8 @@ type stored struct {
 	By       map[string][]string `json:"by"`       // by document: who wrote rules that go
 	Open     []Flow              `json:"open"`
 	Cut      []Flow              `json:"cut"`
+	Ends     []Flow              `json:"ends"`
+	Counted  bool                `json:"counted"`
 	Packets  int                 `json:"packets"`
 	Skipped  bool                `json:"skipped"`
 	Unread   map[string]string   `json:"unread"` // by target
@@ -192,7 +194,7 @@ func (p *prepared) fill(made *plan.Plan, h *held, before map[plan.Key]*plan.Body
 		p.moves = p.moves || w.Step == plan.Move
 	}
 	p.Packets, p.Skipped, p.Unread = checked.Packets, checked.Skipped, h.problems
-	p.Open, p.Cut = flowsOf(checked.Open, now), flowsOf(checked.Cut, now)
+	p.Open, p.Cut, p.Ends, p.Counted = flowsOf(checked.Open, now), flowsOf(checked.Cut, now), flowsOf(checked.Ends, now), checked.Counted
 	p.Absent, p.Refused = []string{}, []string{}
 }
 

@@ -184,7 +184,11 @@ func (s *Service) write(ctx context.Context, r *run, i int) {
 	r.mu.Lock()
 	version := r.Versions[key.String()]
 	r.mu.Unlock()
+	began := time.Now()
 	next, err := s.putAndRead(ctx, r, w, version)
+	if err == nil {
+		s.paces.note(key.Target(), time.Since(began))
+	}
 	r.mu.Lock()
 	state := &r.writes[i]
 	state.Tries, state.At = state.Tries+1, s.clock()

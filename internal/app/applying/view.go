@@ -30,8 +30,11 @@ type View struct {
 	Why      string       `json:"why"`
 	Writes   []WriteView  `json:"writes"`
 	Targets  []TargetView `json:"targets"`
-	Open     []Flow       `json:"open"` // pass on the way, and neither before nor after
-	Cut      []Flow       `json:"cut"`  // pass before and after, and not on the way
+	Open     []Flow       `json:"open"`    // pass on the way, and neither before nor after
+	Cut      []Flow       `json:"cut"`     // pass before and after, and not on the way
+	Ends     []Flow       `json:"ends"`    // pass before, and not after: their sessions end
+	Counted  bool         `json:"counted"` // ends is complete
+	Seconds  float64      `json:"seconds"` // that what is left should take
 	Packets  int          `json:"packets"`
 	Skipped  bool         `json:"skipped"` // there were too many classes to check the states in between
 	Refused  []string     `json:"refused"` // networks whose rules do not fit
@@ -101,10 +104,15 @@ var worst = []string{store.WriteDone, store.WriteWaiting, store.WriteRetrying, s
 func (s *Service) viewOf(row *store.Plan, p *stored, writes []store.PlanWrite) *View {
 	v := &View{
 		ID: row.ID, Revision: row.Revision, Cause: row.Cause, Actor: row.Actor, Made: row.Made, State: row.State, Why: row.Why, Writes: []WriteView{}, Targets: []TargetView{},
-		Open: p.Open, Cut: p.Cut, Packets: p.Packets, Skipped: p.Skipped, Refused: p.Refused, Staged: p.Staged, Absent: p.Absent,
+		Open: p.Open, Cut: p.Cut, Ends: p.Ends, Counted: p.Counted, Packets: p.Packets, Skipped: p.Skipped, Refused: p.Refused, Staged: p.Staged, Absent: p.Absent,
+	}
+	if v.Ends == nil { // of a plan of earlier versions
+		v.Ends = []Flow{}
 	}
 	if !row.Ended.IsZero() {
 		v.Ended = &row.Ended
+	} else {
+		v.Seconds = s.paces.left(p.Writes, writes).Seconds()
 	}
 	targets := map[string]*TargetView{}
 	for i := range p.Writes {

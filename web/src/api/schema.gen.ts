@@ -2919,6 +2919,12 @@ export interface components {
             targets: components["schemas"]["PlanTarget"][];
             open: components["schemas"]["PlanFlow"][];
             cut: components["schemas"]["PlanFlow"][];
+            /** @description Pass before, and not after: their sessions end */
+            ends: components["schemas"]["PlanFlow"][];
+            /** @description All that ends is listed */
+            counted: boolean;
+            /** @description That what is left should take */
+            seconds: number;
             packets: number;
             skipped: boolean;
             staged: boolean;

@@ -129,6 +129,23 @@ function Meanwhile({ plan }: { plan: Plan }) {
           back.
         </p>
       )}
+      {plan.seconds > 0 && (
+        <p className="text-soft">
+          It should take about {duration(plan.seconds)}, if every target answers as it did lately.
+        </p>
+      )}
+      {plan.ends.length > 0 && (
+        <details className="pt-1">
+          <summary className="cursor-pointer">
+            Sessions of {counted(plan.ends.length, "kind of flow", "kinds of flow")} end: allowed before, and
+            not after
+          </summary>
+          <Flows flows={plan.ends} />
+        </details>
+      )}
+      {!plan.counted && (
+        <p className="text-soft">There are too many classes of flows to list the sessions that end.</p>
+      )}
       {plan.cut.length > 0 && (
         <details className="pt-1">
           <summary className="cursor-pointer">
@@ -257,4 +274,11 @@ function stateOf(w: PlanWrite, waits: number[]): string {
     case "changed":
       return w.why;
   }
+}
+
+/** A time to wait, in words. */
+export function duration(seconds: number): string {
+  if (seconds < 1.5) return "a second";
+  if (seconds < 90) return `${Math.round(seconds)} seconds`;
+  return `${Math.round(seconds / 60)} minutes`;
 }

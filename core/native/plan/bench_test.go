@@ -1,0 +1,43 @@
+package plan_test
+
+import (
+	"slices"
+	"testing"
+
+	"bivium/core/estate"
+	"bivium/core/matrix"
+	"bivium/core/native"
+	"bivium/core/native/plan"
+	"bivium/core/synth"
+	"bivium/core/verdict"
+)
+
+// BenchmarkPlan plans and checks the edit of one rule, which turns what it allows into a denial, on
+// generated estates. What both estates ask of targets is known.
+func BenchmarkPlan(b *testing.B) {
+	for _, size := range []string{"S", "M"} {
+		b.Run(size, func(b *testing.B) {
+			e := synth.New("bench", synth.Sizes[size], 1)
+			next := *e
+			next.Policies = slices.Clone(e.Policies)
+			i := slices.IndexFunc(next.Policies, func(p estate.Policy) bool {
+				return p.Enabled && !p.Guardrail() && p.Rules[0].Action == estate.Allow
+			})
+			next.Policies[i].Rules = slices.Clone(next.Policies[i].Rules)
+			next.Policies[i].Rules[0].Action = estate.Deny
+			was, is := matrix.New(verdict.New(e)), matrix.New(verdict.New(&next))
+			before := plan.State{Config: native.Translate(was).Config, Estate: e}
+			after := plan.State{Config: native.Translate(is).Config, Estate: &next}
+			b.ResetTimer()
+			for b.Loop() {
+				p := plan.Make(before, after, func(plan.Key) bool { return true })
+				c := p.Check(before, after, was, is)
+				b.ReportMetric(float64(len(p.Writes)), "writes")
+				b.ReportMetric(float64(len(c.Ends)), "ends")
+				if c.Skipped || !c.Counted {
+					b.ReportMetric(1, "skipped")
+				}
+			}
+		})
+	}
+}
