@@ -173,7 +173,7 @@ func (c *checker) sides(t touch) {
 		for side := range 2 {
 			in := bitset.New(uint(len(t)))
 			for k := range t {
-				if t[k][side] == nil || slices.ContainsFunc(t[k][side], func(p netip.Prefix) bool { return p.Contains(e.inside) || p.Contains(e.own) }) {
+				if t[k][side] == nil || holds(t[k][side], e.inside) || e.own != e.inside && holds(t[k][side], e.own) {
 					in.Set(uint(k))
 				}
 			}

@@ -60,7 +60,9 @@ func (o *ordered[T]) between(was, is []T) change[T] {
 	}
 	out := change[T]{tighten: true, open: true, both: slices.Clone(was[:first])}
 	var product []T
-	if len(gone)*(len(come)+end)+len(come)*end <= mostPairs {
+	if all(gone, o.free) && all(come, o.free) && len(removed)*len(added) <= mostPairs {
+		product = append(o.pass(gone, removed, added), was[len(was)-end:]...)
+	} else if len(gone)*(len(come)+end)+len(come)*end <= mostPairs {
 		product = o.product(gone, come, slices.Concat(was[len(was)-end:], o.last), len(o.last))
 	} else {
 		out.narrow = true
@@ -76,6 +78,32 @@ func (o *ordered[T]) between(was, is []T) change[T] {
 	out.both = append(out.both, product...)
 	both := keysOf(out.both, o.key)
 	out.tighten, out.open = !slices.Equal(both, keysOf(was, o.key)), !slices.Equal(both, keysOf(is, o.key))
+	return out
+}
+
+// pass returns what passes both of two lists whose rules let pass what they match, whatever their
+// order: what is in both, and what a rule of the one and a rule of the other match. What only one of
+// them matches is left to what both end with.
+func (o *ordered[T]) pass(gone, removed, added []T) []T {
+	left := map[string]int{}
+	for i := range removed {
+		left[o.key(&removed[i])]++
+	}
+	var out []T
+	for i := range gone {
+		if k := o.key(&gone[i]); left[k] > 0 {
+			left[k]--
+			continue
+		}
+		out = append(out, gone[i])
+	}
+	for i := range removed {
+		for k := range added {
+			if r, ok := o.meet(&removed[i], &added[k]); ok {
+				out = append(out, r)
+			}
+		}
+	}
 	return out
 }
 
@@ -169,8 +197,8 @@ func (o *ordered[T]) product(gone, come, end []T, hidden int) []T {
 	return out
 }
 
-// common returns what is in both of two lists of prefixes; nil is everything. False where
-// nothing is.
+// common returns what is in both of two lists of prefixes, each sorted and disjoint; nil is
+// everything. False where nothing is. Cost: the length of both.
 func common(a, b []netip.Prefix) ([]netip.Prefix, bool) {
 	switch {
 	case a == nil:
@@ -179,27 +207,96 @@ func common(a, b []netip.Prefix) ([]netip.Prefix, bool) {
 		return a, len(a) > 0
 	}
 	out := []netip.Prefix{}
-	for _, p := range a {
-		for _, q := range b {
-			switch {
-			case !p.Overlaps(q):
-			case p.Bits() >= q.Bits():
-				out = append(out, p)
-			default:
-				out = append(out, q)
-			}
+	for i, k := 0, 0; i < len(a) && k < len(b); {
+		p, q := a[i], b[k]
+		switch {
+		case p.Overlaps(q) && p.Bits() >= q.Bits():
+			out = append(out, p)
+			i++
+		case p.Overlaps(q):
+			out = append(out, q)
+			k++
+		case p.Addr().Less(q.Addr()):
+			i++
+		default:
+			k++
 		}
 	}
 	slices.SortFunc(out, netip.Prefix.Compare)
 	return slices.Compact(out), len(out) > 0
 }
 
-func commonSets(a, b []*config.Set) ([]*config.Set, bool) {
-	p, ok := common(prefixesOf(a), prefixesOf(b))
+// disjoint leaves out, of sorted prefixes, those that lie in others.
+func disjoint(p []netip.Prefix) []netip.Prefix {
 	if p == nil {
-		return nil, ok
+		return nil
 	}
-	return []*config.Set{{Prefixes: p}}, ok
+	out := p[:0]
+	for _, x := range p {
+		if n := len(out); n == 0 || !out[n-1].Overlaps(x) {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// meeting remembers what sets have in common: rules of one list share them.
+type meeting struct {
+	prefixes map[setsKey][]netip.Prefix
+	common   map[[2]setsKey]met
+}
+
+// setsKey tells some sets from others: where they are.
+type setsKey struct {
+	first **config.Set
+	n     int
+}
+
+type met struct {
+	sets []*config.Set
+	some bool
+}
+
+func newMeeting() *meeting {
+	return &meeting{map[setsKey][]netip.Prefix{}, map[[2]setsKey]met{}}
+}
+
+func keyOfSets(sets []*config.Set) setsKey {
+	if len(sets) == 0 {
+		return setsKey{}
+	}
+	return setsKey{&sets[0], len(sets)}
+}
+
+func (m *meeting) of(sets []*config.Set) []netip.Prefix {
+	if len(sets) == 0 {
+		return prefixesOf(sets)
+	}
+	k := keyOfSets(sets)
+	p, known := m.prefixes[k]
+	if !known {
+		p = disjoint(prefixesOf(sets))
+		m.prefixes[k] = p
+	}
+	return p
+}
+
+func (m *meeting) sets(a, b []*config.Set) ([]*config.Set, bool) {
+	k := [2]setsKey{keyOfSets(a), keyOfSets(b)}
+	if len(a) > 0 && len(b) > 0 {
+		if x, known := m.common[k]; known {
+			return x.sets, x.some
+		}
+	}
+	p, ok := common(m.of(a), m.of(b))
+	x := met{some: ok}
+	if p != nil {
+		x.sets = []*config.Set{{Prefixes: p}}
+	}
+	if len(a) > 0 && len(b) > 0 {
+		m.common[k] = x
+	}
+	return x.sets, x.some
 }
 
 func commonServices(a, b []space.Box) ([]space.Box, bool) {
@@ -252,7 +349,7 @@ func rulesOf(provider string) *ordered[config.Rule] {
 		says:   func(r *config.Rule) string { return fmt.Sprint(r.Allow) },
 		denies: func(r *config.Rule) bool { return !r.Allow },
 		free:   func(r *config.Rule) bool { return r.Allow },
-		meet:   meetRules,
+		meet:   newMeeting().rules,
 		deny: func(r *config.Rule) config.Rule {
 			d := *r
 			d.Allow, d.For = false, nil
@@ -268,9 +365,9 @@ func rulesOf(provider string) *ordered[config.Rule] {
 	return o
 }
 
-func meetRules(a, b *config.Rule) (config.Rule, bool) {
-	own, some := commonSets(a.Own, b.Own)
-	peer, others := commonSets(a.Peer, b.Peer)
+func (m *meeting) rules(a, b *config.Rule) (config.Rule, bool) {
+	own, some := m.sets(a.Own, b.Own)
+	peer, others := m.sets(a.Peer, b.Peer)
 	services, any := commonServices(a.Services, b.Services)
 	out := config.Rule{Out: a.Out, Allow: a.Allow && b.Allow, Target: a.Target, Own: own, Peer: peer, Services: services, For: a.For}
 	if out.Target == "" {

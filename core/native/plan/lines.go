@@ -1,6 +1,8 @@
 package plan
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -82,7 +84,22 @@ func prefixesKey(sets []*config.Set) string {
 	if sets == nil {
 		return "any"
 	}
-	return fmt.Sprint(prefixesOf(sets))
+	return digest(prefixesOf(sets))
+}
+
+// digest returns what tells prefixes from others: they themselves, where they are few.
+func digest(p []netip.Prefix) string {
+	const few = 8
+	if len(p) <= few {
+		return fmt.Sprint(p)
+	}
+	text := make([]byte, 0, 18*len(p))
+	for _, x := range p {
+		a := x.Addr().As16()
+		text = append(append(text, a[:]...), byte(x.Bits()), byte(x.Addr().BitLen()))
+	}
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:16])
 }
 
 // prefixesOf returns the prefixes of some sets, sorted; nil for nil.
@@ -103,7 +120,7 @@ func endsKey(ends []config.End) string {
 	for _, e := range ends {
 		prefixes := "any"
 		if e.Set != nil {
-			prefixes = fmt.Sprint(prefixesOf([]*config.Set{e.Set}))
+			prefixes = digest(prefixesOf([]*config.Set{e.Set}))
 		}
 		out = append(out, e.Segment+"|"+e.Exit+"|"+prefixes)
 	}

@@ -197,7 +197,7 @@ func (p *planner) add(step Step, key Key, was, is *Body, touches touch) *pending
 // document adds the writes that lead one document from what it is to what it should be.
 func (p *planner) document(key Key) {
 	was, is := p.had[key], p.wants[key]
-	touches := p.reach.of(key, was, is)
+	touches := p.reach.of(key, was, is).distinct()
 	switch key.Kind {
 	case KindList:
 		p.list(key, was, is, touches)
@@ -242,6 +242,7 @@ func (p *planner) ordered() *Plan {
 		out.Writes[i] = w.Write
 		out.touches = append(out.touches, w.touches...)
 	}
+	out.touches = out.touches.distinct()
 	return out
 }
 

@@ -29,11 +29,49 @@ func (t touch) meets(o touch) bool {
 	return false
 }
 
+// overlap reports whether two lists of prefixes, each sorted and disjoint, share an address; nil is
+// everything. Cost: the length of both.
 func overlap(a, b []netip.Prefix) bool {
 	if a == nil || b == nil {
 		return true
 	}
-	return slices.ContainsFunc(a, func(p netip.Prefix) bool { return slices.ContainsFunc(b, p.Overlaps) })
+	for i, k := 0, 0; i < len(a) && k < len(b); {
+		switch {
+		case a[i].Overlaps(b[k]):
+			return true
+		case a[i].Addr().Less(b[k].Addr()):
+			i++
+		default:
+			k++
+		}
+	}
+	return false
+}
+
+// holds reports whether sorted and disjoint prefixes have an address.
+func holds(p []netip.Prefix, a netip.Addr) bool {
+	i, exact := slices.BinarySearchFunc(p, a, func(x netip.Prefix, a netip.Addr) int { return x.Addr().Compare(a) })
+	return exact || i > 0 && p[i-1].Contains(a)
+}
+
+// distinct leaves out pairs that are there twice.
+func (t touch) distinct() touch {
+	known := map[string]bool{}
+	var out touch
+	for _, x := range t {
+		key := "any"
+		if x[0] != nil {
+			key = digest(x[0])
+		}
+		if key += " to "; x[1] != nil {
+			key += digest(x[1])
+		}
+		if !known[key] {
+			known[key] = true
+			out = append(out, x)
+		}
+	}
+	return out
 }
 
 // reach knows where things live, to say which flows a document is about.
@@ -130,7 +168,20 @@ func (r *reach) wide(p []netip.Prefix) []netip.Prefix {
 	return out
 }
 
-func (r *reach) pair(a, b []netip.Prefix) pair { return pair{r.wide(a), r.wide(b)} }
+func (r *reach) pair(a, b []netip.Prefix) pair { return pair{plain(r.wide(a)), plain(r.wide(b))} }
+
+// plain returns prefixes sorted and disjoint.
+func plain(p []netip.Prefix) []netip.Prefix {
+	if p == nil {
+		return nil
+	}
+	out := make([]netip.Prefix, len(p))
+	for i, x := range p {
+		out[i] = x.Masked()
+	}
+	slices.SortFunc(out, netip.Prefix.Compare)
+	return disjoint(out)
+}
 
 // of returns the flows that a document may change between two bodies.
 func (r *reach) of(key Key, was, is *Body) touch {
