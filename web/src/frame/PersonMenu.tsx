@@ -21,7 +21,7 @@ export function PersonMenu() {
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger
-        aria-label={`Signed in as ${called}`}
+        aria-label={`Signed in as ${called}${unseen > 0 ? `, ${counted(unseen, "notification")}` : ""}`}
         title={unseen > 0 ? `${called}: ${counted(unseen, "notification")}` : called}
         className="relative flex items-center text-soft hover:text-ink"
       >
