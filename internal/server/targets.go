@@ -35,6 +35,16 @@ func getUses(b *targets.Book, c echo.Context) (any, error) {
 
 func getProof(b *targets.Book, _ echo.Context) (any, error) { return b.Proof(), nil }
 
+// reading returns what targets have to hold, and what connected accounts hold now.
+func (h *handlers) reading(c echo.Context, now *view.Snapshot) (*targets.Book, []targets.Reading, error) {
+	b, err := h.targets.Of(now)
+	if err != nil {
+		return nil, nil, err
+	}
+	readings, err := h.app.ReadTargets(c.Request().Context())
+	return b, readings, err
+}
+
 // lookAtTargets reads what all connected accounts hold now, and compares it with what they have
 // to hold.
 func (h *handlers) lookAtTargets(c echo.Context) error {
@@ -42,11 +52,7 @@ func (h *handlers) lookAtTargets(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	b, err := h.targets.Of(now)
-	if err != nil {
-		return err
-	}
-	readings, err := h.app.ReadTargets(c.Request().Context())
+	b, readings, err := h.reading(c, now)
 	if err != nil {
 		return err
 	}
@@ -56,11 +62,7 @@ func (h *handlers) lookAtTargets(c echo.Context) error {
 // takeOver reads what accounts hold, and begins a draft that makes the estate say the same.
 func (h *handlers) takeOver(c echo.Context) error {
 	ctx, now := c.Request().Context(), h.app.Now()
-	b, err := h.targets.Of(now)
-	if err != nil {
-		return err
-	}
-	readings, err := h.app.ReadTargets(ctx)
+	b, readings, err := h.reading(c, now)
 	if err != nil {
 		return err
 	}
@@ -93,11 +95,7 @@ func (h *handlers) observe(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	b, err := h.targets.Of(now)
-	if err != nil {
-		return err
-	}
-	readings, err := h.app.ReadTargets(c.Request().Context())
+	b, readings, err := h.reading(c, now)
 	if err != nil {
 		return err
 	}
@@ -116,11 +114,7 @@ func (h *handlers) propose(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	b, err := h.targets.Of(now)
-	if err != nil {
-		return err
-	}
-	readings, err := h.app.ReadTargets(ctx)
+	b, readings, err := h.reading(c, now)
 	if err != nil {
 		return err
 	}
@@ -129,7 +123,7 @@ func (h *handlers) propose(c echo.Context) error {
 		return err
 	}
 	if p.Policies == 0 {
-		return &view.Problem{At: "accounts", Message: "nothing is to be proposed: policies intend what the lists of observed accounts do", Fix: "manage the account, if Bivium shall write its lists"}
+		return &view.Problem{At: "accounts", Message: "nothing to propose: policies already say what these lists do, or other policies and guardrails overrule them", Fix: "change the rules that the examples name, or manage the account"}
 	}
 	if id == 0 {
 		reason := "Policies that say what the lists of " + strings.Join(accounts, ", ") + " do"

@@ -100,22 +100,15 @@ const (
 // see, inside a subnet where they hang on subnets. To the internet, an exit of a hub has the word
 // of the policies. Cost: the square of the units of each segment, times the words of a bit set.
 func Observe(s *matrix.Matrix, cfg *config.Config, observed func(network string) bool) []*Observation {
-	r := New(s.Judge.Estate, cfg)
-	s = s.Refine(r.termsThatCut(s)...)
-	p := &prover{s: s, r: r, found: map[string]*differing{}, atomsOf: map[*space.Box]*bitset.BitSet{}, seen: map[pairKey]bool{}}
-	everySet(cfg, p.cutter.add)
-	p.cutWorkloads()
-	p.cutter.sort()
-	p.views()
-	p.expect()
+	p := newProver(s, cfg)
 	var lists []*unitProof
-	for n := range s.Net.Networks {
-		if r.networks[n] != nil && observed(s.Net.Networks[n].Name) {
+	for n := range p.s.Net.Networks {
+		if p.r.networks[n] != nil && observed(p.s.Net.Networks[n].Name) {
 			lists = append(lists, p.units(n)...)
 		}
 	}
 	var out []*Observation
-	for i := range s.Inside {
+	for i := range p.s.Inside {
 		if o := p.observe(i, lists); o != nil {
 			out = append(out, o)
 		}

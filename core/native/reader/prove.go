@@ -63,6 +63,14 @@ const (
 // flows are looked at one by one. Cost: that of the blocks of the matrix, and for each list its
 // classes times the lines that they may have flows with; and each flow that may differ.
 func Prove(s *matrix.Matrix, cfg *config.Config) *Proof {
+	p := newProver(s, cfg)
+	parallel.Run([]func(){p.proveHubs, p.proveLists, p.proveWiring})
+	return p.proof()
+}
+
+// newProver reads a configuration beside a matrix, whose services and addresses it cuts so that no
+// list tells two of one piece apart.
+func newProver(s *matrix.Matrix, cfg *config.Config) *prover {
 	r := New(s.Judge.Estate, cfg)
 	s = s.Refine(r.termsThatCut(s)...)
 	p := &prover{s: s, r: r, found: map[string]*differing{}, atomsOf: map[*space.Box]*bitset.BitSet{}, seen: map[pairKey]bool{}}
@@ -71,8 +79,7 @@ func Prove(s *matrix.Matrix, cfg *config.Config) *Proof {
 	p.cutter.sort()
 	p.views()
 	p.expect()
-	parallel.Run([]func(){p.proveHubs, p.proveLists, p.proveWiring})
-	return p.proof()
+	return p
 }
 
 type prover struct {

@@ -83,7 +83,7 @@ function Form({ settings }: { settings: NoticeSettings }) {
   const at = (field: string) => (save.error instanceof ApiProblem ? save.error.at(field) : undefined);
   return (
     <form
-      aria-label="Where to be told"
+      aria-label="Notification settings"
       className="flex flex-col gap-3"
       onSubmit={(event) => {
         event.preventDefault();
