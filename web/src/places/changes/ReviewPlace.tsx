@@ -35,12 +35,14 @@ export function ReviewPlace() {
   const id = Number(useParams().id);
   const draft = useQuery(draftQuery(id));
   const me = useQuery(meQuery);
+  // The head waits for it: a button that moves while it is pressed is a button missed.
+  const applying = useQuery(applyingQuery);
   return (
     <section aria-label="Review" className="h-full overflow-y-auto px-7 pt-4 pb-8">
       <Tabs />
       {draft.error && <p className="pt-4 text-denied">{draft.error.message}</p>}
       {draft.isPending && <p className="pt-4 text-soft">Computing what the draft changes…</p>}
-      {draft.data?.id === id && me.data && <Review d={draft.data} me={me.data} />}
+      {draft.data?.id === id && me.data && !applying.isPending && <Review d={draft.data} me={me.data} />}
     </section>
   );
 }
