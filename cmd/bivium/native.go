@@ -12,6 +12,7 @@ import (
 	"bivium/core/matrix"
 	"bivium/core/native"
 	"bivium/core/native/config"
+	"bivium/core/native/proof"
 	"bivium/core/native/reader"
 	"bivium/core/verdict"
 	hold "bivium/internal/app/targets"
@@ -49,7 +50,7 @@ func nativeCommand() *cobra.Command {
 			case as != "":
 				err = fmt.Errorf("--as: there is no form %q; there are acl (RFC 8519) and topology (RFC 8345)", as)
 			case prove:
-				err = printProof(out, reader.Prove(s, t.Config))
+				err = printProof(out, proof.Prove(s, t.Config))
 			case counts:
 				printCounts(out, targets)
 			default:
@@ -99,7 +100,7 @@ func printCounts(w io.Writer, targets []config.Target) {
 	}
 }
 
-func printProof(w io.Writer, p *reader.Proof) error {
+func printProof(w io.Writer, p *proof.Proof) error {
 	for _, d := range p.Differences {
 		fmt.Fprintf(w, "%s: %s\n", d.Change, wording.NativeDifference(&d)) //nolint:errcheck // as other output
 	}

@@ -11,6 +11,7 @@ import (
 	"bivium/core/document"
 	"bivium/core/matrix"
 	"bivium/core/native"
+	"bivium/core/native/proof"
 	"bivium/core/native/reader"
 	"bivium/core/verdict"
 	"bivium/demo"
@@ -53,7 +54,7 @@ func TestTheDemoWorldDoesWhatItsEstateSays(t *testing.T) {
 					if src.Internal() {
 						f.Segment, f.Destination = j.Net.Segments[src.End.Segment], classes.AsSeen(j, dst, dst.End.Addr, src.End.Segment)
 					}
-					want, got := reader.Expected(j, &f), plane.Send(dataplane.Packet{Segment: f.Segment, From: f.Source, To: f.Destination, Protocol: int(protocol), SourcePort: int(sport), Port: int(dport)})
+					want, got := proof.Expected(j, &f), plane.Send(dataplane.Packet{Segment: f.Segment, From: f.Source, To: f.Destination, Protocol: int(protocol), SourcePort: int(sport), Port: int(dport)})
 					if fate := (&reader.Fate{Delivered: got.Delivered, Pools: got.Pools, Blocked: got.Blocked}); !want.Same(fate) {
 						byHand := got.Delivered && f.Segment == "market" && protocol == 6 && (dport == 22 || dport == 5432)
 						require.True(t, byHand || !got.Delivered && r.BlurOf(&f) != reader.Sharp, "%+v is meant to be %+v, and is %+v", f, want, got)

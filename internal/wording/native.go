@@ -6,6 +6,7 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/native"
+	"bivium/core/native/proof"
 	"bivium/core/native/reader"
 )
 
@@ -46,13 +47,13 @@ func Blur(b reader.Blur) string {
 }
 
 // NativeDifference says which flows fare otherwise than is meant, and how.
-func NativeDifference(d *reader.Difference) string {
+func NativeDifference(d *proof.Difference) string {
 	return fmt.Sprintf("%s %s to %s %s on %s: intended is %s, found is %s; for example %s to %s on %s",
 		d.From, firstOf(d.Sources), d.To, firstOf(d.Destinations), firstOf(d.Services.Words()), Fate(&d.Meant), Fate(&d.Found),
 		d.Witness.Source, d.Witness.Destination, serviceOf(d))
 }
 
-func serviceOf(d *reader.Difference) string {
+func serviceOf(d *proof.Difference) string {
 	f := &d.Witness
 	word := estate.ProtocolName(f.Protocol)
 	if ports, _ := estate.PortsOf(f.Protocol); ports.Hi > 0 {

@@ -52,7 +52,7 @@ func (p *Plan) Check(before, after State, a, b *matrix.Matrix) *Checked {
 		out.Counted = true
 		return out
 	}
-	c := &checker{services: servicesOf(a, b), out: out, written: written}
+	c := &checker{known: map[end]bool{}, services: servicesOf(a, b), out: out, written: written}
 	c.first, c.last, c.end = newView(ground(before, after)), newView(after), newView(p.end(before, after))
 	for _, s := range states {
 		c.between = append(c.between, newView(s))
@@ -62,11 +62,7 @@ func (p *Plan) Check(before, after State, a, b *matrix.Matrix) *Checked {
 	c.sides(p.touches)
 	pairs := 0
 	for i := range c.ends {
-		for k := range c.ends {
-			if c.touched(i, k) {
-				pairs++
-			}
-		}
+		pairs += int(c.touched(i).Count())
 	}
 	packets := pairs * len(c.services) * (len(states) + 2)
 	if packets > most {
@@ -116,11 +112,12 @@ type view struct {
 func newView(s State) view {
 	c := *s.Config
 	c.Networks = slices.Clone(c.Networks)
+	d := newDigests()
 	for i := range c.Networks {
 		if n := &c.Networks[i]; n.Provider == config.Premises { // fewer rules are sooner read
 			n.Lists = slices.Clone(n.Lists)
 			for k := range n.Lists {
-				n.Lists[k].Rules = joined(n.Lists[k].Rules)
+				n.Lists[k].Rules = d.joined(n.Lists[k].Rules)
 			}
 		}
 	}
@@ -141,9 +138,10 @@ func ground(before, after State) State {
 			c.Networks = append(c.Networks, config.Network{Name: n.Name, Account: n.Account, Provider: n.Provider})
 		}
 	}
+	there := thereIn(after.Estate)
 	for i := range c.Accounts { // machines that are gone send nothing, whatever they bore
 		c.Accounts[i].Bindings = slices.DeleteFunc(slices.Clone(c.Accounts[i].Bindings), func(b config.Binding) bool {
-			return !isThere(Key{Kind: KindBinding, On: b.Workload}, after.Estate)
+			return !there.workloads[b.Workload]
 		})
 	}
 	for _, a := range after.Config.Accounts {
@@ -159,32 +157,70 @@ type checker struct {
 	between          []view
 	written          []int
 	ends             []end
-	on               [][2]*bitset.BitSet // by endpoint: the pairs of flows that may change of which it is on either side
+	known            map[end]bool
+	on               [2][]*bitset.BitSet // the endpoints on either side of each pair of flows that may change
+	pairs            [2][][]int          // by endpoint: the pairs of which it is on either side
 	services         []verdict.Service
 	mu               sync.Mutex
 	out              *Checked
 }
 
-// sides finds, for each endpoint, on which sides of the flows that may change it is.
+// sides finds which endpoints are on which sides of the flows that may change.
 func (c *checker) sides(t touch) {
-	c.on = make([][2]*bitset.BitSet, len(c.ends))
+	type called struct {
+		addr netip.Addr
+		end  uint
+	}
+	var all []called // each address by which an endpoint goes, in order
+	everything := bitset.New(uint(len(c.ends)))
 	for i := range c.ends {
-		e := &c.ends[i]
-		for side := range 2 {
-			in := bitset.New(uint(len(t)))
-			for k := range t {
-				if t[k][side] == nil || holds(t[k][side], e.inside) || e.own != e.inside && holds(t[k][side], e.own) {
-					in.Set(uint(k))
-				}
+		all = append(all, called{c.ends[i].inside, uint(i)}, called{c.ends[i].own, uint(i)})
+		everything.Set(uint(i))
+	}
+	slices.SortFunc(all, func(a, b called) int { return a.addr.Compare(b.addr) })
+	known := map[prefixesKey]*bitset.BitSet{}
+	in := func(p []netip.Prefix) *bitset.BitSet {
+		if p == nil {
+			return everything
+		}
+		if len(p) == 0 {
+			return &bitset.BitSet{}
+		}
+		k := prefixesKey{&p[0], len(p)}
+		found := known[k]
+		if found != nil {
+			return found
+		}
+		found = bitset.New(uint(len(c.ends)))
+		for _, x := range p {
+			at, _ := slices.BinarySearchFunc(all, x.Masked().Addr(), func(c called, a netip.Addr) int { return c.addr.Compare(a) })
+			for ; at < len(all) && x.Contains(all[at].addr); at++ {
+				found.Set(all[at].end)
 			}
-			c.on[i][side] = in
+		}
+		known[k] = found
+		return found
+	}
+	for side := range 2 {
+		c.pairs[side], c.on[side] = make([][]int, len(c.ends)), make([]*bitset.BitSet, len(t))
+		for k := range t {
+			c.on[side][k] = in(t[k][side])
+			for i := range c.on[side][k].EachSet() {
+				c.pairs[side][i] = append(c.pairs[side][i], k)
+			}
 		}
 	}
 }
 
-// touched reports whether flows between two endpoints may change.
-func (c *checker) touched(a, b int) bool {
-	return c.on[a][0].IntersectionCardinality(c.on[b][1]) > 0 || c.on[a][1].IntersectionCardinality(c.on[b][0]) > 0
+// touched returns the endpoints to and from which flows of an endpoint may change.
+func (c *checker) touched(i int) *bitset.BitSet {
+	out := bitset.New(uint(len(c.ends)))
+	for side := range 2 {
+		for _, k := range c.pairs[side][i] {
+			out.InPlaceUnion(c.on[1-side][k])
+		}
+	}
+	return out
 }
 
 // end is an endpoint, by where it is. Network is "" for one in the internet.
@@ -216,7 +252,8 @@ func (c *checker) endpoints(m *matrix.Matrix, v view) {
 			e.network = m.Judge.Net.Networks[x.End.Home.Network].Name
 			e.inside, e.borne = v.places.inside(e.network, m.Judge.Net.Segments[x.End.Segment], x.End.Addr)
 		}
-		if !slices.Contains(c.ends, e) {
+		if !c.known[e] {
+			c.known[e] = true
 			c.ends = append(c.ends, e)
 		}
 	}
@@ -225,15 +262,12 @@ func (c *checker) endpoints(m *matrix.Matrix, v view) {
 // from sends packets from one endpoint to all others, in each state.
 func (c *checker) from(from int) {
 	src := &c.ends[from]
-	for i := range c.ends {
+	for i := range c.touched(from).EachSet() {
 		dst := &c.ends[i]
-		if dst == src || !c.touched(from, i) || src.network == "" && dst.network == "" || src.inside.Is4() != dst.inside.Is4() {
+		if dst == src || src.network == "" && dst.network == "" || src.inside.Is4() != dst.inside.Is4() {
 			continue
 		}
-		var open, cut, ends *Found
-		for _, s := range c.services {
-			c.look(src, dst, s, &open, &cut, &ends)
-		}
+		open, cut, ends := c.look(src, dst)
 		c.mu.Lock()
 		if open != nil {
 			c.out.Open = append(c.out.Open, *open)
@@ -248,45 +282,53 @@ func (c *checker) from(from int) {
 	}
 }
 
-func (c *checker) look(src, dst *end, s verdict.Service, open, cut, ends **Found) {
-	before, f := c.first.carry(src, dst, s)
-	after, g := c.then(src, dst, s)
+// look sends a packet of each service between two endpoints in each state, and returns what opens and
+// what is cut off in between, and what ends.
+func (c *checker) look(src, dst *end) (open, cut, ends *Found) {
+	before, f := c.first.carry(src, dst, c.services)
+	after, g := c.then(src, dst)
 	if f.Segment == "" {
 		f = g
 	}
-	if before.Delivered && !after.Delivered {
-		if *ends == nil {
-			*ends = &Found{Flow: f, Before: before, Between: after, Then: after}
-		}
-		(*ends).Services++
-	}
+	between := make([][]reader.Fate, len(c.between))
 	for i := range c.between {
-		got, _ := c.between[i].carry(src, dst, s)
-		note := func(to **Found) {
+		between[i], _ = c.between[i].carry(src, dst, c.services)
+	}
+	for n, s := range c.services {
+		f.Service = s
+		was, is := &before[n], &after[n]
+		note := func(to **Found, at int, got *reader.Fate) {
 			if *to == nil {
-				*to = &Found{After: c.written[i], Flow: f, Before: before, Between: got, Then: after}
+				*to = &Found{After: at, Flow: f, Before: *was, Between: *got, Then: *is}
 			}
 			(*to).Services++
 		}
-		switch {
-		case got.Delivered && !allowed(&got, &before) && !allowed(&got, &after):
-			note(open)
-			return
-		case !got.Delivered && before.Delivered && after.Delivered:
-			note(cut)
-			return
+		if was.Delivered && !is.Delivered {
+			note(&ends, 0, is)
+		}
+		for i := range between {
+			got := &between[i][n]
+			if got.Delivered && !allowed(got, was) && !allowed(got, is) {
+				note(&open, c.written[i], got)
+				break
+			}
+			if !got.Delivered && was.Delivered && is.Delivered {
+				note(&cut, c.written[i], got)
+				break
+			}
 		}
 	}
+	return open, cut, ends
 }
 
-// then returns what comes of a packet once all is written. Of endpoints that the estate does not
+// then returns what comes of packets once all is written. Of endpoints that the estate does not
 // have any more, it is what targets do with them: they may still be there.
-func (c *checker) then(src, dst *end, s verdict.Service) (reader.Fate, verdict.Flow) {
-	fate, f := c.last.carry(src, dst, s)
+func (c *checker) then(src, dst *end) ([]reader.Fate, verdict.Flow) {
+	fates, f := c.last.carry(src, dst, c.services)
 	if f.Segment == "" {
-		fate, _ = c.end.carry(src, dst, s)
+		fates, _ = c.end.carry(src, dst, c.services)
 	}
-	return fate, f
+	return fates, f
 }
 
 // end returns what targets hold once all is written, beside all that there was.
@@ -304,9 +346,9 @@ func allowed(got, other *reader.Fate) bool {
 	return other.Delivered && !slices.ContainsFunc(other.Pools, func(p string) bool { return !slices.Contains(got.Pools, p) })
 }
 
-// carry sends a packet between two endpoints, as they are called in a state.
-func (v *view) carry(src, dst *end, s verdict.Service) (reader.Fate, verdict.Flow) {
-	f := verdict.Flow{Segment: verdict.Internet, Source: src.inside, Destination: dst.inside, Service: s}
+// carry sends packets between two endpoints, as they are called in a state: one of each service.
+func (v *view) carry(src, dst *end, services []verdict.Service) ([]reader.Fate, verdict.Flow) {
+	f := verdict.Flow{Segment: verdict.Internet, Source: src.inside, Destination: dst.inside}
 	to := ""
 	if dst.network != "" {
 		to, f.Destination = v.places.called(dst)
@@ -314,11 +356,11 @@ func (v *view) carry(src, dst *end, s verdict.Service) (reader.Fate, verdict.Flo
 	if src.network != "" {
 		f.Segment, f.Source = v.places.called(src)
 		if f.Segment == "" || dst.network != "" && to == "" {
-			return reader.Fate{}, verdict.Flow{}
+			return make([]reader.Fate, len(services)), verdict.Flow{}
 		}
 		f.Destination = v.Seen(to, f.Destination, f.Segment)
 	}
-	return v.Carry(&f), f
+	return v.CarryAll(&f, services), f
 }
 
 // places knows by which segment and address endpoints are called.

@@ -2,10 +2,6 @@ package plan
 
 import (
 	"cmp"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -15,7 +11,9 @@ import (
 )
 
 // Documents returns everything that targets hold in a state.
-func Documents(s State) map[Key]*Body {
+func Documents(s State) map[Key]*Body { return documents(s, newDigests()) }
+
+func documents(s State, d *digests) map[Key]*Body {
 	out := map[Key]*Body{}
 	c := s.Config
 	for i := range c.Segments {
@@ -46,7 +44,7 @@ func Documents(s State) map[Key]*Body {
 		for k := range n.Lists {
 			l := &n.Lists[k]
 			if n.Provider == config.Premises {
-				l = &config.List{On: l.On, Rules: renumbered(sortedRuns(singly(l.Rules)), n.Provider), Bound: l.Bound}
+				l = &config.List{On: l.On, Rules: renumbered(d.sortedRuns(singly(l.Rules)), n.Provider), Bound: l.Bound}
 			}
 			out[Key{KindList, n.Account, n.Name, l.On}] = &Body{List: l}
 		}
@@ -276,95 +274,4 @@ func union[T any](a, b []T, name func(*T) string) []T {
 		}
 	}
 	return out
-}
-
-// Same reports whether two bodies mean the same to a target.
-func Same(a, b *Body) bool {
-	if a == nil || b == nil {
-		return a == b
-	}
-	return Hash(a) == Hash(b)
-}
-
-// Hash returns a digest of what a body means to a target: without what its rules are for.
-func Hash(b *Body) string {
-	text, err := json.Marshal(b.bare())
-	if err != nil {
-		panic(err) // plain data
-	}
-	sum := sha256.Sum256(text)
-	return hex.EncodeToString(sum[:16])
-}
-
-// bare returns a body without what no target is told.
-func (b *Body) bare() any {
-	switch {
-	case b.Segment != nil:
-		s := *b.Segment
-		s.Bound, s.Rules = 0, slices.Clone(s.Rules)
-		for i := range s.Rules {
-			s.Rules[i].For = nil
-		}
-		return struct {
-			Imports []config.Import
-			Rules   []string
-		}{s.Imports, keysOf(s.Rules, hubRuleKey)}
-	case b.Hub != nil:
-		return hubWords(b.Hub, b.Links)
-	case b.Pool != nil:
-		var firewalls []string
-		for _, f := range b.Firewalls {
-			firewalls = append(firewalls, f.Name+"@"+f.Hub)
-		}
-		slices.Sort(firewalls)
-		return struct {
-			Book      string
-			Rules     []string
-			Firewalls []string
-		}{fmt.Sprint(b.Pool.Rulebook != ""), keysOf(b.Pool.Rules, bookRuleKey), firewalls}
-	case b.List != nil:
-		return runsOf(b.List.Rules)
-	case b.Entries != nil:
-		return slices.Sorted(maps.Keys(entryKeys(b.Entries.Entries)))
-	case b.Placements != nil:
-		return b.Placements
-	case b.Bears != nil:
-		return slices.Sorted(slices.Values(b.Bears))
-	}
-	var routes []string
-	for _, r := range b.Routes {
-		routes = append(routes, r.To.String()+" "+string(r.Via))
-	}
-	for _, p := range b.Peers {
-		routes = append(routes, fmt.Sprint("peer ", p.Name, p.OffersHub))
-	}
-	return slices.Sorted(slices.Values(routes))
-}
-
-// hubWords returns the wiring of a hub as words that are the same for what does the same.
-func hubWords(h *config.Hub, links []estate.Link) []string {
-	var out []string
-	for _, l := range links {
-		out = append(out, fmt.Sprint("link ", l.Name, min(l.Between[0], l.Between[1]), max(l.Between[0], l.Between[1]), l.Cost, l.State == "down", l.Segments))
-	}
-	for i := range h.Attachments {
-		out = append(out, attachmentWords(&h.Attachments[i]))
-	}
-	for _, x := range h.Exits {
-		out = append(out, fmt.Sprint("exit ", x.Name, x.Segments))
-	}
-	for _, p := range h.Publications {
-		out = append(out, fmt.Sprint("publication ", p.Name, p.Exit, p.Segment, p.To, servicesKey(p.Services)))
-	}
-	slices.Sort(out)
-	return out
-}
-
-func attachmentWords(a *config.Attachment) string {
-	var routes []string
-	for _, r := range a.Routes {
-		routes = append(routes, fmt.Sprint(r.Segment, r.Prefix, r.Borne, r.Borne && r.Learned))
-	}
-	slices.Sort(routes)
-	return fmt.Sprint("attachment ", a.Name, a.Network, a.Cost, routes, a.Accepts != nil, a.Accepts, a.Announces != nil, a.Announces, a.Translate)
 }

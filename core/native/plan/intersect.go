@@ -33,22 +33,32 @@ type change[T any] struct {
 // in the middle matches fares alike before and after.
 //
 // Where the rules that are added only let pass, and those that go only deny, what passes both is
-// what passes before; the other way round it is what passes after. Else it is the product: of
-// each pair of rules, in order of the first and then the second, what both say of what both match.
+// what passes before; the other way round it is what passes after. Else it is both lists merged, or
+// where that does not come out simply the product: of each pair of rules, in order of the first and then the second, what both say of what both match.
 // The first pair that matches a packet is its first match in the one with that in the other.
 func (o *ordered[T]) between(was, is []T) change[T] {
+	had, has := keysOf(was, o.key), keysOf(is, o.key)
 	first, end := 0, 0
-	for first < min(len(was), len(is)) && o.key(&was[first]) == o.key(&is[first]) {
+	for first < min(len(was), len(is)) && had[first] == has[first] {
 		first++
 	}
-	for end < min(len(was), len(is))-first && o.key(&was[len(was)-1-end]) == o.key(&is[len(is)-1-end]) {
+	for end < min(len(was), len(is))-first && had[len(was)-1-end] == has[len(is)-1-end] {
 		end++
 	}
 	gone, come := was[first:len(was)-end], is[first:len(is)-end]
 	if len(gone)+len(come) == 0 {
 		return change[T]{}
 	}
-	removed, added := o.differing(gone, come)
+	both := align(gone, come, had[first:len(was)-end], has[first:len(is)-end])
+	var removed, added []T
+	for _, r := range both {
+		switch r.in {
+		case inWas:
+			removed = append(removed, r.rule)
+		case inIs:
+			added = append(added, r.rule)
+		}
+	}
 	all := func(rules []T, is func(*T) bool) bool {
 		return !slices.ContainsFunc(rules, func(r T) bool { return !is(&r) })
 	}
@@ -59,12 +69,13 @@ func (o *ordered[T]) between(was, is []T) change[T] {
 		return change[T]{tighten: true}
 	}
 	out := change[T]{tighten: true, open: true, both: slices.Clone(was[:first])}
-	var product []T
-	if all(gone, o.free) && all(come, o.free) && len(removed)*len(added) <= mostPairs {
-		product = append(o.pass(gone, removed, added), was[len(was)-end:]...)
-	} else if len(gone)*(len(come)+end)+len(come)*end <= mostPairs {
+	product, simple := o.merged(both)
+	switch {
+	case simple:
+		product = append(product, was[len(was)-end:]...)
+	case len(gone)*(len(come)+end)+len(come)*end <= mostPairs:
 		product = o.product(gone, come, slices.Concat(was[len(was)-end:], o.last), len(o.last))
-	} else {
+	default:
 		out.narrow = true
 	}
 	if out.narrow || o.limit > 0 && first+len(product) > o.limit {
@@ -76,74 +87,13 @@ func (o *ordered[T]) between(was, is []T) change[T] {
 		product = append(product, was[len(was)-end:]...)
 	}
 	out.both = append(out.both, product...)
-	both := keysOf(out.both, o.key)
-	out.tighten, out.open = !slices.Equal(both, keysOf(was, o.key)), !slices.Equal(both, keysOf(is, o.key))
-	return out
-}
-
-// pass returns what passes both of two lists whose rules let pass what they match, whatever their
-// order: what is in both, and what a rule of the one and a rule of the other match. What only one of
-// them matches is left to what both end with.
-func (o *ordered[T]) pass(gone, removed, added []T) []T {
-	left := map[string]int{}
-	for i := range removed {
-		left[o.key(&removed[i])]++
-	}
-	var out []T
-	for i := range gone {
-		if k := o.key(&gone[i]); left[k] > 0 {
-			left[k]--
-			continue
-		}
-		out = append(out, gone[i])
-	}
-	for i := range removed {
-		for k := range added {
-			if r, ok := o.meet(&removed[i], &added[k]); ok {
-				out = append(out, r)
-			}
-		}
-	}
+	keys := keysOf(out.both, o.key)
+	out.tighten, out.open = !slices.Equal(keys, had), !slices.Equal(keys, has)
 	return out
 }
 
 // mostPairs is how many pairs of rules are met. Of more, whatever either rule matches is denied in between.
 const mostPairs = 1_000_000
-
-// differing returns the rules of each list that are in no longest sequence of both.
-func (o *ordered[T]) differing(a, b []T) (onlyA, onlyB []T) {
-	if len(a)*len(b) > mostPairs {
-		return a, b
-	}
-	ka, kb := keysOf(a, o.key), keysOf(b, o.key)
-	length := make([][]int, len(ka)+1)
-	for i := range length {
-		length[i] = make([]int, len(kb)+1)
-	}
-	for i := len(ka) - 1; i >= 0; i-- {
-		for k := len(kb) - 1; k >= 0; k-- {
-			if ka[i] == kb[k] {
-				length[i][k] = length[i+1][k+1] + 1
-			} else {
-				length[i][k] = max(length[i+1][k], length[i][k+1])
-			}
-		}
-	}
-	i, k := 0, 0
-	for i < len(ka) && k < len(kb) {
-		switch {
-		case ka[i] == kb[k]:
-			i, k = i+1, k+1
-		case length[i+1][k] >= length[i][k+1]:
-			onlyA = append(onlyA, a[i])
-			i++
-		default:
-			onlyB = append(onlyB, b[k])
-			k++
-		}
-	}
-	return append(onlyA, a[i:]...), append(onlyB, b[k:]...)
-}
 
 // product returns what passes both of two lists that end alike. The last hidden rules of the end
 // are the provider's own.
@@ -167,9 +117,6 @@ func (o *ordered[T]) product(gone, come, end []T, hidden int) []T {
 		}
 		return met, false
 	}
-	overlaps := func(a *T, others []T) bool {
-		return slices.ContainsFunc(others, func(x T) bool { _, ok := o.meet(a, &x); return ok })
-	}
 	for i := range gone {
 		if o.denies(&gone[i]) { // whatever the other list says
 			out = append(out, gone[i])
@@ -177,7 +124,7 @@ func (o *ordered[T]) product(gone, come, end []T, hidden int) []T {
 		}
 		met, whole := row(&gone[i], come)
 		out = append(out, met...)
-		if whole || o.free(&gone[i]) && !overlaps(&gone[i], gone[i+1:]) { // what both lists end with decides, further down
+		if whole || o.free(&gone[i]) && !o.overlaps(&gone[i], gone[i+1:]) { // what both lists end with decides, further down
 			continue
 		}
 		met, _ = row(&gone[i], end)
@@ -240,16 +187,13 @@ func disjoint(p []netip.Prefix) []netip.Prefix {
 	return out
 }
 
-// meeting remembers what sets have in common: rules of one list share them.
+// meeting remembers what sets have in common: rules share them.
 type meeting struct {
-	prefixes map[setsKey][]netip.Prefix
-	common   map[[2]setsKey]met
-}
-
-// setsKey tells some sets from others: where they are.
-type setsKey struct {
-	first **config.Set
-	n     int
+	digests  *digests
+	numbers  map[setsKey]int32
+	byDigest map[string]int32
+	prefixes [][]netip.Prefix // by number: in order, disjoint
+	common   map[[2]int32]met
 }
 
 type met struct {
@@ -257,74 +201,74 @@ type met struct {
 	some bool
 }
 
-func newMeeting() *meeting {
-	return &meeting{map[setsKey][]netip.Prefix{}, map[[2]setsKey]met{}}
+func newMeeting(d *digests) *meeting {
+	return &meeting{digests: d, numbers: map[setsKey]int32{}, byDigest: map[string]int32{}, common: map[[2]int32]met{}}
 }
 
-func keyOfSets(sets []*config.Set) setsKey {
-	if len(sets) == 0 {
-		return setsKey{}
-	}
-	return setsKey{&sets[0], len(sets)}
-}
-
-func (m *meeting) of(sets []*config.Set) []netip.Prefix {
-	if len(sets) == 0 {
-		return prefixesOf(sets)
-	}
+// number returns the number of what some sets hold.
+func (m *meeting) number(sets []*config.Set) int32 {
 	k := keyOfSets(sets)
-	p, known := m.prefixes[k]
-	if !known {
-		p = disjoint(prefixesOf(sets))
-		m.prefixes[k] = p
+	n, known := m.numbers[k]
+	if known {
+		return n
 	}
-	return p
+	digest := m.digests.sets(sets)
+	if n, known = m.byDigest[digest]; !known {
+		n = int32(len(m.prefixes))
+		m.byDigest[digest] = n
+		m.prefixes = append(m.prefixes, disjoint(prefixesOf(sets)))
+	}
+	m.numbers[k] = n
+	return n
 }
 
 func (m *meeting) sets(a, b []*config.Set) ([]*config.Set, bool) {
-	k := [2]setsKey{keyOfSets(a), keyOfSets(b)}
-	if len(a) > 0 && len(b) > 0 {
-		if x, known := m.common[k]; known {
-			return x.sets, x.some
-		}
+	switch {
+	case a == nil:
+		return b, b == nil || holdAny(b)
+	case b == nil:
+		return a, holdAny(a)
 	}
-	p, ok := common(m.of(a), m.of(b))
-	x := met{some: ok}
-	if p != nil {
-		x.sets = []*config.Set{{Prefixes: p}}
-	}
-	if len(a) > 0 && len(b) > 0 {
+	k := [2]int32{m.number(a), m.number(b)}
+	x, known := m.common[k]
+	if !known {
+		p, ok := common(m.prefixes[k[0]], m.prefixes[k[1]])
+		x = met{[]*config.Set{{Prefixes: p}}, ok}
 		m.common[k] = x
 	}
 	return x.sets, x.some
+}
+
+func holdAny(sets []*config.Set) bool {
+	return slices.ContainsFunc(sets, func(s *config.Set) bool { return len(s.Prefixes) > 0 })
 }
 
 func commonServices(a, b []space.Box) ([]space.Box, bool) {
 	switch {
 	case a == nil:
 		return b, true
-	case b == nil:
+	case b == nil || len(a) == 1 && len(b) == 1 && a[0] == b[0]:
 		return a, true
 	}
 	both := space.Of(a).Intersect(space.Of(b))
 	return both.Boxes(), !both.Empty()
 }
 
-// commonEnds returns the ends that are in both of two lists of ends.
-func commonEnds(a, b []config.End) ([]config.End, bool) {
+// ends returns the ends that are in both of two lists of ends.
+func (m *meeting) ends(a, b []config.End) ([]config.End, bool) {
 	var out []config.End
 	for _, x := range a {
 		for _, y := range b {
 			if x.Segment != y.Segment || x.Exit != y.Exit {
 				continue
 			}
-			p, ok := common(setPrefixes(x.Set), setPrefixes(y.Set))
+			sets, ok := m.sets(setsOf(x.Set), setsOf(y.Set))
 			if !ok {
 				continue
 			}
 			e := config.End{Segment: x.Segment, Exit: x.Exit}
-			if p != nil {
-				e.Set = &config.Set{Prefixes: p}
+			if sets != nil {
+				e.Set = sets[0]
 			}
 			out = append(out, e)
 		}
@@ -332,24 +276,22 @@ func commonEnds(a, b []config.End) ([]config.End, bool) {
 	return out, len(out) > 0
 }
 
-func setPrefixes(s *config.Set) []netip.Prefix {
+func setsOf(s *config.Set) []*config.Set {
 	if s == nil {
 		return nil
 	}
-	return prefixesOf([]*config.Set{s})
+	return []*config.Set{s}
 }
 
 // rulesOf meets the lists of Velum, Stratok and premises.
-func rulesOf(provider string) *ordered[config.Rule] {
+func rulesOf(provider string, d *digests, m *meeting) *ordered[config.Rule] {
 	o := &ordered[config.Rule]{
-		key: ruleKey,
-		match: func(r *config.Rule) string {
-			return fmt.Sprint(r.Out, r.Target, prefixesKey(r.Own), prefixesKey(r.Peer), servicesKey(r.Services))
-		},
+		key:    d.rule,
+		match:  d.ruleMatch,
 		says:   func(r *config.Rule) string { return fmt.Sprint(r.Allow) },
 		denies: func(r *config.Rule) bool { return !r.Allow },
 		free:   func(r *config.Rule) bool { return r.Allow },
-		meet:   newMeeting().rules,
+		meet:   m.rules,
 		deny: func(r *config.Rule) config.Rule {
 			d := *r
 			d.Allow, d.For = false, nil
@@ -366,6 +308,9 @@ func rulesOf(provider string) *ordered[config.Rule] {
 }
 
 func (m *meeting) rules(a, b *config.Rule) (config.Rule, bool) {
+	if a.Out != b.Out {
+		return config.Rule{}, false
+	}
 	own, some := m.sets(a.Own, b.Own)
 	peer, others := m.sets(a.Peer, b.Peer)
 	services, any := commonServices(a.Services, b.Services)
@@ -376,36 +321,36 @@ func (m *meeting) rules(a, b *config.Rule) (config.Rule, bool) {
 	if a.Target != "" && b.Target != "" && a.Target != b.Target && out.Allow {
 		return out, false // of workloads with both tags no rule can speak: what is left out is denied below, or passes as well
 	}
-	return out, a.Out == b.Out && some && others && any
+	return out, some && others && any
 }
 
 // hubRules meets match lists.
-var hubRules = &ordered[config.HubRule]{
-	key: hubRuleKey,
-	match: func(r *config.HubRule) string {
-		return fmt.Sprint(endsKey(r.From), endsKey(r.To), servicesKey(r.Services))
-	},
-	says:   func(r *config.HubRule) string { return fmt.Sprint(r.Verb, r.Through) },
-	denies: func(r *config.HubRule) bool { return r.Verb == config.Deny },
-	free:   func(r *config.HubRule) bool { return r.Verb == config.Permit },
-	meet: func(a, b *config.HubRule) (config.HubRule, bool) {
-		from, some := commonEnds(a.From, b.From)
-		to, others := commonEnds(a.To, b.To)
-		services, any := commonServices(a.Services, b.Services)
-		out := config.HubRule{From: from, To: to, Services: services, Verb: config.Permit, For: a.For}
-		switch {
-		case a.Verb == config.Deny || b.Verb == config.Deny:
-			out.Verb = config.Deny
-		case a.Verb == config.Steer || b.Verb == config.Steer:
-			out.Verb, out.Through = config.Steer, throughBoth(a.Through, b.Through)
-		}
-		return out, some && others && any
-	},
-	deny: func(r *config.HubRule) config.HubRule {
-		d := *r
-		d.Verb, d.Through, d.For = config.Deny, nil, nil
-		return d
-	},
+func hubRules(d *digests, m *meeting) *ordered[config.HubRule] {
+	return &ordered[config.HubRule]{
+		key:    d.hubRule,
+		match:  d.hubMatch,
+		says:   func(r *config.HubRule) string { return fmt.Sprint(r.Verb, r.Through) },
+		denies: func(r *config.HubRule) bool { return r.Verb == config.Deny },
+		free:   func(r *config.HubRule) bool { return r.Verb == config.Permit },
+		meet: func(a, b *config.HubRule) (config.HubRule, bool) {
+			from, some := m.ends(a.From, b.From)
+			to, others := m.ends(a.To, b.To)
+			services, any := commonServices(a.Services, b.Services)
+			out := config.HubRule{From: from, To: to, Services: services, Verb: config.Permit, For: a.For}
+			switch {
+			case a.Verb == config.Deny || b.Verb == config.Deny:
+				out.Verb = config.Deny
+			case a.Verb == config.Steer || b.Verb == config.Steer:
+				out.Verb, out.Through = config.Steer, throughBoth(a.Through, b.Through)
+			}
+			return out, some && others && any
+		},
+		deny: func(r *config.HubRule) config.HubRule {
+			d := *r
+			d.Verb, d.Through, d.For = config.Deny, nil, nil
+			return d
+		},
+	}
 }
 
 // throughBoth returns the pools of both of two rules: those of the first in its order, then what
@@ -427,33 +372,33 @@ func throughBoth(a, b []config.Step) []config.Step {
 }
 
 // bookRules meets rulebooks.
-var bookRules = &ordered[config.BookRule]{
-	key: bookRuleKey,
-	match: func(r *config.BookRule) string {
-		return fmt.Sprint(r.Any, endsKey(r.From), endsKey(r.To), servicesKey(r.Services))
-	},
-	says:   func(r *config.BookRule) string { return fmt.Sprint(r.Verb == "pass") },
-	denies: func(r *config.BookRule) bool { return r.Verb != "pass" },
-	free:   func(r *config.BookRule) bool { return r.Verb == "pass" },
-	meet: func(a, b *config.BookRule) (config.BookRule, bool) {
-		out := config.BookRule{Verb: a.Verb, Number: a.Number}
-		if a.Verb == "pass" {
-			out.Verb = b.Verb
-		}
-		var ok [3]bool
-		out.From, out.Any[0], ok[0] = commonSide(a.From, a.Any[0], b.From, b.Any[0])
-		out.To, out.Any[1], ok[1] = commonSide(a.To, a.Any[1], b.To, b.Any[1])
-		out.Services, ok[2] = commonServices(a.Services, b.Services)
-		return out, ok[0] && ok[1] && ok[2]
-	},
-	deny: func(r *config.BookRule) config.BookRule {
-		d := *r
-		d.Verb = "drop"
-		return d
-	},
+func bookRules(d *digests, m *meeting) *ordered[config.BookRule] {
+	return &ordered[config.BookRule]{
+		key:    d.bookRule,
+		match:  d.bookMatch,
+		says:   func(r *config.BookRule) string { return fmt.Sprint(r.Verb == "pass") },
+		denies: func(r *config.BookRule) bool { return r.Verb != "pass" },
+		free:   func(r *config.BookRule) bool { return r.Verb == "pass" },
+		meet: func(a, b *config.BookRule) (config.BookRule, bool) {
+			out := config.BookRule{Verb: a.Verb, Number: a.Number}
+			if a.Verb == "pass" {
+				out.Verb = b.Verb
+			}
+			var ok [3]bool
+			out.From, out.Any[0], ok[0] = m.side(a.From, a.Any[0], b.From, b.Any[0])
+			out.To, out.Any[1], ok[1] = m.side(a.To, a.Any[1], b.To, b.Any[1])
+			out.Services, ok[2] = commonServices(a.Services, b.Services)
+			return out, ok[0] && ok[1] && ok[2]
+		},
+		deny: func(r *config.BookRule) config.BookRule {
+			d := *r
+			d.Verb = "drop"
+			return d
+		},
+	}
 }
 
-func commonSide(a []config.End, anyA bool, b []config.End, anyB bool) (ends []config.End, everybody, ok bool) {
+func (m *meeting) side(a []config.End, anyA bool, b []config.End, anyB bool) (ends []config.End, everybody, ok bool) {
 	switch {
 	case anyA && anyB:
 		return nil, true, true
@@ -462,6 +407,6 @@ func commonSide(a []config.End, anyA bool, b []config.End, anyB bool) (ends []co
 	case anyB:
 		return a, false, len(a) > 0
 	}
-	ends, ok = commonEnds(a, b)
+	ends, ok = m.ends(a, b)
 	return ends, false, ok
 }

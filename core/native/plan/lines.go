@@ -1,149 +1,16 @@
 package plan
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
-	"net/netip"
-	"slices"
 	"strings"
 
 	"bivium/core/estate"
 	"bivium/core/native/config"
-	"bivium/core/space"
 )
 
-// keysOf returns rules as words that are the same for rules that do the same.
-func keysOf[T any](rules []T, key func(*T) string) []string {
-	out := make([]string, len(rules))
-	for i := range rules {
-		out[i] = key(&rules[i])
-	}
-	return out
-}
-
-func ruleKey(r *config.Rule) string {
-	return fmt.Sprint(r.Out, r.Allow, r.Target, prefixesKey(r.Own), prefixesKey(r.Peer), servicesKey(r.Services))
-}
-
-// runsOf returns a list as words that are the same for lists that do the same by the order of
-// their rules: the order counts only between rules that allow and rules that deny.
-func runsOf(rules []config.Rule) [][]string {
-	var out [][]string
-	for _, way := range [2]bool{false, true} {
-		var run []string
-		var allow bool
-		end := func() {
-			slices.Sort(run)
-			if run = slices.Compact(run); len(run) > 0 {
-				out = append(out, run)
-			}
-			run = nil
-		}
-		for i := range rules {
-			r := &rules[i]
-			if r.Out != way {
-				continue
-			}
-			if r.Allow != allow {
-				end()
-			}
-			allow = r.Allow
-			run = append(run, ruleKey(r))
-		}
-		end()
-	}
-	return out
-}
-
-func hubRuleKey(r *config.HubRule) string {
-	through := ""
-	if r.Verb == config.Steer {
-		through = fmt.Sprint(r.Through)
-	}
-	return fmt.Sprint(r.Verb, through, endsKey(r.From), endsKey(r.To), servicesKey(r.Services))
-}
-
-func bookRuleKey(r *config.BookRule) string {
-	return fmt.Sprint(r.Verb == "pass", r.Any, endsKey(r.From), endsKey(r.To), servicesKey(r.Services))
-}
-
-func entryKeys(entries []config.Entry) map[string]int {
-	out := map[string]int{}
-	for i := range entries {
-		out[entryKey(&entries[i])] = i
-	}
-	return out
-}
-
-func entryKey(e *config.Entry) string {
-	return fmt.Sprint(e.Out, config.Bounded(e.Service), e.Peer, e.Peers)
-}
-
-func prefixesKey(sets []*config.Set) string {
-	if sets == nil {
-		return "any"
-	}
-	return digest(prefixesOf(sets))
-}
-
-// digest returns what tells prefixes from others: they themselves, where they are few.
-func digest(p []netip.Prefix) string {
-	const few = 8
-	if len(p) <= few {
-		return fmt.Sprint(p)
-	}
-	text := make([]byte, 0, 18*len(p))
-	for _, x := range p {
-		a := x.Addr().As16()
-		text = append(append(text, a[:]...), byte(x.Bits()), byte(x.Addr().BitLen()))
-	}
-	sum := sha256.Sum256(text)
-	return hex.EncodeToString(sum[:16])
-}
-
-// prefixesOf returns the prefixes of some sets, sorted; nil for nil.
-func prefixesOf(sets []*config.Set) []netip.Prefix {
-	if sets == nil {
-		return nil
-	}
-	out := []netip.Prefix{}
-	for _, s := range sets {
-		out = append(out, s.Prefixes...)
-	}
-	slices.SortFunc(out, netip.Prefix.Compare)
-	return out
-}
-
-func endsKey(ends []config.End) string {
-	var out []string
-	for _, e := range ends {
-		prefixes := "any"
-		if e.Set != nil {
-			prefixes = digest(prefixesOf([]*config.Set{e.Set}))
-		}
-		out = append(out, e.Segment+"|"+e.Exit+"|"+prefixes)
-	}
-	slices.Sort(out)
-	return strings.Join(out, ";")
-}
-
-func servicesKey(boxes []space.Box) string {
-	if boxes == nil {
-		boxes = []space.Box{anything}
-	}
-	out := make([]string, len(boxes))
-	for i, b := range boxes {
-		out[i] = fmt.Sprint(config.Bounded(b))
-	}
-	slices.Sort(out)
-	return strings.Join(out, ";")
-}
-
-var anything = space.Box{FirstProtocol: 0, LastProtocol: 255, SourcePorts: estate.AllPorts, Ports: estate.AllPorts}
-
 // changed compares the lines of a document before and after a write.
-func changed(key Key, provider string, was, is *Body) (added, removed []string, kept, holds int) {
+func (d *digests) changed(key Key, provider string, was, is *Body) (added, removed []string, kept, holds int) {
+	was, is, same := d.differing(was, is)
 	had, has := lines(key, provider, was), lines(key, provider, is)
 	left := map[string]int{}
 	bare := func(l string) string { // without what it is for
@@ -168,7 +35,52 @@ func changed(key Key, provider string, was, is *Body) (added, removed []string, 
 			removed = append(removed, l)
 		}
 	}
-	return added, removed, kept, len(has)
+	return added, removed, kept + same, len(has) + same
+}
+
+// differing returns two bodies of one document without the rules that both have, and how many those
+// are: there is no need to read them.
+func (d *digests) differing(was, is *Body) (a, b *Body, same int) {
+	switch {
+	case was == nil || is == nil:
+		return was, is, 0
+	case is.List != nil:
+		x, y := *was.List, *is.List
+		x.Rules, y.Rules, same = apart(x.Rules, y.Rules, d.rule)
+		return &Body{List: &x}, &Body{List: &y}, same
+	case is.Entries != nil:
+		x, y := *was.Entries, *is.Entries
+		x.Entries, y.Entries, same = apart(x.Entries, y.Entries, entryKey)
+		return &Body{Entries: &x}, &Body{Entries: &y}, same
+	case is.Segment != nil:
+		x, y := *was.Segment, *is.Segment
+		x.Rules, y.Rules, same = apart(x.Rules, y.Rules, d.hubRule)
+		return &Body{Segment: &x}, &Body{Segment: &y}, same
+	}
+	return was, is, 0
+}
+
+// apart returns what each of two lists has more of than the other, in order, and how many both have.
+func apart[T any](a, b []T, key func(*T) string) (onlyA, onlyB []T, same int) {
+	left := map[string]int{}
+	for i := range a {
+		left[key(&a[i])]++
+	}
+	for i := range b {
+		if k := key(&b[i]); left[k] > 0 {
+			left[k]--
+			same++
+			continue
+		}
+		onlyB = append(onlyB, b[i])
+	}
+	for i := range a {
+		if k := key(&a[i]); left[k] > 0 {
+			left[k]--
+			onlyA = append(onlyA, a[i])
+		}
+	}
+	return onlyA, onlyB, same
 }
 
 // lines returns a document as lines to be read, without the places of its rules.

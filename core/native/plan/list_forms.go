@@ -72,7 +72,7 @@ func eachService(boxes []space.Box) [][]space.Box {
 
 // sortedRuns returns rules in an order that is the same for lists that do the same by the order
 // of their rules: by direction, and sorted between a rule that allows and one that denies.
-func sortedRuns(rules []config.Rule) []config.Rule {
+func (d *digests) sortedRuns(rules []config.Rule) []config.Rule {
 	out := make([]config.Rule, 0, len(rules))
 	for _, way := range [2]bool{false, true} {
 		first := len(out)
@@ -80,7 +80,7 @@ func sortedRuns(rules []config.Rule) []config.Rule {
 			run := out[first:]
 			keys := make(map[string]config.Rule, len(run))
 			for i := range run {
-				keys[ruleKey(&run[i])] = run[i]
+				keys[d.rule(&run[i])] = run[i]
 			}
 			out = out[:first]
 			for _, k := range slices.Sorted(maps.Keys(keys)) {
@@ -104,14 +104,14 @@ func sortedRuns(rules []config.Rule) []config.Rule {
 
 // joined is the inverse of singly, as far as that needs no thought: rules of one direction and one
 // action that follow each other are one where all but their services, or all but one side, is the same.
-func joined(rules []config.Rule) []config.Rule {
+func (d *digests) joined(rules []config.Rule) []config.Rule {
 	var out []config.Rule
 	for _, way := range [2]bool{false, true} {
 		var run []config.Rule
 		end := func() {
-			run = joinedBy(run, func(r *config.Rule) string { return prefixesKey(r.Own) + prefixesKey(r.Peer) }, func(a, b *config.Rule) { a.Services = either(a.Services, b.Services) })
-			run = joinedBy(run, func(r *config.Rule) string { return prefixesKey(r.Own) + servicesKey(r.Services) }, func(a, b *config.Rule) { a.Peer = either(a.Peer, b.Peer) })
-			run = joinedBy(run, func(r *config.Rule) string { return prefixesKey(r.Peer) + servicesKey(r.Services) }, func(a, b *config.Rule) { a.Own = either(a.Own, b.Own) })
+			run = joinedBy(run, func(r *config.Rule) string { return string(text(nil, d.sets(r.Own))) + d.sets(r.Peer) }, func(a, b *config.Rule) { a.Services = either(a.Services, b.Services) })
+			run = joinedBy(run, func(r *config.Rule) string { return string(text(nil, d.sets(r.Own))) + servicesKey(r.Services) }, func(a, b *config.Rule) { a.Peer = either(a.Peer, b.Peer) })
+			run = joinedBy(run, func(r *config.Rule) string { return string(text(nil, d.sets(r.Peer))) + servicesKey(r.Services) }, func(a, b *config.Rule) { a.Own = either(a.Own, b.Own) })
 			out, run = append(out, run...), nil
 		}
 		for i := range rules {

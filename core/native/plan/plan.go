@@ -131,36 +131,55 @@ type Plan struct {
 // which documents may be written; others stay as they are before. Cost: the documents that
 // differ, and for those that both open and close the product of the rules that differ.
 func Make(before, after State, wanted func(Key) bool) *Plan {
-	p := &planner{before: before, after: after, had: Documents(before), wants: Documents(after), providers: providersOf(before, after)}
+	d := newDigests()
+	p := &planner{before: before, after: after, had: documents(before, d), wants: documents(after, d), providers: providersOf(before, after), digests: d, meeting: newMeeting(d)}
 	for key, body := range p.wants {
-		if wanted(key) && !Same(p.had[key], body) {
+		if wanted(key) && !d.same(p.had[key], body) {
 			p.keys = append(p.keys, key)
 		}
 	}
+	there := thereIn(after.Estate)
 	for key := range p.had {
-		if _, stays := p.wants[key]; !stays && isThere(key, after.Estate) && wanted(key) {
+		if _, stays := p.wants[key]; !stays && there.has(key) && wanted(key) {
 			p.keys = append(p.keys, key)
 		}
 	}
 	slices.SortFunc(p.keys, compareKeys)
-	p.reach = newReach(before, after)
+	p.reach = newReach(d, before, after)
 	for _, key := range p.keys {
 		p.document(key)
 	}
 	return p.ordered()
 }
 
-// isThere reports whether what a document hangs on still exists: what is gone took its lists along.
-func isThere(key Key, e *estate.Estate) bool {
+// there is what documents hang on: what is gone took its lists along.
+type there struct {
+	subnets   map[string]map[string]bool // by network
+	workloads map[string]bool
+}
+
+func thereIn(e *estate.Estate) *there {
+	t := &there{map[string]map[string]bool{}, map[string]bool{}}
+	for i := range e.Networks {
+		n := &e.Networks[i]
+		t.subnets[n.Name] = map[string]bool{"": true, config.Routed: true}
+		for k := range n.Subnets {
+			t.subnets[n.Name][n.Subnets[k].Name] = true
+		}
+	}
+	for i := range e.Workloads {
+		t.workloads[e.Workloads[i].Name] = true
+	}
+	return t
+}
+
+// has reports whether what a document hangs on is there.
+func (t *there) has(key Key) bool {
 	switch key.Kind {
 	case KindList, KindRoutes:
-		i := slices.IndexFunc(e.Networks, func(n estate.Network) bool { return n.Name == key.Name })
-		if i < 0 || key.On == "" || key.On == config.Routed {
-			return i >= 0
-		}
-		return slices.ContainsFunc(e.Networks[i].Subnets, func(s estate.Subnet) bool { return s.Name == key.On })
+		return t.subnets[key.Name][key.On]
 	case KindBinding:
-		return key.On == "" || slices.ContainsFunc(e.Workloads, func(w estate.Workload) bool { return w.Name == key.On })
+		return key.On == "" || t.workloads[key.On]
 	}
 	return true
 }
@@ -179,6 +198,8 @@ type planner struct {
 	providers     map[string]string // by network
 	keys          []Key
 	reach         *reach
+	digests       *digests
+	meeting       *meeting
 	writes        []pending
 }
 
@@ -197,7 +218,7 @@ func (p *planner) add(step Step, key Key, was, is *Body, touches touch) *pending
 // document adds the writes that lead one document from what it is to what it should be.
 func (p *planner) document(key Key) {
 	was, is := p.had[key], p.wants[key]
-	touches := p.reach.of(key, was, is).distinct()
+	touches := p.reach.of(key, was, is).distinct(p.digests)
 	switch key.Kind {
 	case KindList:
 		p.list(key, was, is, touches)
@@ -236,13 +257,13 @@ func (p *planner) ordered() *Plan {
 			}
 			w.Waits = append(w.Waits, k)
 		}
-		w.Added, w.Removed, w.Kept, w.Holds = changed(w.Key, p.providers[w.Key.Name], w.was, w.Body)
+		w.Added, w.Removed, w.Kept, w.Holds = p.digests.changed(w.Key, p.providers[w.Key.Name], w.was, w.Body)
 		w.Gone = p.wants[w.Key] == nil
 		w.Limit = limitOf(w.Key, p.providers[w.Key.Name])
 		out.Writes[i] = w.Write
 		out.touches = append(out.touches, w.touches...)
 	}
-	out.touches = out.touches.distinct()
+	out.touches = out.touches.distinct(p.digests)
 	return out
 }
 

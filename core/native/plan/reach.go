@@ -48,24 +48,12 @@ func overlap(a, b []netip.Prefix) bool {
 	return false
 }
 
-// holds reports whether sorted and disjoint prefixes have an address.
-func holds(p []netip.Prefix, a netip.Addr) bool {
-	i, exact := slices.BinarySearchFunc(p, a, func(x netip.Prefix, a netip.Addr) int { return x.Addr().Compare(a) })
-	return exact || i > 0 && p[i-1].Contains(a)
-}
-
 // distinct leaves out pairs that are there twice.
-func (t touch) distinct() touch {
+func (t touch) distinct(d *digests) touch {
 	known := map[string]bool{}
 	var out touch
 	for _, x := range t {
-		key := "any"
-		if x[0] != nil {
-			key = digest(x[0])
-		}
-		if key += " to "; x[1] != nil {
-			key += digest(x[1])
-		}
+		key := string(text(text(nil, d.side(x[0])), d.side(x[1])))
 		if !known[key] {
 			known[key] = true
 			out = append(out, x)
@@ -81,11 +69,13 @@ type reach struct {
 	known     [2]map[string]config.EntryList // by state, account and list
 	defaults  [2]map[string][]string         // by state and account: what a workload bears that nobody bound anything to
 	bearers   map[string][]netip.Prefix      // by account and list, in either state
-	also      bart.Table[[]netip.Prefix]     // other addresses of the same endpoints: translated, or seen by other segments
+	digests   *digests
+	plain     map[setsKey][]netip.Prefix // what sides of rules stand for
+	also      bart.Table[[]netip.Prefix] // other addresses of the same endpoints: translated, or seen by other segments
 }
 
-func newReach(states ...State) *reach {
-	r := &reach{networks: map[string][]netip.Prefix{}, workloads: map[string][]netip.Prefix{}, bearers: map[string][]netip.Prefix{}}
+func newReach(d *digests, states ...State) *reach {
+	r := &reach{digests: d, plain: map[setsKey][]netip.Prefix{}, networks: map[string][]netip.Prefix{}, workloads: map[string][]netip.Prefix{}, bearers: map[string][]netip.Prefix{}}
 	for i, s := range states {
 		for k := range s.Estate.Networks {
 			n := &s.Estate.Networks[k]
@@ -168,6 +158,20 @@ func (r *reach) wide(p []netip.Prefix) []netip.Prefix {
 	return out
 }
 
+// side returns the addresses of a side of a rule, with the other addresses that they have.
+func (r *reach) side(sets []*config.Set) []netip.Prefix {
+	if sets == nil {
+		return nil
+	}
+	k := keyOfSets(sets)
+	p, known := r.plain[k]
+	if !known {
+		p = plain(r.wide(prefixesOf(sets)))
+		r.plain[k] = p
+	}
+	return p
+}
+
 func (r *reach) pair(a, b []netip.Prefix) pair { return pair{plain(r.wide(a)), plain(r.wide(b))} }
 
 // plain returns prefixes sorted and disjoint.
@@ -229,12 +233,13 @@ func onlyIn[T any](a, b []T, key func(*T) string) []T {
 
 func (r *reach) ofRules(key Key, was, is []config.Rule) touch {
 	var out touch
-	for _, x := range onlyIn(was, is, ruleKey) {
-		own := prefixesOf(x.Own)
-		if own == nil {
-			own = r.networks[key.Name]
+	network := plain(r.wide(r.networks[key.Name]))
+	for _, x := range onlyIn(was, is, r.digests.rule) {
+		own := network
+		if x.Own != nil {
+			own = r.side(x.Own)
 		}
-		out = append(out, r.pair(own, prefixesOf(x.Peer)))
+		out = append(out, pair{own, r.side(x.Peer)})
 	}
 	return out
 }
@@ -248,8 +253,8 @@ func (r *reach) ofSegment(was, is *Body) touch {
 		has = is.Segment
 	}
 	var out touch
-	for _, x := range onlyIn(had.Rules, has.Rules, hubRuleKey) {
-		out = append(out, r.pair(endPrefixes(x.From), endPrefixes(x.To)))
+	for _, x := range onlyIn(had.Rules, has.Rules, r.digests.hubRule) {
+		out = append(out, pair{r.ends(x.From), r.ends(x.To)})
 	}
 	if !slices.Equal(had.Imports, has.Imports) {
 		for _, x := range append(slices.Clone(had.Imports), has.Imports...) {
@@ -261,7 +266,10 @@ func (r *reach) ofSegment(was, is *Body) touch {
 	return out
 }
 
-func endPrefixes(ends []config.End) []netip.Prefix {
+func (r *reach) ends(ends []config.End) []netip.Prefix {
+	if len(ends) == 1 {
+		return r.side(setsOf(ends[0].Set))
+	}
 	out := []netip.Prefix{}
 	for _, e := range ends {
 		if e.Set == nil {
@@ -269,7 +277,7 @@ func endPrefixes(ends []config.End) []netip.Prefix {
 		}
 		out = append(out, e.Set.Prefixes...)
 	}
-	return out
+	return plain(r.wide(out))
 }
 
 func entriesIn(b *Body) []config.Entry {

@@ -12,7 +12,7 @@ import (
 func (p *planner) list(key Key, was, is *Body, touches touch) {
 	provider := p.providers[key.Name]
 	had, has := rulesIn(was), rulesIn(is)
-	c := rulesOf(provider).between(had, has)
+	c := rulesOf(provider, p.digests, p.meeting).between(had, has)
 	if is == nil { // nothing hangs there any more: an empty list does the same
 		is = &Body{List: &config.List{On: key.On}}
 	}
@@ -52,7 +52,7 @@ func (p *planner) segment(key Key, was, is *Body, touches touch) {
 	if is != nil {
 		has = is.Segment
 	}
-	c := hubRules.between(had.Rules, has.Rules)
+	c := hubRules(p.digests, p.meeting).between(had.Rules, has.Rules)
 	with := func(imports []config.Import, rules []config.HubRule) *Body {
 		return &Body{Segment: &config.Segment{Name: key.Name, Imports: imports, Rules: rules}}
 	}
@@ -78,7 +78,7 @@ func (p *planner) segment(key Key, was, is *Body, touches touch) {
 // pool leads the firewalls of a pool, and their rulebook.
 func (p *planner) pool(key Key, was, is *Body, touches touch) {
 	had, has := poolIn(key, was), poolIn(key, is)
-	c := bookRules.between(bookOf(had.Pool), bookOf(has.Pool))
+	c := bookRules(p.digests, p.meeting).between(bookOf(had.Pool), bookOf(has.Pool))
 	with := func(book *config.Pool, of *Body) *Body { return &Body{Pool: book, Firewalls: of.Firewalls} }
 	book, now := had.Pool, was
 	if c.tighten {
@@ -92,7 +92,7 @@ func (p *planner) pool(key Key, was, is *Body, touches touch) {
 	if !c.tighten && !c.open { // rulebooks that pass the same, perhaps under another name
 		book = has.Pool
 	}
-	if !Same(now, with(book, has)) || was == nil {
+	if !p.digests.same(now, with(book, has)) || was == nil {
 		next := with(book, has)
 		p.add(Move, key, now, next, touches)
 		now = next

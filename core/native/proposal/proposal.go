@@ -14,7 +14,7 @@ import (
 	"bivium/core/edit"
 	"bivium/core/estate"
 	"bivium/core/matrix"
-	"bivium/core/native/reader"
+	"bivium/core/native/proof"
 	"bivium/core/space"
 	"bivium/core/verdict"
 )
@@ -32,13 +32,13 @@ type Relation struct {
 
 // Relations returns what an observation comes to, in few relations: pairs of units that are alike
 // from one side, then sides that are alike towards the other. It is not always the least number.
-func Relations(o *reader.Observation) []Relation {
+func Relations(o *proof.Observation) []Relation {
 	out := relationsOf(o, true)
 	out = append(out, relationsOf(o, false)...)
 	return out
 }
 
-func relationsOf(o *reader.Observation, passes bool) []Relation {
+func relationsOf(o *proof.Observation, passes bool) []Relation {
 	var best []*rectangle
 	for _, turned := range []bool{false, true} {
 		for _, filled := range []bool{false, true} {
@@ -47,7 +47,7 @@ func relationsOf(o *reader.Observation, passes bool) []Relation {
 			}
 		}
 	}
-	at := map[[2]int]*reader.Pair{}
+	at := map[[2]int]*proof.Pair{}
 	for i := range o.Pairs {
 		at[[2]int{o.Pairs[i].From, o.Pairs[i].To}] = &o.Pairs[i]
 	}
@@ -78,7 +78,7 @@ func relationsOf(o *reader.Observation, passes bool) []Relation {
 }
 
 // needs returns the atoms of a pair that a policy must allow, or deny.
-func needs(p *reader.Pair, passes bool) *bitset.BitSet {
+func needs(p *proof.Pair, passes bool) *bitset.BitSet {
 	if passes {
 		return p.More
 	}
@@ -86,7 +86,7 @@ func needs(p *reader.Pair, passes bool) *bitset.BitSet {
 }
 
 // already returns the atoms of a pair that policies allow, or deny.
-func already(p *reader.Pair, passes bool) *bitset.BitSet {
+func already(p *proof.Pair, passes bool) *bitset.BitSet {
 	if passes {
 		return p.Allowed
 	}
@@ -98,7 +98,7 @@ const mostJoined = 120
 
 // join puts two rectangles into one where that says nothing else: what it adds is decided so
 // already. The first that can be joined are.
-func join(o *reader.Observation, list []*rectangle, at map[[2]int]*reader.Pair, passes bool) []*rectangle {
+func join(o *proof.Observation, list []*rectangle, at map[[2]int]*proof.Pair, passes bool) []*rectangle {
 	if len(list) > mostJoined || len(o.Alike) == 0 {
 		return list
 	}
@@ -126,7 +126,7 @@ func union(a, b []int) []int {
 }
 
 // says reports whether a policy may say what a rectangle says of all of its pairs.
-func says(o *reader.Observation, x *rectangle, at map[[2]int]*reader.Pair, passes bool) bool {
+func says(o *proof.Observation, x *rectangle, at map[[2]int]*proof.Pair, passes bool) bool {
 	for _, from := range x.from {
 		for _, to := range x.to {
 			switch p := at[[2]int{from, to}]; {
@@ -152,7 +152,7 @@ type rectangle struct {
 // cover returns rectangles of all pairs. Turned, it begins with those that have the same sources
 // and not with those that have the same destinations. Filled, what a single address sends itself,
 // which is nothing, is taken to be what it sends most others.
-func cover(o *reader.Observation, passes, turned, filled bool) []*rectangle {
+func cover(o *proof.Observation, passes, turned, filled bool) []*rectangle {
 	rows := map[int]map[int]*bitset.BitSet{}
 	put := func(a, b int, atoms *bitset.BitSet) {
 		if turned {
@@ -211,7 +211,7 @@ func cover(o *reader.Observation, passes, turned, filled bool) []*rectangle {
 	return out
 }
 
-func fill(o *reader.Observation, rows map[int]map[int]*bitset.BitSet) {
+func fill(o *proof.Observation, rows map[int]map[int]*bitset.BitSet) {
 	for u, row := range rows {
 		if !o.Units[u].Single() || row[u] != nil {
 			continue
@@ -245,7 +245,7 @@ type Proposal struct {
 // Write returns the edit that makes policies say what was observed. Each relation becomes a policy
 // of its segment, unless there is one that says the same and is overruled; its sides are groups
 // that there are already, or that the edit makes.
-func Write(s *matrix.Matrix, observations []*reader.Observation, description string) (*Proposal, error) {
+func Write(s *matrix.Matrix, observations []*proof.Observation, description string) (*Proposal, error) {
 	n := NewNamer(s)
 	out := &Proposal{Edit: n.Edit}
 	for _, o := range observations {
@@ -282,7 +282,7 @@ func Write(s *matrix.Matrix, observations []*reader.Observation, description str
 }
 
 // AddressesOf returns the addresses of some units, in their own segment.
-func AddressesOf(o *reader.Observation, units []int) *netipx.IPSet {
+func AddressesOf(o *proof.Observation, units []int) *netipx.IPSet {
 	var b netipx.IPSetBuilder
 	for _, u := range units {
 		for _, r := range o.Units[u].Ranges {

@@ -16,8 +16,8 @@ import (
 	"bivium/core/matrix"
 	"bivium/core/native"
 	"bivium/core/native/config"
+	"bivium/core/native/proof"
 	"bivium/core/native/proposal"
-	"bivium/core/native/reader"
 	"bivium/core/space"
 	"bivium/core/testing/draw"
 	"bivium/core/testing/meet"
@@ -53,7 +53,7 @@ func TestPoliciesSayWhatListsDo(t *testing.T) {
 		all := func(string) bool { return true }
 		plain := bare(e)
 		s := matrix.New(verdict.New(plain))
-		seen := reader.Observe(s, tr.Config, all)
+		seen := proof.Observe(s, tr.Config, all)
 		p, err := proposal.Write(s, seen, "drawn")
 		require.NoError(t, err)
 		if p.Policies == 0 {
@@ -64,7 +64,7 @@ func TestPoliciesSayWhatListsDo(t *testing.T) {
 		next := result.Estate
 		require.Empty(t, faultsOf(next))
 		s = matrix.New(verdict.New(next))
-		for _, o := range reader.Observe(s, tr.Config, all) {
+		for _, o := range proof.Observe(s, tr.Config, all) {
 			require.False(t, o.Incomplete)
 			for _, pair := range o.Pairs {
 				require.Fail(t, "policies do not say what lists do", "%v to %v in %s: more %v, less %v", o.Units[pair.From].Ranges, o.Units[pair.To].Ranges, o.Segment, o.Services(pair.More).Words(), o.Services(pair.Less).Words())
@@ -115,7 +115,7 @@ workloads:
 		{Name: "front", Entries: []config.Entry{{Out: true, Service: tcp(5432), Peers: "back"}}},
 		{Name: "back", Entries: []config.Entry{{Service: tcp(5432), Peer: netip.MustParsePrefix("10.1.0.0/24")}}},
 	}, Bindings: []config.Binding{{Workload: "web-1", Lists: []string{"front"}}, {Workload: "web-2", Lists: []string{"front"}}, {Workload: "db-1", Lists: []string{"back"}}, {Workload: "web-9"}}}
-	seen := reader.Observe(s, cfg, func(network string) bool { return network == "floor" })
+	seen := proof.Observe(s, cfg, func(network string) bool { return network == "floor" })
 	p, err := proposal.Write(s, seen, "what the lists of cloud do")
 	require.NoError(t, err)
 	require.Equal(t, 1, p.Policies)

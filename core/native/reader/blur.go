@@ -53,7 +53,7 @@ func (r *Reader) BlurOf(f *verdict.Flow) Blur {
 }
 
 func (r *Reader) blurAt(e *endpoint) Blur {
-	n := r.networks[e.home.Network]
+	n := r.Networks[e.home.Network]
 	if n == nil {
 		return Sharp
 	}

@@ -1,7 +1,7 @@
 // Package reader reads the configuration of targets back into what happens to the first packet
-// of every flow, and proves that this is what an estate says. It shares nothing with
-// core/native but the form of the configuration. Of the estate it takes what is there (subnets,
-// workloads, what is up or down), and nothing of what is meant, but to compare.
+// of every flow. It shares nothing with core/native but the form of the configuration. Of the
+// estate it takes what is there (subnets, workloads, what is up or down), and nothing of what is
+// meant.
 //
 // What targets do with a packet is in docs/decisions/11-targets.md.
 package reader
@@ -9,6 +9,7 @@ package reader
 import (
 	"net/netip"
 	"slices"
+	"sync"
 
 	"github.com/gaissmai/bart"
 
@@ -17,19 +18,20 @@ import (
 	"bivium/core/paths"
 )
 
-// Reader reads one configuration. It never changes, and is safe for concurrent use.
+// Reader reads one configuration. What it says never changes, and it is safe for concurrent use.
 type Reader struct {
 	Estate *estate.Estate // as far as the configuration and what is there say: no rules
 	Net    *paths.Net
-	cfg    *config.Config
+	Config *config.Config
 
-	segments  []*config.Segment // by number
-	imports   []bart.Table[imported]
-	exports   map[[2]int]*bart.Table[netip.Prefix] // by the segment of the address, and the one that sees it: as what
-	pools     map[string]*config.Pool
-	firewalls map[string][]int // by pool: the hubs that have a healthy one
-	networks  []*network       // by number
-	published []published      // in order of name
+	segments     []*hubList // by number
+	imports      []bart.Table[imported]
+	exports      map[[2]int]*bart.Table[netip.Prefix] // by the segment of the address, and the one that sees it: as what
+	pools        map[string]*config.Pool
+	firewalls    map[string][]int // by pool: the hubs that have a healthy one
+	Networks     []*Network       // by number
+	Publications []Publication    // in order of name
+	sorted       sync.Map         // by large set: its prefixes in order, disjoint
 }
 
 // imported is an address of another segment that a segment finds.
@@ -39,30 +41,32 @@ type imported struct {
 	own     netip.Prefix
 }
 
-type published struct {
+// Publication is a public address, with the numbers of its segment and exit; paths.None for those
+// that there are not.
+type Publication struct {
 	*config.Publication
-	segment, exit int
+	Of, By int
 }
 
-// network is the lists of one network.
-type network struct {
+// Network is the lists of one network.
+type Network struct {
 	config.Network
-	whole    *config.List
-	subnets  map[string]*config.List
-	bearers  map[netip.Addr][]*config.EntryList // by the address that a workload has inside
-	standard []*config.EntryList
-	held     map[netip.Addr]bool     // by a workload
-	bearing  map[string][]netip.Addr // by list of the account: the addresses of those that bear it
+	Whole    *config.List
+	Subnets  map[string]*config.List
+	Bearers  map[netip.Addr][]*config.EntryList // by the address that a workload has inside
+	Standard []*config.EntryList
+	Held     map[netip.Addr]bool     // by a workload
+	Bearing  map[string][]netip.Addr // by list of the account: the addresses of those that bear it
 }
 
 // New reads a configuration beside an estate. Names that the estate does not have are left out.
 func New(e *estate.Estate, cfg *config.Config) *Reader {
-	r := &Reader{cfg: cfg, Estate: wiring(e, cfg), pools: map[string]*config.Pool{}, firewalls: map[string][]int{}, exports: map[[2]int]*bart.Table[netip.Prefix]{}}
+	r := &Reader{Config: cfg, Estate: wiring(e, cfg), pools: map[string]*config.Pool{}, firewalls: map[string][]int{}, exports: map[[2]int]*bart.Table[netip.Prefix]{}}
 	r.Net = paths.New(r.Estate)
-	r.segments, r.imports = make([]*config.Segment, len(r.Net.Segments)), make([]bart.Table[imported], len(r.Net.Segments))
+	r.segments, r.imports = make([]*hubList, len(r.Net.Segments)), make([]bart.Table[imported], len(r.Net.Segments))
 	for i := range cfg.Segments {
 		if s := r.Net.Segment(cfg.Segments[i].Name); s != paths.None {
-			r.segments[s] = &cfg.Segments[i]
+			r.segments[s] = &hubList{Segment: &cfg.Segments[i]}
 			r.readImports(s)
 		}
 	}
@@ -82,10 +86,10 @@ func New(e *estate.Estate, cfg *config.Config) *Reader {
 	for i := range cfg.Hubs {
 		for k := range cfg.Hubs[i].Publications {
 			p := &cfg.Hubs[i].Publications[k]
-			r.published = append(r.published, published{p, r.Net.Segment(p.Segment), r.Net.Exit(p.Exit)})
+			r.Publications = append(r.Publications, Publication{p, r.Net.Segment(p.Segment), r.Net.Exit(p.Exit)})
 		}
 	}
-	slices.SortFunc(r.published, func(a, b published) int { return compareStrings(a.Name, b.Name) })
+	slices.SortFunc(r.Publications, func(a, b Publication) int { return compareStrings(a.Name, b.Name) })
 	r.readNetworks(e)
 	return r
 }
@@ -109,10 +113,25 @@ func (r *Reader) readImports(s int) {
 func (r *Reader) seenAs(segment int, a netip.Addr, by int) netip.Addr {
 	if t := r.exports[[2]int{segment, by}]; t != nil && segment != by {
 		if own, seen, ok := longest(t, a); ok {
-			return rebase(a, own, seen)
+			return Rebase(a, own, seen)
 		}
 	}
 	return a
+}
+
+// List returns the match list of a segment, by its number; nil where hubs have none.
+func (r *Reader) List(segment int) *config.Segment {
+	if r.segments[segment] == nil {
+		return nil
+	}
+	return r.segments[segment].Segment
+}
+
+// Import returns what of another segment, by its number, a segment finds at an address: under which
+// prefix, and by which its own addresses are. False where it imports none.
+func (r *Reader) Import(segment int, a netip.Addr) (seen netip.Prefix, of int, own netip.Prefix, ok bool) {
+	seen, i, ok := longest(&r.imports[segment], a)
+	return seen, i.segment, i.own, ok
 }
 
 func longest[T any](t *bart.Table[T], a netip.Addr) (netip.Prefix, T, bool) {
@@ -120,8 +139,8 @@ func longest[T any](t *bart.Table[T], a netip.Addr) (netip.Prefix, T, bool) {
 	return p, value, ok
 }
 
-// rebase moves an address from one prefix to the same place in another.
-func rebase(a netip.Addr, from, to netip.Prefix) netip.Addr {
+// Rebase moves an address from one prefix to the same place in another.
+func Rebase(a netip.Addr, from, to netip.Prefix) netip.Addr {
 	x, y := a.AsSlice(), to.Addr().AsSlice()
 	if len(x) != len(y) {
 		return a
@@ -244,24 +263,24 @@ func attachment(e *estate.Estate, hub string, a *config.Attachment) estate.Attac
 }
 
 func (r *Reader) readNetworks(e *estate.Estate) {
-	r.networks = make([]*network, len(r.Net.Networks))
-	for i := range r.cfg.Networks {
-		n := r.Net.Network(r.cfg.Networks[i].Name)
+	r.Networks = make([]*Network, len(r.Net.Networks))
+	for i := range r.Config.Networks {
+		n := r.Net.Network(r.Config.Networks[i].Name)
 		if n == paths.None {
 			continue
 		}
-		x := &network{Network: r.cfg.Networks[i], subnets: map[string]*config.List{}}
+		x := &Network{Network: r.Config.Networks[i], Subnets: map[string]*config.List{}}
 		for k := range x.Lists {
 			if l := &x.Lists[k]; l.On == "" {
-				x.whole = l
+				x.Whole = l
 			} else {
-				x.subnets[l.On] = l
+				x.Subnets[l.On] = l
 			}
 		}
-		r.networks[n] = x
+		r.Networks[n] = x
 	}
-	for i := range r.cfg.Accounts {
-		r.readAccount(e, &r.cfg.Accounts[i])
+	for i := range r.Config.Accounts {
+		r.readAccount(e, &r.Config.Accounts[i])
 	}
 }
 
@@ -284,15 +303,16 @@ func (r *Reader) readAccount(e *estate.Estate, a *config.Account) {
 		return out
 	}
 	bearing := map[string][]netip.Addr{}
-	for _, x := range r.networks {
+	for _, x := range r.Networks {
 		if x != nil && x.Provider == config.Cirra && x.Account == a.Name {
-			x.bearers, x.standard, x.bearing, x.held = map[netip.Addr][]*config.EntryList{}, lists(a.Default), bearing, map[netip.Addr]bool{}
-			for i := range e.Workloads {
-				if w := &e.Workloads[i]; w.Network == x.Name {
-					for _, address := range w.Addresses {
-						x.held[address] = true
-					}
-				}
+			x.Bearers, x.Standard, x.Bearing, x.Held = map[netip.Addr][]*config.EntryList{}, lists(a.Default), bearing, map[netip.Addr]bool{}
+		}
+	}
+	for i := range e.Workloads {
+		w := &e.Workloads[i]
+		if n := r.Net.Network(w.Network); n != paths.None && r.Networks[n] != nil && r.Networks[n].Account == a.Name && r.Networks[n].Held != nil {
+			for _, address := range w.Addresses {
+				r.Networks[n].Held[address] = true
 			}
 		}
 	}
@@ -302,11 +322,11 @@ func (r *Reader) readAccount(e *estate.Estate, a *config.Account) {
 			continue
 		}
 		n := r.Net.Network(w.Network)
-		if n == paths.None || r.networks[n] == nil || r.networks[n].bearers == nil {
+		if n == paths.None || r.Networks[n] == nil || r.Networks[n].Bearers == nil {
 			continue
 		}
 		for _, address := range w.Addresses {
-			r.networks[n].bearers[address] = lists(b.Lists)
+			r.Networks[n].Bearers[address] = lists(b.Lists)
 			for _, name := range b.Lists {
 				bearing[name] = append(bearing[name], address)
 			}

@@ -170,6 +170,9 @@ func (s *Service) inForce(ctx context.Context) (map[plan.Key]*known, error) {
 		if err := json.Unmarshal(rows[i].Body, &k.document); err != nil {
 			return nil, err
 		}
+		if k.Hash == "" { // of before digests were what they are now
+			k.Hash = plan.Hash(k.document.Body)
+		}
 		out[k.Key] = k
 	}
 	return out, nil
@@ -273,7 +276,7 @@ func (s *Service) followTo(ctx context.Context, was, now *view.Snapshot) error {
 	}
 	s.setNote("")
 	if len(behind(wants, known, connected, refused)) == 0 {
-		return s.settled(ctx)
+		return s.settled(ctx, now)
 	}
 	s.mu.Lock()
 	r := s.run
@@ -290,12 +293,13 @@ func (s *Service) followTo(ctx context.Context, was, now *view.Snapshot) error {
 	return err
 }
 
-// settled ends a plan that is not needed any more: what it was to write is not asked now.
-func (s *Service) settled(ctx context.Context) error {
+// settled ends a plan that is not needed any more: what it was to write is not asked now. One that
+// leads to what is asked now stays: it puts drift right, which nothing that is known tells of.
+func (s *Service) settled(ctx context.Context, now *view.Snapshot) error {
 	s.mu.Lock()
 	r := s.run
 	s.mu.Unlock()
-	if r == nil || !r.open() {
+	if r == nil || !r.open() || r.to == now.Revision {
 		return nil
 	}
 	r.stop()
@@ -331,8 +335,8 @@ func (s *Service) orderOf(ctx context.Context, revision int64) (*Order, error) {
 // behind returns the documents that targets should hold and do not, as far as is known.
 func behind(wants map[plan.Key]*plan.Body, known map[plan.Key]*known, connected, refused map[string]bool) []plan.Key {
 	var out []plan.Key
-	for key, body := range wants {
-		if writable(key, connected, refused) && (known[key] == nil || known[key].Hash != plan.Hash(body)) {
+	for key, hash := range plan.Hashes(wants) {
+		if writable(key, connected, refused) && (known[key] == nil || known[key].Hash != hash) {
 			out = append(out, key)
 		}
 	}

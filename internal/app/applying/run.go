@@ -317,7 +317,7 @@ func (s *Service) finish(ctx context.Context, r *run) error {
 func (s *Service) anew(r *run) {
 	row, err := s.store.PlanOf(s.ctx, r.id)
 	if err == nil {
-		_, err = s.Begin(s.ctx, Order{Cause: row.Cause, Actor: row.Actor})
+		_, err = s.Begin(s.ctx, Order{Cause: row.Cause, Actor: row.Actor, PutRight: row.Cause == CauseDrift})
 	}
 	if err != nil && s.ctx.Err() == nil {
 		s.log.Error("what is left of a plan could not be planned again", "plan", r.id, "error", err)
@@ -364,6 +364,10 @@ func (s *Service) Steer(ctx context.Context, who *people.Who, id int64, order st
 	r.mu.Unlock()
 	next := store.PlanRunning
 	switch {
+	case order == Retry && state == store.PlanStuck && r.misses():
+		r.stop()
+		go s.anew(r)
+		return s.audit.Add(ctx, who, "plan "+order, fmt.Sprintf("plan %d", id), "planned again")
 	case order == Start && state == store.PlanAsks, order == Resume && (state == store.PlanPaused || state == store.PlanStopped):
 	case order == Retry && (state == store.PlanStuck || state == store.PlanRunning):
 		r.stop()
@@ -389,6 +393,16 @@ func (s *Service) Steer(ctx context.Context, who *people.Who, id int64, order st
 		s.start(r)
 	}
 	return s.audit.Add(ctx, who, "plan "+order, fmt.Sprintf("plan %d", id), "")
+}
+
+// misses reports whether something that the plan relies on is not there any more: it has to be
+// planned again from what there is.
+func (r *run) misses() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.ContainsFunc(r.writes, func(w store.PlanWrite) bool {
+		return w.State == store.WriteRefused && w.Why == reason(drivers.ErrMissing)
+	})
 }
 
 // retry lets what was refused or failed be tried again at once.

@@ -12,6 +12,7 @@ import (
 	"bivium/core/classes"
 	"bivium/core/matrix"
 	"bivium/core/native/config"
+	"bivium/core/native/proof"
 	"bivium/core/native/reader"
 	"bivium/core/verdict"
 	"bivium/internal/app"
@@ -118,7 +119,7 @@ func (s *Service) send(ctx context.Context, now *view.Snapshot, flows []verdict.
 const batch = 500
 
 func (s *Service) result(ctx context.Context, now *view.Snapshot, cfg *config.Config, r *reader.Reader, f *verdict.Flow, sent *hubs.Sent, at time.Time) Result {
-	want := reader.Expected(now.Judge, f)
+	want := proof.Expected(now.Judge, f)
 	v := now.Judge.Judge(*f)
 	answered := want.Delivered && v.Reason != verdict.ReasonNoWayBack && v.Reason != verdict.ReasonAsymmetric
 	out := Result{

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"bivium/core/native/config"
-	"bivium/core/native/reader"
+	"bivium/core/native/proof"
 	"bivium/core/space"
 	"bivium/internal/app/view"
 	"bivium/internal/drivers"
@@ -74,7 +74,7 @@ func (b *Book) Compare(readings []Reading) *Drift {
 		out.Accounts = append(out.Accounts, d)
 	}
 	slices.SortFunc(out.Accounts, func(a, b AccountDrift) int { return strings.Compare(a.Account, b.Account) })
-	p := proofOf(b.now, reader.Prove(b.now.Matrix, &found))
+	p := proofOf(b.now, proof.Prove(b.now.Matrix, &found))
 	out.Differences, out.Stricter, out.Incomplete = p.Differences, len(p.Stricter)+len(p.Unheld), p.Incomplete
 	return out
 }

@@ -11,7 +11,7 @@ import (
 	"bivium/core/document"
 	"bivium/core/native"
 	"bivium/core/native/config"
-	"bivium/core/native/reader"
+	"bivium/core/native/proof"
 	"bivium/demo"
 	"bivium/internal/app/targets"
 	"bivium/internal/app/view"
@@ -58,7 +58,7 @@ func TestAccessListsMeanTheSame(t *testing.T) {
 		}
 	}
 	assert.Greater(t, replaced, 20)
-	assert.Empty(t, reader.Prove(now.Matrix, cfg).Differences)
+	assert.Empty(t, proof.Prove(now.Matrix, cfg).Differences)
 }
 
 // TestTopologyJoinsWhatIsJoined holds the exported topology to the estate: each connection is two

@@ -7,8 +7,8 @@ import (
 
 	"bivium/core/classes"
 	"bivium/core/native/config"
+	"bivium/core/native/proof"
 	"bivium/core/native/proposal"
-	"bivium/core/native/reader"
 	"bivium/core/space"
 	"bivium/core/trace"
 	"bivium/internal/app/view"
@@ -65,13 +65,13 @@ type ObservedCell struct {
 
 // Observations compares what the lists of observed accounts do with what policies intend. Accounts
 // that could not be read, and those that are not observed, are left out. Cost: see
-// reader.Observe.
-func (b *Book) Observations(readings []Reading) []*reader.Observation {
+// proof.Observe.
+func (b *Book) Observations(readings []Reading) []*proof.Observation {
 	found, observed := b.observed(readings)
 	if len(observed) == 0 {
 		return nil
 	}
-	return reader.Observe(b.now.Matrix, found, func(network string) bool { return observed[network] })
+	return proof.Observe(b.now.Matrix, found, func(network string) bool { return observed[network] })
 }
 
 // observed returns the configuration with what observed accounts were read to hold, and their networks.
@@ -164,7 +164,7 @@ func (b *Book) newCells(open []string) *cells {
 	return c
 }
 
-func (c *cells) add(o *reader.Observation, r *proposal.Relation) {
+func (c *cells) add(o *proof.Observation, r *proposal.Relation) {
 	which := 1
 	if r.Passes {
 		which = 0
@@ -182,7 +182,7 @@ func (c *cells) add(o *reader.Observation, r *proposal.Relation) {
 }
 
 // of returns the rows that have some units.
-func (c *cells) of(o *reader.Observation, units []int) []int {
+func (c *cells) of(o *proof.Observation, units []int) []int {
 	var out []int
 	for _, u := range units {
 		for _, x := range o.Units[u].Classes {

@@ -13,6 +13,7 @@ import (
 	"bivium/core/limits"
 	"bivium/core/native"
 	"bivium/core/native/config"
+	"bivium/core/native/proof"
 	"bivium/core/native/reader"
 	"bivium/internal/app/view"
 	"bivium/internal/wording"
@@ -143,7 +144,7 @@ type Book struct {
 	translation *native.Translation
 	targets     []config.Target
 	proving     sync.Once
-	proof       *reader.Proof
+	proof       *proof.Proof
 }
 
 // Books keeps those of the last few revisions. The zero Books is empty. It is safe for
@@ -305,14 +306,14 @@ func orNone(list []string) []string {
 }
 
 // Proof returns how what targets have to hold compares with what is meant. Cost: see
-// reader.Prove, the first time.
+// proof.Prove, the first time.
 func (b *Book) Proof() *Proof {
 	t := b.translated()
-	b.proving.Do(func() { b.proof = reader.Prove(b.now.Matrix, t.Config) })
+	b.proving.Do(func() { b.proof = proof.Prove(b.now.Matrix, t.Config) })
 	return proofOf(b.now, b.proof)
 }
 
-func proofOf(now *view.Snapshot, p *reader.Proof) *Proof {
+func proofOf(now *view.Snapshot, p *proof.Proof) *Proof {
 	out := &Proof{Revision: now.Revision, Proven: len(p.Differences) == 0 && !p.Incomplete, Incomplete: p.Incomplete, Differences: []Difference{}, Stricter: []Difference{}, Unheld: []Unheld{}}
 	for i := range p.Differences {
 		out.Differences = append(out.Differences, difference(now, &p.Differences[i]))
@@ -323,12 +324,12 @@ func proofOf(now *view.Snapshot, p *reader.Proof) *Proof {
 	for _, u := range p.Unheld {
 		out.Unheld = append(out.Unheld, Unheld{u.Network, view.Words(u.Prefixes), wording.Blur(reader.NoWorkload)})
 	}
-	order := map[string]int{string(reader.Opened): 0, string(reader.Past): 1, string(reader.Closed): 2, string(reader.Others): 3}
+	order := map[string]int{string(proof.Opened): 0, string(proof.Past): 1, string(proof.Closed): 2, string(proof.Others): 3}
 	slices.SortStableFunc(out.Differences, func(a, b Difference) int { return cmp.Compare(order[a.Change], order[b.Change]) })
 	return out
 }
 
-func difference(now *view.Snapshot, d *reader.Difference) Difference {
+func difference(now *view.Snapshot, d *proof.Difference) Difference {
 	why := ""
 	if d.Blur != reader.Sharp {
 		why = wording.Blur(d.Blur)

@@ -14,6 +14,7 @@ import (
 	"bivium/core/matrix"
 	"bivium/core/native"
 	"bivium/core/native/config"
+	"bivium/core/native/proof"
 	"bivium/core/native/reader"
 	"bivium/core/space"
 	"bivium/core/testing/draw"
@@ -221,7 +222,7 @@ func packet(f *verdict.Flow) dataplane.Packet {
 // agrees holds what came of a packet to what the estate says, and to what the reader reads: three
 // opinions of one configuration.
 func agrees(t require.TestingT, j *verdict.Judge, r *reader.Reader, w *dataplane.World, f *verdict.Flow, met meet.Met) {
-	want, read, got := reader.Expected(j, f), r.Carry(f), w.Send(packet(f))
+	want, read, got := proof.Expected(j, f), r.Carry(f), w.Send(packet(f))
 	fate := reader.Fate{Delivered: got.Delivered, Pools: got.Pools, Blocked: got.Blocked}
 	require.True(t, read.Same(&fate), "%+v\nis read as %+v\nand carried as %+v", f, read, got)
 	if !want.Same(&fate) {

@@ -1,4 +1,4 @@
-package reader
+package proof
 
 import (
 	"cmp"
@@ -11,6 +11,7 @@ import (
 	"go4.org/netipx"
 
 	"bivium/core/intervals"
+	"bivium/core/native/reader"
 	"bivium/core/verdict"
 )
 
@@ -22,7 +23,7 @@ type differing struct {
 }
 
 // note adds flows to those that differ: flows of two pieces first, which are joined at the end.
-func (p *prover) note(f *verdict.Flow, src, dst *piece, atom int32, meant, found *Fate) {
+func (p *prover) note(f *verdict.Flow, src, dst *piece, atom int32, meant, found *reader.Fate) {
 	d := Difference{From: f.Segment, To: verdict.Internet, Witness: *f, Meant: *meant, Found: *found, Change: changeOf(meant, found)}
 	if dst.class.Internal() {
 		d.To = p.s.Net.Segments[dst.class.End.Segment]
@@ -46,7 +47,7 @@ func (p *prover) note(f *verdict.Flow, src, dst *piece, atom int32, meant, found
 	x.atoms.Set(uint(atom))
 }
 
-func changeOf(meant, found *Fate) Change {
+func changeOf(meant, found *reader.Fate) Change {
 	switch {
 	case !meant.Delivered && found.Delivered:
 		return Opened
@@ -78,7 +79,7 @@ func (p *prover) proof() *Proof {
 	slices.SortFunc(out.Unheld, func(a, b Unheld) int { return strings.Compare(a.Network, b.Network) })
 	for _, x := range all {
 		x.Sources, x.Destinations, x.Services = words(prefixes(x.from)), words(prefixes(x.dest)), p.s.Atoms.Union(x.atoms)
-		if x.Blur != Sharp {
+		if x.Blur != reader.Sharp {
 			out.Stricter = append(out.Stricter, x.Difference)
 		} else {
 			out.Differences = append(out.Differences, x.Difference)

@@ -1,4 +1,4 @@
-package reader_test
+package proof_test
 
 import (
 	"net/netip"
@@ -12,6 +12,7 @@ import (
 	"bivium/core/findings"
 	"bivium/core/matrix"
 	"bivium/core/native"
+	"bivium/core/native/proof"
 	"bivium/core/native/reader"
 	"bivium/core/paths"
 	"bivium/core/testing/draw"
@@ -55,7 +56,7 @@ func TestCarriesWhatIsMeant(t *testing.T) {
 			f.Source, f.Destination = rapid.SampledFrom(ends).Draw(t, "source"), rapid.SampledFrom(ends).Draw(t, "destination")
 			p := rapid.SampledFrom(draw.Ports()).Draw(t, "service")
 			f.Protocol, f.SourcePort, f.Port = p.Protocol, p.Source, p.Dest
-			want, got := reader.Expected(j, &f), r.Carry(&f)
+			want, got := proof.Expected(j, &f), r.Carry(&f)
 			met.If(want.Delivered, "delivered")
 			met.If(want.Delivered && len(want.Pools) > 0, "inspected")
 			met.If(want.Delivered && f.Segment == verdict.Internet, "published")
@@ -79,7 +80,7 @@ func TestTheDemoIsProven(t *testing.T) {
 	s := matrix.New(verdict.New(e))
 	tr := native.Translate(s)
 	require.Empty(t, tr.Refused)
-	proof := reader.Prove(s, tr.Config)
-	require.Empty(t, proof.Differences)
-	require.NotEmpty(t, proof.Unheld)
+	got := proof.Prove(s, tr.Config)
+	require.Empty(t, got.Differences)
+	require.NotEmpty(t, got.Unheld)
 }

@@ -1,4 +1,4 @@
-package reader
+package proof
 
 import (
 	"encoding/binary"
@@ -103,7 +103,7 @@ func Observe(s *matrix.Matrix, cfg *config.Config, observed func(network string)
 	p := newProver(s, cfg)
 	var lists []*unitProof
 	for n := range p.s.Net.Networks {
-		if p.r.networks[n] != nil && observed(p.s.Net.Networks[n].Name) {
+		if p.r.Networks[n] != nil && observed(p.s.Net.Networks[n].Name) {
 			lists = append(lists, p.units(n)...)
 		}
 	}
@@ -228,7 +228,7 @@ func (o *observer) divide(all view, listOf map[netip.Addr]*unitProof, rules [][]
 			unit.own = bitset.New(uint(len(unit.list.rules)))
 			inside := o.inside(x)
 			for n := range unit.list.rules {
-				unit.own.SetTo(uint(n), inSets(unit.list.rules[n].own, inside))
+				unit.own.SetTo(uint(n), o.r.InSets(unit.list.rules[n].own, inside))
 			}
 			key = appendWords(key, unit.own)
 		}

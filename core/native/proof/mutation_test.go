@@ -1,4 +1,4 @@
-package reader_test
+package proof_test
 
 import (
 	"encoding/json"
@@ -14,6 +14,7 @@ import (
 	"bivium/core/matrix"
 	"bivium/core/native"
 	"bivium/core/native/config"
+	"bivium/core/native/proof"
 	"bivium/core/native/reader"
 	"bivium/core/space"
 	"bivium/core/testing/draw"
@@ -199,30 +200,30 @@ func TestMutationsAreFound(t *testing.T) {
 		if !mutations[name](t, cfg) {
 			return
 		}
-		proof := reader.Prove(s, cfg)
+		got := proof.Prove(s, cfg)
 		r := reader.New(e, cfg)
-		require.False(t, proof.Incomplete)
-		for _, d := range proof.Differences {
-			meant, found := reader.Expected(j, &d.Witness), r.Carry(&d.Witness)
+		require.False(t, got.Incomplete)
+		for _, d := range got.Differences {
+			meant, found := proof.Expected(j, &d.Witness), r.Carry(&d.Witness)
 			require.False(t, meant.Same(&found), "the witness %+v fares alike", d.Witness)
 		}
 		ends := append(draw.Ends(e), netip.MustParseAddr("198.51.100.7"))
 		for range 150 {
 			f := drawnFlow(t, e, ends)
-			meant, found := reader.Expected(j, &f), r.Carry(&f)
+			meant, found := proof.Expected(j, &f), r.Carry(&f)
 			if meant.Same(&found) {
 				continue
 			}
 			blurred := !found.Delivered && found.Blocked == "" && r.BlurOf(&f) != reader.Sharp
-			require.True(t, blurred || listed(proof.Differences, &f), "%s: %+v is meant to be %+v, and is %+v; not among %+v", name, f, meant, found, proof.Differences)
+			require.True(t, blurred || listed(got.Differences, &f), "%s: %+v is meant to be %+v, and is %+v; not among %+v", name, f, meant, found, got.Differences)
 		}
-		met.If(len(proof.Differences) > 0, name)
+		met.If(len(got.Differences) > 0, name)
 	})
 }
 
 // listed reports whether some difference has a flow.
-func listed(list []reader.Difference, f *verdict.Flow) bool {
-	return slices.ContainsFunc(list, func(d reader.Difference) bool {
+func listed(list []proof.Difference, f *verdict.Flow) bool {
+	return slices.ContainsFunc(list, func(d proof.Difference) bool {
 		return d.From == f.Segment && d.Services.Contains(f.Protocol, f.SourcePort, f.Port) && among(d.Sources, f.Source) && among(d.Destinations, f.Destination)
 	})
 }
@@ -283,17 +284,17 @@ policies:
 	s := matrix.New(verdict.New(e))
 	for what, c := range map[string]struct {
 		change func(*config.Config)
-		found  reader.Change
+		found  proof.Change
 		of     string
 	}{
-		"the order of pools": {func(c *config.Config) { slices.Reverse(c.Segments[0].Rules[steered(c)].Through) }, reader.Others, "10.0.1.3"},
+		"the order of pools": {func(c *config.Config) { slices.Reverse(c.Segments[0].Rules[steered(c)].Through) }, proof.Others, "10.0.1.3"},
 		"an entry's port": {func(c *config.Config) {
 			each(c, "for-two", func(e *config.Entry) {
 				if !e.Out && e.Service.Ports.Lo == 443 {
 					e.Service.Ports.Hi = 444
 				}
 			})
-		}, reader.Opened, "10.0.0.2"},
+		}, proof.Opened, "10.0.0.2"},
 		"a rule's address": {func(c *config.Config) {
 			for _, l := range c.Networks[1].Lists {
 				for i := range l.Rules {
@@ -302,15 +303,15 @@ policies:
 					}
 				}
 			}
-		}, reader.Opened, "10.0.1.130"},
+		}, proof.Opened, "10.0.1.130"},
 	} {
 		cfg := native.Translate(s).Config
-		require.Empty(t, reader.Prove(s, cfg).Differences, what)
+		require.Empty(t, proof.Prove(s, cfg).Differences, what)
 		c.change(cfg)
-		proof := reader.Prove(s, cfg)
-		require.True(t, slices.ContainsFunc(proof.Differences, func(d reader.Difference) bool {
+		got := proof.Prove(s, cfg)
+		require.True(t, slices.ContainsFunc(got.Differences, func(d proof.Difference) bool {
 			return d.Change == c.found && among(d.Destinations, netip.MustParseAddr(c.of))
-		}), "%s: %+v", what, proof.Differences)
+		}), "%s: %+v", what, got.Differences)
 	}
 }
 

@@ -1,4 +1,4 @@
-package reader
+package proof
 
 import (
 	"sort"

@@ -1,4 +1,4 @@
-package reader_test
+package proof_test
 
 import (
 	"testing"
@@ -8,7 +8,7 @@ import (
 
 	"bivium/core/matrix"
 	"bivium/core/native"
-	"bivium/core/native/reader"
+	"bivium/core/native/proof"
 	"bivium/core/testing/draw"
 	"bivium/core/testing/meet"
 	"bivium/core/verdict"
@@ -25,13 +25,13 @@ func TestTranslationIsProven(t *testing.T) {
 			met["refused"]++
 			return
 		}
-		proof := reader.Prove(s, tr.Config)
-		require.Empty(t, proof.Differences)
-		require.False(t, proof.Incomplete)
-		for _, d := range proof.Stricter {
-			require.Contains(t, []reader.Change{reader.Closed, reader.Others}, d.Change)
+		got := proof.Prove(s, tr.Config)
+		require.Empty(t, got.Differences)
+		require.False(t, got.Incomplete)
+		for _, d := range got.Stricter {
+			require.Contains(t, []proof.Change{proof.Closed, proof.Others}, d.Change)
 		}
 		met["proven"]++
-		met.If(len(proof.Stricter) > 0 || len(proof.Unheld) > 0, "stricter")
+		met.If(len(got.Stricter) > 0 || len(got.Unheld) > 0, "stricter")
 	})
 }

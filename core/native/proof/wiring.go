@@ -1,4 +1,4 @@
-package reader
+package proof
 
 import (
 	"fmt"
@@ -11,6 +11,7 @@ import (
 	"bivium/core/intervals"
 	"bivium/core/matrix"
 	"bivium/core/native/config"
+	"bivium/core/native/reader"
 	"bivium/core/verdict"
 )
 
@@ -88,7 +89,8 @@ func wires(e *estate.Estate) []string {
 // proveImports looks at flows to addresses of other segments that a segment finds and should
 // not, or does not find and should.
 func (p *prover) proveImports() {
-	for s, list := range p.r.segments {
+	for s := range p.r.Net.Segments {
+		list := p.r.List(s)
 		var wanted []intervals.Range
 		for i := range p.out[s] {
 			if p.out[s][i].class.End.Segment != s {
@@ -103,8 +105,8 @@ func (p *prover) proveImports() {
 			if x.class.End.Segment == s {
 				continue
 			}
-			seen, to, ok := longest(&p.r.imports[s], x.seen.From)
-			if ok && to.segment == x.class.End.Segment && rebase(x.seen.From, seen, to.own) == x.own.From {
+			seen, of, own, ok := p.r.Import(s, x.seen.From)
+			if ok && of == x.class.End.Segment && reader.Rebase(x.seen.From, seen, own) == x.own.From {
 				continue
 			}
 			for k := range p.own[s] {
@@ -119,11 +121,11 @@ func (p *prover) proveImports() {
 			}
 			for k := range p.own[of] {
 				x := &p.own[of][k]
-				if !i.Own.Contains(x.own.From) || (intervals.Ranges(sorted(wanted))).Meets(intervals.Range{From: rebase(x.own.From, i.Own, i.Seen), To: rebase(x.own.From, i.Own, i.Seen)}) {
+				if !i.Own.Contains(x.own.From) || (intervals.Ranges(sorted(wanted))).Meets(intervals.Range{From: reader.Rebase(x.own.From, i.Own, i.Seen), To: reader.Rebase(x.own.From, i.Own, i.Seen)}) {
 					continue
 				}
 				for m := range p.own[s] {
-					p.lookSeen(&p.own[s][m], x, rebase(x.own.From, i.Own, i.Seen))
+					p.lookSeen(&p.own[s][m], x, reader.Rebase(x.own.From, i.Own, i.Seen))
 				}
 			}
 		}
@@ -155,8 +157,8 @@ func (p *prover) provePublications() {
 		meant[x.Name] = fmt.Sprint(x.Exit, x.To.Segment, prefixes(to), services)
 	}
 	found := map[string]string{}
-	for i := range p.r.published {
-		x := &p.r.published[i]
+	for i := range p.r.Publications {
+		x := &p.r.Publications[i]
 		found[x.Name] = fmt.Sprint(x.Exit, x.Segment, prefixes(joined(x.To)), p.atoms(x.Services))
 	}
 	for s := range p.own {

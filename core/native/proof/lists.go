@@ -1,4 +1,4 @@
-package reader
+package proof
 
 import (
 	"encoding/binary"
@@ -13,6 +13,7 @@ import (
 	"bivium/core/intervals"
 	"bivium/core/matrix"
 	"bivium/core/native/config"
+	"bivium/core/native/reader"
 	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/verdict"
@@ -46,7 +47,7 @@ func (p *prover) proveLists() {
 	parallel.Run(jobs)
 	jobs = nil
 	for n := range p.s.Net.Networks {
-		if p.r.networks[n] != nil {
+		if p.r.Networks[n] != nil {
 			jobs = append(jobs, func() {
 				for _, u := range p.units(n) {
 					u.prove(scenes)
@@ -59,7 +60,7 @@ func (p *prover) proveLists() {
 
 // units returns the lists of a network with the pieces that they see.
 func (p *prover) units(n int) []*unitProof {
-	x := p.r.networks[n]
+	x := p.r.Networks[n]
 	byKey := map[string]*unitProof{}
 	var out []*unitProof
 	put := func(key string, piece int, rules func() []flat) *unitProof {
@@ -77,14 +78,14 @@ func (p *prover) units(n int) []*unitProof {
 		inside := p.inside(home)
 		switch x.Provider {
 		case config.Cirra:
-			bound, is := x.bearers[inside]
-			held := x.held[inside]
+			bound, is := x.Bearers[inside]
+			held := x.Held[inside]
 			key := "default"
 			switch {
 			case !is && held:
-				key, bound = "unbound", x.standard
+				key, bound = "unbound", x.Standard
 			case !is:
-				bound = x.standard
+				bound = x.Standard
 			default:
 				names := make([]string, len(bound))
 				for k, l := range bound {
@@ -95,10 +96,10 @@ func (p *prover) units(n int) []*unitProof {
 			u := put(key, i, func() []flat { return p.flatEntries(x, bound) })
 			u.byWork, u.loose = true, u.loose || !held
 		case config.Stratok:
-			put("", i, func() []flat { return p.flatRules(x, x.whole) })
+			put("", i, func() []flat { return p.flatRules(x, x.Whole) })
 		case config.Velum, config.Premises:
-			on := p.r.subnetOf(n, inside)
-			put(on, i, func() []flat { return p.flatRules(x, x.subnets[on]) })
+			on := p.r.SubnetOf(n, inside)
+			put(on, i, func() []flat { return p.flatRules(x, x.Subnets[on]) })
 		}
 	}
 	return out
@@ -114,7 +115,7 @@ func (p *prover) inside(x *piece) netip.Addr {
 }
 
 // flatRules returns an ordered list, with what its provider does where no rule matches.
-func (p *prover) flatRules(n *network, l *config.List) []flat {
+func (p *prover) flatRules(n *reader.Network, l *config.List) []flat {
 	var out []flat
 	if l != nil {
 		for i := range l.Rules {
@@ -129,7 +130,7 @@ func (p *prover) flatRules(n *network, l *config.List) []flat {
 }
 
 // flatEntries returns the entries of some lists, those of one service as one.
-func (p *prover) flatEntries(n *network, bound []*config.EntryList) []flat {
+func (p *prover) flatEntries(n *reader.Network, bound []*config.EntryList) []flat {
 	var out []flat
 	for _, l := range bound {
 		at := map[entryKey]int{}
@@ -139,7 +140,7 @@ func (p *prover) flatEntries(n *network, bound []*config.EntryList) []flat {
 			peers := []netip.Prefix{e.Peer}
 			if e.Peers != "" {
 				peers = nil
-				for _, a := range n.bearing[e.Peers] {
+				for _, a := range n.Bearing[e.Peers] {
 					peers = append(peers, netip.PrefixFrom(a, a.BitLen()))
 				}
 			}
@@ -158,7 +159,7 @@ func (p *prover) atomsIn(e *config.Entry) *bitset.BitSet {
 	out := bitset.New(uint(p.s.Atoms.Len()))
 	for atom := range p.s.Atoms.Len() {
 		protocol, sport, dport, _ := p.s.Atoms.Set(atom).Witness()
-		out.SetTo(uint(atom), inBox(e.Service, verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}))
+		out.SetTo(uint(atom), reader.InBox(e.Service, verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}))
 	}
 	return out
 }
@@ -212,7 +213,7 @@ func (u *unitProof) ownGroups(own []int) []*ownGroup {
 		inside := u.inside(x)
 		rules := bitset.New(uint(len(u.rules)))
 		for n := range u.rules {
-			rules.SetTo(uint(n), inSets(u.rules[n].own, inside))
+			rules.SetTo(uint(n), u.r.InSets(u.rules[n].own, inside))
 		}
 		key := binary.LittleEndian.AppendUint32(nil, uint32(x.class.Set))
 		key = binary.LittleEndian.AppendUint32(key, uint32(x.class.PathClass))
@@ -429,7 +430,7 @@ func (u *unitProof) nearby(x *scene) []int {
 
 // unheard reports whether flows between two pieces leave no subnet, where lists hang on subnets.
 func (u *unitProof) unheard(a, b *piece) bool {
-	provider := u.r.networks[u.network].Provider
+	provider := u.r.Networks[u.network].Provider
 	if provider != config.Velum && provider != config.Premises || a.class.Network != b.class.Network || a.class.End.Segment != b.class.End.Segment {
 		return false
 	}
@@ -457,7 +458,7 @@ func (u *unitProof) nearPair(own *ownGroup, x *scene, k int, src, dst *classes.C
 
 // listed reports whether a network has lists that are held to what is intended there.
 func (u *unitProof) listed(network int) bool {
-	if x := u.r.networks[network]; x == nil || !slices.Contains([]string{config.Cirra, config.Velum, config.Stratok, config.Premises}, x.Provider) {
+	if x := u.r.Networks[network]; x == nil || !slices.Contains([]string{config.Cirra, config.Velum, config.Stratok, config.Premises}, x.Provider) {
 		return false
 	}
 	return u.s.Net.Networks[network].Enforces != estate.EnforceNone

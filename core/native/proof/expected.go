@@ -1,29 +1,30 @@
-package reader
+package proof
 
 import (
+	"bivium/core/native/reader"
 	"bivium/core/paths"
 	"bivium/core/verdict"
 )
 
 // Expected returns what becomes of the first packet of a flow as the estate says: M8, but for
 // the way back, which no first packet needs.
-func Expected(j *verdict.Judge, f *verdict.Flow) Fate {
+func Expected(j *verdict.Judge, f *verdict.Flow) reader.Fate {
 	d := j.Decide(*f)
 	if !d.Known {
-		return Fate{At: Place{Kind: StopUnknown}}
+		return reader.Fate{At: reader.Place{Kind: reader.StopUnknown}}
 	}
 	return fateOf(j, &d.Settlement, j.VerdictOf(&d.Settlement))
 }
 
-func fateOf(j *verdict.Judge, s *verdict.Settlement, v verdict.Verdict) Fate {
-	var out Fate
+func fateOf(j *verdict.Judge, s *verdict.Settlement, v verdict.Verdict) reader.Fate {
+	var out reader.Fate
 	switch {
 	case v.Outcome == verdict.Allowed || v.Outcome == verdict.Inspected || v.Reason == verdict.ReasonNoWayBack || v.Reason == verdict.ReasonAsymmetric:
 		out.Delivered = true
 	case v.Outcome == verdict.Denied:
-		return Fate{At: Place{Kind: StopHub}}
+		return reader.Fate{At: reader.Place{Kind: reader.StopHub}}
 	case v.Outcome == verdict.Unrouted:
-		return Fate{At: Place{Kind: StopNoPath}}
+		return reader.Fate{At: reader.Place{Kind: reader.StopNoPath}}
 	}
 	for _, step := range s.Steps {
 		if step.Hub == paths.None {
@@ -31,7 +32,7 @@ func fateOf(j *verdict.Judge, s *verdict.Settlement, v verdict.Verdict) Fate {
 		}
 		out.Pools = append(out.Pools, j.Pools[step.Pool].Name)
 		if step.Blocked {
-			return Fate{Blocked: j.Pools[step.Pool].Name, At: Place{Kind: StopRulebook}}
+			return reader.Fate{Blocked: j.Pools[step.Pool].Name, At: reader.Place{Kind: reader.StopRulebook}}
 		}
 	}
 	return out

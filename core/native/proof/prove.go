@@ -1,4 +1,6 @@
-package reader
+// Package proof compares what targets hold with what an estate says, over all flows: that of a
+// translation, where nothing must differ, and that of accounts that are only observed.
+package proof
 
 import (
 	"net/netip"
@@ -11,6 +13,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/matrix"
 	"bivium/core/native/config"
+	"bivium/core/native/reader"
 	"bivium/core/parallel"
 	"bivium/core/space"
 	"bivium/core/verdict"
@@ -33,9 +36,9 @@ type Difference struct {
 	Sources, Destinations []string
 	Services              space.Services
 	Witness               verdict.Flow
-	Meant, Found          Fate
+	Meant, Found          reader.Fate
 	Change                Change
-	Blur                  Blur // of what is stricter
+	Blur                  reader.Blur // of what is stricter
 }
 
 // Unheld is addresses of a network at which nothing passes that its machines' lists do not pass
@@ -71,8 +74,8 @@ func Prove(s *matrix.Matrix, cfg *config.Config) *Proof {
 // newProver reads a configuration beside a matrix, whose services and addresses it cuts so that no
 // list tells two of one piece apart.
 func newProver(s *matrix.Matrix, cfg *config.Config) *prover {
-	r := New(s.Judge.Estate, cfg)
-	s = s.Refine(r.termsThatCut(s)...)
+	r := reader.New(s.Judge.Estate, cfg)
+	s = s.Refine(termsThatCut(r.Config, s)...)
 	p := &prover{s: s, r: r, found: map[string]*differing{}, atomsOf: map[*space.Box]*bitset.BitSet{}, seen: map[pairKey]bool{}}
 	everySet(cfg, p.cutter.add)
 	p.cutWorkloads()
@@ -84,7 +87,7 @@ func newProver(s *matrix.Matrix, cfg *config.Config) *prover {
 
 type prover struct {
 	s      *matrix.Matrix
-	r      *Reader
+	r      *reader.Reader
 	cutter cutter
 
 	own      []view   // by segment: its endpoints, by their own address
@@ -118,7 +121,7 @@ type meaning struct {
 
 // termsThatCut returns the services of the configuration that cut atoms of the matrix, each a set
 // of its own: two that overlap cut each other.
-func (r *Reader) termsThatCut(s *matrix.Matrix) [][]estate.Term {
+func termsThatCut(cfg *config.Config, s *matrix.Matrix) [][]estate.Term {
 	var boxes []space.Box
 	known := map[space.Box]bool{}
 	add := func(list []space.Box) {
@@ -129,7 +132,7 @@ func (r *Reader) termsThatCut(s *matrix.Matrix) [][]estate.Term {
 			}
 		}
 	}
-	everyService(r.cfg, add)
+	everyService(cfg, add)
 	var out [][]estate.Term
 	for _, b := range boxes {
 		for atom := range s.Atoms.Len() {
@@ -224,7 +227,7 @@ func (p *prover) atoms(boxes []space.Box) *bitset.BitSet {
 	out := bitset.New(uint(p.s.Atoms.Len()))
 	for atom := range p.s.Atoms.Len() {
 		protocol, sport, dport, _ := p.s.Atoms.Set(atom).Witness()
-		out.SetTo(uint(atom), inServices(boxes, verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}))
+		out.SetTo(uint(atom), reader.InServices(boxes, verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}))
 	}
 	p.mu.Lock()
 	p.atomsOf[&boxes[0]] = out
@@ -234,11 +237,11 @@ func (p *prover) atoms(boxes []space.Box) *bitset.BitSet {
 
 // cutWorkloads cuts at the addresses of workloads whose lists hang on them.
 func (p *prover) cutWorkloads() {
-	for _, n := range p.r.networks {
+	for _, n := range p.r.Networks {
 		if n == nil {
 			continue
 		}
-		for a := range n.held {
+		for a := range n.Held {
 			p.cutter.add([]netip.Prefix{netip.PrefixFrom(a, a.BitLen())})
 		}
 	}
@@ -384,8 +387,8 @@ func (p *prover) publications(dst *piece) []string {
 			out = append(out, x.Name)
 		}
 	}
-	for i := range p.r.published {
-		if x := &p.r.published[i]; x.segment == dst.class.End.Segment && !slices.Contains(out, x.Name) {
+	for i := range p.r.Publications {
+		if x := &p.r.Publications[i]; x.Of == dst.class.End.Segment && !slices.Contains(out, x.Name) {
 			out = append(out, x.Name)
 		}
 	}

@@ -1,4 +1,4 @@
-package reader
+package proof
 
 import (
 	"encoding/binary"
@@ -13,6 +13,7 @@ import (
 	"bivium/core/lists"
 	"bivium/core/matrix"
 	"bivium/core/native/config"
+	"bivium/core/native/reader"
 	"bivium/core/parallel"
 )
 
@@ -76,9 +77,9 @@ func (h *hubProof) booksOf(domain, side int) []int32 {
 	}
 	marks := make([][]*bitset.BitSet, len(v))
 	for i := range marks {
-		marks[i] = make([]*bitset.BitSet, len(h.r.cfg.Pools))
+		marks[i] = make([]*bitset.BitSet, len(h.r.Config.Pools))
 	}
-	for k, pool := range h.r.cfg.Pools {
+	for k, pool := range h.r.Config.Pools {
 		for i := range marks {
 			marks[i][k] = bitset.New(uint(len(pool.Rules)))
 		}
@@ -94,7 +95,7 @@ func (h *hubProof) booksOf(domain, side int) []int32 {
 					continue
 				}
 				for i := range v {
-					if e.Set == nil || inSet(e.Set, v[i].own.From) {
+					if e.Set == nil || reader.InSet(e.Set, v[i].own.From) {
 						marks[i][k].Set(uint(n))
 					}
 				}
@@ -164,8 +165,8 @@ type group struct {
 
 func (h *hubProof) prove(s int) {
 	l := &listProof{hubProof: h, segment: s, known: map[string]*bitset.BitSet{}}
-	if h.r.segments[s] != nil {
-		l.rules = h.r.segments[s].Rules
+	if list := h.r.List(s); list != nil {
+		l.rules = list.Rules
 	}
 	for i := range l.rules {
 		l.atoms = append(l.atoms, h.prover.atoms(l.rules[i].Services))
@@ -240,8 +241,8 @@ func (h *hubProof) published(exit, segment int, x *piece) bool {
 			return true
 		}
 	}
-	return slices.ContainsFunc(h.r.published, func(p published) bool {
-		return p.exit == exit && p.segment == segment && inSet(&config.Set{Prefixes: p.To}, x.own.From)
+	return slices.ContainsFunc(h.r.Publications, func(p reader.Publication) bool {
+		return p.By == exit && p.Of == segment && reader.InSet(&config.Set{Prefixes: p.To}, x.own.From)
 	})
 }
 
@@ -373,13 +374,13 @@ func (l *listProof) right(m *meaning, atom int, rules *bitset.BitSet, from, to i
 // bookRight reports whether the rulebook of a pool passes an atom between endpoints that some
 // of its rules hold.
 func (l *listProof) bookRight(pool string, atom int, from, to int32) bool {
-	k := slices.IndexFunc(l.r.cfg.Pools, func(p config.Pool) bool { return p.Name == pool })
-	if k < 0 || l.r.cfg.Pools[k].Rulebook == "" {
+	k := slices.IndexFunc(l.r.Config.Pools, func(p config.Pool) bool { return p.Name == pool })
+	if k < 0 || l.r.Config.Pools[k].Rulebook == "" {
 		return true
 	}
 	both := l.books.rules[from][k].Intersection(l.books.rules[to][k])
 	for n, ok := both.NextSet(0); ok; n, ok = both.NextSet(n + 1) {
-		if r := &l.r.cfg.Pools[k].Rules[n]; l.prover.atoms(r.Services).Test(uint(atom)) {
+		if r := &l.r.Config.Pools[k].Rules[n]; l.prover.atoms(r.Services).Test(uint(atom)) {
 			return r.Verb == "pass"
 		}
 	}

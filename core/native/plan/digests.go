@@ -1,0 +1,389 @@
+package plan
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"fmt"
+	"hash"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"bivium/core/estate"
+	"bivium/core/native/config"
+	"bivium/core/space"
+)
+
+// digests makes strings of rules that are the same for rules that do the same. They are not made to
+// be read. Those of sets are remembered, as many rules share a set: none may change meanwhile. Not
+// safe for concurrent use.
+type digests struct {
+	known    map[*config.Set]string
+	unions   map[string]string // by those of the sets
+	prefixes map[prefixesKey]string
+}
+
+// setsKey tells some sets from others: by where they are.
+type setsKey struct {
+	first **config.Set
+	only  *config.Set // where there is one alone
+	n     int
+}
+
+func keyOfSets(sets []*config.Set) setsKey {
+	switch len(sets) {
+	case 0:
+		return setsKey{}
+	case 1:
+		return setsKey{only: sets[0], n: 1}
+	}
+	return setsKey{first: &sets[0], n: len(sets)}
+}
+
+// prefixesKey tells some prefixes from others: by where they are.
+type prefixesKey struct {
+	first *netip.Prefix
+	n     int
+}
+
+func newDigests() *digests {
+	return &digests{map[*config.Set]string{}, map[string]string{}, map[prefixesKey]string{}}
+}
+
+// Same reports whether two bodies mean the same to a target.
+func Same(a, b *Body) bool { return newDigests().same(a, b) }
+
+func (d *digests) same(a, b *Body) bool {
+	if a == nil || b == nil {
+		return a == b
+	}
+	return a == b || d.body(a) == d.body(b)
+}
+
+// Hash returns a digest of what a body means to a target: without what its rules are for.
+func Hash(b *Body) string {
+	sum := newDigests().body(b)
+	return hex.EncodeToString(sum[:16])
+}
+
+// Hashes returns the digests of some documents, those of sets that they share once.
+func Hashes(documents map[Key]*Body) map[Key]string {
+	d, out := newDigests(), make(map[Key]string, len(documents))
+	for key, body := range documents {
+		sum := d.body(body)
+		out[key] = hex.EncodeToString(sum[:16])
+	}
+	return out
+}
+
+func (d *digests) body(b *Body) (sum [sha256.Size]byte) {
+	h := sha256.New()
+	switch {
+	case b.Segment != nil:
+		write(h, "segment", fmt.Sprint(b.Segment.Imports))
+		write(h, keysOf(b.Segment.Rules, d.hubRule)...)
+	case b.Hub != nil:
+		write(h, "hub")
+		write(h, d.hub(b.Hub, b.Links)...)
+	case b.Pool != nil:
+		var firewalls []string
+		for _, f := range b.Firewalls {
+			firewalls = append(firewalls, f.Name+"@"+f.Hub)
+		}
+		slices.Sort(firewalls)
+		write(h, "pool", fmt.Sprint(b.Pool.Rulebook != ""))
+		write(h, keysOf(b.Pool.Rules, d.bookRule)...)
+		write(h, firewalls...)
+	case b.List != nil:
+		write(h, "list")
+		for _, run := range d.runs(b.List.Rules) {
+			write(h, run...)
+		}
+	case b.Entries != nil:
+		write(h, "entries")
+		write(h, sortedOnce(keysOf(b.Entries.Entries, entryKey))...)
+	case b.Placements != nil:
+		write(h, "placements")
+		for _, p := range b.Placements {
+			write(h, p.Network, p.Subnet, p.Prefix.String(), p.Segment)
+		}
+	case b.Bears != nil:
+		write(h, "bears")
+		write(h, slices.Sorted(slices.Values(b.Bears))...)
+	default:
+		var routes []string
+		for _, r := range b.Routes {
+			routes = append(routes, r.To.String()+" "+string(r.Via))
+		}
+		for _, p := range b.Peers {
+			routes = append(routes, fmt.Sprint("peer ", p.Name, p.OffersHub))
+		}
+		write(h, "routes")
+		write(h, slices.Sorted(slices.Values(routes))...)
+	}
+	h.Sum(sum[:0])
+	return sum
+}
+
+// write adds strings to a digest, with how many there are and how long each is.
+func write(h hash.Hash, all ...string) {
+	out := binary.AppendUvarint(nil, uint64(len(all)))
+	for _, s := range all {
+		out = append(binary.AppendUvarint(out, uint64(len(s))), s...)
+	}
+	h.Write(out)
+}
+
+func sortedOnce(all []string) []string {
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+// runs returns a list as strings that are the same for lists that do the same by the order of
+// their rules: the order counts only between rules that allow and rules that deny.
+func (d *digests) runs(rules []config.Rule) [][]string {
+	var out [][]string
+	for _, way := range [2]bool{false, true} {
+		var run []string
+		var allow bool
+		end := func() {
+			if run = sortedOnce(run); len(run) > 0 {
+				out = append(out, run)
+			}
+			run = nil
+		}
+		for i := range rules {
+			r := &rules[i]
+			if r.Out != way {
+				continue
+			}
+			if r.Allow != allow {
+				end()
+			}
+			allow = r.Allow
+			run = append(run, d.rule(r))
+		}
+		end()
+	}
+	return out
+}
+
+// keysOf returns rules as strings that are the same for rules that do the same.
+func keysOf[T any](rules []T, key func(*T) string) []string {
+	out := make([]string, len(rules))
+	for i := range rules {
+		out[i] = key(&rules[i])
+	}
+	return out
+}
+
+func (d *digests) rule(r *config.Rule) string {
+	flags := byte(0)
+	if r.Allow {
+		flags = 1
+	}
+	return string(append([]byte{flags}, d.ruleMatch(r)...))
+}
+
+// ruleMatch returns what a rule matches.
+func (d *digests) ruleMatch(r *config.Rule) string {
+	out := make([]byte, 0, 128)
+	if r.Out {
+		out = append(out, 1)
+	}
+	out = text(out, r.Target)
+	out = text(text(out, d.sets(r.Own)), d.sets(r.Peer))
+	return string(appendServices(out, r.Services))
+}
+
+// text appends a string, with its length.
+func text(to []byte, s string) []byte {
+	return append(binary.AppendUvarint(to, uint64(len(s))), s...)
+}
+
+func (d *digests) hubRule(r *config.HubRule) string {
+	through := ""
+	if r.Verb == config.Steer {
+		through = fmt.Sprint(r.Through)
+	}
+	return string(text(text(nil, string(r.Verb)), through)) + d.hubMatch(r)
+}
+
+func (d *digests) hubMatch(r *config.HubRule) string {
+	return string(appendServices(text(text(nil, d.ends(r.From)), d.ends(r.To)), r.Services))
+}
+
+func (d *digests) bookRule(r *config.BookRule) string {
+	return fmt.Sprint(r.Verb == "pass") + d.bookMatch(r)
+}
+
+func (d *digests) bookMatch(r *config.BookRule) string {
+	return fmt.Sprint(r.Any) + string(appendServices(text(text(nil, d.ends(r.From)), d.ends(r.To)), r.Services))
+}
+
+func entryKey(e *config.Entry) string {
+	out := make([]byte, 0, 64)
+	if e.Out {
+		out = append(out, 1)
+	}
+	out = appendPrefix(appendBox(out, e.Service), e.Peer)
+	return string(text(out, e.Peers))
+}
+
+// sets returns what tells the prefixes of some sets from others, in whatever sets they are.
+func (d *digests) sets(sets []*config.Set) string {
+	if sets == nil {
+		return "any"
+	}
+	if len(sets) == 1 && len(sets[0].Prefixes) <= few {
+		return digest(prefixesOf(sets))
+	}
+	if len(sets) == 1 {
+		s, known := d.known[sets[0]]
+		if !known {
+			s = digest(prefixesOf(sets))
+			d.known[sets[0]] = s
+		}
+		return s
+	}
+	each := make([]string, len(sets))
+	for i := range sets {
+		each[i] = string(text(nil, d.sets(sets[i:i+1])))
+	}
+	slices.Sort(each)
+	all := strings.Join(each, "")
+	s, known := d.unions[all]
+	if !known {
+		s = digest(prefixesOf(sets))
+		d.unions[all] = s
+	}
+	return s
+}
+
+// side returns what tells the prefixes of a side of flows from others, remembered by where they are.
+func (d *digests) side(p []netip.Prefix) string {
+	switch {
+	case p == nil:
+		return "any"
+	case len(p) <= few:
+		return digest(p)
+	}
+	k := prefixesKey{&p[0], len(p)}
+	s, known := d.prefixes[k]
+	if !known {
+		s = digest(p)
+		d.prefixes[k] = s
+	}
+	return s
+}
+
+// few is how many prefixes stand for themselves.
+const few = 4
+
+// digest returns what tells prefixes from others.
+func digest(p []netip.Prefix) string {
+	text := make([]byte, 0, 18*len(p))
+	for _, x := range p {
+		text = appendPrefix(text, x)
+	}
+	if len(p) <= few {
+		return string(text)
+	}
+	sum := sha256.Sum256(text)
+	return string(sum[:])
+}
+
+func appendPrefix(to []byte, p netip.Prefix) []byte {
+	a := p.Addr().As16()
+	return append(append(to, a[:]...), byte(p.Bits()), byte(p.Addr().BitLen()))
+}
+
+// prefixesOf returns the prefixes of some sets, sorted; nil for nil.
+func prefixesOf(sets []*config.Set) []netip.Prefix {
+	if sets == nil {
+		return nil
+	}
+	out := []netip.Prefix{}
+	for _, s := range sets {
+		out = append(out, s.Prefixes...)
+	}
+	if !slices.IsSortedFunc(out, netip.Prefix.Compare) {
+		slices.SortFunc(out, netip.Prefix.Compare)
+	}
+	return out
+}
+
+func (d *digests) ends(ends []config.End) string {
+	var out []string
+	for _, e := range ends {
+		sets := []*config.Set(nil)
+		if e.Set != nil {
+			sets = []*config.Set{e.Set}
+		}
+		out = append(out, string(text(text(text(nil, e.Segment), e.Exit), d.sets(sets))))
+	}
+	slices.Sort(out)
+	all := []byte{}
+	for _, s := range out {
+		all = text(all, s)
+	}
+	return string(all)
+}
+
+func appendServices(to []byte, boxes []space.Box) []byte {
+	if len(boxes) == 1 {
+		return appendBox(to, boxes[0])
+	}
+	if boxes == nil {
+		return appendBox(to, anything)
+	}
+	all := make([][]byte, len(boxes))
+	for i, b := range boxes {
+		all[i] = appendBox(nil, b)
+	}
+	slices.SortFunc(all, bytes.Compare)
+	return append(to, bytes.Join(all, nil)...)
+}
+
+func servicesKey(boxes []space.Box) string { return string(appendServices(nil, boxes)) }
+
+func appendBox(to []byte, b space.Box) []byte {
+	b = config.Bounded(b)
+	to = append(to, b.FirstProtocol, b.LastProtocol)
+	for _, r := range [2]estate.Range{b.SourcePorts, b.Ports} {
+		to = binary.BigEndian.AppendUint16(binary.BigEndian.AppendUint16(to, r.Lo), r.Hi)
+	}
+	return to
+}
+
+var anything = space.Box{FirstProtocol: 0, LastProtocol: 255, SourcePorts: estate.AllPorts, Ports: estate.AllPorts}
+
+// hub returns the wiring of a hub as strings that are the same for what does the same.
+func (d *digests) hub(h *config.Hub, links []estate.Link) []string {
+	var out []string
+	for _, l := range links {
+		out = append(out, fmt.Sprint("link ", l.Name, min(l.Between[0], l.Between[1]), max(l.Between[0], l.Between[1]), l.Cost, l.State == "down", l.Segments))
+	}
+	for i := range h.Attachments {
+		out = append(out, attachmentWords(&h.Attachments[i]))
+	}
+	for _, x := range h.Exits {
+		out = append(out, fmt.Sprint("exit ", x.Name, x.Segments))
+	}
+	for _, p := range h.Publications {
+		out = append(out, fmt.Sprint("publication ", p.Name, p.Exit, p.Segment, p.To, servicesKey(p.Services)))
+	}
+	slices.Sort(out)
+	return out
+}
+
+func attachmentWords(a *config.Attachment) string {
+	var routes []string
+	for _, r := range a.Routes {
+		routes = append(routes, fmt.Sprint(r.Segment, r.Prefix, r.Borne, r.Borne && r.Learned))
+	}
+	slices.Sort(routes)
+	return fmt.Sprint("attachment ", a.Name, a.Network, a.Cost, routes, a.Accepts != nil, a.Accepts, a.Announces != nil, a.Announces, a.Translate)
+}
