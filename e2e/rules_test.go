@@ -210,6 +210,38 @@ func TestATicketIsSolvedBySuggestion(t *testing.T) {
 	u.steps(1)
 }
 
+// TestRulesAreFoundByWhatTheyDoAndChangedTogether finds what lets somebody reach a host, follows it
+// to its path, and adds a service wherever another is, but for one rule object, as one edit.
+func TestRulesAreFoundByWhatTheyDoAndChangedTogether(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	u.goTo(address + "/rules")
+	u.clicksOn("nav[aria-label=Rules] a", "find by effect")
+	u.sees("section", "Fill in at least one field")
+	u.writes("[aria-label='To']", "10.60.2.11")
+	u.presses(input.Enter)
+	u.sees("[aria-label='What decides']", "historian-to-forecast")
+	u.chooses("Outcome", "inspected")
+	u.gone("[aria-label='What decides'] a[href*=collectors-store]")
+	u.clicksOn("[aria-label='What decides'] button", "Show path")
+	u.sees("[data-testid=answer]", "Inspected by breakwater at fjord (share historian-to-forecast, rule 1)")
+
+	u.goTo(address + "/rules")
+	u.clicksOn("nav[aria-label=Rules] a", "change several")
+	u.chooses("Change", "add a service")
+	u.writes("[aria-label='Beside service']", "web")
+	u.writes("[aria-label='Service to add']", "tcp/8443")
+	u.sees("section", "4 objects would change")
+	u.clicksOn("[aria-label='What would change'] label", "crew-web")
+	u.sees("[data-testid=consequence]", "office → internet")
+	u.clicksOn("[data-testid=consequence] button:not([disabled])", "Change 3 objects")
+	u.steps(1)
+	u.sees("section", "1 object would change")
+	u.applies()
+	u.goTo(address + "/rules/policy/traders-web")
+	u.sees("main", "tcp/8443")
+}
+
 // TestAnExpectationIsMadeOfACell makes an expectation of a cell of the board, and breaks it by
 // an edit: that is said before the edit is made.
 func TestAnExpectationIsMadeOfACell(t *testing.T) {

@@ -3,12 +3,14 @@ package server_test
 import (
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bivium/core/verdict"
 	"bivium/internal/app"
 	"bivium/internal/app/view"
 	"bivium/internal/standin"
@@ -113,6 +115,9 @@ func TestWhatIsNotThereIsSaid(t *testing.T) {
 		"/api/routes?network=no-such":                         http.StatusUnprocessableEntity,
 		"/api/ask?from=nobody&to=crew-1&on=web":               http.StatusUnprocessableEntity,
 		"/api/ask?from=crew-1&to=crew-1&on=no-such":           http.StatusUnprocessableEntity,
+		"/api/rules/deciding?from=nobody":                     http.StatusUnprocessableEntity,
+		"/api/rules/deciding?from=internet&to=internet":       http.StatusUnprocessableEntity,
+		"/api/rules/deciding?outcome=perhaps":                 http.StatusUnprocessableEntity,
 		"/api/trace?from=crew-1&to=999.1.1.1&on=web":          http.StatusUnprocessableEntity,
 		"/api/cell?row=segment:no-such&column=segment:office": http.StatusUnprocessableEntity,
 		"/api/cells?row=no-such&col=0":                        http.StatusUnprocessableEntity,
@@ -125,4 +130,51 @@ func TestWhatIsNotThereIsSaid(t *testing.T) {
 	w.send(http.MethodPost, "/api/accounts/no-such/health", "{}", nil, http.StatusUnprocessableEntity, "Problem", nil)
 	w.send(http.MethodDelete, "/api/accounts/no-such", "{}", nil, http.StatusNotFound, "Problem", nil)
 	w.send(http.MethodPost, "/api/demo", "{}", w.revision(), http.StatusUnprocessableEntity, "Problem", nil) // it never replaces an estate that has something
+}
+
+// TestWhatDecidesAFlowIsFound asks about flows of the demo one by one, and finds what decides each of
+// them by either of its ends, and by its service.
+func TestWhatDecidesAFlowIsFound(t *testing.T) {
+	w := start(t)
+	names := []string{"crew-1", "operator-1", "kelp-plc-1", "forecast-1", "trader-1", "historian-1", "staff-1", "jump-1", "blade-crew-1", "portal-web-1", "internet"}
+	found := map[string]*view.Deciding{}
+	lists := func(query url.Values, want *verdict.Verdict) bool {
+		if found[query.Encode()] == nil {
+			found[query.Encode()] = &view.Deciding{}
+			w.get("/api/rules/deciding?"+query.Encode(), "Deciding", found[query.Encode()])
+		}
+		d := found[query.Encode()]
+		require.Zero(t, d.Hidden)
+		for _, by := range want.By {
+			if !slices.ContainsFunc(d.Deciders, func(x view.Decider) bool {
+				return x.Thing.Name == by && x.Reason == want.Reason && x.Outcome == want.Outcome
+			}) {
+				return false
+			}
+		}
+		return true
+	}
+	looked := 0
+	for _, from := range names {
+		for _, to := range names {
+			for _, on := range []string{"web", "ssh", "sql", "modbus"} {
+				if from == to {
+					continue
+				}
+				a := w.ask(from, to, on)
+				for _, l := range a.Lines {
+					for _, p := range l.Parts {
+						if len(p.Verdict.By) == 0 {
+							continue
+						}
+						looked++
+						for _, query := range []url.Values{{"from": {from}}, {"to": {to}}, {"on": {on}}, {"from": {from}, "to": {to}, "outcome": {string(p.Verdict.Outcome)}}} {
+							assert.True(t, lists(query, &p.Verdict), "%v: %s → %s on %s is decided by %v", query, from, to, on, p.Verdict)
+						}
+					}
+				}
+			}
+		}
+	}
+	assert.Greater(t, looked, 20)
 }

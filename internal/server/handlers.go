@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"bivium/core/verdict"
 	"bivium/internal/app"
 	"bivium/internal/app/applying"
 	"bivium/internal/app/drafts"
@@ -87,6 +88,14 @@ func ask(now *view.Snapshot, c echo.Context) (any, error) {
 		return nil, err
 	}
 	return now.Ask(q)
+}
+
+func getDeciding(now *view.Snapshot, c echo.Context) (any, error) {
+	var q view.Question
+	if err := (&echo.DefaultBinder{}).BindQueryParams(c, &q); err != nil {
+		return nil, err
+	}
+	return now.Deciding(q, verdict.Outcome(c.QueryParam("outcome")))
 }
 
 func trace(now *view.Snapshot, c echo.Context) (any, error) {

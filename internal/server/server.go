@@ -120,6 +120,7 @@ func New(c Config) http.Handler {
 	see("/cell", getCell)
 	see("/issues", h.getIssues)
 	see("/rules", getRules)
+	see("/rules/deciding", getDeciding)
 	see("/object", getObject)
 	see("/lanes", h.getLanes)
 	see("/routes", getRoutes)

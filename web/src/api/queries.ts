@@ -39,6 +39,22 @@ export const answerQuery = (question: Question) =>
     retry: false,
   });
 
+export const decidingQuery = (question: Question, outcome?: Schemas["Outcome"]) =>
+  queryOptions({
+    queryKey: [estate, "deciding", question, outcome],
+    queryFn: async ({ signal }) => {
+      const query = {
+        from: question.from || undefined,
+        to: question.to || undefined,
+        on: question.on || undefined,
+        outcome,
+      };
+      return take(await client.GET("/api/rules/deciding", { params: { query }, signal }));
+    },
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+
 export const roadQuery = (w: Schemas["Witness"]) =>
   queryOptions({
     queryKey: [estate, "trace", w],

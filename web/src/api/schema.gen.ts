@@ -671,6 +671,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rules/deciding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What decides flows: every policy, guardrail, share, rulebook and default that decides one of them. What is left out stands for everything */
+        get: operations["getDeciding"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trace": {
         parameters: {
             query?: never;
@@ -1897,11 +1914,12 @@ export interface components {
             /** @enum {unknown} */
             intended: "" | "allow" | "deny" | "inspect";
             pools: string[];
-            /** @enum {unknown} */
-            reason: "policy" | "share" | "guardrail" | "default" | "no-share" | "rulebook" | "unenforced" | "uninspectable" | "no-firewall" | "failed-open" | "no-path" | "no-way-back" | "asymmetric" | "unknown";
+            reason: components["schemas"]["Reason"];
             by: string[];
             contested: boolean;
         };
+        /** @enum {unknown} */
+        Reason: "policy" | "share" | "guardrail" | "default" | "no-share" | "rulebook" | "unenforced" | "uninspectable" | "no-firewall" | "failed-open" | "no-path" | "no-way-back" | "asymmetric" | "unknown";
         ServiceWords: {
             name: string;
             terms: string[];
@@ -1940,6 +1958,27 @@ export interface components {
             lines: components["schemas"]["Line"][];
             sentence: components["schemas"]["Sentence"];
             trace: components["schemas"]["Trace"];
+        };
+        Deciding: {
+            question: {
+                from: string;
+                to: string;
+                on: string;
+            };
+            revision: number;
+            deciders: components["schemas"]["Decider"][];
+            /** @description How many there are beside those */
+            hidden: number;
+        };
+        Decider: {
+            thing: components["schemas"]["Thing"];
+            reason: components["schemas"]["Reason"];
+            outcome: components["schemas"]["Outcome"];
+            services: components["schemas"]["ServiceWords"];
+            between: string[];
+            more: number;
+            sentence: components["schemas"]["Sentence"];
+            witness: components["schemas"]["Witness"];
         };
         Road: {
             revision: number;
@@ -4457,6 +4496,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Answer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDeciding: {
+        parameters: {
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+                from?: string;
+                to?: string;
+                on?: string;
+                outcome?: "allowed" | "inspected" | "blocked" | "denied" | "unrouted";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What decides */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Deciding"];
                 };
             };
             default: components["responses"]["Problem"];

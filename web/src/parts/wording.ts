@@ -100,3 +100,21 @@ export const moment = (at: string): string => moments.format(new Date(at));
 
 /** The day that is some days from today, as fields of days have it. */
 export const inDays = (n: number): string => new Date(Date.now() + n * 86_400_000).toISOString().slice(0, 10);
+
+/** What settled an outcome, where no object did. */
+export const reasons: Record<Schemas["Verdict"]["reason"], string> = {
+  policy: "a policy",
+  share: "a share",
+  guardrail: "a guardrail",
+  rulebook: "a rulebook",
+  default: "no rule matches: default",
+  "no-share": "no share permits it",
+  unenforced: "nothing on the path enforces it",
+  uninspectable: "no firewall is on the path",
+  "no-firewall": "no healthy firewall",
+  "failed-open": "the firewalls failed open",
+  "no-path": "no path",
+  "no-way-back": "no return path",
+  asymmetric: "the return path bypasses the firewall",
+  unknown: "nothing has the address there",
+};

@@ -5,7 +5,7 @@ import { answerQuery, cellQuery, roadQuery } from "../api/queries";
 import { isAsked, questionOf, useUrlState } from "../frame/urlState";
 import { RoadMark } from "../parts/marks/RoadMark";
 import { Sentence } from "../parts/Sentence";
-import { counted, nodeName, serviceWords } from "../parts/wording";
+import { counted, nodeName, serviceWords, reasons } from "../parts/wording";
 import { Before, useChangedCells } from "../places/board/Changed";
 import { ListsDo, useIsObserved, useListCells } from "../places/board/ListMarks";
 import { Road } from "./Road";
@@ -155,23 +155,6 @@ function settledBy(part: Schemas["Part"]) {
   }
   return <Sentence tokens={[{ text: reasons[v.reason] + (v.contested ? " · contested" : "") }]} />;
 }
-
-const reasons: Record<Schemas["Verdict"]["reason"], string> = {
-  policy: "a policy",
-  share: "a share",
-  guardrail: "a guardrail",
-  rulebook: "a rulebook",
-  default: "no rule matches: default",
-  "no-share": "no share permits it",
-  unenforced: "nothing on the path enforces it",
-  uninspectable: "no firewall is on the path",
-  "no-firewall": "no healthy firewall",
-  "failed-open": "the firewalls failed open",
-  "no-path": "no path",
-  "no-way-back": "no return path",
-  asymmetric: "the return path bypasses the firewall",
-  unknown: "nothing has the address there",
-};
 
 function reach(part: Schemas["Part"]): string {
   if (part.from > 0 && part.to > 0) return `${part.from} → ${part.to} workloads`;

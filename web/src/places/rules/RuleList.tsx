@@ -8,17 +8,10 @@ import { counted } from "../../parts/wording";
 import { AddMenu } from "./AddMenu";
 import { Choose } from "./Choose";
 import { useDrafts } from "./drafts";
-import { addressOf, kinds, refersTo, ruleKinds, says } from "./kinds";
-import type { RuleKind, RuleObject, Rules } from "./kinds";
-
-interface Row {
-  kind: RuleKind;
-  name: string;
-  words: string;
-  off: boolean;
-  problems: number;
-  writing: "" | "new" | "changed";
-}
+import { addressOf, kinds, ruleKinds, says } from "./kinds";
+import type { Rules } from "./kinds";
+import { fits, narrowingOf, rowsOf } from "./rows";
+import type { Known, Narrowing, Row } from "./rows";
 
 type Item = Row | { title: string };
 
@@ -29,11 +22,10 @@ const rowHeight = 44;
 export function RuleList({ rules }: { rules: Rules }) {
   const { params, change } = useUrlState();
   const { kind, name } = useParams();
+  const { search } = useLocation();
   const scroller = useRef<HTMLDivElement>(null);
   const drafts = useDrafts();
-  const get = (key: string) => params.get(key) ?? "";
-  const [find, only, about] = [get("find"), get("kind"), get("about")];
-  const faulty = get("faulty") !== "";
+  const { find, only, about, faulty } = narrowingOf(params);
   const all = useMemo(() => rowsOf(rules), [rules]);
   const names = useMemo(() => namesOf(rules), [rules]);
   const items = useMemo(() => {
@@ -53,6 +45,7 @@ export function RuleList({ rules }: { rules: Rules }) {
         problems: 0,
         writing: "new",
         refers: new Set(),
+        object: d.object,
       });
     }
     return titled(rows, { find, only, about, faulty });
@@ -103,6 +96,20 @@ export function RuleList({ rules }: { rules: Rules }) {
             <CircleAlert size={13} />
           </button>
         </div>
+        <div className="flex justify-between">
+          {[
+            ["find", "find by effect…"],
+            ["several", "change several…"],
+          ].map(([path, words]) => (
+            <NavLink
+              key={path}
+              to={{ pathname: `/rules/${path}`, search }}
+              className="text-soft hover:text-accent aria-[current=page]:font-semibold aria-[current=page]:text-accent"
+            >
+              {words}
+            </NavLink>
+          ))}
+        </div>
       </div>
       <div ref={scroller} className="min-h-0 flex-1 overflow-y-auto">
         {items.length === 0 && (
@@ -148,7 +155,7 @@ function RefersTo({ names, value, onChange }: RefersToProps) {
   const text = typed.trim().toLowerCase();
   const choices = names.filter((n) => n.includes(text)).slice(0, proposed);
   return (
-    <span className="min-w-0 flex-1 rounded border border-line bg-sheet px-2">
+    <span className="flex min-w-0 flex-1 items-center rounded border border-line bg-sheet px-2">
       <Combobox
         id="refers-to"
         label="Refers to"
@@ -166,31 +173,6 @@ function RefersTo({ names, value, onChange }: RefersToProps) {
   );
 }
 
-type Known = Row & { refers: Set<string> };
-
-function rowsOf(rules: Rules): Known[] {
-  return ruleKinds.flatMap((kind) =>
-    kinds[kind].list(rules).map((o: RuleObject): Known => {
-      const r = refersTo(o);
-      return {
-        kind,
-        name: o.name,
-        words: says(kind, o),
-        off: o.enabled === false,
-        problems: rules.problems[`${kind} ${o.name}`] ?? 0,
-        writing: "",
-        refers: new Set([
-          ...r.segments.map((n) => `segment ${n}`),
-          ...r.groups.map((n) => `group ${n}`),
-          ...r.services.map((n) => `service ${n}`),
-          ...r.pools.map((n) => `pool ${n}`),
-          ...(o.tier === "guardrail" ? ["guardrail"] : []),
-        ]),
-      };
-    }),
-  );
-}
-
 /** What the list can be narrowed by: anything that rules refer to. */
 function namesOf(rules: Rules): string[] {
   return [
@@ -201,28 +183,15 @@ function namesOf(rules: Rules): string[] {
   ];
 }
 
-interface Narrowing {
-  find: string;
-  only: string;
-  about: string;
-  faulty: boolean;
-}
-
 /** Those rows that fit, guardrails first, with a title over each kind. */
-function titled(rows: Known[], { find, only, about, faulty }: Narrowing): Item[] {
-  const text = find.trim().toLowerCase();
-  const fits = (r: Known) =>
-    (text === "" || `${r.name} ${r.words}`.toLowerCase().includes(text)) &&
-    (only === "" || (only === "guardrail" ? r.refers.has("guardrail") : r.kind === only)) &&
-    (about === "" || r.refers.has(about)) &&
-    (!faulty || r.problems > 0);
+function titled(rows: Known[], narrowing: Narrowing): Item[] {
   const out: Item[] = [];
   const part = (one: string, many: string, list: Known[]) => {
     if (list.length === 0) return;
     out.push({ title: counted(list.length, one, many) });
     out.push(...list.sort((a, b) => (a.name < b.name ? -1 : 1)));
   };
-  const found = rows.filter(fits);
+  const found = rows.filter((r) => fits(r, narrowing));
   const guardrail = (r: Known) => r.refers.has("guardrail");
   part("guardrail", "guardrails", found.filter(guardrail));
   for (const kind of ruleKinds) {
