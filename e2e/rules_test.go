@@ -237,6 +237,8 @@ func TestRulesAreFoundByWhatTheyDoAndChangedTogether(t *testing.T) {
 	u.clicksOn("[data-testid=consequence] button:not([disabled])", "Change 3 objects")
 	u.steps(1)
 	u.sees("section", "1 object would change")
+	u.clicksOn("[aria-label^=Draft] a", "Review")
+	u.sees("[aria-label='Findings that change']", "Resolved: 1")
 	u.applies()
 	u.goTo(address + "/rules/policy/traders-web")
 	u.sees("main", "tcp/8443")

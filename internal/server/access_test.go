@@ -31,7 +31,7 @@ func init() {
 	rows(`signOut getMe changePassword getTokens makeToken dropToken getPeople getSpecification
 		getEstate complete ask getDeciding trace getBoard getCells getIssues getCell getRules getObject suggest tryEdit getAccounts askHealth
 		askNativeRules getLanes getTargets getHeld getUses getProof lookAtTargets observe getOutside lookOutside askStates getSessions getRoutes getUndo getRows getSheet getTags tryTags getMembers tryImport export
-		getDrafts getDraft getWindows getNotices seeNotices getNoticeSettings putNoticeSettings testNotices getApplying getPlan previewPlan getRounds commentDraft resolveComment openInDraft events getRevisions compare blame getMetrics`, people.Viewer)
+		getDrafts getDraft getDraftFindings getWindows getNotices seeNotices getNoticeSettings putNoticeSettings testNotices getApplying getPlan previewPlan getRounds commentDraft resolveComment openInDraft events getRevisions compare blame getMetrics`, people.Viewer)
 	rows("takeOver propose postPacket postRound postEdit postUndo postImport postDraft putDraft undoDraft redoDraft moveDraft resolveConflict rollBack", people.Engineer)
 	rows("approveDraft reviewLater", people.Approver)
 	rows("applyDraft postPlan steerPlan", people.Operator)

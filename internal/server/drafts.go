@@ -77,6 +77,18 @@ func (h *handlers) getDraft(c echo.Context) error {
 	return h.about(c, func(int64, *people.Who) error { return nil })
 }
 
+func (h *handlers) getDraftFindings(c echo.Context) error {
+	id, err := draftID(c)
+	if err != nil {
+		return err
+	}
+	found, err := h.drafts.Findings(c.Request().Context(), id)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, found)
+}
+
 func (h *handlers) putDraft(c echo.Context) error {
 	var body struct {
 		Name   string `json:"name"`

@@ -296,6 +296,31 @@ func TestWhatASyncChangedMeanwhileIsKept(t *testing.T) {
 }
 
 // TestWhoSettlesAConflictDoesNotApprove lets the owner decide the only conflict of a draft, for
+// TestFindingsThatADraftBrings switches a policy off whose rulebook then has nothing to decide, and on
+// again: what the draft tells of findings is what the findings of both estates differ in.
+func TestFindingsThatADraftBrings(t *testing.T) {
+	w := startGuarded(t)
+	w.be("mira")
+	id := w.begin("quiet")
+	switched := func(on bool) (*view.IssueChanges, *view.IssuePage) {
+		w.edits(id, fmt.Sprintf(`{"op": "put", "kind": "policy", "object": {"name": "operators-control", "enabled": %t, "segments": ["turbine"], "from": ["operators"], "to": ["controllers"],
+			"rules": [{"services": ["modbus", "opc-ua"], "action": "inspect", "pool": "breakwater"}, {"services": ["any"], "action": "deny"}]}}`, on))
+		var found view.IssueChanges
+		w.get(fmt.Sprintf("/api/drafts/%d/findings", id), "IssueChanges", &found)
+		var all view.IssuePage
+		w.get(fmt.Sprint("/api/issues?draft=", id), "Issues", &all)
+		return &found, &all
+	}
+	found, all := switched(false)
+	require.Len(t, found.New, 1)
+	assert.Equal(t, "rule 1 of rulebook control matches no flow", found.New[0].Issue.Message)
+	assert.Equal(t, all.Findings, found.After)
+	assert.Equal(t, found.After, found.Before+len(found.New)-len(found.Gone))
+	found, _ = switched(true)
+	assert.Empty(t, found.New)
+	assert.Empty(t, found.Gone)
+}
+
 // what is applied, so that the step is gone: they have had a part in it all the same.
 func TestWhoSettlesAConflictDoesNotApprove(t *testing.T) {
 	w := startGuarded(t)

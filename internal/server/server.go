@@ -196,6 +196,7 @@ func routeDrafts(api *echo.Group, h *handlers, q *queues) {
 	api.GET("/drafts", h.getDrafts)
 	api.POST("/drafts", h.postDraft)
 	api.GET("/drafts/:id", h.getDraft, q.trial)
+	api.GET("/drafts/:id/findings", h.getDraftFindings, q.trial)
 	api.PUT("/drafts/:id", h.putDraft)
 	api.POST("/drafts/:id/undo", h.undoDraft)
 	api.POST("/drafts/:id/redo", h.redoDraft)

@@ -136,6 +136,22 @@ const (
 	mostDiffs      = 200
 )
 
+// Findings returns the findings that a draft brings, and those that it does away with.
+func (d *Desk) Findings(ctx context.Context, id int64) (*view.IssueChanges, error) {
+	x, err := d.find(id)
+	if err != nil {
+		return nil, err
+	}
+	x.mu.Lock()
+	err = d.settle(ctx, x)
+	was, is := x.on, x.snapshot
+	x.mu.Unlock()
+	if err != nil {
+		return nil, err
+	}
+	return is.IssuesSince(was), nil
+}
+
 // Review returns everything about a draft, as somebody sees it who may approve or not.
 func (d *Desk) Review(ctx context.Context, by *people.Who, id int64) (*Review, error) {
 	x, err := d.find(id)

@@ -23,6 +23,16 @@ export const draftQuery = (id: number) =>
     retry: false,
   });
 
+/** The findings that a version of a draft brings, and those that it does away with. */
+export const draftFindingsQuery = (id: number, version: number) =>
+  queryOptions({
+    queryKey: ["drafts", id, "findings", version],
+    queryFn: async ({ signal }) =>
+      take(await client.GET("/api/drafts/{id}/findings", { params: { path: { id } }, signal })),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+
 export const beginDraft = async (name = "") =>
   take(await client.POST("/api/drafts", { body: name ? { name } : {} }));
 

@@ -39,6 +39,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/drafts/{id}/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The findings that a draft brings, and those that it does away with */
+        get: operations["getDraftFindings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/drafts/{id}": {
         parameters: {
             query?: never;
@@ -2152,6 +2169,21 @@ export interface components {
             services: components["schemas"]["ServiceWords"] | null;
             witness: components["schemas"]["Witness"] | null;
         };
+        IssueChanges: {
+            new: components["schemas"]["IssueChange"][];
+            gone: components["schemas"]["IssueChange"][];
+            /** @description How many there are beside those */
+            newMore: number;
+            goneMore: number;
+            /** @description Findings in all */
+            before: number;
+            after: number;
+        };
+        IssueChange: {
+            /** @enum {unknown} */
+            severity: "fault" | "high" | "medium" | "low";
+            issue: components["schemas"]["Issue"];
+        };
         Aside: {
             id: number;
             /** @description As it was stored */
@@ -3471,6 +3503,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDraftFindings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The findings that come and go */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IssueChanges"];
                 };
             };
             default: components["responses"]["Problem"];

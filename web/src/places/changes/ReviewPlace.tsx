@@ -26,6 +26,7 @@ import { Sentence } from "../../parts/Sentence";
 import { capital, counted, moment, serviceWords } from "../../parts/wording";
 import { Tabs } from "./ChangesPlace";
 import { Comments } from "./Comments";
+import { FindingChanges } from "./FindingChanges";
 import { linesOf } from "./lines";
 import { Objects } from "./Objects";
 import { PlanView } from "./PlanView";
@@ -71,6 +72,7 @@ function Review({ d, me }: { d: DraftReview; me: Self }) {
           <WhoMustApprove d={d} />
           <h2 className="pt-5 pb-1 font-serif text-[17px] font-semibold">What changes in the rules</h2>
           <Objects objects={d.objects} />
+          {!closed && <FindingChanges d={d} />}
           <h2 className="pt-5 pb-1 font-serif text-[17px] font-semibold">Comments</h2>
           <Comments d={d} />
         </div>
