@@ -70,8 +70,9 @@ bench:
 screenshots: build browser ## make docs/screenshots anew, from the demo estate
 	go test ./e2e -run TestScreenshots -count=1 -screenshots $(CURDIR)/docs/screenshots
 
-soak: build ## kill the server 500 times, and look for what it had acknowledged
+soak: build ## kill the server 500 times, and look for what it had acknowledged; 200 times while it writes to targets
 	go test ./e2e -run TestNothingAcknowledgedIsLost -count=1 -timeout 60m -rounds 500
+	go test ./internal/app/applying -run TestKilledWhileApplying -count=1 -timeout 60m -kills 200
 
 clean:
 	rm -rf bin web/node_modules

@@ -43,13 +43,16 @@ type outside struct {
 	cancel context.CancelFunc
 }
 
-func startOutside(t *testing.T) *outside {
+func startOutside(t *testing.T) *outside { return startOutsideAt(t, 0) }
+
+// startOutsideAt lets targets answer at ports from one on, or at any free ones.
+func startOutsideAt(t *testing.T, first int) *outside {
 	world, err := standin.Read(demo.World)
 	require.NoError(t, err)
-	running, err := world.Serve(t.Context(), 0)
+	running, err := world.Serve(t.Context(), first)
 	require.NoError(t, err)
-	t.Cleanup(func() { assert.NoError(t, running.Close()) })
 	o := &outside{t: t, world: world, running: running, file: filepath.Join(t.TempDir(), "a.db")}
+	t.Cleanup(func() { assert.NoError(t, o.running.Close()) })
 	o.opens(true)
 	t.Cleanup(o.crashes)
 	return o
@@ -138,6 +141,11 @@ func (o *outside) holdsWhatItShould() {
 	}
 }
 
+// comings are policies that come and go: each lets one group of a segment reach another.
+var comings = [][4]string{
+	{"a", "market", "traders", "price-databases"}, {"b", "office", "name-servers", "directory-servers"}, {"c", "turbine", "collectors", "historian"}, {"d", "contractor", "blade-crews", "blade-crews"},
+}
+
 // edits puts a policy into the estate, or takes it out.
 func (o *outside) edits(name, segment, from, to string, put bool) {
 	o.t.Helper()
@@ -180,9 +188,6 @@ func TestWhateverHappensMeanwhile(t *testing.T) {
 	seed := rand.Uint64()
 	t.Logf("seed %d", seed)
 	r := rand.New(rand.NewPCG(seed, 1))
-	rules := [][4]string{
-		{"a", "market", "traders", "price-databases"}, {"b", "office", "name-servers", "directory-servers"}, {"c", "turbine", "collectors", "historian"}, {"d", "contractor", "blade-crews", "blade-crews"},
-	}
 	there := map[string]bool{}
 	accounts := []string{"velum-central", "cirra-north", "stratok-south", "grayshoal-own"}
 	for range 12 {
@@ -191,7 +196,7 @@ func TestWhateverHappensMeanwhile(t *testing.T) {
 			require.NoError(t, o.world.Fail(accounts[r.IntN(len(accounts))], f))
 		}
 		for range 1 + r.IntN(2) {
-			x := rules[r.IntN(len(rules))]
+			x := comings[r.IntN(len(comings))]
 			there[x[0]] = !there[x[0]]
 			o.edits(x[0], x[1], x[2], x[3], there[x[0]])
 		}
