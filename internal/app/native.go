@@ -2,11 +2,13 @@ package app
 
 import (
 	"context"
+	"errors"
 	"strings"
 	"sync"
 	"time"
 
 	"bivium/core/inventory"
+	"bivium/core/native/plan"
 	"bivium/internal/app/targets"
 	"bivium/internal/app/view"
 	"bivium/internal/drivers"
@@ -37,6 +39,45 @@ func (a *App) ReadTargets(ctx context.Context) ([]targets.Reading, error) {
 	}
 	g.Wait()
 	return out, nil
+}
+
+// ReadHubs reads some documents of hubs and firewalls; nil where they are not connected. What cannot
+// be read says why.
+func (a *App) ReadHubs(ctx context.Context, keys []plan.Key) (*targets.Reading, error) {
+	ctx, cancel := context.WithTimeout(ctx, nativePatience)
+	defer cancel()
+	d, err := a.Hubs(ctx)
+	if errors.Is(err, ErrNotConnected) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	out := &targets.Reading{Account: plan.Hubs, Provider: hubsProvider, At: time.Now(), Hubs: map[plan.Key]*plan.Body{}}
+	for _, key := range keys {
+		body, _, err := d.Get(ctx, key)
+		if err != nil {
+			out.Problem, out.Hubs = connectProblem(err).Error(), nil
+			break
+		}
+		if body != nil {
+			out.Hubs[key] = body
+		}
+	}
+	return out, nil
+}
+
+// ReadAll reads what all connected accounts hold now, and the hubs and firewalls.
+func (a *App) ReadAll(ctx context.Context, book *targets.Book) ([]targets.Reading, error) {
+	out, err := a.ReadTargets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	hubs, err := a.ReadHubs(ctx, book.HubKeys())
+	if hubs != nil {
+		out = append(out, *hubs)
+	}
+	return out, err
 }
 
 func (a *App) readTarget(ctx context.Context, r *targets.Reading) error {

@@ -41,7 +41,7 @@ func (h *handlers) reading(c echo.Context, now *view.Snapshot) (*targets.Book, [
 	if err != nil {
 		return nil, nil, err
 	}
-	readings, err := h.app.ReadTargets(c.Request().Context())
+	readings, err := h.app.ReadAll(c.Request().Context(), b)
 	return b, readings, err
 }
 

@@ -38,6 +38,13 @@ func (d *digests) changed(key Key, provider string, was, is *Body) (added, remov
 	return added, removed, kept + same, len(has) + same
 }
 
+// Differ returns the lines of a document of hubs or firewalls that only the second of two bodies has,
+// and those that only the first has.
+func Differ(key Key, was, is *Body) (added, removed []string) {
+	added, removed, _, _ = newDigests().changed(key, "", was, is)
+	return added, removed
+}
+
 // differing returns two bodies of one document without the rules that both have, and how many those
 // are: there is no need to read them.
 func (d *digests) differing(was, is *Body) (a, b *Body, same int) {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"bivium/core/native/plan"
+	"bivium/internal/app/targets"
 	"bivium/internal/drivers"
 	"bivium/internal/notices"
 	"bivium/internal/people"
@@ -210,7 +211,7 @@ func (s *Service) write(ctx context.Context, r *run, i int) {
 		state.State, state.Why = store.WriteRetrying, reason(err)
 		if state.Tries == triesToTell {
 			go s.tells.Tell(s.ctx, s.tells.Operators(), notices.Notice{
-				Kind: notices.Failed, Subject: fmt.Sprintf("%s cannot be written", key.Target()), Body: fmt.Sprintf("%s: %s. It is tried again, and revision %d is only partly in force until then.", title(key), state.Why, r.to),
+				Kind: notices.Failed, Subject: fmt.Sprintf("%s cannot be written", key.Target()), Body: fmt.Sprintf("%s: %s. It is tried again, and revision %d is only partly in force until then.", targets.Title(key), state.Why, r.to),
 				Link: fmt.Sprintf("/changes/plans/%d", r.id), Key: fmt.Sprintf("plan %d %s", r.id, key.Target()),
 			})
 		}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"bivium/core/native/plan"
+	"bivium/internal/app/targets"
 	"bivium/internal/app/view"
 	"bivium/internal/store"
 )
@@ -71,33 +72,6 @@ type TargetView struct {
 	Why    string `json:"why"`
 }
 
-// title says what a document is, to be read.
-func title(key plan.Key) string {
-	switch key.Kind {
-	case plan.KindSegment:
-		return "match list of segment " + key.Name
-	case plan.KindHub:
-		return "wiring of hub " + key.Name
-	case plan.KindPool:
-		return "firewalls of pool " + key.Name
-	case plan.KindPlacement:
-		return "which subnet lies in which segment"
-	case plan.KindList:
-		if key.On == "" {
-			return "list of network " + key.Name
-		}
-		return fmt.Sprintf("list of subnet %s/%s", key.Name, key.On)
-	case plan.KindRoutes:
-		return "route table of network " + key.Name
-	case plan.KindEntries:
-		return "list " + key.On
-	}
-	if key.On == "" {
-		return "default lists of the account"
-	}
-	return "lists of workload " + key.On
-}
-
 // worst orders the states of writes.
 var worst = []string{store.WriteDone, store.WriteWaiting, store.WriteRetrying, store.WriteChanged, store.WriteRefused}
 
@@ -114,11 +88,11 @@ func (s *Service) viewOf(row *store.Plan, p *stored, writes []store.PlanWrite) *
 	} else {
 		v.Seconds = s.paces.left(p.Writes, writes).Seconds()
 	}
-	targets := map[string]*TargetView{}
+	byTarget := map[string]*TargetView{}
 	for i := range p.Writes {
 		w, state := &p.Writes[i], &writes[i]
 		x := WriteView{
-			Number: i, Step: string(w.Step), Target: w.Key.Target(), Title: title(w.Key), Added: w.Added, Removed: w.Removed, By: []string{}, Kept: w.Kept, Holds: w.Holds, Limit: w.Limit,
+			Number: i, Step: string(w.Step), Target: w.Key.Target(), Title: targets.Title(w.Key), Added: w.Added, Removed: w.Removed, By: []string{}, Kept: w.Kept, Holds: w.Holds, Limit: w.Limit,
 			Narrow: w.Narrow, Waits: w.Waits, State: state.State, Why: state.Why, Tries: state.Tries,
 		}
 		if x.State == "" {
@@ -131,10 +105,10 @@ func (s *Service) viewOf(row *store.Plan, p *stored, writes []store.PlanWrite) *
 			x.At = &state.At
 		}
 		v.Writes = append(v.Writes, x)
-		t := targets[x.Target]
+		t := byTarget[x.Target]
 		if t == nil {
 			t = &TargetView{Name: x.Target, State: store.WriteDone}
-			targets[x.Target] = t
+			byTarget[x.Target] = t
 		}
 		t.Writes++
 		if x.State == store.WriteDone {
@@ -144,8 +118,8 @@ func (s *Service) viewOf(row *store.Plan, p *stored, writes []store.PlanWrite) *
 			t.State, t.Why = x.State, x.Why
 		}
 	}
-	for _, name := range slices.Sorted(maps.Keys(targets)) {
-		t := targets[name]
+	for _, name := range slices.Sorted(maps.Keys(byTarget)) {
+		t := byTarget[name]
 		if t.Why == "" && p.Unread[name] != "" && t.State != store.WriteDone {
 			t.Why = p.Unread[name]
 		}
@@ -324,7 +298,7 @@ func behindOf(missing []plan.Key, r *run, now *view.Snapshot) []Behind {
 			t = &Behind{Target: key.Target(), Networks: []string{}}
 			by[key.Target()] = t
 		}
-		t.Documents = append(t.Documents, title(key))
+		t.Documents = append(t.Documents, targets.Title(key))
 		for _, name := range networksOf(key, now) {
 			if !slices.Contains(t.Networks, name) {
 				t.Networks = append(t.Networks, name)

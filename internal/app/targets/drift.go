@@ -8,13 +8,14 @@ import (
 	"time"
 
 	"bivium/core/native/config"
+	"bivium/core/native/plan"
 	"bivium/core/native/proof"
 	"bivium/core/space"
 	"bivium/internal/app/view"
 	"bivium/internal/drivers"
 )
 
-// Reading is what one connected account holds, as it was read.
+// Reading is what one connected account holds, or the hubs and firewalls do, as it was read.
 type Reading struct {
 	Account   string
 	Provider  string
@@ -22,7 +23,8 @@ type Reading struct {
 	Native    *drivers.Native
 	Networks  map[string]string // the estate's names, by the provider's IDs
 	Workloads map[string]string
-	Problem   string // why it could not be read; "" if it was
+	Hubs      map[plan.Key]*plan.Body // in the reading of hubs and firewalls, in place of Native
+	Problem   string                  // why it could not be read; "" if it was
 }
 
 // Drift is how what accounts hold differs from what they should.
@@ -70,6 +72,9 @@ func (b *Book) Compare(readings []Reading) *Drift {
 		if r.Native != nil {
 			d.Lists = len(r.Native.Lists) + len(r.Native.Entries)
 			d.Changed = append(put(&found, meant, r), putEntries(&found, meant, r)...)
+		}
+		if r.Hubs != nil {
+			d.Lists, d.Changed = len(r.Hubs), b.putHubs(&found, r)
 		}
 		out.Accounts = append(out.Accounts, d)
 	}
@@ -298,6 +303,10 @@ func asRules(entries []config.Entry) []config.Rule {
 
 // Lists returns how many lists of one account differ from what they should be. It is cheap.
 func (b *Book) Lists(r *Reading) int {
+	if r.Hubs != nil {
+		found := *b.translated().Config
+		return len(b.putHubs(&found, r))
+	}
 	if r.Native == nil {
 		return 0
 	}

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"bivium/core/findings"
+	"bivium/core/native/plan"
 	"bivium/internal/app"
 	"bivium/internal/app/drafts"
 	"bivium/internal/app/targets"
@@ -188,7 +189,7 @@ func (s *Service) read(ctx context.Context) ([]Concern, error) {
 	if err != nil {
 		return nil, err
 	}
-	readings, err := s.App.ReadTargets(ctx)
+	readings, err := s.App.ReadAll(ctx, book)
 	if err != nil {
 		return nil, err
 	}
@@ -196,6 +197,8 @@ func (s *Service) read(ctx context.Context) ([]Concern, error) {
 	for i := range readings {
 		r := &readings[i]
 		switch {
+		case r.Problem != "" && r.Account == plan.Hubs:
+			out = append(out, Concern{Kind: Unread, Subject: "Hubs and firewalls cannot be read", Body: r.Problem + ".", Link: "/targets"})
 		case r.Problem != "":
 			out = append(out, Concern{Kind: Unread, Subject: fmt.Sprintf("Account %s cannot be read", r.Account), Body: r.Problem + ".", Link: "/estate?thing=account:" + r.Account})
 		case now.Estate.Observes(r.Account):
@@ -229,9 +232,13 @@ func drift(book *targets.Book, r *targets.Reading) (Concern, bool) {
 		}
 		body = fmt.Sprintf("Sets of flows: %s.", strings.Join(parts, ", "))
 	}
-	subject := fmt.Sprintf("Account %s: %d lists differ from what is intended", r.Account, lists)
+	whose := "Account " + r.Account
+	if r.Account == plan.Hubs {
+		whose = "Hubs and firewalls"
+	}
+	subject := fmt.Sprintf("%s: %d lists differ from what is intended", whose, lists)
 	if lists == 1 {
-		subject = fmt.Sprintf("Account %s: 1 list differs from what is intended", r.Account)
+		subject = whose + ": 1 list differs from what is intended"
 	}
 	return Concern{Kind: Drift, Subject: subject, Body: body, Link: "/targets/drift"}, true
 }

@@ -115,9 +115,9 @@ function Account({ a }: { a: Schemas["AccountDrift"] }) {
   return (
     <section aria-label={a.account} className="border-t border-line py-2">
       <h3 className="flex items-baseline gap-3">
-        <span className="font-semibold">{a.account}</span>
+        <span className="font-semibold">{a.provider === "hubs" ? "Hubs and firewalls" : a.account}</span>
         <span className="text-[13px] text-soft">
-          {a.provider}, read {moment(a.at)}
+          {a.provider !== a.account && `${a.provider}, `}read {moment(a.at)}
           {a.problem === "" && `, ${counted(a.lists, "list")}`}
         </span>
       </h3>
@@ -137,7 +137,7 @@ function List({ l, provider }: { l: Schemas["ListDrift"]; provider: string }) {
   return (
     <div className="pt-1.5">
       <p className="text-[13px]">
-        {provider === "cirra" ? (
+        {provider === "cirra" || l.network === "" ? (
           <span className="text-soft">{l.on}</span>
         ) : (
           <>

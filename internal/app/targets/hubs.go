@@ -1,0 +1,75 @@
+package targets
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"bivium/core/native/config"
+	"bivium/core/native/plan"
+)
+
+// HubKeys returns the documents that hubs and firewalls have to hold, in order.
+func (b *Book) HubKeys() []plan.Key {
+	var out []plan.Key
+	for key := range b.hubDocuments() {
+		out = append(out, key)
+	}
+	slices.SortFunc(out, func(a, b plan.Key) int { return strings.Compare(a.String(), b.String()) })
+	return out
+}
+
+func (b *Book) hubDocuments() map[plan.Key]*plan.Body {
+	out := map[plan.Key]*plan.Body{}
+	for key, body := range plan.Documents(plan.State{Config: b.translated().Config, Estate: b.now.Estate}) {
+		if key.Target() == plan.Hubs {
+			out[key] = body
+		}
+	}
+	return out
+}
+
+// putHubs puts what hubs and firewalls hold in the place of what is meant, and tells in what the two
+// differ.
+func (b *Book) putHubs(found *config.Config, r *Reading) []ListDrift {
+	out := []ListDrift{}
+	meant := b.hubDocuments()
+	state := plan.State{Config: found, Estate: b.now.Estate}
+	for _, key := range b.HubKeys() {
+		if plan.Same(r.Hubs[key], meant[key]) {
+			continue
+		}
+		added, missing := plan.Differ(key, meant[key], r.Hubs[key])
+		out = append(out, ListDrift{On: Title(key), Added: added, By: make([]string, len(added)), Missing: missing})
+		state = state.With(key, r.Hubs[key])
+	}
+	*found = *state.Config
+	return out
+}
+
+// Title says what a document is, to be read.
+func Title(key plan.Key) string {
+	switch key.Kind {
+	case plan.KindSegment:
+		return "match list of segment " + key.Name
+	case plan.KindHub:
+		return "wiring of hub " + key.Name
+	case plan.KindPool:
+		return "firewalls of pool " + key.Name
+	case plan.KindPlacement:
+		return "which subnet lies in which segment"
+	case plan.KindList:
+		if key.On == "" {
+			return "list of network " + key.Name
+		}
+		return fmt.Sprintf("list of subnet %s/%s", key.Name, key.On)
+	case plan.KindRoutes:
+		return "route table of network " + key.Name
+	case plan.KindEntries:
+		return "list " + key.On
+	}
+	if key.On == "" {
+		return "default lists of the account"
+	}
+	return "lists of workload " + key.On
+}
