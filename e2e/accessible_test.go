@@ -36,6 +36,9 @@ func TestEveryPlaceIsAccessible(t *testing.T) {
 		{"/rules/expectation/crews-nothing-else", "aside[aria-label=Facts] h2"},
 		{"/board?open=turbine&row=turbine/jump-hosts&col=turbine/controllers&at=1.0", "[data-testid=road]"},
 		{"/findings", "[data-testid=road]"},
+		{"/findings/failures", "section[aria-label='hub fjord']"},
+		{"/rules/find?destination=10.60.2.11", "[aria-label='What decides']"},
+		{"/rules/several?change=add+a+service&first=web&second=tcp%2F8443", "[data-testid=consequence] button:not([disabled])"},
 	}
 	for _, theme := range []string{"light", "dark"} {
 		for _, place := range places {

@@ -244,6 +244,23 @@ func TestRulesAreFoundByWhatTheyDoAndChangedTogether(t *testing.T) {
 	u.sees("main", "tcp/8443")
 }
 
+// TestWhatIfAHubFails is asked of a hub on Lanes: which expectations break, and a flow that changes as
+// it is now.
+func TestWhatIfAHubFails(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	u.goTo(address + "/findings")
+	u.clicksOn("[aria-label=Findings] a", "What if one thing fails")
+	u.sees("section[aria-label='hub fjord']", "breaks 3 expectations")
+	u.goTo(address + "/findings/failures?of=hub:fjord")
+	u.sees("[aria-label=Failures]", "Only hub fjord")
+	u.gone("section[aria-label='hub delta']")
+	u.clicksOn("section[aria-label='hub fjord'] button", "forecast-1 → historian-1")
+	u.sees("[data-testid=answer]", "Inspected by breakwater at fjord")
+	u.goTo(address + "/rules/pool/breakwater")
+	u.sees("[aria-label=Facts]", "If one of its firewalls fails")
+}
+
 // TestAnExpectationIsMadeOfACell makes an expectation of a cell of the board, and breaks it by
 // an edit: that is said before the edit is made.
 func TestAnExpectationIsMadeOfACell(t *testing.T) {

@@ -178,3 +178,27 @@ func TestWhatDecidesAFlowIsFound(t *testing.T) {
 	}
 	assert.Greater(t, looked, 20)
 }
+
+// TestWhatFailuresWouldChange looks at all single failures of the demo, and at those of one hub and of
+// the firewalls of one pool.
+func TestWhatFailuresWouldChange(t *testing.T) {
+	w := start(t)
+	var all, hub, pool, none view.Failures
+	w.get("/api/failures", "Failures", &all)
+	assert.Equal(t, all.Looked, all.Quiet+len(all.List))
+	for i := range all.List[1:] {
+		assert.GreaterOrEqual(t, len(all.List[i].Breaks), len(all.List[i+1].Breaks), "what breaks the most comes first")
+	}
+	w.get("/api/failures?of=hub:fjord", "Failures", &hub)
+	require.Len(t, hub.List, 1)
+	assert.Contains(t, all.List, hub.List[0])
+	assert.True(t, slices.ContainsFunc(hub.List[0].Breaks, func(b view.BrokenView) bool { return b.Expectation == "forecast-reads-historian" }))
+	for _, turn := range hub.List[0].Turns {
+		a := w.ask(turn.Witness.From, turn.Witness.To, turn.Witness.On)
+		assert.Equal(t, turn.Before, a.Lines[0].Parts[0].Verdict.Outcome, "%+v", turn)
+	}
+	w.get("/api/failures?of=pool:tidegate", "Failures", &pool)
+	assert.Equal(t, 2, pool.Looked, "of three firewalls, one is down already")
+	w.get("/api/failures?of=hub:no-such", "Failures", &none)
+	assert.Zero(t, none.Looked)
+}

@@ -98,6 +98,11 @@ func getDeciding(now *view.Snapshot, c echo.Context) (any, error) {
 	return now.Deciding(q, verdict.Outcome(c.QueryParam("outcome")))
 }
 
+func getFailures(now *view.Snapshot, c echo.Context) (any, error) {
+	kind, name, _ := strings.Cut(c.QueryParam("of"), ":")
+	return now.Failures(view.Thing{Kind: kind, Name: name}), nil
+}
+
 func trace(now *view.Snapshot, c echo.Context) (any, error) {
 	sport, err := number(c, "sport", 65535)
 	if err != nil {

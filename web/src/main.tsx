@@ -14,6 +14,7 @@ import { RevisionPlace } from "./places/changes/RevisionPlace";
 import { BeginPlace } from "./places/begin/BeginPlace";
 import { BoardPlace } from "./places/board/BoardPlace";
 import { EstatePlace } from "./places/estate/EstatePlace";
+import { FailuresPlace } from "./places/findings/FailuresPlace";
 import { FindingsPlace } from "./places/findings/FindingsPlace";
 import { LanesPlace } from "./places/lanes/LanesPlace";
 import { LabelsPlace } from "./places/labels/LabelsPlace";
@@ -48,6 +49,7 @@ const places = [
   { path: "/lanes", element: <LanesPlace /> },
   { path: "/board", element: <BoardPlace /> },
   { path: "/findings", element: <FindingsPlace /> },
+  { path: "/findings/failures", element: <FailuresPlace /> },
   { path: "/changes", element: <ChangesPlace /> },
   { path: "/changes/history", element: <HistoryPlace /> },
   { path: "/changes/history/:from/:to", element: <RevisionPlace /> },

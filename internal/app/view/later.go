@@ -3,17 +3,20 @@ package view
 import (
 	"sync/atomic"
 
+	"bivium/core/failure"
 	"bivium/core/findings"
 	"bivium/core/parallel"
 )
 
-// Later is what of a snapshot takes longer than an edit: where pools see flows, and the
-// issues. It is worked out when somebody asks for it.
+// Later is what of a snapshot takes longer than an edit: where pools see flows, the issues, and
+// what failures would change. It is worked out when somebody asks for it.
 type Later struct {
 	passed   parallel.Once
 	passages []findings.Passage
 	looked   parallel.Once
 	issues   *Issues
+	failing  parallel.Once
+	impacts  []failure.Impact
 	counts   map[Thing]int // of the issues that name each thing
 	Found    [2]atomic.Bool
 	Failed   atomic.Pointer[error] // why it cannot be worked out

@@ -55,6 +55,15 @@ export const decidingQuery = (question: Question, outcome?: Schemas["Outcome"]) 
     retry: false,
   });
 
+/** What single failures would change: all of them, or those of one thing, such as hub:fjord. */
+export const failuresQuery = (of: string) =>
+  queryOptions({
+    queryKey: [estate, "failures", of],
+    queryFn: async ({ signal }) =>
+      take(await client.GET("/api/failures", { params: { query: { of: of || undefined } }, signal })),
+    retry: false,
+  });
+
 export const roadQuery = (w: Schemas["Witness"]) =>
   queryOptions({
     queryKey: [estate, "trace", w],

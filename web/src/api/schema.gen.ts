@@ -705,6 +705,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/failures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What each single failure of a hub, link, attachment or firewall would change */
+        get: operations["getFailures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trace": {
         parameters: {
             query?: never;
@@ -1975,6 +1992,32 @@ export interface components {
             lines: components["schemas"]["Line"][];
             sentence: components["schemas"]["Sentence"];
             trace: components["schemas"]["Trace"];
+        };
+        Failures: {
+            revision: number;
+            /** @description How many failures were looked at */
+            looked: number;
+            /** @description How many of them change no flow that passes */
+            quiet: number;
+            list: components["schemas"]["Failure"][];
+        };
+        Failure: {
+            thing: components["schemas"]["Thing"];
+            breaks: {
+                expectation: string;
+                witness: components["schemas"]["Witness"];
+            }[];
+            turns: components["schemas"]["FailureTurn"][];
+            more: number;
+        };
+        FailureTurn: {
+            from: string;
+            to: string;
+            before: components["schemas"]["Outcome"];
+            after: components["schemas"]["Outcome"];
+            services: components["schemas"]["ServiceWords"];
+            pairs: string;
+            witness: components["schemas"]["Witness"];
         };
         Deciding: {
             question: {
@@ -4581,6 +4624,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Deciding"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFailures: {
+        parameters: {
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+                /** @description One thing, such as hub:fjord; a pool stands for its firewalls */
+                of?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Those that change something */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Failures"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -133,6 +133,7 @@ function useCommands(): Command[] {
     out.push({ words: `Go to ${place}`, hint: "place", run: go(`/${place.toLowerCase()}`) });
   out.push({ words: "Find rules by what they do", hint: "Rules", run: go("/rules/find") });
   out.push({ words: "Change several rules at once", hint: "Rules", run: go("/rules/several") });
+  out.push({ words: "What if one thing fails", hint: "Findings", run: go("/findings/failures") });
   if (!rules.data) return out;
   for (const kind of ruleKinds) {
     for (const o of kinds[kind].list(rules.data)) {

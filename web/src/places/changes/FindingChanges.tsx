@@ -54,7 +54,9 @@ function List({ title, list, more, open }: ListProps) {
         {list.map(({ severity, issue }) => (
           <li key={issue.key} className="flex gap-3 border-b border-line/60 py-1 last:border-0">
             <span className="w-14 flex-none text-soft">{severity}</span>
-            <span className="min-w-0">{open ? <Found issue={issue} search={search} /> : capital(issue.message)}</span>
+            <span className="min-w-0">
+              {open ? <Found issue={issue} search={search} /> : capital(issue.message)}
+            </span>
           </li>
         ))}
       </ul>

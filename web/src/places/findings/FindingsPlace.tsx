@@ -1,6 +1,7 @@
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { ChevronRight } from "lucide-react";
 import { useEffect, useRef, useState } from "react";
+import { Link, useLocation } from "react-router";
 import type { Schemas } from "../../api/client";
 import { type IssueFilter, issuesQuery, moreIssuesQuery, roadQuery } from "../../api/queries";
 import { useUrlState } from "../../frame/urlState";
@@ -17,6 +18,7 @@ import { Repair } from "./Repair";
 
 /** What wants to be looked at: faults, and what is legal and probably wrong. */
 export function FindingsPlace() {
+  const { search } = useLocation();
   const { params, change } = useUrlState();
   const asked = params.get("finding");
   const wanted = filterOf(params);
@@ -45,7 +47,10 @@ export function FindingsPlace() {
               ? "No faults: the estate can be applied."
               : `${counted(faults, "fault")} to fix before the estate can be applied.`}{" "}
             {findings > 0 && `${counted(findings, "finding")}: permitted, but probably unintended.`}{" "}
-            {counting && <span role="status">The estate was edited; checking its flows again…</span>}
+            {counting && <span role="status">The estate was edited; checking its flows again…</span>}{" "}
+            <Link to={{ pathname: "/findings/failures", search }} className="text-accent underline">
+              What if one thing fails
+            </Link>
           </p>
           <OutsideList />
           {asked && !found && !issues.isPlaceholderData && (

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { Link, useLocation } from "react-router";
 import type { Schemas } from "../../api/client";
-import { sheetQuery } from "../../api/queries";
+import { failuresQuery, sheetQuery } from "../../api/queries";
 import { useUrlState } from "../../frame/urlState";
 import { Marks } from "../../parts/marks/RoadMark";
 import { Sentence } from "../../parts/Sentence";
@@ -53,6 +53,7 @@ export function Facts({ kind, name, object, about, usedBy, saved, beside }: Prop
       {saved && usedBy.length === 0 && ["group", "service", "pool", "rulebook"].includes(kind) && (
         <p className="pb-4 text-soft">Nothing uses it.</p>
       )}
+      {saved && kind === "pool" && <IfAFirewallFails pool={name} />}
       {saved && <Problems kind={kind} name={name} />}
       {saved && ["policy", "share", "publication", "rulebook"].includes(kind) && (
         <NativeRules kind={kind} name={name} />
@@ -287,6 +288,40 @@ function Problems({ kind, name }: { kind: RuleKind; name: string }) {
           </li>
         ))}
       </ul>
+    </Part>
+  );
+}
+
+/** What each firewall's failure would do, in a few words. */
+function IfAFirewallFails({ pool }: { pool: string }) {
+  const { search } = useLocation();
+  const failures = useQuery(failuresQuery(`pool:${pool}`));
+  const params = new URLSearchParams(search);
+  params.set("of", `pool:${pool}`);
+  if (!failures.data || failures.data.looked === 0) return null;
+  return (
+    <Part title="If one of its firewalls fails">
+      {failures.data.list.map((f) => (
+        <p key={f.thing.name}>
+          <span className="font-semibold">{f.thing.name}</span>:{" "}
+          {counted(f.turns.length + f.more, "set of flows changes", "sets of flows change")}
+          {f.breaks.length > 0 && (
+            <span className="text-denied">, breaks {counted(f.breaks.length, "expectation")}</span>
+          )}
+        </p>
+      ))}
+      {failures.data.quiet > 0 && (
+        <p className="text-soft">
+          {failures.data.list.length === 0
+            ? "No flow that passes changes."
+            : `Of ${counted(failures.data.quiet, "other")}, no flow that passes changes.`}
+        </p>
+      )}
+      {failures.data.list.length > 0 && (
+        <Link to={`/findings/failures?${params}`} className="text-accent hover:underline">
+          Show the flows
+        </Link>
+      )}
     </Part>
   );
 }

@@ -1,4 +1,5 @@
 import { useState } from "react";
+import { Link, useLocation } from "react-router";
 import type { WiringEdit } from "../../../api/queries";
 import { Button, Choice } from "../../../parts/fields";
 import { counted } from "../../../parts/wording";
@@ -19,6 +20,8 @@ export function HubSheet({ estate, told, hub }: { estate: Estate; told: Told; hu
   const unlinked = estate.hubs.filter((h) => h.name !== hub && !links.some((l) => far(l) === h.name));
   const missing = missingLinks(estate, cost);
   const gates = estate.gates.filter((g) => g.hub === hub);
+  const failing = new URLSearchParams(useLocation().search);
+  failing.set("of", `hub:${hub}`);
   const attached = estate.networks.filter((n) => n.at.some((a) => a.hub === hub)).length;
   return (
     <Sheet
@@ -30,6 +33,11 @@ export function HubSheet({ estate, told, hub }: { estate: Estate; told: Told; hu
           {state.state}: {state.why}
         </p>
       )}
+      <p className="text-[13px]">
+        <Link to={`/findings/failures?${failing}`} className="text-accent hover:underline">
+          What if it fails
+        </Link>
+      </p>
       <Part title="Linked to">
         <table className="w-full text-[13px]">
           <tbody>
