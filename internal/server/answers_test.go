@@ -202,3 +202,23 @@ func TestWhatFailuresWouldChange(t *testing.T) {
 	w.get("/api/failures?of=hub:no-such", "Failures", &none)
 	assert.Zero(t, none.Looked)
 }
+
+// TestFindingsOfAnOwner narrows the findings to those of segments that somebody owns.
+func TestFindingsOfAnOwner(t *testing.T) {
+	w := startGuarded(t)
+	w.be("mira")
+	var all, owned view.IssuePage
+	w.get("/api/issues", "Issues", &all)
+	require.Len(t, all.Owners, 1)
+	assert.Equal(t, "farm-operations", all.Owners[0].Name)
+	w.get("/api/issues?owner=farm-operations", "Issues", &owned)
+	found := 0
+	for _, kind := range owned.Kinds {
+		found += kind.Count
+		for _, x := range kind.List {
+			assert.Contains(t, x.Segments, "turbine", x.Message)
+		}
+	}
+	assert.Equal(t, all.Owners[0].Count, found)
+	assert.Less(t, found, all.Findings)
+}

@@ -152,7 +152,7 @@ func (h *handlers) getIssues(now *view.Snapshot, c echo.Context) (any, error) {
 		return nil, err
 	}
 	return h.app.IssuePage(now, &view.IssueFilter{
-		Code: c.QueryParam("code"), Severity: c.QueryParam("severity"), Segment: c.QueryParam("segment"), Find: c.QueryParam("find"), From: from, Key: c.QueryParam("key"),
+		Code: c.QueryParam("code"), Severity: c.QueryParam("severity"), Segment: c.QueryParam("segment"), Owner: c.QueryParam("owner"), Find: c.QueryParam("find"), From: from, Key: c.QueryParam("key"),
 	})
 }
 

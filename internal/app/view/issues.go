@@ -3,6 +3,7 @@ package view
 import (
 	"fmt"
 	"hash/fnv"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -29,6 +30,7 @@ type IssuePage struct {
 	Findings   int         `json:"findings"`
 	Severities []Tally     `json:"severities"` // of those that fit but for their severity
 	Segments   []Tally     `json:"segments"`   // of all; one issue may concern several
+	Owners     []Tally     `json:"owners"`     // of all: people and teams that own segments that they concern
 	Kinds      []IssueKind `json:"kinds"`      // of those that fit
 	Asked      *Issue      `json:"asked"`      // the one of the key that was asked for; null if there is none
 }
@@ -52,6 +54,7 @@ type IssueFilter struct {
 	Code     string // a kind
 	Severity string // fault, high, medium or low
 	Segment  string // that they concern
+	Owner    string // of a segment that they concern
 	Find     string // part of the message, in any case
 	From     int    // the place among those of a kind from which on they are wanted
 	Key      string // of one that is wanted with them
@@ -80,8 +83,11 @@ func severityOf(kind string) string {
 // those from a place on. With them comes the issue of a key, if there is one.
 func (s *Snapshot) IssuePage(filter *IssueFilter) *IssuePage {
 	t := s.Issues()
-	p := &issuePager{filter: filter, find: strings.ToLower(filter.Find), count: firstIssues, at: map[string]int{}, bySeverity: map[string]int{}, bySegment: map[string]int{}}
-	p.page = &IssuePage{Revision: s.Revision, Faults: len(t.Faults), Findings: len(t.Findings), Severities: []Tally{}, Segments: []Tally{}, Kinds: []IssueKind{}}
+	p := &issuePager{filter: filter, find: strings.ToLower(filter.Find), count: firstIssues, at: map[string]int{}, bySeverity: map[string]int{}, bySegment: map[string]int{}, byOwner: map[string]int{}, owners: map[string][]string{}}
+	for i := range s.Estate.Segments {
+		p.owners[s.Estate.Segments[i].Name] = s.Estate.Segments[i].Owners
+	}
+	p.page = &IssuePage{Revision: s.Revision, Faults: len(t.Faults), Findings: len(t.Findings), Severities: []Tally{}, Segments: []Tally{}, Owners: []Tally{}, Kinds: []IssueKind{}}
 	if filter.Code != "" {
 		p.count = moreIssues
 	}
@@ -101,6 +107,9 @@ func (s *Snapshot) IssuePage(filter *IssueFilter) *IssuePage {
 			p.page.Segments = append(p.page.Segments, Tally{segment.Name, n})
 		}
 	}
+	for _, name := range slices.Sorted(maps.Keys(p.byOwner)) {
+		p.page.Owners = append(p.page.Owners, Tally{name, p.byOwner[name]})
+	}
 	return p.page
 }
 
@@ -112,6 +121,21 @@ type issuePager struct {
 	page                  *IssuePage
 	at                    map[string]int // by kind: its place
 	bySeverity, bySegment map[string]int
+	byOwner               map[string]int
+	owners                map[string][]string // by segment
+}
+
+// ownersOf returns who owns the segments that an issue concerns, each once.
+func (p *issuePager) ownersOf(x *Issue) []string {
+	var out []string
+	for _, segment := range x.Segments {
+		for _, owner := range p.owners[segment] {
+			if !slices.Contains(out, owner) {
+				out = append(out, owner)
+			}
+		}
+	}
+	return out
 }
 
 func (p *issuePager) take(kind string, x *Issue) {
@@ -121,6 +145,13 @@ func (p *issuePager) take(kind string, x *Issue) {
 	}
 	for _, segment := range x.Segments {
 		p.bySegment[segment]++
+	}
+	owners := p.ownersOf(x)
+	for _, owner := range owners {
+		p.byOwner[owner]++
+	}
+	if f.Owner != "" && !slices.Contains(owners, f.Owner) {
+		return
 	}
 	if f.Segment != "" && !slices.Contains(x.Segments, f.Segment) || p.find != "" && !strings.Contains(strings.ToLower(x.Message), p.find) {
 		return

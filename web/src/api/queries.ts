@@ -102,11 +102,17 @@ export const cellsQuery = (open: string[], revision: number, row: number, col: n
   });
 
 /** Which faults and findings are wanted; what is empty does not narrow them. */
-export type IssueFilter = { severity: "" | Schemas["IssueKind"]["severity"]; segment: string; find: string };
+export type IssueFilter = {
+  severity: "" | Schemas["IssueKind"]["severity"];
+  segment: string;
+  owner: string;
+  find: string;
+};
 
 const given = (filter: IssueFilter) => ({
   ...(filter.severity && { severity: filter.severity }),
   ...(filter.segment && { segment: filter.segment }),
+  ...(filter.owner && { owner: filter.owner }),
   ...(filter.find && { find: filter.find }),
 });
 

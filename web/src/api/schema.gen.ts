@@ -2182,6 +2182,8 @@ export interface components {
             findings: number;
             severities: components["schemas"]["IssueTally"][];
             segments: components["schemas"]["IssueTally"][];
+            /** @description People and teams that own segments that they concern */
+            owners: components["schemas"]["IssueTally"][];
             kinds: components["schemas"]["IssueKind"][];
             asked: components["schemas"]["Issue"] | null;
         };
@@ -4757,6 +4759,8 @@ export interface operations {
                 severity?: "fault" | "high" | "medium" | "low";
                 /** @description That they concern */
                 segment?: string;
+                /** @description A person or team that owns a segment that they concern */
+                owner?: string;
                 /** @description Part of the message */
                 find?: string;
                 from?: number;

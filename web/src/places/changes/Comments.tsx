@@ -3,15 +3,25 @@ import { useState } from "react";
 import { commentOnDraft, resolveComment } from "../../api/drafts";
 import type { DraftReview } from "../../api/drafts";
 import { Button } from "../../parts/fields";
+import { Pick } from "../../parts/Pick";
 import { moment } from "../../parts/wording";
+import { topicsOf } from "./topics";
 
-/** What people say about a draft, or about an object of it. */
-export function Comments({ d }: { d: DraftReview }) {
+interface Props {
+  d: DraftReview;
+  /** What the next comment is about; "" for the draft. */
+  about: string;
+  onAbout: (about: string) => void;
+}
+
+/** What people say about a draft, an object of it, or a set of flows that changes. */
+export function Comments({ d, about, onAbout }: Props) {
   const queries = useQueryClient();
   const [text, setText] = useState("");
+  const topics = topicsOf(d);
   const again = () => queries.invalidateQueries({ queryKey: ["drafts", d.id] });
   const say = useMutation({
-    mutationFn: () => commentOnDraft(d.id, "", text),
+    mutationFn: () => commentOnDraft(d.id, topics.includes(about) ? about : "", text),
     onSuccess: () => {
       setText("");
       return again();
@@ -41,12 +51,21 @@ export function Comments({ d }: { d: DraftReview }) {
         ))}
       </ul>
       <form
-        className="flex gap-2 pt-1 print:hidden"
+        className="flex flex-wrap gap-2 pt-1 print:hidden"
         onSubmit={(event) => {
           event.preventDefault();
           say.mutate();
         }}
       >
+        {topics.length > 0 && (
+          <Pick
+            label="About"
+            value={topics.includes(about) ? about : ""}
+            options={[["", "on the draft"], ...topics.map((t) => [t, `on ${t}`] as const)]}
+            className="max-w-60 rounded bg-sheet px-2 text-[13px]"
+            onChange={onAbout}
+          />
+        )}
         <input
           aria-label="Comment"
           placeholder="Write a comment"

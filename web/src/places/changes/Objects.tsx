@@ -1,3 +1,4 @@
+import { MessageSquare } from "lucide-react";
 import { useState } from "react";
 import { Link, useLocation } from "react-router";
 import type { Schemas } from "../../api/client";
@@ -5,10 +6,18 @@ import { isWritten, placeOf } from "../../parts/ThingLink";
 import { capital, counted } from "../../parts/wording";
 import { says } from "../rules/kinds";
 import type { RuleKind, RuleObject } from "../rules/kinds";
+import { topicOf } from "./topics";
 import { linesOf } from "./lines";
 
+interface Props {
+  objects: Schemas["ObjectDiff"][];
+  comments?: Schemas["Comment"][];
+  /** Begins a comment on an object; left out where nothing can be said. */
+  onComment?: (about: string) => void;
+}
+
 /** The objects that change, as sentences where they are written as such, and else as text. */
-export function Objects({ objects }: { objects: Schemas["ObjectDiff"][] }) {
+export function Objects({ objects, comments, onComment }: Props) {
   const [text, setText] = useState(false);
   if (objects.length === 0) return <p className="text-soft">No objects change.</p>;
   return (
@@ -25,12 +34,39 @@ export function Objects({ objects }: { objects: Schemas["ObjectDiff"][] }) {
       <ul aria-label="Objects that change">
         {objects.map((o) => (
           <li key={`${o.kind} ${o.name}`} className="border-t border-line py-1.5">
-            <Head diff={o} />
+            <div className="flex items-baseline gap-3">
+              <Head diff={o} />
+              {onComment && (
+                <Talk topic={topicOf(o.kind, o.name)} comments={comments ?? []} onComment={onComment} />
+              )}
+            </div>
             {text || !isSentence(o) ? <Text diff={o} /> : <Sentences diff={o} />}
           </li>
         ))}
       </ul>
     </>
+  );
+}
+
+interface TalkProps {
+  topic: string;
+  comments: Schemas["Comment"][];
+  onComment: (about: string) => void;
+}
+
+/** How many comments on an object wait for an answer, and the button for another. */
+function Talk({ topic, comments, onComment }: TalkProps) {
+  const open = comments.filter((c) => c.about === topic && c.resolved === "").length;
+  return (
+    <button
+      aria-label={open > 0 ? `${counted(open, "open comment")} on ${topic}` : `Comment on ${topic}`}
+      title={`Comment on ${topic}`}
+      onClick={() => onComment(topic)}
+      className={`ml-auto flex min-h-6 flex-none items-center gap-1 text-[13px] hover:text-accent print:hidden ${open > 0 ? "text-ink" : "text-soft"}`}
+    >
+      <MessageSquare size={13} />
+      {open > 0 && counted(open, "open comment")}
+    </button>
   );
 }
 

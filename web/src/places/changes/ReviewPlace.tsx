@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ArrowRight, Printer } from "lucide-react";
-import { useState } from "react";
+import { useRef, useState } from "react";
 import { useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import {
@@ -49,6 +49,13 @@ export function ReviewPlace() {
 }
 
 function Review({ d, me }: { d: DraftReview; me: Self }) {
+  const [about, setAbout] = useState("");
+  const talk = useRef<HTMLDivElement>(null);
+  const begin = (topic: string) => {
+    setAbout(topic);
+    talk.current?.scrollIntoView({ block: "nearest" });
+    talk.current?.querySelector("input")?.focus();
+  };
   const closed = d.state === "applied" || d.state === "discarded";
   return (
     <>
@@ -71,10 +78,12 @@ function Review({ d, me }: { d: DraftReview; me: Self }) {
           <h2 className="pt-4 pb-1 font-serif text-[17px] font-semibold">Who must approve</h2>
           <WhoMustApprove d={d} />
           <h2 className="pt-5 pb-1 font-serif text-[17px] font-semibold">What changes in the rules</h2>
-          <Objects objects={d.objects} />
+          <Objects objects={d.objects} comments={d.comments} onComment={begin} />
           {!closed && <FindingChanges d={d} />}
           <h2 className="pt-5 pb-1 font-serif text-[17px] font-semibold">Comments</h2>
-          <Comments d={d} />
+          <div ref={talk}>
+            <Comments d={d} about={about} onAbout={setAbout} />
+          </div>
         </div>
         <div>
           <h2 className="pt-4 pb-1 font-serif text-[17px] font-semibold">What changes for flows</h2>

@@ -53,6 +53,7 @@ function page({ query }: Asked): Schemas["Issues"] {
       { name: "low", count: 1 },
     ],
     segments: [{ name: "office", count: 44024 }],
+    owners: [],
     kinds: kinds.filter((k) => !severity || k.severity === severity),
     asked: null,
   };

@@ -63,7 +63,7 @@ export function FindingsPlace() {
               Nothing matches these filters.{" "}
               <button
                 className="text-accent hover:underline"
-                onClick={() => change({ severity: null, segment: null, find: null })}
+                onClick={() => change({ severity: null, segment: null, owner: null, find: null })}
               >
                 Clear filters
               </button>
@@ -84,6 +84,7 @@ function filterOf(params: URLSearchParams): IssueFilter {
   return {
     severity: severity?.[0] ?? "",
     segment: params.get("segment") ?? "",
+    owner: params.get("owner") ?? "",
     find: params.get("find") ?? "",
   };
 }
@@ -99,6 +100,7 @@ function Filters({ page, filter, onChange }: FiltersProps) {
   const count = (name: string) => page.severities.find((s) => s.name === name)?.count ?? 0;
   const all = page.severities.reduce((sum, s) => sum + s.count, 0);
   const segments = page.segments.map((s) => [s.name, `${s.name} (${s.count})`] as const);
+  const owners = page.owners.map((o) => [o.name, `${o.name} (${o.count})`] as const);
   return (
     <div className="flex flex-none flex-wrap items-center gap-2 border-b border-line px-5 py-2 text-[13px]">
       <div role="group" aria-label="Severity" className="flex overflow-hidden rounded border border-line">
@@ -119,6 +121,14 @@ function Filters({ page, filter, onChange }: FiltersProps) {
         options={[["", "all segments"], ...segments]}
         onChange={(segment) => onChange({ segment })}
       />
+      {owners.length > 0 && (
+        <Choice
+          label="Owner"
+          value={filter.owner}
+          options={[["", "all owners"], ...owners]}
+          onChange={(owner) => onChange({ owner })}
+        />
+      )}
       <input
         type="search"
         aria-label="Filter by text"
