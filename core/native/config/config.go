@@ -6,6 +6,7 @@ package config
 
 import (
 	"net/netip"
+	"slices"
 
 	"bivium/core/estate"
 	"bivium/core/space"
@@ -135,6 +136,22 @@ type End struct {
 type Set struct {
 	Name     string
 	Prefixes []netip.Prefix // in order, disjoint
+}
+
+// Disjoint returns prefixes of either family in order, without those that lie in others.
+func Disjoint(p []netip.Prefix) []netip.Prefix {
+	all := make([]netip.Prefix, len(p))
+	for i := range p {
+		all[i] = p[i].Masked()
+	}
+	slices.SortFunc(all, netip.Prefix.Compare)
+	out := all[:0]
+	for _, x := range all {
+		if n := len(out); n == 0 || !out[n-1].Overlaps(x) {
+			out = append(out, x)
+		}
+	}
+	return out
 }
 
 // Ref is what a rule is for: one rule of a policy, guardrail or share, from 1, or the

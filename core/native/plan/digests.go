@@ -180,22 +180,21 @@ func keysOf[T any](rules []T, key func(*T) string) []string {
 }
 
 func (d *digests) rule(r *config.Rule) string {
-	flags := byte(0)
-	if r.Allow {
-		flags = 1
-	}
-	return string(append([]byte{flags}, d.ruleMatch(r)...))
+	return string(append([]byte{bit(r.Allow)}, d.ruleMatch(r)...))
 }
 
 // ruleMatch returns what a rule matches.
 func (d *digests) ruleMatch(r *config.Rule) string {
-	out := make([]byte, 0, 128)
-	if r.Out {
-		out = append(out, 1)
-	}
-	out = text(out, r.Target)
+	out := text([]byte{bit(r.Out)}, r.Target)
 	out = text(text(out, d.sets(r.Own)), d.sets(r.Peer))
 	return string(appendServices(out, r.Services))
+}
+
+func bit(is bool) byte {
+	if is {
+		return 1
+	}
+	return 0
 }
 
 // text appends a string, with its length.
@@ -224,12 +223,7 @@ func (d *digests) bookMatch(r *config.BookRule) string {
 }
 
 func entryKey(e *config.Entry) string {
-	out := make([]byte, 0, 64)
-	if e.Out {
-		out = append(out, 1)
-	}
-	out = appendPrefix(appendBox(out, e.Service), e.Peer)
-	return string(text(out, e.Peers))
+	return string(text(appendPrefix(appendBox([]byte{bit(e.Out)}, e.Service), e.Peer), e.Peers))
 }
 
 // sets returns what tells the prefixes of some sets from others, in whatever sets they are.
@@ -318,11 +312,7 @@ func prefixesOf(sets []*config.Set) []netip.Prefix {
 func (d *digests) ends(ends []config.End) string {
 	var out []string
 	for _, e := range ends {
-		sets := []*config.Set(nil)
-		if e.Set != nil {
-			sets = []*config.Set{e.Set}
-		}
-		out = append(out, string(text(text(text(nil, e.Segment), e.Exit), d.sets(sets))))
+		out = append(out, string(text(text(text(nil, e.Segment), e.Exit), d.sets(setsOf(e.Set)))))
 	}
 	slices.Sort(out)
 	all := []byte{}

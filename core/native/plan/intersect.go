@@ -34,7 +34,8 @@ type change[T any] struct {
 //
 // Where the rules that are added only let pass, and those that go only deny, what passes both is
 // what passes before; the other way round it is what passes after. Else it is both lists merged, or
-// where that does not come out simply the product: of each pair of rules, in order of the first and then the second, what both say of what both match.
+// where that does not come out simply the product: of each pair of rules, in order of the first and
+// then the second, what both say of what both match.
 // The first pair that matches a packet is its first match in the one with that in the other.
 func (o *ordered[T]) between(was, is []T) change[T] {
 	had, has := keysOf(was, o.key), keysOf(is, o.key)
@@ -173,20 +174,6 @@ func common(a, b []netip.Prefix) ([]netip.Prefix, bool) {
 	return slices.Compact(out), len(out) > 0
 }
 
-// disjoint leaves out, of sorted prefixes, those that lie in others.
-func disjoint(p []netip.Prefix) []netip.Prefix {
-	if p == nil {
-		return nil
-	}
-	out := p[:0]
-	for _, x := range p {
-		if n := len(out); n == 0 || !out[n-1].Overlaps(x) {
-			out = append(out, x)
-		}
-	}
-	return out
-}
-
 // meeting remembers what sets have in common: rules share them.
 type meeting struct {
 	digests  *digests
@@ -216,7 +203,7 @@ func (m *meeting) number(sets []*config.Set) int32 {
 	if n, known = m.byDigest[digest]; !known {
 		n = int32(len(m.prefixes))
 		m.byDigest[digest] = n
-		m.prefixes = append(m.prefixes, disjoint(prefixesOf(sets)))
+		m.prefixes = append(m.prefixes, plain(prefixesOf(sets)))
 	}
 	m.numbers[k] = n
 	return n

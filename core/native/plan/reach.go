@@ -179,12 +179,7 @@ func plain(p []netip.Prefix) []netip.Prefix {
 	if p == nil {
 		return nil
 	}
-	out := make([]netip.Prefix, len(p))
-	for i, x := range p {
-		out[i] = x.Masked()
-	}
-	slices.SortFunc(out, netip.Prefix.Compare)
-	return disjoint(out)
+	return config.Disjoint(p)
 }
 
 // of returns the flows that a document may change between two bodies.

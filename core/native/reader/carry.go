@@ -345,28 +345,12 @@ func (r *Reader) inSet(s *config.Set, a netip.Addr) bool {
 	}
 	known, ok := r.sorted.Load(s)
 	if !ok {
-		known = disjoint(s.Prefixes)
+		known = config.Disjoint(s.Prefixes)
 		r.sorted.Store(s, known)
 	}
 	p := known.([]netip.Prefix)
 	i, exact := slices.BinarySearchFunc(p, a, func(x netip.Prefix, a netip.Addr) int { return x.Addr().Compare(a) })
 	return exact || i > 0 && p[i-1].Contains(a)
-}
-
-// disjoint returns prefixes in order, without those that lie in others.
-func disjoint(p []netip.Prefix) []netip.Prefix {
-	all := make([]netip.Prefix, len(p))
-	for i := range p {
-		all[i] = p[i].Masked()
-	}
-	slices.SortFunc(all, netip.Prefix.Compare)
-	out := all[:0]
-	for _, x := range all {
-		if n := len(out); n == 0 || !out[n-1].Overlaps(x) {
-			out = append(out, x)
-		}
-	}
-	return out
 }
 
 // InSet reports whether a set has an address; nil has every address.

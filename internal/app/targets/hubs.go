@@ -19,14 +19,10 @@ func (b *Book) HubKeys() []plan.Key {
 	return out
 }
 
+// hubDocuments returns what hubs and firewalls have to hold.
 func (b *Book) hubDocuments() map[plan.Key]*plan.Body {
-	out := map[plan.Key]*plan.Body{}
-	for key, body := range plan.Documents(plan.State{Config: b.translated().Config, Estate: b.now.Estate}) {
-		if key.Target() == plan.Hubs {
-			out[key] = body
-		}
-	}
-	return out
+	c := b.translated().Config
+	return plan.Documents(plan.State{Config: &config.Config{Hubs: c.Hubs, Segments: c.Segments, Pools: c.Pools}, Estate: b.now.Estate})
 }
 
 // putHubs puts what hubs and firewalls hold in the place of what is meant, and tells in what the two

@@ -55,7 +55,8 @@ export function FailuresPlace() {
 }
 
 function List({ found }: { found: Schemas["Failures"] }) {
-  if (found.looked === 0) return <p className="mt-4 text-soft">Nothing of it is up and can fail.</p>;
+  if (found.looked === 0)
+    return <p className="mt-4 text-soft">There is nothing here that is up and could fail.</p>;
   return (
     <>
       <p className="mt-4 text-soft">

@@ -44,8 +44,8 @@ export function SeveralAtOnce({ rules }: { rules: Rules }) {
     <section aria-label="Change several at once" className="min-w-0 flex-1 overflow-y-auto p-7">
       <h1 className="font-serif text-[22px] font-semibold">Change several at once</h1>
       <p className="mt-1 max-w-prose text-soft">
-        One change of all that the list at the left shows: narrow the list first. It is one edit, with one
-        consequence.
+        Makes the same change to every object in the list on the left; narrow the list first. It becomes one
+        step of a draft.
       </p>
       <div className="mt-4 flex flex-wrap items-center gap-2">
         <Choose
@@ -82,10 +82,10 @@ export function SeveralAtOnce({ rules }: { rules: Rules }) {
       {able.length === 0 ? (
         <p className="mt-5 text-soft">
           {!what
-            ? "Nothing is changed before you have read what comes of it."
+            ? "Choose a change: its effect is shown before anything is saved."
             : two && (first === "" || second === "")
               ? "Fill in both names."
-              : "Nothing that the list shows would change."}
+              : "No object in the list would change."}
         </p>
       ) : (
         <Chosen
