@@ -29,7 +29,7 @@ type checked struct {
 // locatedFault is a fault with its line in the document.
 type locatedFault struct {
 	Line int `json:"line"`
-	estate.Fault
+	wording.DescribedFault
 }
 
 // foundWords is a finding.
@@ -155,7 +155,7 @@ func locate(text []byte, faults []estate.Fault) ([]locatedFault, error) {
 		return nil, err
 	}
 	for i := range faults {
-		out[i] = locatedFault{lines[i], faults[i]}
+		out[i] = locatedFault{lines[i], wording.Fault(&faults[i])}
 	}
 	return out, nil
 }

@@ -15,15 +15,16 @@ import (
 	"bivium/core/estate"
 	"bivium/core/verdict"
 	"bivium/internal/app/view"
+	"bivium/internal/wording"
 )
 
 // consequence is what an edit would change, as `bivium try` writes it with --json.
 type consequence struct {
-	Objects      []objectChange      `json:"objects"`
-	InUse        *usedWords          `json:"inUse"`  // it deletes what others refer to; nothing else is told then
-	Faults       []estate.Fault      `json:"faults"` // that it would bring
-	Flows        []changeWords       `json:"flows"`
-	Expectations []expectationChange `json:"expectations"` // that break, or hold again
+	Objects      []objectChange           `json:"objects"`
+	InUse        *usedWords               `json:"inUse"`  // it deletes what others refer to; nothing else is told then
+	Faults       []wording.DescribedFault `json:"faults"` // that it would bring
+	Flows        []changeWords            `json:"flows"`
+	Expectations []expectationChange      `json:"expectations"` // that break, or hold again
 
 	before, after *analysis.Analysis
 	changed       *difference.Difference
@@ -136,7 +137,7 @@ func readEdit(c *cobra.Command, args []string) (*estate.Estate, *edit.Edit, erro
 
 // tryEdit works out what an edit would change.
 func tryEdit(e *estate.Estate, x *edit.Edit, p *progress) (*consequence, error) {
-	out := &consequence{Objects: []objectChange{}, Faults: []estate.Fault{}, Flows: []changeWords{}, Expectations: []expectationChange{}}
+	out := &consequence{Objects: []objectChange{}, Faults: []wording.DescribedFault{}, Flows: []changeWords{}, Expectations: []expectationChange{}}
 	r, err := edit.Apply(e, x, nil)
 	var used *edit.InUse
 	switch {
@@ -159,7 +160,7 @@ func tryEdit(e *estate.Estate, x *edit.Edit, p *progress) (*consequence, error) 
 	}
 	for _, f := range view.Faults(out.after.Judge) {
 		if !had[f.Identity()] {
-			out.Faults = append(out.Faults, f)
+			out.Faults = append(out.Faults, wording.Fault(&f))
 		}
 	}
 	out.Flows = changesOf(out.before.Matrix, out.after.Matrix, out.changed)

@@ -134,7 +134,7 @@ func printEnd(w io.Writer, what string, e *trace.EndView) {
 func printPath(w io.Writer, what string, p *trace.PathView) {
 	fmt.Fprintf(w, "%-9s %s", what, p.Kind)
 	if p.Absence != "" {
-		fmt.Fprintf(w, " (%s)", p.Absence)
+		fmt.Fprintf(w, " (%s)", wording.NoPath(p.Absence))
 	}
 	if p.Entry != nil {
 		kind := "implicit"

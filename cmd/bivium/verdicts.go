@@ -16,6 +16,7 @@ import (
 	"bivium/core/query"
 	"bivium/core/trace"
 	"bivium/core/verdict"
+	"bivium/internal/wording"
 )
 
 // flowVerdict is one row of the verdicts as JSON: the fields of the CSV form,
@@ -103,6 +104,7 @@ func tracesJSON(in io.Reader, out io.Writer, judge *verdict.Judge) error {
 	between := "[\n  "
 	err := flowfile.Each(in, judge.Net.Segments, func(f *verdict.Flow) error {
 		t := trace.Of(judge, *f)
+		wording.Explain(&t)
 		text, err := json.MarshalIndent(flowVerdict{t.Flow, t.Verdict, t.Path}, "  ", "  ")
 		if err == nil {
 			_, err = out.Write(append([]byte(between), text...))

@@ -103,12 +103,12 @@ func TestForbiddenSharesAreFound(t *testing.T) {
 	home := findings.ShareFaults(read(share("clash", "a", "b")))
 	require.Len(t, home, 2, "each side has addresses that the other has too")
 	assert.Equal(t, estate.ForbiddenShare, home[0].Code)
-	assert.Contains(t, home[0].Message, "10.0.0.128")
-	assert.Contains(t, home[0].Message, "already in use")
+	assert.Equal(t, estate.InUse, home[0].Form)
+	assert.Contains(t, home[0].Args, "10.0.0.128")
 
 	twice := findings.ShareFaults(read(share("one", "a", "c"), share("two", "b", "c")))
 	require.Len(t, twice, 2, "either share is at fault")
-	assert.Contains(t, twice[0].Message, "reachable under the same address")
+	assert.Equal(t, estate.AlreadyShared, twice[0].Form)
 	off := share("two", "b", "c")
 	off.Enabled = false
 	assert.Empty(t, findings.ShareFaults(read(share("one", "a", "c"), off)))

@@ -158,8 +158,8 @@ func TestAMistakeIsAnErrorWithItsPlace(t *testing.T) {
 		if err == nil {
 			require.NotNil(t, e)
 			for _, f := range estate.Check(e) { // what is wrong in itself is a fault
-				require.NotEmpty(t, f.Message)
-				require.NotEmpty(t, f.Fix, f.Message)
+				require.NotEmpty(t, f.Code)
+				require.NotEmpty(t, f.Refs, f.Code)
 			}
 			return
 		}
@@ -211,8 +211,8 @@ func TestABrokenNameIsFoundWhereItStands(t *testing.T) {
 		met[kind]++
 		found := false
 		for i, f := range faults {
-			if f.Code == "F1" && strings.Contains(f.Message, "nobodys-name") {
-				require.InDelta(t, line, lines[i], 1, "%s: %s\n%s", f.Path, f.Message, spoilt)
+			if f.Code == "F1" && strings.Contains(f.Refs[1].Name, "nobodys-name") {
+				require.InDelta(t, line, lines[i], 1, "%s: %s\n%s", f.Path, f.Refs, spoilt)
 				found = true
 			}
 		}

@@ -59,13 +59,59 @@ const (
 	PoolNotForSegment Code = "F17"
 )
 
+// Form is one of the ways in which a code is broken. The comment of each says what its
+// arguments are, besides what the fault refers to.
+type Form string
+
+// The forms.
+const (
+	Plain Form = "" // the only one that its code has; F1: the nearest name that exists, or ""
+	// OfNetwork is an unknown subnet: its network.
+	OfNetwork Form = "of-network"
+	// Overlapping is a claim of addresses that others have: the segment, the claim, and
+	// up to mostNamed others; Clash tells whether there are more.
+	Overlapping Form = "overlapping"
+	// WithItself is one thing where two are asked for: its name.
+	WithItself Form = "with-itself"
+	// Twice is what is there already: the two networks; or the router, the hub and the network.
+	Twice Form = "twice"
+	// Elsewhere is one of neither side: what was named, and the two sides.
+	Elsewhere Form = "elsewhere"
+	// NotPeered is a route via a network that is no peer: the prefix and both networks.
+	NotPeered Form = "not-peered"
+	// NoListening is an address that a hub cannot listen on: the address.
+	NoListening Form = "no-listening"
+	// NoSpeaker is a session with a hub that does not speak BGP: the router.
+	NoSpeaker Form = "no-speaker"
+	// SamePrefix and OtherLength are pairs that map nothing: inside, outside.
+	SamePrefix  Form = "same-prefix"
+	OtherLength Form = "other-length"
+	// Conflict is two mappings of the same addresses: of shares, to whom, inside, outside,
+	// and the other's; of attachments, the segment and the network before them.
+	Conflict Form = "conflict"
+	// Advertised is a route to translated addresses: its prefix, the segment, what is translated.
+	Advertised Form = "advertised"
+	// PartOfSubnet is a translation of a part of a subnet: the part and the whole.
+	PartOfSubnet Form = "part-of-subnet"
+	// InUse is a share of an address that the other segment has, AlreadyShared of one that
+	// another share makes reachable under the same address: the address in its own segment
+	// and that segment, as which one it is seen in which segment; and those of the other.
+	InUse         Form = "in-use"
+	AlreadyShared Form = "already-shared"
+	// Unreadable is an object in the store that cannot be read: its list, its key, and why.
+	Unreadable Form = "unreadable"
+)
+
 // Fault is one reason why an estate cannot be applied.
 type Fault struct {
-	Code    Code   `json:"code"`
-	Path    string `json:"path"` // where in the document: policies[3].rules[0].pool
-	Refs    []Ref  `json:"refs"` // the things at fault, the main one first
-	Message string `json:"message"`
-	Fix     string `json:"fix"`
+	Code Code   `json:"code"`
+	Path string `json:"path"` // where in the document: policies[3].rules[0].pool
+	Refs []Ref  `json:"refs"` // the things at fault, the main one first
+
+	// Form tells apart what a code stands for in several ways, and Args are the names,
+	// numbers and prefixes that the English of the form needs, in its order.
+	Form Form     `json:"-"`
+	Args []string `json:"-"`
 
 	Clash *Clash `json:"-"` // of overlapping addresses
 	// Prefixes are those that overlap, where addresses do; up to mostNamed+1.
@@ -211,8 +257,18 @@ func unordered(pair [2]string) [2]string {
 	return pair
 }
 
-func (c *checker) add(code Code, refs []Ref, fix, message, path string, args ...any) {
-	c.faults = append(c.faults, Fault{Code: code, Path: fmt.Sprintf(path, args...), Refs: refs, Message: message, Fix: fix})
+// add reports a fault at a path, which is a format with its places in lists.
+func (c *checker) add(code Code, form Form, refs []Ref, args []string, path string, places ...any) {
+	c.faults = append(c.faults, Fault{Code: code, Form: form, Path: fmt.Sprintf(path, places...), Refs: refs, Args: args})
+}
+
+// args writes the arguments of a fault's form.
+func args(values ...any) []string {
+	out := make([]string, len(values))
+	for i, v := range values {
+		out[i] = fmt.Sprint(v)
+	}
+	return out
 }
 
 // mostGuesses is for how many unknown names the nearest known one is looked for: each
@@ -221,23 +277,18 @@ const mostGuesses = 200
 
 // need reports F1 unless something of the kind bears the name. An empty name
 // was left out, and asks for nothing.
-func (c *checker) need(of Ref, kind Kind, name, path string, args ...any) bool {
+func (c *checker) need(of Ref, kind Kind, name, path string, places ...any) bool {
 	if name == "" {
 		return true
 	}
 	if _, ok := c.names[kind][name]; ok {
 		return true
 	}
-	message := fmt.Sprintf("%[3]s refers to unknown %[1]s %[2]q", kind, name, of)
-	fix := fmt.Sprintf("define %s %s, or use one that exists", kind, name)
-	if c.guesses++; c.guesses > mostGuesses {
-		c.add(UnknownName, []Ref{of, {kind, name}}, fix, message, path, args...)
-		return false
+	near := ""
+	if c.guesses++; c.guesses <= mostGuesses {
+		near = Nearest(name, c.names[kind])
 	}
-	if near := Nearest(name, c.names[kind]); near != "" {
-		fix = fmt.Sprintf("did you mean %s? Otherwise define %s %s", near, kind, name)
-	}
-	c.add(UnknownName, []Ref{of, {kind, name}}, fix, message, path, args...)
+	c.add(UnknownName, Plain, []Ref{of, {kind, name}}, args(near), path, places...)
 	return false
 }
 
@@ -310,15 +361,14 @@ func (c *checker) peerings() {
 			c.need(of, KindNetwork, n, "peerings[%d].between[%d]", i, j)
 		}
 		if p.Between[0] == p.Between[1] {
-			c.add(BadPeering, []Ref{of}, "choose two different networks, or remove the peering", fmt.Sprintf("network %s is peered with itself", p.Between[0]), "peerings[%d].between", i)
+			c.add(BadPeering, WithItself, []Ref{of}, args(p.Between[0]), "peerings[%d].between", i)
 		}
 		if seen[unordered(p.Between)] {
-			c.add(BadPeering, []Ref{of}, "keep one of them", fmt.Sprintf("networks %s and %s are peered twice", p.Between[0], p.Between[1]), "peerings[%d].between", i)
+			c.add(BadPeering, Twice, []Ref{of}, args(p.Between[0], p.Between[1]), "peerings[%d].between", i)
 		}
 		seen[unordered(p.Between)] = true
 		if p.OffersHub != "" && p.OffersHub != p.Between[0] && p.OffersHub != p.Between[1] {
-			c.add(BadPeering, []Ref{of, {KindNetwork, p.OffersHub}}, fmt.Sprintf("write %s or %s, or leave it out", p.Between[0], p.Between[1]),
-				fmt.Sprintf("%s offers the hub of %s, which is not part of the peering", of, p.OffersHub), "peerings[%d].offersHub", i)
+			c.add(BadPeering, Elsewhere, []Ref{of, {KindNetwork, p.OffersHub}}, args(p.OffersHub, p.Between[0], p.Between[1]), "peerings[%d].offersHub", i)
 		}
 	}
 	for i, n := range c.e.Networks {
@@ -326,13 +376,12 @@ func (c *checker) peerings() {
 		routes := map[netip.Prefix]bool{}
 		for j, r := range n.Routes {
 			if routes[r.To] {
-				c.add(SameRoute, []Ref{of}, "keep one of them", fmt.Sprintf("%s has two routes to %s", of, r.To), "networks[%d].routes[%d].to", i, j)
+				c.add(SameRoute, Plain, []Ref{of}, args(r.To), "networks[%d].routes[%d].to", i, j)
 			}
 			routes[r.To] = true
 			peer, ok := r.Via.Peer()
 			if ok && c.need(of, KindNetwork, peer, "networks[%d].routes[%d].via", i, j) && !c.peered[unordered([2]string{n.Name, peer})] {
-				c.add(BadPeering, []Ref{of, {KindNetwork, peer}}, fmt.Sprintf("peer %s with %s, or change the route", n.Name, peer),
-					fmt.Sprintf("the route of %s to %s points to %s, but the two networks are not peered", of, r.To, peer), "networks[%d].routes[%d].via", i, j)
+				c.add(BadPeering, NotPeered, []Ref{of, {KindNetwork, peer}}, args(r.To, n.Name, peer), "networks[%d].routes[%d].via", i, j)
 			}
 		}
 	}
@@ -352,17 +401,33 @@ func (c *checker) addresses() {
 		subnets := c.e.Networks[n].Subnets
 		for j, a := range w.Addresses {
 			if !slices.ContainsFunc(subnets, func(s Subnet) bool { return s.Prefix.Contains(a) }) {
-				c.add(StrayAddress, []Ref{{KindWorkload, w.Name}, {KindNetwork, w.Network}}, "correct the address, or add the subnet to the network",
-					fmt.Sprintf("workload %s has address %s, which is in no subnet of network %s", w.Name, a, w.Network), "workloads[%d].addresses[%d]", i, j)
+				c.add(StrayAddress, Plain, []Ref{{KindWorkload, w.Name}, {KindNetwork, w.Network}}, args(a), "workloads[%d].addresses[%d]", i, j)
 			}
 			other, taken := holder[home{w.Network, a}]
 			if taken && other != w.Name {
-				c.add(SameAddress, []Ref{{KindWorkload, w.Name}, {KindWorkload, other}}, "correct one of the two addresses",
-					fmt.Sprintf("workloads %s and %s of network %s both have address %s", other, w.Name, w.Network, a), "workloads[%d].addresses[%d]", i, j)
+				c.add(SameAddress, Plain, []Ref{{KindWorkload, w.Name}, {KindWorkload, other}}, args(w.Network, a), "workloads[%d].addresses[%d]", i, j)
 			}
 			holder[home{w.Network, a}] = w.Name
 		}
 	}
+}
+
+// Key returns what tells a fault from all others of one estate, places in lists included.
+func (f *Fault) Key() string {
+	return strings.Join(append([]string{string(f.Code), f.Path, string(f.Form)}, f.Args...), "\x00")
+}
+
+// Claim returns what a fault says, without where in the document, which an edit of something
+// else can change, and without what would be a nearer name.
+func (f *Fault) Claim() string {
+	parts := []string{string(f.Code), string(f.Form)}
+	for _, r := range f.Refs {
+		parts = append(parts, r.String())
+	}
+	if f.Code != UnknownName {
+		parts = append(parts, f.Args...)
+	}
+	return strings.Join(parts, "\x00")
 }
 
 // Identity returns what tells a fault from others of its estate: its code, what it refers to

@@ -1,10 +1,6 @@
 package estate
 
-import (
-	"fmt"
-	"slices"
-	"strings"
-)
+import "slices"
 
 func (c *checker) selections() {
 	for i := range c.e.Groups {
@@ -16,16 +12,14 @@ func (c *checker) selections() {
 		}
 		for j, s := range g.Subnets {
 			if c.need(of, KindNetwork, s.Network, "groups[%d].subnets[%d]", i, j) && !c.subnets[s] {
-				c.add(UnknownName, []Ref{of, {KindSubnet, s.String()}}, "use a subnet of the network",
-					fmt.Sprintf("%s refers to unknown subnet %q of network %s", of, s, s.Network), "groups[%d].subnets[%d]", i, j)
+				c.add(UnknownName, OfNetwork, []Ref{of, {KindSubnet, s.String()}}, args(s.Network), "groups[%d].subnets[%d]", i, j)
 			}
 		}
 		for j, x := range g.Exits {
 			c.need(of, KindExit, x, "groups[%d].exits[%d]", i, j)
 		}
 		if g.Empty() {
-			c.add(EmptyGroup, []Ref{of}, "add at least one of match, networks, networkMatch, subnets, prefixes, exits",
-				fmt.Sprintf("%s selects nothing", of), "groups[%d]", i)
+			c.add(EmptyGroup, Plain, []Ref{of}, nil, "groups[%d]", i)
 		}
 	}
 	c.ancestors()
@@ -57,11 +51,8 @@ func (c *checker) ancestors() {
 
 func (c *checker) cycle(groups []int) {
 	var refs []Ref
-	var names []string
 	for _, g := range groups {
 		refs = append(refs, Ref{KindGroup, c.e.Groups[g].Name})
-		names = append(names, c.e.Groups[g].Name)
 	}
-	names = append(names, names[0])
-	c.add(OwnAncestor, refs, "remove the within of one of them", "the groups are nested in a circle: "+strings.Join(names, " within "), "groups[%d].within", groups[0])
+	c.add(OwnAncestor, Plain, refs, nil, "groups[%d].within", groups[0])
 }

@@ -1,9 +1,6 @@
 package estate
 
-import (
-	"fmt"
-	"slices"
-)
+import "slices"
 
 func (c *checker) side(of Ref, s Side, path string, i int) {
 	for j, g := range s.Groups {
@@ -23,13 +20,13 @@ func (c *checker) end(of Ref, e End, path string, i int) {
 	}
 }
 
-func (c *checker) services(of Ref, refs []ServiceRef, path string, args ...any) {
+func (c *checker) services(of Ref, refs []ServiceRef, path string, places ...any) {
 	known := c.names[KindService]
 	for k, s := range refs {
 		if _, ok := known[s.Name]; ok {
 			continue // as nearly always
 		}
-		c.need(of, KindService, s.Name, path+".services[%d]", append(slices.Clone(args), k)...)
+		c.need(of, KindService, s.Name, path+".services[%d]", append(slices.Clone(places), k)...)
 	}
 }
 
@@ -40,7 +37,7 @@ func (c *checker) ruleList(of Ref, rules []Rule, serves Scope, path string, i in
 		c.services(of, r.Services, path+".rules[%d]", i, j)
 		c.need(of, KindPool, r.Pool, path+".rules[%d].pool", i, j)
 		if r.Action == Inspect && r.Pool == "" {
-			c.add(NoPool, []Ref{of}, "name the pool that inspects", fmt.Sprintf("rule %d of %s inspects, but names no pool", j+1, of), path+".rules[%d]", i, j)
+			c.add(NoPool, Plain, []Ref{of}, args(j+1), path+".rules[%d]", i, j)
 		}
 	}
 }
@@ -57,8 +54,7 @@ func (c *checker) rules() {
 		c.ruleList(of, p.Rules, p.serves(), "policies[%d]", i)
 		for j, r := range p.Rules {
 			if p.Guardrail() && r.Action == Allow {
-				c.add(GuardrailAllows, []Ref{of}, "change the action to deny or inspect, or make it a standard policy",
-					fmt.Sprintf("rule %d of %s allows, but a guardrail can only deny or inspect", j+1, of), "policies[%d].rules[%d].action", i, j)
+				c.add(GuardrailAllows, Plain, []Ref{of}, args(j+1), "policies[%d].rules[%d].action", i, j)
 			}
 		}
 	}
@@ -80,8 +76,7 @@ func (c *checker) rules() {
 		c.party(of, s.Guest, "shares[%d].guest", i)
 		c.ruleList(of, s.Rules, Scope{Names: []string{s.Owner.Segment, s.Guest.Segment}}, "shares[%d]", i)
 		if s.Owner.Segment == s.Guest.Segment {
-			c.add(ForbiddenShare, []Ref{of}, "choose two different segments; within one segment, use a policy",
-				fmt.Sprintf("%s shares segment %s with itself", of, s.Owner.Segment), "shares[%d].guest.segment", i)
+			c.add(ForbiddenShare, WithItself, []Ref{of}, args(s.Owner.Segment), "shares[%d].guest.segment", i)
 		}
 	}
 	c.shows()
@@ -92,8 +87,7 @@ func (c *checker) rules() {
 		if c.need(of, KindExit, p.Exit, "publications[%d].exit", i) {
 			exit := c.e.Exits[c.names[KindExit][p.Exit]]
 			if !slices.Contains(exit.Segments, p.To.Segment) {
-				c.add(UnservedPublication, []Ref{of, {KindExit, exit.Name}}, fmt.Sprintf("add segment %s to exit %s, or publish at an exit that serves it", p.To.Segment, exit.Name),
-					fmt.Sprintf("%s publishes into segment %s, which exit %s does not serve", of, p.To.Segment, exit.Name), "publications[%d].exit", i)
+				c.add(UnservedPublication, Plain, []Ref{of, {KindExit, exit.Name}}, args(p.To.Segment), "publications[%d].exit", i)
 			}
 		}
 	}
@@ -112,7 +106,7 @@ func (c *checker) party(of Ref, p Party, path string, i int) {
 }
 
 // inspectsElsewhere reports F17 for a rule that serves some segments.
-func (c *checker) inspectsElsewhere(of Ref, r *Rule, serves Scope, path string, args ...any) {
+func (c *checker) inspectsElsewhere(of Ref, r *Rule, serves Scope, path string, places ...any) {
 	at, ok := c.names[KindPool][r.Pool]
 	if r.Action != Inspect || !ok {
 		return
@@ -130,8 +124,7 @@ func (c *checker) inspectsElsewhere(of Ref, r *Rule, serves Scope, path string, 
 	}
 	for _, name := range names {
 		if !slices.Contains(pool.Segments, name) {
-			c.add(PoolNotForSegment, []Ref{of, {KindPool, pool.Name}, {KindSegment, name}}, fmt.Sprintf("add segment %s to pool %s, or use another pool", name, pool.Name),
-				fmt.Sprintf("%s inspects flows of segment %s with pool %s, which does not serve that segment", of, name, pool.Name), path, args...)
+			c.add(PoolNotForSegment, Plain, []Ref{of, {KindPool, pool.Name}, {KindSegment, name}}, nil, path, places...)
 			return
 		}
 	}

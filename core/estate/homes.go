@@ -6,7 +6,6 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
-	"strings"
 	"sync"
 
 	"go4.org/netipx"
@@ -67,7 +66,7 @@ func (c *checker) homes() {
 			}
 		}
 		eachInside(own, func(b *claim, wider []claimed) {
-			c.clash(OverlapInside, "", b, "give one of them another prefix", everyOf(wider))
+			c.clash(OverlapInside, "", b, everyOf(wider))
 		})
 		if len(translated[n.Name]) > 0 {
 			c.seenAlike(seen)
@@ -88,8 +87,7 @@ func (c *checker) homes() {
 		claims := bySegment[segment]
 		subnets := sync.OnceValue(func() *netipx.IPSet { return subnetSet(claims) })
 		eachInside(claims, func(b *claim, wider []claimed) {
-			c.clash(Overlap, segment, b, "move one to another segment, give it another prefix, translate it, or withdraw the route",
-				c.othersOf(b, wider, subnets))
+			c.clash(Overlap, segment, b, c.othersOf(b, wider, subnets))
 		})
 	}
 }
@@ -102,7 +100,7 @@ func (c *checker) seenAlike(seen map[string][]claim) {
 			if !b.translated {
 				some = translatedOf(wider)
 			}
-			c.clash(BadTranslation, segment, b, "translate to addresses that the network does not have there", some)
+			c.clash(BadTranslation, segment, b, some)
 		})
 	}
 }
@@ -119,7 +117,7 @@ type Clash struct {
 const mostNamed = 8
 
 // clash reports a claim that overlaps with some before it.
-func (c *checker) clash(code Code, segment string, b *claim, fix string, some iter.Seq[*claim]) {
+func (c *checker) clash(code Code, segment string, b *claim, some iter.Seq[*claim]) {
 	var with []*claim
 	for a := range some {
 		if with = append(with, a); len(with) > mostNamed {
@@ -130,31 +128,14 @@ func (c *checker) clash(code Code, segment string, b *claim, fix string, some it
 		return
 	}
 	clash := &Clash{Of: fmt.Sprint(segment, " ", b), More: len(with) > mostNamed}
-	refs, names, prefixes := []Ref{b.ref}, []string(nil), []netip.Prefix(nil)
+	refs, names, prefixes := []Ref{b.ref}, []string{segment, b.String()}, []netip.Prefix(nil)
 	for _, a := range with[:min(len(with), mostNamed)] {
 		refs, names, prefixes = append(refs, a.ref), append(names, a.String()), append(prefixes, a.prefix)
 		clash.With = append(clash.With, fmt.Sprint(segment, " ", a))
 	}
-	c.add(code, refs, fix, clashWords(code, segment, b, names, clash.More), "%s", b.path())
+	c.add(code, Overlapping, refs, names, "%s", b.path())
 	f := &c.faults[len(c.faults)-1]
 	f.Clash, f.Prefixes = clash, append(prefixes, b.prefix)
-}
-
-// clashWords says what claims the same addresses as others.
-func clashWords(code Code, segment string, b *claim, with []string, more bool) string {
-	others := strings.Join(with, ", ")
-	if more {
-		others += " and others"
-	}
-	switch {
-	case code == OverlapInside:
-		return fmt.Sprintf("%s overlaps %s of the same network", b, others)
-	case code == BadTranslation:
-		return fmt.Sprintf("in segment %s, the translated addresses of %s are addresses of %s of the same network", segment, b, others)
-	case len(with) > 1:
-		return fmt.Sprintf("in segment %s, %s claims the same addresses as %s", segment, b, others)
-	}
-	return fmt.Sprintf("in segment %s, %s and %s both claim the same addresses", segment, others, b)
 }
 
 // looksAt reports whether the homes of a segment are looked at.

@@ -116,9 +116,8 @@ func TestAClashOfManyIsARowEach(t *testing.T) {
 	}
 	faults := estate.Check(e)
 	require.Len(t, faults, many-1)
-	assert.Equal(t, "in segment s, subnet n2/a (10.0.0.0/8) claims the same addresses as subnet n0/a (10.0.0.0/8), subnet n1/a (10.0.0.0/8)", faults[1].Message)
+	assert.Equal(t, []string{"s", "subnet n2/a (10.0.0.0/8)", "subnet n0/a (10.0.0.0/8)", "subnet n1/a (10.0.0.0/8)"}, faults[1].Args)
 	last := faults[many-2]
 	assert.True(t, last.Clash.More)
 	assert.Len(t, last.Refs, 9)
-	assert.Contains(t, last.Message, "and others")
 }

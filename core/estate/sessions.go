@@ -15,8 +15,7 @@ func (c *checker) sessions() {
 			continue
 		}
 		if a, err := netip.ParseAddr(h.Speaker); err != nil || CheckAddr(a) != nil {
-			c.add(BadSession, []Ref{{KindHub, h.Name}}, "use an address of this machine, or leave it out",
-				fmt.Sprintf("hub %s cannot listen on %q", h.Name, h.Speaker), "hubs[%d].speaker", i)
+			c.add(BadSession, NoListening, []Ref{{KindHub, h.Name}}, args(h.Speaker), "hubs[%d].speaker", i)
 		}
 	}
 	type peer struct {
@@ -32,13 +31,11 @@ func (c *checker) sessions() {
 			path := fmt.Sprintf("attachments[%d].sessions[%d]", i, k)
 			c.need(of, KindSegment, s.Segment, "%s.segment", path)
 			if h := hubs[a.Hub]; h != nil && (h.AS == 0 || h.Speaker == "") {
-				c.add(BadSession, []Ref{of, {KindHub, a.Hub}}, "add as and speaker to the hub",
-					fmt.Sprintf("router %s has a session with hub %s, which does not speak BGP", s.Router, a.Hub), "%s.router", path)
+				c.add(BadSession, NoSpeaker, []Ref{of, {KindHub, a.Hub}}, args(s.Router), "%s.router", path)
 			}
 			at := peer{a.Hub, s.Router}
 			if other, twice := known[at]; twice {
-				c.add(BadSession, []Ref{of}, "keep one session for each router and hub",
-					fmt.Sprintf("router %s already has a session at hub %s, on %s", s.Router, a.Hub, other), "%s.router", path)
+				c.add(BadSession, Twice, []Ref{of}, args(s.Router, a.Hub, other), "%s.router", path)
 			}
 			known[at] = a.Network
 		}

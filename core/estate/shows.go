@@ -18,14 +18,12 @@ func (c *checker) shows() {
 			to := s.Guest.Segment
 			switch {
 			case !t.Sound():
-				why, fix := t.unsound()
-				c.add(BadShow, []Ref{of}, fix, fmt.Sprintf("%s shows %s as %s, %s", of, t.Inside, t.Outside, why), "%s", path+".outside")
+				c.add(BadShow, t.unsound(), []Ref{of}, args(t.Inside, t.Outside), "%s", path+".outside")
 				continue
 			case t.Segment == s.Guest.Segment:
 				to = s.Owner.Segment
 			case t.Segment != s.Owner.Segment:
-				c.add(BadShow, []Ref{of}, fmt.Sprintf("name %s or %s", s.Owner.Segment, s.Guest.Segment),
-					fmt.Sprintf("%s shows addresses of segment %s, which is not part of the share", of, t.Segment), "%s", path+".segment")
+				c.add(BadShow, Elsewhere, []Ref{of}, args(t.Segment, s.Owner.Segment, s.Guest.Segment), "%s", path+".segment")
 				continue
 			}
 			if !s.Active() {
@@ -34,8 +32,7 @@ func (c *checker) shows() {
 			at := [2]string{t.Segment, to}
 			for _, o := range known[at] {
 				if o.Translation != t && (o.Inside.Overlaps(t.Inside) || o.Outside.Overlaps(t.Outside)) {
-					c.add(BadShow, []Ref{of, {KindShare, o.share}}, "use the same translation in both, or prefixes that do not overlap",
-						fmt.Sprintf("%s shows %s to %s as %s, and share %s shows %s as %s, which conflict", of, t.Inside, to, t.Outside, o.share, o.Inside, o.Outside), "%s", path)
+					c.add(BadShow, Conflict, []Ref{of, {KindShare, o.share}}, args(to, t.Inside, t.Outside, o.Inside, o.Outside), "%s", path)
 				}
 			}
 			known[at] = append(known[at], shown{t, s.Name})

@@ -60,12 +60,12 @@ func (t *Translation) Sound() bool {
 	return t.Inside.Addr().Is4() == t.Outside.Addr().Is4() && t.Inside.Bits() == t.Outside.Bits() && t.Inside != t.Outside
 }
 
-// unsound says what is wrong with a translation that is not sound, and how to fix it.
-func (t *Translation) unsound() (why, fix string) {
+// unsound returns the form of what is wrong with a translation that is not sound.
+func (t *Translation) unsound() Form {
 	if t.Inside == t.Outside {
-		return "which is the same prefix", "use another outside prefix of that length, or remove the entry"
+		return SamePrefix
 	}
-	return "which has another length", "use prefixes of the same length and address family"
+	return OtherLength
 }
 
 // translate reports F14.
@@ -83,8 +83,7 @@ func (c *checker) translate() {
 			path := fmt.Sprintf("attachments[%d].translate[%d]", i, k)
 			c.need(ref, KindSegment, t.Segment, "%s.segment", path)
 			if !t.Sound() {
-				why, fix := t.unsound()
-				c.add(BadTranslation, []Ref{ref}, fix, fmt.Sprintf("%s translates %s to %s, %s", ref, t.Inside, t.Outside, why), "%s", path+".outside")
+				c.add(BadTranslation, t.unsound(), []Ref{ref}, args(t.Inside, t.Outside), "%s", path+".outside")
 				continue
 			}
 			of[a.Network] = append(of[a.Network], placed{t, path, ref})
@@ -96,8 +95,7 @@ func (c *checker) translate() {
 	c.eachBorne(func(network, segment string, p netip.Prefix, at Ref, path string) {
 		for _, t := range of[network] {
 			if t.Segment == segment && t.Inside.Overlaps(p) {
-				c.add(BadTranslation, []Ref{at, t.ref}, "remove the route, or translate other addresses",
-					fmt.Sprintf("%s advertises %s in segment %s, where %s is translated", at, p, segment, t.Inside), "%s", path)
+				c.add(BadTranslation, Advertised, []Ref{at, t.ref}, args(p, segment, t.Inside), "%s", path)
 			}
 		}
 	})
@@ -108,15 +106,13 @@ func (c *checker) translate() {
 			t := &all[k]
 			for _, o := range all[:k] {
 				if t.Segment == o.Segment && t.Translation != o.Translation && (t.Inside.Overlaps(o.Inside) || t.Outside.Overlaps(o.Outside)) {
-					c.add(BadTranslation, []Ref{t.ref, o.ref}, "use the same translation in both, or prefixes that do not overlap",
-						fmt.Sprintf("in segment %s, %s and %s of network %s are translated to %s and %s, which conflict", t.Segment, o.Inside, t.Inside, n.Name, o.Outside, t.Outside), "%s", t.path)
+					c.add(BadTranslation, Conflict, []Ref{t.ref, o.ref}, args(t.Segment, n.Name, o.Inside, o.Outside, t.Inside, t.Outside), "%s", t.path)
 				}
 			}
 			for x := range n.Subnets {
 				s := &n.Subnets[x]
 				if n.SegmentOf(s) == t.Segment && s.Prefix.Overlaps(t.Inside) && s.Prefix.Bits() < t.Inside.Bits() {
-					c.add(BadTranslation, []Ref{t.ref, {KindSubnet, n.Name + "/" + s.Name}}, "translate the whole subnet",
-						fmt.Sprintf("%s translates %s, which is only part of subnet %s/%s (%s)", t.ref, t.Inside, n.Name, s.Name, s.Prefix), "%s", t.path+".inside")
+					c.add(BadTranslation, PartOfSubnet, []Ref{t.ref, {KindSubnet, n.Name + "/" + s.Name}}, args(t.Inside, s.Prefix), "%s", t.path+".inside")
 				}
 			}
 		}

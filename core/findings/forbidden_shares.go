@@ -46,7 +46,7 @@ func shareFaultsAt(j *verdict.Judge, within intervals.Ranges) []estate.Fault {
 			c.piece(r.From)
 		}
 	}
-	slices.SortFunc(c.faults, func(a, b estate.Fault) int { return strings.Compare(a.Path+a.Message, b.Path+b.Message) })
+	slices.SortFunc(c.faults, func(a, b estate.Fault) int { return strings.Compare(a.Key(), b.Key()) })
 	return c.faults
 }
 
@@ -78,15 +78,15 @@ func (c *shareChecker) piece(a netip.Addr) {
 			other := slices.IndexFunc(list, func(o brought) bool { return o.from != b.from || o.own != b.own })
 			switch {
 			case own:
-				c.report(b, segment, a, "where the same address is already in use", estate.Ref{Kind: estate.KindSegment, Name: net.Segments[segment]})
+				c.report(b, segment, a, estate.InUse, nil, estate.Ref{Kind: estate.KindSegment, Name: net.Segments[segment]})
 			case other >= 0:
-				c.report(b, segment, a, fmt.Sprintf("where share %s already makes %s of segment %s reachable under the same address", list[other].share, list[other].own, net.Segments[list[other].from]), estate.Ref{Kind: estate.KindShare, Name: list[other].share})
+				c.report(b, segment, a, estate.AlreadyShared, []string{list[other].own.String(), net.Segments[list[other].from]}, estate.Ref{Kind: estate.KindShare, Name: list[other].share})
 			}
 		}
 	}
 }
 
-func (c *shareChecker) report(b brought, segment int, a netip.Addr, why string, other estate.Ref) {
+func (c *shareChecker) report(b brought, segment int, a netip.Addr, form estate.Form, holder []string, other estate.Ref) {
 	net := c.judge.Net
 	key := fmt.Sprintf("%s %d %s %s", b.share, segment, other.Kind, other.Name)
 	if c.seen[key] {
@@ -98,15 +98,11 @@ func (c *shareChecker) report(b brought, segment int, a netip.Addr, why string, 
 	if c.judge.Estate.Shares[i].Owner.Segment != net.Segments[b.from] {
 		side = "guest"
 	}
-	as := ""
-	if b.own != a {
-		as = fmt.Sprintf(" as %s", a)
-	}
 	c.faults = append(c.faults, estate.Fault{
 		At:   b.own,
 		Code: estate.ForbiddenShare, Path: fmt.Sprintf("shares[%d].%s", i, side),
-		Refs:    []estate.Ref{{Kind: estate.KindShare, Name: b.share}, other},
-		Message: fmt.Sprintf("share %s makes %s of segment %s reachable%s in segment %s, %s", b.share, b.own, net.Segments[b.from], as, net.Segments[segment], why),
-		Fix:     "restrict that side of the share to groups with unique addresses, translate the addresses, or renumber one of the two",
+		Refs: []estate.Ref{{Kind: estate.KindShare, Name: b.share}, other},
+		Form: form,
+		Args: append([]string{b.own.String(), net.Segments[b.from], a.String(), net.Segments[segment]}, holder...),
 	})
 }

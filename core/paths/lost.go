@@ -4,14 +4,36 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 )
 
 // Lost is a way that a flow could have gone and did not, and why.
 type Lost struct {
 	What string // route, attachment or exit
 	Name string
-	Why  string
+	Why  Loss
+	Args []string // what the English of the reason needs, in its order
 }
+
+// Loss is a reason why a way was not taken. The comment says what its arguments are.
+type Loss string
+
+// The reasons.
+const (
+	LessSpecific   Loss = "less-specific"  // of a route: the prefix that was met
+	Down           Loss = "down"           //
+	NotAnnouncedTo Loss = "not-announced"  // the hub does not announce the destination to it
+	NotAcceptedAt  Loss = "not-accepted"   // its hub does not accept the destination from it
+	Untranslated   Loss = "untranslated"   // it does not translate the destination
+	NotAdvertised  Loss = "not-advertised" // it does not advertise the destination
+	ShorterPrefix  Loss = "shorter-prefix" // its length, and that of the path taken
+	NoLinkLeads    Loss = "no-link-leads"  // no links from its hub reach the destination
+	CostsMore      Loss = "costs-more"     // its cost, and that of the path taken
+	LaterByName    Loss = "later-by-name"  // the cost of both; "" of publications, which have none
+	ServesNot      Loss = "serves-not"     // of an exit: the segment
+	OtherServices  Loss = "other-services" // of a publication: it is not for the flow's service
+	OtherChosen    Loss = "other-chosen"   // of a publication: the flow names another one
+)
 
 // Lost returns the candidates that lost against a path: other entries of the
 // route table that contain the destination, attachments at which it does not
@@ -41,13 +63,13 @@ func (n *Net) lostRoutes(p *Path, to Target) []Lost {
 	var out []Lost
 	for _, r := range n.Networks[p.Network].Routes {
 		if r.To.Contains(to.Addr) && (!p.Entry.Explicit || r.To != p.Entry.Prefix) {
-			out = append(out, Lost{"route", fmt.Sprintf("%s via %s", r.To, r.Via), fmt.Sprintf("%s is more specific", p.Entry.Prefix)})
+			out = append(out, Lost{"route", fmt.Sprintf("%s via %s", r.To, r.Via), LessSpecific, []string{p.Entry.Prefix.String()}})
 		}
 	}
 	if home := &n.Networks[p.Network]; p.Entry.Explicit && p.Entry.Prefix.Bits() > 0 && len(home.Attachments) > 0 {
 		if !slices.ContainsFunc(home.Routes, func(r Route) bool { return r.To.Bits() == 0 && r.To.Contains(to.Addr) }) {
 			zero := netip.PrefixFrom(to.Addr, 0).Masked()
-			out = append(out, Lost{"route", fmt.Sprintf("%s via hub", zero), fmt.Sprintf("%s is more specific", p.Entry.Prefix)})
+			out = append(out, Lost{"route", fmt.Sprintf("%s via hub", zero), LessSpecific, []string{p.Entry.Prefix.String()}})
 		}
 	}
 	return out
@@ -90,24 +112,26 @@ func (n *Net) lostInside(p *Path, to Target, enter int) []Lost {
 			continue
 		}
 		name := n.Networks[a.Network].Name + " at " + n.Hubs[a.Hub]
+		lost := Lost{What: "attachment", Name: name}
 		switch {
 		case !a.Up:
-			out = append(out, Lost{"attachment", name, "down"})
+			lost.Why = Down
 		case enters && !a.Announces(to.Addr):
-			out = append(out, Lost{"attachment", name, "the hub does not announce the destination to it"})
+			lost.Why = NotAnnouncedTo
 		case leaves && !enters && !a.Accepts(to.own()):
-			out = append(out, Lost{"attachment", name, "its hub does not accept the destination from it"})
+			lost.Why = NotAcceptedAt
 		case enters:
-			out = append(out, Lost{"attachment", name, n.compare(n.costBy(p, to, i, p.Leave), p.Cost)})
+			lost.Why, lost.Args = n.compare(n.costBy(p, to, i, p.Leave), p.Cost)
 		case !leads && n.translated(to.Home) != nil:
-			out = append(out, Lost{"attachment", name, "does not translate the destination"})
+			lost.Why = Untranslated
 		case !leads:
-			out = append(out, Lost{"attachment", name, "does not advertise the destination"})
+			lost.Why = NotAdvertised
 		case length < taken:
-			out = append(out, Lost{"attachment", name, fmt.Sprintf("less specific prefix: /%d, while the chosen path has /%d", length, taken)})
+			lost.Why, lost.Args = ShorterPrefix, numbers(length, taken)
 		default:
-			out = append(out, Lost{"attachment", name, n.compare(n.costBy(p, to, p.Enter, i), p.Cost)})
+			lost.Why, lost.Args = n.compare(n.costBy(p, to, p.Enter, i), p.Cost)
 		}
+		out = append(out, lost)
 	}
 	return out
 }
@@ -139,14 +163,22 @@ func (n *Net) costBy(p *Path, to Target, enter, leave int) int {
 }
 
 // compare says why a cost lost against the one that was taken.
-func (n *Net) compare(cost, taken int) string {
+func (n *Net) compare(cost, taken int) (Loss, []string) {
 	switch {
 	case cost >= unreachable:
-		return "no links from its hub reach the destination"
+		return NoLinkLeads, nil
 	case cost > taken:
-		return fmt.Sprintf("cost %d, the chosen path costs %d", cost, taken)
+		return CostsMore, numbers(cost, taken)
 	}
-	return fmt.Sprintf("same cost %d, but later in alphabetical order", cost)
+	return LaterByName, numbers(cost)
+}
+
+func numbers(values ...int) []string {
+	out := make([]string, len(values))
+	for i, v := range values {
+		out[i] = strconv.Itoa(v)
+	}
+	return out
 }
 
 // lostExits returns the exits that a path to the internet does not take.
@@ -157,21 +189,21 @@ func (n *Net) lostExits(p *Path, enter int) []Lost {
 		if i == p.Exit {
 			continue
 		}
-		why := ""
+		lost := Lost{What: "exit", Name: x.Name}
 		switch {
 		case !x.Serves(p.Segment):
-			why = "does not serve segment " + n.Segments[p.Segment]
+			lost.Why, lost.Args = ServesNot, []string{n.Segments[p.Segment]}
 		case !x.Up:
-			why = "down"
+			lost.Why = Down
 		default:
 			best := unreachable
 			for _, in := range n.Networks[enter].Attachments {
 				a := &n.Attachments[in]
 				best = min(best, a.Cost+n.meshes[p.Segment].distance(a.Hub, x.Hub))
 			}
-			why = n.compare(best, p.Cost)
+			lost.Why, lost.Args = n.compare(best, p.Cost)
 		}
-		out = append(out, Lost{"exit", x.Name, why})
+		out = append(out, lost)
 	}
 	return out
 }

@@ -52,26 +52,6 @@ func (a Absence) String() string {
 		"far-not-attached", "no-links", "no-exit", "no-publication", "shadowed", "not-translated", "not-announced", "not-accepted", "peering-translates"}[a]
 }
 
-// Words says the reason in a clause, "" for a path that is there.
-func (a Absence) Words() string {
-	return [...]string{"",
-		"no route: the network has no attachment that is up, and no peer offers its hub",
-		"the route has next hop none",
-		"the route points to the internet, but the destination is inside",
-		"the network has no attachment that is up",
-		"the peer neither has the destination nor offers its hub (peerings are not transitive)",
-		"the destination's network has no attachment that is up",
-		"no links that carry the segment connect the hubs",
-		"no exit that is up serves the segment",
-		"no publication for the destination",
-		"the source's network has the same address itself, and delivers it locally",
-		"no attachment on the path translates the source",
-		"no hub announces the destination to the source's network",
-		"no hub accepts the destination from its network",
-		"the route uses a peering, and peerings do not translate addresses",
-	}[a]
-}
-
 // Entry is the entry of a route table that a destination met.
 type Entry struct {
 	Prefix   netip.Prefix // invalid for none

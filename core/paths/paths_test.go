@@ -175,20 +175,20 @@ func TestLostWaysSayWhy(t *testing.T) {
 		p := n.Forward(s, home, to)
 		out := map[string]string{}
 		for _, l := range n.Lost(&p, to) {
-			out[l.What+" "+l.Name] = l.Why
+			out[l.What+" "+l.Name] = strings.Join(append([]string{string(l.Why)}, l.Args...), " ")
 		}
 		return out
 	}
 	assert.Equal(t, map[string]string{
-		"route 10.0.0.0/16 via none": "10.0.1.0/24 is more specific",
-		"route 0.0.0.0/0 via hub":    "10.0.1.0/24 is more specific",
-		"attachment near at b":       "cost 51, the chosen path costs 22",
+		"route 10.0.0.0/16 via none": "less-specific 10.0.1.0/24",
+		"route 0.0.0.0/0 via hub":    "less-specific 10.0.1.0/24",
+		"attachment near at b":       "costs-more 51 22",
 		"attachment far at b":        "down",
 	}, lost("10.0.1.1"))
 	assert.Equal(t, map[string]string{
-		"attachment near at b": "cost 40, the chosen path costs 11",
-		"exit x-c":             "same cost 11, but later in alphabetical order",
-		"exit x-d":             "does not serve segment s",
+		"attachment near at b": "costs-more 40 11",
+		"exit x-c":             "later-by-name 11",
+		"exit x-d":             "serves-not s",
 		"exit x-e":             "down",
 	}, lost("198.51.100.1"))
 	assert.Empty(t, lost("10.0.0.2"), "a local way has no rivals")

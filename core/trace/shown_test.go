@@ -91,7 +91,8 @@ func TestAClockForSegmentsThatReuseAddresses(t *testing.T) {
 		faults := findings.ShareFaults(verdict.New(clocks(t, left, "100.72.1.0/24")))
 		require.NotEmpty(t, faults)
 		assert.Equal(t, estate.ForbiddenShare, faults[0].Code)
-		assert.Contains(t, faults[0].Message, "in segment left, where the same address is already in use")
+		assert.Equal(t, estate.InUse, faults[0].Form)
+		assert.Equal(t, "left", faults[0].Args[3])
 	}
 }
 
@@ -142,7 +143,8 @@ func TestAnOwnAddressAmongThoseThatOthersAreShownUnder(t *testing.T) {
 	both := read("123")
 	faults := findings.ShareFaults(both)
 	require.Len(t, faults, 1)
-	assert.Equal(t, "share clocks makes 10.9.1.123 of segment base reachable as 198.51.100.123 in segment left, where share clocks already makes 198.51.100.123 of segment base reachable under the same address", faults[0].Message)
+	assert.Equal(t, estate.AlreadyShared, faults[0].Form)
+	assert.Equal(t, []string{"10.9.1.123", "base", "198.51.100.123", "left", "198.51.100.123", "base"}, faults[0].Args)
 	assert.NotContains(t, ask(both, "198.51.100.123"), "share")
 	for _, f := range []string{"tower", "annex"} {
 		assert.NotContains(t, Of(both, flow("left", "10.1.0.7", "198.51.100.123", 123)).Destination.Network, f, "neither is delivered to")

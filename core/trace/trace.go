@@ -71,7 +71,7 @@ type MemberView struct {
 type PathView struct {
 	Kind    string         `json:"kind"`    // none, local, peered, bypass or hub
 	Absence string         `json:"absence"` // why there is none, as a code
-	Why     string         `json:"why"`     // and in words
+	Why     string         `json:"why"`     // that in words, which whoever shows it puts in
 	Network string         `json:"network"` // whose route table was asked
 	Entry   *EntryView     `json:"entry"`
 	Peer    string         `json:"peer"`
@@ -88,7 +88,10 @@ type PathView struct {
 type RejectedView struct {
 	What string `json:"what"`
 	Name string `json:"name"`
-	Why  string `json:"why"`
+	Why  string `json:"why"` // in words, which whoever shows it puts in
+
+	Loss paths.Loss `json:"-"`
+	Args []string   `json:"-"` // of the loss
 }
 
 // EntryView is an entry of a route table.
@@ -219,7 +222,7 @@ func EndOf(j *verdict.Judge, p *membership.Endpoint) EndView {
 }
 
 func pathView(j *verdict.Judge, p *paths.Path) PathView {
-	v := PathView{Kind: p.Kind.String(), Absence: p.Absence.String(), Why: p.Absence.Words(), Hops: []HopView{}, Lost: []RejectedView{}, Cost: p.Cost}
+	v := PathView{Kind: p.Kind.String(), Absence: p.Absence.String(), Hops: []HopView{}, Lost: []RejectedView{}, Cost: p.Cost}
 	name := func(network int) string {
 		if network == paths.None {
 			return ""
@@ -265,7 +268,7 @@ func seenView(j *verdict.Judge, p, from *membership.Endpoint) string {
 func rejectedView(j *verdict.Judge, p *paths.Path, to, from *membership.Endpoint) []RejectedView {
 	out := []RejectedView{}
 	for _, l := range j.Net.Lost(p, j.Target(to, from.Segment)) {
-		out = append(out, RejectedView{l.What, l.Name, l.Why})
+		out = append(out, RejectedView{What: l.What, Name: l.Name, Loss: l.Why, Args: l.Args})
 	}
 	return out
 }
@@ -282,14 +285,14 @@ func rejectedPublications(j *verdict.Judge, d *verdict.Decision) []RejectedView 
 		if i == d.Publication || p.Segment != d.Dst.Segment || !p.To.Contains(d.Dst.Groups, true) {
 			continue
 		}
-		why := "later in alphabetical order"
+		why := paths.LaterByName
 		switch {
 		case !p.Services.Contains(d.Flow.Service):
-			why = "its services do not include the flow"
+			why = paths.OtherServices
 		case d.Flow.Publication != "":
-			why = "the flow uses another publication"
+			why = paths.OtherChosen
 		}
-		out = append(out, RejectedView{"publication", p.Name, why})
+		out = append(out, RejectedView{What: "publication", Name: p.Name, Loss: why})
 	}
 	return out
 }

@@ -13,16 +13,17 @@ import (
 	"bivium/internal/app/consequence"
 	"bivium/internal/app/view"
 	"bivium/internal/store"
+	"bivium/internal/wording"
 )
 
 // Import is what a document would change, or has changed.
 type Import struct {
-	Revision int64               `json:"revision"`
-	Name     string              `json:"name"`
-	Counts   map[string][3]int   `json:"counts"` // by list: new, changed and gone things
-	Changes  []inventory.Change  `json:"changes"`
-	Faults   []estate.Fault      `json:"faults"`
-	Effect   *consequence.Effect `json:"effect"`
+	Revision int64                    `json:"revision"`
+	Name     string                   `json:"name"`
+	Counts   map[string][3]int        `json:"counts"` // by list: new, changed and gone things
+	Changes  []inventory.Change       `json:"changes"`
+	Faults   []wording.DescribedFault `json:"faults"`
+	Effect   *consequence.Effect      `json:"effect"`
 }
 
 // TryImport returns what would change if a document took the place of the
@@ -82,7 +83,7 @@ func readDocument(s *view.Snapshot, text []byte) (*estate.Estate, error) {
 // imported tells what is different in an estate that takes the place of that of s.
 func imported(s *view.Snapshot, after *view.Snapshot, effect *consequence.Effect) *Import {
 	e := after.Estate
-	out := &Import{Revision: after.Revision, Name: e.Name, Counts: map[string][3]int{}, Changes: []inventory.Change{}, Faults: append([]estate.Fault{}, after.Faults...), Effect: effect}
+	out := &Import{Revision: after.Revision, Name: e.Name, Counts: map[string][3]int{}, Changes: []inventory.Change{}, Faults: wording.Faults(after.Faults), Effect: effect}
 	was, is := document.Differing(s.Estate, e)
 	differing(document.Split(was), document.Split(is), func(c inventory.Change) {
 		counts := out.Counts[string(c.Kind)]

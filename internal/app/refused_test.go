@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"bivium/internal/app"
+	"bivium/internal/wording"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -47,7 +48,7 @@ func TestTrialsAreRefusedForEveryFaultThatTheyBring(t *testing.T) {
 			var want []string
 			for _, f := range append(estate.Check(next), findings.ShareFaults(verdict.New(next))...) {
 				if slices.ContainsFunc(whatever(f), func(x string) bool { return !had[x] }) {
-					want = append(want, f.Message)
+					want = append(want, wording.Fault(&f).Message)
 					met[string(f.Code)]++
 				}
 			}
@@ -76,9 +77,9 @@ var addresses = regexp.MustCompile(`( as )?\b(\d+\.){3}\d+\b|( as )?\b[0-9a-f]*:
 func whatever(f estate.Fault) (out []string) {
 	switch {
 	case f.Code == estate.ForbiddenShare:
-		return []string{addresses.ReplaceAllString(f.Message, "")}
+		return []string{addresses.ReplaceAllString(wording.Fault(&f).Message, "")}
 	case f.Clash == nil:
-		return []string{f.Message}
+		return []string{wording.Fault(&f).Message}
 	}
 	for _, with := range f.Clash.With {
 		out = append(out, string(f.Code)+min(f.Clash.Of, with)+max(f.Clash.Of, with))

@@ -6,7 +6,6 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/findings"
-	"bivium/core/paths"
 )
 
 // listed is how many things a sentence names before it counts the rest.
@@ -35,7 +34,7 @@ func Finding(f *findings.Finding) string {
 	case findings.OneWay:
 		return fmt.Sprintf("no return path from %s: packets arrive, replies do not", placeName(a))
 	case findings.MeantUnrouted:
-		return fmt.Sprintf("flows from %s are permitted but unrouted: %s", fromTo(a[1:]), absenceClause(a[0]))
+		return fmt.Sprintf("flows from %s are permitted but unrouted: %s", fromTo(a[1:]), NoPath(a[0]))
 	}
 	return aboutThings(f)
 }
@@ -128,14 +127,4 @@ func few(names []string, most int, between string) string {
 		return strings.Join(names, ", ")
 	}
 	return fmt.Sprintf("%s%s%d more", strings.Join(names[:most], ", "), between, len(names)-most)
-}
-
-// absenceClause says by the code of the reason why there is no path.
-func absenceClause(code string) string {
-	for a := paths.Present; a <= paths.PeeringTranslates; a++ {
-		if a.String() == code {
-			return a.Words()
-		}
-	}
-	return "there is no path"
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"bivium/core/estate"
+	"bivium/core/paths"
 	"bivium/core/trace"
 	"bivium/core/verdict"
 )
@@ -221,8 +222,100 @@ type Missing struct {
 	Segment             estate.Ref
 }
 
-// NoPathBecause says in a clause why there is no path, by the code of paths.Absence. It is
-// the one place where that is put into words with names; paths.Absence.Words has none.
+// Explain puts into words why the paths of a trace are missing, where they are, and why the
+// other candidates lost.
+func Explain(t *trace.Trace) {
+	explainPath(&t.Path)
+	if t.Back != nil {
+		explainPath(t.Back)
+	}
+}
+
+func explainPath(p *trace.PathView) {
+	if p.Absence != "" {
+		p.Why = NoPath(p.Absence)
+	}
+	explainLost(p.Lost)
+}
+
+func explainLost(list []trace.RejectedView) {
+	for i := range list {
+		list[i].Why = Loss(list[i].Loss, list[i].Args)
+	}
+}
+
+// Loss says in a clause why a candidate was not taken.
+func Loss(why paths.Loss, a []string) string {
+	switch why {
+	case paths.LessSpecific:
+		return a[0] + " is more specific"
+	case paths.NotAnnouncedTo:
+		return "the hub does not announce the destination to it"
+	case paths.NotAcceptedAt:
+		return "its hub does not accept the destination from it"
+	case paths.Untranslated:
+		return "does not translate the destination"
+	case paths.NotAdvertised:
+		return "does not advertise the destination"
+	case paths.ShorterPrefix:
+		return fmt.Sprintf("less specific prefix: /%s, while the chosen path has /%s", a[0], a[1])
+	case paths.NoLinkLeads:
+		return "no links from its hub reach the destination"
+	case paths.CostsMore:
+		return fmt.Sprintf("cost %s, the chosen path costs %s", a[0], a[1])
+	case paths.LaterByName:
+		if len(a) == 0 {
+			return "later in alphabetical order"
+		}
+		return fmt.Sprintf("same cost %s, but later in alphabetical order", a[0])
+	case paths.ServesNot:
+		return "does not serve segment " + a[0]
+	case paths.OtherServices:
+		return "its services do not include the flow"
+	case paths.OtherChosen:
+		return "the flow uses another publication"
+	}
+	return string(why) // down
+}
+
+// NoPath says in a clause why there is no path, by the code of paths.Absence, without names;
+// NoPathBecause has them.
+func NoPath(absence string) string {
+	switch absence {
+	case "no-entry":
+		return "no route: the network has no attachment that is up, and no peer offers its hub"
+	case "route-none":
+		return "the route has next hop none"
+	case "internet-for-inside":
+		return "the route points to the internet, but the destination is inside"
+	case "not-attached":
+		return "the network has no attachment that is up"
+	case "peer-ends":
+		return "the peer neither has the destination nor offers its hub (peerings are not transitive)"
+	case "far-not-attached":
+		return "the destination's network has no attachment that is up"
+	case "no-links":
+		return "no links that carry the segment connect the hubs"
+	case "no-exit":
+		return "no exit that is up serves the segment"
+	case "no-publication":
+		return "no publication for the destination"
+	case "shadowed":
+		return "the source's network has the same address itself, and delivers it locally"
+	case "not-translated":
+		return "no attachment on the path translates the source"
+	case "not-announced":
+		return "no hub announces the destination to the source's network"
+	case "not-accepted":
+		return "no hub accepts the destination from its network"
+	case "peering-translates":
+		return "the route uses a peering, and peerings do not translate addresses"
+	}
+	return "there is no path"
+}
+
+// NoPathBecause says in a clause why there is no path, by the code of paths.Absence, with
+// the names of what it is about.
 func NoPathBecause(absence string, m Missing) []Token {
 	switch absence {
 	case "no-entry":

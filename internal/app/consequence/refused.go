@@ -10,6 +10,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/verdict"
 	"bivium/internal/app/view"
+	"bivium/internal/wording"
 )
 
 // refusals returns those of some faults that an edit brings which leads to next; put is what
@@ -27,7 +28,8 @@ func refusals(s *view.Snapshot, next *estate.Estate, put []estate.Ref, faults []
 		if f.Clash != nil && had[moreThan(f.Clash)] || !slices.ContainsFunc(clashesOf(&f), func(x string) bool { return !had[x] }) {
 			continue
 		}
-		r := view.Refusal{At: fieldOf(next, put, f.Path), Code: string(f.Code), Message: f.Message, Fix: f.Fix, Refs: []view.Thing{}, Prefixes: prefixesOf(&f), Remedies: []view.Remedy{}, Fault: f}
+		told := wording.Fault(&f)
+		r := view.Refusal{At: fieldOf(next, put, f.Path), Code: string(f.Code), Message: told.Message, Fix: told.Fix, Refs: []view.Thing{}, Prefixes: prefixesOf(&f), Remedies: []view.Remedy{}, Fault: f}
 		for _, x := range f.Refs {
 			r.Refs = append(r.Refs, view.Thing{Kind: string(x.Kind), Name: x.Name})
 		}
@@ -44,7 +46,7 @@ func clashesOf(f *estate.Fault) []string {
 	case f.Code == estate.ForbiddenShare:
 		return []string{fmt.Sprint(f.Code, f.Refs, f.Path[strings.LastIndex(f.Path, ".")+1:])}
 	case f.Clash == nil:
-		return []string{f.Message}
+		return []string{f.Claim()}
 	}
 	var out []string
 	for _, with := range f.Clash.With {

@@ -210,7 +210,8 @@ func (s *Snapshot) FindIssues(pace func()) *Issues {
 		r := Remedies{E: s.Estate, Net: s.Judge.Net}
 		for i := range s.Faults {
 			f := &s.Faults[i]
-			x := Issue{Code: string(f.Code), Message: f.Message, Fix: f.Fix, Path: f.Path, identity: f.Identity(), Refs: Things(f.Refs), Remedies: r.of(f)}
+			told := wording.Fault(f)
+			x := Issue{Code: string(f.Code), Message: told.Message, Fix: told.Fix, Path: f.Path, identity: f.Identity(), Refs: Things(f.Refs), Remedies: r.of(f)}
 			if i < len(s.Aside) { // they come first
 				x.Aside = &AsideView{s.Aside[i].ID, string(s.Aside[i].Body)}
 			}

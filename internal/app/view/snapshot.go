@@ -3,7 +3,6 @@
 package view
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
@@ -74,14 +73,14 @@ func (s *Snapshot) faultsAfter(after *Snapshot) []estate.Fault {
 		return append(AsideFaults(s.Aside), Faults(after.Judge)...)
 	}
 	had := FaultKeys(estate.CheckRules(s.Estate))
-	faults := slices.DeleteFunc(slices.Clone(s.Faults), func(f estate.Fault) bool { return had[f.Path+f.Message] })
+	faults := slices.DeleteFunc(slices.Clone(s.Faults), func(f estate.Fault) bool { return had[f.Key()] })
 	return append(faults, estate.CheckRules(after.Estate)...)
 }
 
 func FaultKeys(faults []estate.Fault) map[string]bool {
 	keys := map[string]bool{}
-	for _, f := range faults {
-		keys[f.Path+f.Message] = true
+	for i := range faults {
+		keys[faults[i].Key()] = true
 	}
 	return keys
 }
@@ -98,8 +97,7 @@ func AsideFaults(list []store.Aside) []estate.Fault {
 		o := &list[i]
 		out = append(out, estate.Fault{
 			Code: unreadable, Path: o.List, Refs: []estate.Ref{{Kind: estate.Kind(strings.TrimSuffix(o.List, "s")), Name: o.Key}},
-			Message: fmt.Sprintf("%s %s cannot be read and is left out of the estate: %s", o.List, o.Key, firstLine(o.Why)),
-			Fix:     "correct the stored object, or remove it",
+			Form: estate.Unreadable, Args: []string{o.List, o.Key, firstLine(o.Why)},
 		})
 	}
 	return out

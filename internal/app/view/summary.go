@@ -6,23 +6,22 @@ import (
 	"strings"
 
 	"bivium/core/document"
-	"bivium/core/estate"
 	"bivium/core/trace"
 	"bivium/internal/wording"
 )
 
 // Summary is what is loaded, and the names that rules are written with.
 type Summary struct {
-	Name        string         `json:"name"`
-	Description string         `json:"description"`
-	Revision    int64          `json:"revision"`
-	Segments    []Named        `json:"segments"`
-	Groups      []Named        `json:"groups"`
-	Services    []Named        `json:"services"`
-	Pools       []Named        `json:"pools"`
-	Counts      map[string]int `json:"counts"`
-	Faults      []estate.Fault `json:"faults"`
-	Empty       bool           `json:"empty"` // nothing is written in it yet, but for its name
+	Name        string                   `json:"name"`
+	Description string                   `json:"description"`
+	Revision    int64                    `json:"revision"`
+	Segments    []Named                  `json:"segments"`
+	Groups      []Named                  `json:"groups"`
+	Services    []Named                  `json:"services"`
+	Pools       []Named                  `json:"pools"`
+	Counts      map[string]int           `json:"counts"`
+	Faults      []wording.DescribedFault `json:"faults"`
+	Empty       bool                     `json:"empty"` // nothing is written in it yet, but for its name
 }
 
 // Empty reports whether nothing is written in the estate yet, but for its name.
@@ -39,7 +38,7 @@ func (s *Snapshot) Summary() *Summary {
 	e := s.Estate
 	out := &Summary{
 		Name: e.Name, Description: e.Description, Revision: s.Revision, Segments: []Named{}, Groups: []Named{}, Services: []Named{}, Pools: []Named{},
-		Faults: append([]estate.Fault{}, s.Faults...), Empty: s.Empty(),
+		Faults: wording.Faults(s.Faults), Empty: s.Empty(),
 		Counts: map[string]int{
 			"accounts": len(e.Accounts), "hubs": len(e.Hubs), "networks": len(e.Networks), "workloads": len(e.Workloads), "groups": len(e.Groups),
 			"policies": len(e.Policies), "shares": len(e.Shares), "segments": len(e.Segments), "observed": 0,
@@ -84,5 +83,6 @@ func (s *Snapshot) Road(from, to, service string, sport int, publication string)
 		return nil, err
 	}
 	t := trace.Of(s.Judge, f)
+	wording.Explain(&t)
 	return &Road{s.Revision, t, wording.Sentence(&t)}, nil
 }

@@ -138,7 +138,7 @@ func TestSpoiltAnswersAreRefusedOrTakenIn(t *testing.T) {
 		_, err = document.Read(text)
 		require.NoError(rt, err, "%s", text)
 		for _, f := range estate.Check(taken.Estate) {
-			require.NotContains(rt, []estate.Code{"F1"}, f.Code, fmt.Sprint(f.Message)) // it speaks of nothing that is not there
+			require.NotContains(rt, []estate.Code{"F1"}, f.Code, fmt.Sprint(f.Refs)) // it speaks of nothing that is not there
 		}
 	})
 }
