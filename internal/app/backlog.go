@@ -5,6 +5,7 @@ import (
 	"sync"
 	"time"
 
+	"bivium/internal/app/lanes"
 	"bivium/internal/app/view"
 )
 
@@ -158,12 +159,12 @@ func (a *App) IssuePage(now *view.Snapshot, filter *view.IssueFilter) (*view.Iss
 
 // Lanes returns how a snapshot hangs together; see Snapshot.Lanes. Where it takes longer to
 // find what pools see since its last edit, that is what they saw before.
-func (a *App) Lanes(now *view.Snapshot) (*view.Lanes, error) {
+func (a *App) Lanes(now *view.Snapshot) (*lanes.Lanes, error) {
 	s, err := a.known(now, view.PartPassages)
 	if err != nil {
 		return nil, err
 	}
-	return now.LanesOf(s.Passages(view.NoPace), s != now), nil
+	return lanes.With(now, s.Passages(view.NoPace), s != now), nil
 }
 
 // Rows returns a window of the tree of a snapshot; see Snapshot.Rows.

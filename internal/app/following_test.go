@@ -18,6 +18,7 @@ import (
 	"bivium/core/testing/draw"
 	"bivium/core/testing/meet"
 	"bivium/internal/app"
+	"bivium/internal/app/lanes"
 	"bivium/internal/app/view"
 )
 
@@ -46,10 +47,10 @@ func shown(t require.TestingT, s *view.Snapshot) map[string]string {
 			}
 		}
 	}
-	all := map[string]any{"lanes": s.Lanes(), "summary": s.Summary(), "faults": s.Faults}
+	all := map[string]any{"lanes": lanes.Of(s), "summary": s.Summary(), "faults": s.Faults}
 	for _, segment := range s.Estate.Segments {
 		for _, hub := range s.Estate.Hubs {
-			routes, err := s.HubRoutes(segment.Name, hub.Name, "")
+			routes, err := lanes.HubRoutes(s, segment.Name, hub.Name, "")
 			require.NoError(t, err)
 			for _, r := range routes.Rows {
 				all[fmt.Sprint("route of ", segment.Name, " at ", hub.Name, ": ", r.Origin, " ", r.Of, " ", r.Prefix)] = r
@@ -57,7 +58,7 @@ func shown(t require.TestingT, s *view.Snapshot) map[string]string {
 		}
 	}
 	for _, n := range s.Estate.Networks {
-		routes, err := s.NetworkRoutes(n.Name, "")
+		routes, err := lanes.NetworkRoutes(s, n.Name, "")
 		require.NoError(t, err)
 		for _, r := range routes.Rows {
 			all[fmt.Sprint("route of ", n.Name, ": ", r.Origin, " ", r.Of, " ", r.Prefix)] = r

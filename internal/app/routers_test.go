@@ -21,6 +21,7 @@ import (
 	"bivium/core/learning"
 	"bivium/core/wiring"
 	"bivium/internal/app"
+	"bivium/internal/app/lanes"
 	"bivium/internal/app/view"
 	"bivium/internal/standin"
 	"bivium/internal/store"
@@ -184,7 +185,7 @@ func TestRoutersAreHeard(t *testing.T) {
 	l.settle("it leaves", func(is map[string]string) bool { return is["10.4.0.0/24"] == "" })
 	assert.Equal(t, "withdrawn", l.learned()["10.5.0.0/24"])
 	assert.Equal(t, "unrouted no-path", l.outcome("red:10.3.0.7", "10.5.0.9"))
-	routes, err := l.Now().NetworkRoutes("dale", "")
+	routes, err := lanes.NetworkRoutes(l.Now(), "dale", "")
 	require.NoError(t, err)
 	assert.Equal(t, []view.Thing{{Kind: "policy", Name: "to-far"}}, routes.Waiting[0].Relied)
 	l.settle("the place that became free goes to who waits for it", func(is map[string]string) bool { return is["10.4.0.0/25"] == "accepted" })

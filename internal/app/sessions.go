@@ -85,7 +85,7 @@ func (a *App) Sessions() *Sessions {
 		out.Hubs = append(out.Hubs, v)
 	}
 	eachSession(now.Estate, func(x *estate.Attachment, s *estate.Session) {
-		v := SessionView{Network: x.Network, Hub: x.Hub, Segment: s.Segment, Router: s.Router.String(), AS: s.AS, May: view.Words(s.May), Limit: s.Limit, State: "never", Damped: []Damped{}}
+		v := SessionView{Network: x.Network, Hub: x.Hub, Segment: s.Segment, Router: s.Router.String(), AS: s.AS, May: view.Prefixes(s.May), Limit: s.Limit, State: "never", Damped: []Damped{}}
 		count(&v, x.Learned)
 		if l != nil {
 			l.tell(&v, speaker.Key{Hub: x.Hub, Router: s.Router})

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bivium/core/document"
+	"bivium/internal/app/lanes"
 	"bivium/internal/app/view"
 )
 
@@ -59,7 +60,7 @@ func TestAClockIsAskedForByEveryName(t *testing.T) {
 	road, err := s.Road("left:10.9.4.4", "clock-1", "udp/123", 0, "")
 	require.NoError(t, err)
 	assert.Equal(t, "100.72.1.123", road.Trace.Flow.Destination, "the flow names what its segment sees")
-	routes, err := s.HubRoutes("left", "top", "100.72.1.123")
+	routes, err := lanes.HubRoutes(s, "left", "top", "100.72.1.123")
 	require.NoError(t, err)
 	require.Len(t, routes.Rows, 1)
 	assert.Equal(t, "100.72.1.123/32", routes.Rows[0].Prefix)

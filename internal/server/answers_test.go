@@ -12,6 +12,7 @@ import (
 
 	"bivium/core/verdict"
 	"bivium/internal/app"
+	"bivium/internal/app/failures"
 	"bivium/internal/app/view"
 	"bivium/internal/standin"
 )
@@ -183,7 +184,7 @@ func TestWhatDecidesAFlowIsFound(t *testing.T) {
 // the firewalls of one pool.
 func TestWhatFailuresWouldChange(t *testing.T) {
 	w := start(t)
-	var all, hub, pool, none view.Failures
+	var all, hub, pool, none failures.Failures
 	w.get("/api/failures", "Failures", &all)
 	assert.Equal(t, all.Looked, all.Quiet+len(all.List))
 	for i := range all.List[1:] {
@@ -192,7 +193,7 @@ func TestWhatFailuresWouldChange(t *testing.T) {
 	w.get("/api/failures?of=hub:fjord", "Failures", &hub)
 	require.Len(t, hub.List, 1)
 	assert.Contains(t, all.List, hub.List[0])
-	assert.True(t, slices.ContainsFunc(hub.List[0].Breaks, func(b view.BrokenView) bool { return b.Expectation == "forecast-reads-historian" }))
+	assert.True(t, slices.ContainsFunc(hub.List[0].Breaks, func(b failures.BrokenView) bool { return b.Expectation == "forecast-reads-historian" }))
 	for _, turn := range hub.List[0].Turns {
 		a := w.ask(turn.Witness.From, turn.Witness.To, turn.Witness.On)
 		assert.Equal(t, turn.Before, a.Lines[0].Parts[0].Verdict.Outcome, "%+v", turn)

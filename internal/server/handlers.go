@@ -10,6 +10,7 @@ import (
 	"bivium/internal/app"
 	"bivium/internal/app/applying"
 	"bivium/internal/app/drafts"
+	"bivium/internal/app/failures"
 	"bivium/internal/app/history"
 	"bivium/internal/app/packets"
 	"bivium/internal/app/targets"
@@ -100,7 +101,7 @@ func getDeciding(now *view.Snapshot, c echo.Context) (any, error) {
 
 func getFailures(now *view.Snapshot, c echo.Context) (any, error) {
 	kind, name, _ := strings.Cut(c.QueryParam("of"), ":")
-	return now.Failures(view.Thing{Kind: kind, Name: name}), nil
+	return failures.Of(now, view.Thing{Kind: kind, Name: name}), nil
 }
 
 func trace(now *view.Snapshot, c echo.Context) (any, error) {

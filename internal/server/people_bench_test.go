@@ -22,6 +22,7 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/synth"
+	"bivium/internal/app/lanes"
 	"bivium/internal/app/view"
 )
 
@@ -169,7 +170,7 @@ func BenchmarkPeople(b *testing.B) {
 	e := synth.New("l", synth.Sizes["L"], 1)
 	w := startWith(b, func() (*estate.Estate, error) { return e, nil })
 	defer w.stop()
-	w.app.Now().Lanes() // it has been up for a while
+	lanes.Of(w.app.Now()) // it has been up for a while
 	w.app.Now().Issues()
 	for range b.N {
 		work(b, w, e)

@@ -7,6 +7,7 @@ import (
 
 	"github.com/labstack/echo/v4"
 
+	"bivium/internal/app/lanes"
 	"bivium/internal/app/view"
 )
 
@@ -29,9 +30,9 @@ func (h *handlers) getSessions(c echo.Context) error {
 func getRoutes(now *view.Snapshot, c echo.Context) (any, error) {
 	find := c.QueryParam("find")
 	if network := c.QueryParam("network"); network != "" {
-		return now.NetworkRoutes(network, find)
+		return lanes.NetworkRoutes(now, network, find)
 	}
-	return now.HubRoutes(c.QueryParam("segment"), c.QueryParam("hub"), find)
+	return lanes.HubRoutes(now, c.QueryParam("segment"), c.QueryParam("hub"), find)
 }
 
 func (h *handlers) getUndo(now *view.Snapshot, c echo.Context) (any, error) {

@@ -15,6 +15,7 @@ import (
 	"bivium/core/wiring"
 	"bivium/internal/app"
 	"bivium/internal/app/consequence"
+	"bivium/internal/app/lanes"
 	"bivium/internal/app/view"
 )
 
@@ -22,9 +23,9 @@ type edits struct {
 	Edits []wiring.Edit `json:"wiring"`
 }
 
-func (w *world) routes(query string) view.Routes {
+func (w *world) routes(query string) lanes.Routes {
 	w.t.Helper()
-	var r view.Routes
+	var r lanes.Routes
 	w.get("/api/routes?"+query, "Routes", &r)
 	return r
 }
@@ -127,12 +128,12 @@ func TestAShareShowsWhatItMayNotBring(t *testing.T) {
 	require.Empty(t, tried.Refused)
 	require.Positive(t, shows)
 	w.send(http.MethodPost, "/api/edit", body(t, edits{place}), w.revision(), http.StatusOK, "Consequence", &tried)
-	var lanes view.Lanes
-	w.get("/api/lanes", "Lanes", &lanes)
+	var wired lanes.Lanes
+	w.get("/api/lanes", "Lanes", &wired)
 	var shown []wiring.Edit
-	for _, s := range lanes.Shares {
+	for _, s := range wired.Shares {
 		for _, x := range s.Show {
-			assert.Equal(t, view.Shown{Inside: "10.31.0.64/26", Outside: x.Outside, Segment: "turbine"}, x)
+			assert.Equal(t, lanes.Shown{Inside: "10.31.0.64/26", Outside: x.Outside, Segment: "turbine"}, x)
 			shown = append(shown, wiring.Edit{Op: wiring.Unshow, Name: s.Name, Segment: x.Segment, Prefix: netip.MustParsePrefix(x.Inside)})
 		}
 	}
@@ -157,7 +158,7 @@ func TestAShareShowsWhatItMayNotBring(t *testing.T) {
 // back, takes the edit that the table offers, and sees it healed.
 func TestWhatIsWrongWithRoutesIsMendedFromTheTable(t *testing.T) {
 	w := start(t)
-	find := func() view.RouteRow {
+	find := func() lanes.RouteRow {
 		rows := w.routes("segment=office&hub=delta&find=10.81.0.11").Rows
 		require.NotEmpty(t, rows)
 		require.True(t, rows[0].Wins)
@@ -198,11 +199,11 @@ func TestWhatIsWrongWithRoutesIsMendedFromTheTable(t *testing.T) {
 
 func TestLanesSayWhereGatesReallyAre(t *testing.T) {
 	w := start(t)
-	var lanes view.Lanes
-	w.get("/api/lanes", "Lanes", &lanes)
-	assert.Len(t, lanes.Networks, 18)
+	var wired lanes.Lanes
+	w.get("/api/lanes", "Lanes", &wired)
+	assert.Len(t, wired.Networks, 18)
 	gate := func(pool, hub string) []string {
-		for _, g := range lanes.Gates {
+		for _, g := range wired.Gates {
 			if g.Pool == pool && g.Hub == hub {
 				slices.Sort(g.Segments)
 				return g.Segments

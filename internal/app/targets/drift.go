@@ -178,7 +178,7 @@ func shortly(sets []*config.Set) string {
 	if sets == nil {
 		return "any"
 	}
-	words := view.Words(drivers.Prefixes(sets))
+	words := view.Prefixes(drivers.Prefixes(sets))
 	if len(words) > shown {
 		words = append(words[:shown:shown], fmt.Sprintf("%d more", len(words)-shown))
 	}

@@ -282,7 +282,7 @@ func endsOf(ends []config.End, sets map[string]*config.Set) []End {
 		case e.Set.Name != "" && len(e.Set.Prefixes) > inline:
 			x.Set, sets[e.Set.Name] = e.Set.Name, e.Set
 		default:
-			x.Prefixes = view.Words(e.Set.Prefixes)
+			x.Prefixes = view.Prefixes(e.Set.Prefixes)
 		}
 		out = append(out, x)
 	}
@@ -292,7 +292,7 @@ func endsOf(ends []config.End, sets map[string]*config.Set) []End {
 func setsOf(sets map[string]*config.Set) []Set {
 	out := []Set{}
 	for name, s := range sets {
-		out = append(out, Set{name, view.Words(s.Prefixes)})
+		out = append(out, Set{name, view.Prefixes(s.Prefixes)})
 	}
 	slices.SortFunc(out, func(a, b Set) int { return strings.Compare(a.Name, b.Name) })
 	return out
@@ -322,7 +322,7 @@ func proofOf(now *view.Snapshot, p *proof.Proof) *Proof {
 		out.Stricter = append(out.Stricter, difference(now, &p.Stricter[i]))
 	}
 	for _, u := range p.Unheld {
-		out.Unheld = append(out.Unheld, Unheld{u.Network, view.Words(u.Prefixes), wording.Blur(reader.NoWorkload)})
+		out.Unheld = append(out.Unheld, Unheld{u.Network, view.Prefixes(u.Prefixes), wording.Blur(reader.NoWorkload)})
 	}
 	order := map[string]int{string(proof.Opened): 0, string(proof.Past): 1, string(proof.Closed): 2, string(proof.Others): 3}
 	slices.SortStableFunc(out.Differences, func(a, b Difference) int { return cmp.Compare(order[a.Change], order[b.Change]) })

@@ -30,6 +30,15 @@ func (s *Snapshot) Passages(pace func()) []findings.Passage {
 	return s.Later.passages
 }
 
+// Impacts returns what each single failure would change. Cost: see failure.WhatIf; once for a
+// snapshot.
+func (s *Snapshot) Impacts() []failure.Impact {
+	s.Later.failing.Do(func() {
+		s.Later.impacts = failure.WhatIf(s.Matrix, s.Analysis.Expectations.All(), failure.Outages(s.Matrix))
+	})
+	return s.Later.impacts
+}
+
 // Counted returns how many issues name each thing; nil if that is not known yet.
 func (s *Snapshot) Counted() map[Thing]int {
 	if s.Later.Found[PartIssues].Load() {

@@ -185,3 +185,12 @@ func OrNone[T any](list []T) []T {
 
 // MaxNamed is how many things are named where there may be many.
 const MaxNamed = 8
+
+// Prefixes returns prefixes as they are written.
+func Prefixes(prefixes []netip.Prefix) []string {
+	out := []string{}
+	for _, p := range prefixes {
+		out = append(out, p.String())
+	}
+	return out
+}

@@ -180,6 +180,12 @@ func (r *Remedies) freeOf(four bool) *netipx.IPSet {
 	return set
 }
 
+// Remedy is edits that fix something.
+type Remedy struct {
+	Words string        `json:"words"`
+	Edits []wiring.Edit `json:"edits"`
+}
+
 // Refusal is a fault that an edit would bring, with its remedies.
 type Refusal struct {
 	At       string   `json:"at"` // the field of the edit that brings it, "" where that is not one of its own

@@ -1,4 +1,6 @@
-package view
+// Package lanes shows how an estate is wired: its hubs, segments, networks and what joins them,
+// and the routes that each of them comes to have.
+package lanes
 
 import (
 	"net/netip"
@@ -7,6 +9,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/findings"
 	"bivium/core/inventory"
+	"bivium/internal/app/view"
 )
 
 // Lanes is how the estate hangs together: hubs, segments, what is attached
@@ -137,12 +140,12 @@ type GateFirewall struct {
 	Why   string `json:"why"`
 }
 
-// Lanes returns how the estate hangs together. Cost: linear in the estate without
+// Of returns how the estate hangs together. Cost: linear in the estate without
 // its workloads and rules, and what Passages takes, once for each revision.
-func (s *Snapshot) Lanes() *Lanes { return s.LanesOf(s.Passages(NoPace), false) }
+func Of(s *view.Snapshot) *Lanes { return With(s, s.Passages(view.NoPace), false) }
 
-// LanesOf returns the same with passages of this snapshot, or of one before.
-func (s *Snapshot) LanesOf(passages []findings.Passage, before bool) *Lanes {
+// With returns the same with passages of this snapshot, or of one before.
+func With(s *view.Snapshot, passages []findings.Passage, before bool) *Lanes {
 	e := s.Estate
 	out := &Lanes{
 		Revision: s.Revision, Counting: before, Hubs: []LaneHub{}, Segments: []Lane{}, Links: []LaneLink{}, Networks: []LaneNetwork{},
@@ -155,7 +158,7 @@ func (s *Snapshot) LanesOf(passages []findings.Passage, before bool) *Lanes {
 		out.Segments = append(out.Segments, Lane{x.Name, x.Default})
 	}
 	for _, l := range e.Links {
-		out.Links = append(out.Links, LaneLink{l.Between[0] + "-" + l.Between[1], l.Between[:], l.Cost, l.State, OrNone(l.Segments), l.Description})
+		out.Links = append(out.Links, LaneLink{l.Between[0] + "-" + l.Between[1], l.Between[:], l.Cost, l.State, view.OrNone(l.Segments), l.Description})
 	}
 	for _, p := range e.Peerings {
 		out.Peerings = append(out.Peerings, LanePeering{p.Between[:], p.OffersHub})
@@ -167,7 +170,7 @@ func (s *Snapshot) LanesOf(passages []findings.Passage, before bool) *Lanes {
 				published = append(published, p.Name)
 			}
 		}
-		out.Exits = append(out.Exits, LaneExit{x.Name, x.Hub, x.State, OrNone(x.Segments), published})
+		out.Exits = append(out.Exits, LaneExit{x.Name, x.Hub, x.State, view.OrNone(x.Segments), published})
 	}
 	for _, x := range e.Shares {
 		share := LaneShare{x.Name, x.Owner.Segment, x.Guest.Segment, x.Direction, x.Enabled, []Shown{}}
@@ -176,12 +179,12 @@ func (s *Snapshot) LanesOf(passages []findings.Passage, before bool) *Lanes {
 		}
 		out.Shares = append(out.Shares, share)
 	}
-	out.Networks = s.laneNetworks()
-	out.Gates = s.gates(passages)
+	out.Networks = laneNetworks(s)
+	out.Gates = gates(s, passages)
 	return out
 }
 
-func (s *Snapshot) laneNetworks() []LaneNetwork {
+func laneNetworks(s *view.Snapshot) []LaneNetwork {
 	e := s.Estate
 	gone := map[string]bool{}
 	for i := range s.Known {
@@ -213,7 +216,7 @@ func (s *Snapshot) laneNetworks() []LaneNetwork {
 	}
 	for i := range e.Networks {
 		n := &e.Networks[i]
-		out[i] = LaneNetwork{n.Name, n.Kind, n.Account, n.Region, OrEmpty(n.Labels), gone[n.Name], n.Segment, []LaneSubnet{}, at[n.Name]}
+		out[i] = LaneNetwork{n.Name, n.Kind, n.Account, n.Region, view.OrEmpty(n.Labels), gone[n.Name], n.Segment, []LaneSubnet{}, at[n.Name]}
 		for k := range n.Subnets {
 			x := &n.Subnets[k]
 			out[i].Subnets = append(out[i].Subnets, LaneSubnet{x.Name, x.Prefix.String(), n.SegmentOf(x), shown[n.Name+"/"+x.Name]})
@@ -226,7 +229,7 @@ func (s *Snapshot) laneNetworks() []LaneNetwork {
 }
 
 // gates returns each pool at each hub where it has firewalls.
-func (s *Snapshot) gates(passages []findings.Passage) []Gate {
+func gates(s *view.Snapshot, passages []findings.Passage) []Gate {
 	out := []Gate{}
 	for i := range s.Estate.Pools {
 		p := &s.Estate.Pools[i]
@@ -259,21 +262,12 @@ func (s *Snapshot) gates(passages []findings.Passage) []Gate {
 	return out
 }
 
-// Words returns prefixes as they are written.
-func Words(prefixes []netip.Prefix) []string {
-	out := []string{}
-	for _, p := range prefixes {
-		out = append(out, p.String())
-	}
-	return out
-}
-
 // filterWords returns the prefixes of a filter, nil for one that carries everything.
 func filterWords(prefixes []netip.Prefix) []string {
 	if prefixes == nil {
 		return nil
 	}
-	return Words(prefixes)
+	return view.Prefixes(prefixes)
 }
 
 // Unfinished reports whether there will be more to say of the same snapshot.

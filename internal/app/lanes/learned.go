@@ -1,22 +1,23 @@
-package view
+package lanes
 
 import (
 	"fmt"
 
 	"bivium/core/estate"
 	"bivium/core/paths"
+	"bivium/internal/app/view"
 )
 
 // WaitingRow is a learned prefix that waits, was refused, or is gone.
 type WaitingRow struct {
-	Network  string   `json:"network"`
-	Hub      string   `json:"hub"`
-	Segment  string   `json:"segment"`
-	Prefix   string   `json:"prefix"`
-	Status   string   `json:"status"`
-	Overlaps []string `json:"overlaps"` // what exists and overlaps
-	Draws    []string `json:"draws"`    // what is reached by wider routes now
-	Relied   []Thing  `json:"relied"`   // what speaks of its addresses, if it is gone
+	Network  string       `json:"network"`
+	Hub      string       `json:"hub"`
+	Segment  string       `json:"segment"`
+	Prefix   string       `json:"prefix"`
+	Status   string       `json:"status"`
+	Overlaps []string     `json:"overlaps"` // what exists and overlaps
+	Draws    []string     `json:"draws"`    // what is reached by wider routes now
+	Relied   []view.Thing `json:"relied"`   // what speaks of its addresses, if it is gone
 }
 
 // mostLearned is how many learned prefixes are listed at once.
@@ -24,7 +25,7 @@ const mostLearned = 200
 
 // listLearned lists the learned prefixes that wait, were refused or are gone, with
 // what they would overlap, or what relies on them: those that are gone first.
-func (s *Snapshot) listLearned(out *Routes, fits func(*WaitingRow) bool) {
+func listLearned(s *view.Snapshot, out *Routes, fits func(*WaitingRow) bool) {
 	out.Waiting = []WaitingRow{}
 	relied := estate.ReliedOn(s.Estate)
 	for _, gone := range []bool{true, false} {
@@ -32,7 +33,7 @@ func (s *Snapshot) listLearned(out *Routes, fits func(*WaitingRow) bool) {
 			a := &s.Estate.Attachments[i]
 			for k := range a.Learned {
 				l := &a.Learned[k]
-				row := WaitingRow{Network: a.Network, Hub: a.Hub, Segment: l.Segment, Status: l.Status, Overlaps: []string{}, Draws: []string{}, Relied: []Thing{}}
+				row := WaitingRow{Network: a.Network, Hub: a.Hub, Segment: l.Segment, Status: l.Status, Overlaps: []string{}, Draws: []string{}, Relied: []view.Thing{}}
 				if l.Status == "accepted" || (l.Status == "withdrawn") != gone || !fits(&row) {
 					continue
 				}
@@ -43,10 +44,10 @@ func (s *Snapshot) listLearned(out *Routes, fits func(*WaitingRow) bool) {
 				row.Prefix = l.Prefix.String()
 				if gone {
 					for _, ref := range relied.By(l.Prefix) {
-						row.Relied = append(row.Relied, Thing{string(ref.Kind), ref.Name})
+						row.Relied = append(row.Relied, view.Thing{Kind: string(ref.Kind), Name: ref.Name})
 					}
 				} else {
-					s.overlaps(&row, l)
+					overlaps(s, &row, l)
 				}
 				out.Waiting = append(out.Waiting, row)
 			}
@@ -56,7 +57,7 @@ func (s *Snapshot) listLearned(out *Routes, fits func(*WaitingRow) bool) {
 
 // overlaps finds what a learned prefix would overlap, and what it would draw away
 // from wider routes.
-func (s *Snapshot) overlaps(row *WaitingRow, l *estate.Learned) {
+func overlaps(s *view.Snapshot, row *WaitingRow, l *estate.Learned) {
 	net := s.Judge.Net
 	segment := net.Segment(l.Segment)
 	if segment == paths.None {

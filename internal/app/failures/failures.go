@@ -1,4 +1,5 @@
-package view
+// Package failures tells what each single failure of an estate would change.
+package failures
 
 import (
 	"cmp"
@@ -7,9 +8,9 @@ import (
 	"strings"
 
 	"bivium/core/estate"
-	"bivium/core/failure"
 	"bivium/core/matrix"
 	"bivium/core/verdict"
+	"bivium/internal/app/view"
 )
 
 // Failures is what each single failure would change, those that break the most first.
@@ -22,7 +23,7 @@ type Failures struct {
 
 // FailureView is what one failure would change: of a hub, a link, an attachment or a firewall.
 type FailureView struct {
-	Thing  Thing        `json:"thing"`
+	Thing  view.Thing   `json:"thing"`
 	Breaks []BrokenView `json:"breaks"`
 	Turns  []TurnView   `json:"turns"`
 	More   int          `json:"more"` // how many turns there are beside those
@@ -30,37 +31,35 @@ type FailureView struct {
 
 // BrokenView is an expectation that would not hold, with a flow that shows it.
 type BrokenView struct {
-	Expectation string  `json:"expectation"`
-	Witness     Witness `json:"witness"`
+	Expectation string       `json:"expectation"`
+	Witness     view.Witness `json:"witness"`
 }
 
 // TurnView is flows between two segments, or the internet, whose outcome would be another.
 type TurnView struct {
-	From     string          `json:"from"`
-	To       string          `json:"to"`
-	Before   verdict.Outcome `json:"before"`
-	After    verdict.Outcome `json:"after"`
-	Services ServiceWords    `json:"services"`
-	Pairs    string          `json:"pairs"` // of addresses; "" if beyond use
-	Witness  Witness         `json:"witness"`
+	From     string            `json:"from"`
+	To       string            `json:"to"`
+	Before   verdict.Outcome   `json:"before"`
+	After    verdict.Outcome   `json:"after"`
+	Services view.ServiceWords `json:"services"`
+	Pairs    string            `json:"pairs"` // of addresses; "" if beyond use
+	Witness  view.Witness      `json:"witness"`
 	pairs    *big.Int
 }
 
 // mostTurns is how many sets of flows of one failure are told one by one.
 const mostTurns = 30
 
-// Failures returns what each single failure would change for flows that pass now, or would then; of
+// Of returns what each single failure would change for flows that pass now, or would then; of
 // one thing, where that is named: a hub, link, attachment or firewall, or a pool for its firewalls.
 // Cost: see failure.WhatIf; of all failures once for a snapshot.
-func (s *Snapshot) Failures(of Thing) *Failures {
-	s.Later.failing.Do(func() {
-		s.Later.impacts = failure.WhatIf(s.Matrix, s.Analysis.Expectations.All(), failure.Outages(s.Matrix))
-	})
+func Of(s *view.Snapshot, of view.Thing) *Failures {
+	impacts := s.Impacts()
 	out := &Failures{Revision: s.Revision, List: []FailureView{}}
-	for i := range s.Later.impacts {
-		x := &s.Later.impacts[i]
-		thing := Thing{string(x.Outage.Ref.Kind), x.Outage.Ref.Name}
-		if of != (Thing{}) && of != thing && !s.firewallOf(of, thing) {
+	for i := range impacts {
+		x := &impacts[i]
+		thing := view.Thing{Kind: string(x.Outage.Ref.Kind), Name: x.Outage.Ref.Name}
+		if of != (view.Thing{}) && of != thing && !firewallOf(s, of, thing) {
 			continue
 		}
 		out.Looked++
@@ -71,7 +70,7 @@ func (s *Snapshot) Failures(of Thing) *Failures {
 		for k := range x.Turns {
 			t := &x.Turns[k]
 			if passes(t.Before) || passes(t.After) {
-				f.Turns = append(f.Turns, TurnView{endName(t.From), endName(t.To), t.Before, t.After, s.Words(t.Services), Grouped(t.Pairs), s.WitnessOf(t.Witness), t.Pairs})
+				f.Turns = append(f.Turns, TurnView{endName(t.From), endName(t.To), t.Before, t.After, s.Words(t.Services), view.Grouped(t.Pairs), s.WitnessOf(t.Witness), t.Pairs})
 			}
 		}
 		if len(f.Turns)+len(f.Breaks) == 0 {
@@ -91,7 +90,7 @@ func (s *Snapshot) Failures(of Thing) *Failures {
 }
 
 // firewallOf reports whether a thing is a firewall of a pool.
-func (s *Snapshot) firewallOf(pool, thing Thing) bool {
+func firewallOf(s *view.Snapshot, pool, thing view.Thing) bool {
 	if pool.Kind != string(estate.KindPool) || thing.Kind != string(estate.KindFirewall) {
 		return false
 	}

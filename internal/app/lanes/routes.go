@@ -1,4 +1,4 @@
-package view
+package lanes
 
 import (
 	"fmt"
@@ -12,6 +12,7 @@ import (
 	"bivium/core/paths"
 	"bivium/core/query"
 	"bivium/core/wiring"
+	"bivium/internal/app/view"
 	"bivium/internal/wording"
 )
 
@@ -29,58 +30,52 @@ type Routes struct {
 
 // RouteRow is a route.
 type RouteRow struct {
-	Prefix string  `json:"prefix"`
-	Origin string  `json:"origin"`
-	Of     Thing   `json:"of"`   // the network, exit or share that it comes from
-	Next   string  `json:"next"` // the next hop
-	Path   string  `json:"path"` // hub by hub
-	Cost   int     `json:"cost"`
-	State  string  `json:"state"` // ok, nowhere, one-way, past or unused
-	Why    string  `json:"why"`
-	Remedy *Remedy `json:"remedy"` // what would fix it
-	Wins   bool    `json:"wins"`   // it is the longest match of the address that was looked for
+	Prefix string       `json:"prefix"`
+	Origin string       `json:"origin"`
+	Of     view.Thing   `json:"of"`   // the network, exit or share that it comes from
+	Next   string       `json:"next"` // the next hop
+	Path   string       `json:"path"` // hub by hub
+	Cost   int          `json:"cost"`
+	State  string       `json:"state"` // ok, nowhere, one-way, past or unused
+	Why    string       `json:"why"`
+	Remedy *view.Remedy `json:"remedy"` // what would fix it
+	Wins   bool         `json:"wins"`   // it is the longest match of the address that was looked for
 	// Account says how an entry of a network's own table stands in its account:
 	// same, missing or only there; "" where the account was not read.
 	Account string `json:"account"`
 }
 
-// Remedy is edits that fix something.
-type Remedy struct {
-	Words string        `json:"words"`
-	Edits []wiring.Edit `json:"edits"`
-}
-
 // HubRoutes returns the table of a segment at a hub. find is an address, a prefix,
 // or part of a name; "" for everything.
-func (s *Snapshot) HubRoutes(segment, hub, find string) (*Routes, error) {
+func HubRoutes(s *view.Snapshot, segment, hub, find string) (*Routes, error) {
 	net := s.Judge.Net
 	seg, at := net.Segment(segment), net.Hub(hub)
 	if seg == paths.None {
-		return nil, &Problem{"segment", fmt.Sprintf("unknown segment %q", segment), "use one that exists"}
+		return nil, &view.Problem{At: "segment", Message: fmt.Sprintf("unknown segment %q", segment), Fix: "use one that exists"}
 	}
 	if at == paths.None {
-		return nil, &Problem{"hub", fmt.Sprintf("unknown hub %q", hub), "use one that exists"}
+		return nil, &view.Problem{At: "hub", Message: fmt.Sprintf("unknown hub %q", hub), Fix: "use one that exists"}
 	}
 	out := &Routes{Revision: s.Revision, Segment: segment, Hub: hub}
-	s.listLearned(out, func(l *WaitingRow) bool { return l.Segment == segment && l.Hub == hub })
+	listLearned(s, out, func(l *WaitingRow) bool { return l.Segment == segment && l.Hub == hub })
 	var prefixes []netip.Prefix
 	for _, r := range net.HubTable(seg, at) {
-		out.Rows = append(out.Rows, s.hubRow(&r, seg))
+		out.Rows = append(out.Rows, hubRow(s, &r, seg))
 		prefixes = append(prefixes, r.Prefix)
 	}
 	way := func(end *membership.Endpoint) string { // in the words of its row
 		path := net.FromHub(at, s.Judge.Target(end, seg))
 		var row RouteRow
-		s.describe(&row, &path)
+		describe(s, &row, &path)
 		return fmt.Sprint(path.Kind, path.Absence, " ", row.Next, " ", row.Cost)
 	}
 	for _, x := range query.BroughtInto(s.Matrix, seg, way) {
 		path := net.FromHub(at, s.Judge.Target(&x.End, seg))
 		for _, p := range x.Prefixes {
-			row := RouteRow{Prefix: p.String(), Origin: "shared", Of: Thing{"share", strings.Join(x.Shares, ", ")}, State: "ok"}
-			s.describe(&row, &path)
+			row := RouteRow{Prefix: p.String(), Origin: "shared", Of: view.Thing{Kind: "share", Name: strings.Join(x.Shares, ", ")}, State: "ok"}
+			describe(s, &row, &path)
 			if path.Kind == paths.NoPath {
-				row.State, row.Why = "nowhere", s.absenceWords(path.Absence, x.End.Home.Network, p, seg)
+				row.State, row.Why = "nowhere", absenceWords(s, path.Absence, x.End.Home.Network, p, seg)
 			}
 			out.Rows = append(out.Rows, row)
 			prefixes = append(prefixes, p)
@@ -128,33 +123,33 @@ func (r *Routes) choose(prefixes []netip.Prefix, find string) {
 	r.Rows = rows
 }
 
-func (s *Snapshot) hubRow(r *paths.HubRoute, segment int) RouteRow {
+func hubRow(s *view.Snapshot, r *paths.HubRoute, segment int) RouteRow {
 	net := s.Judge.Net
 	row := RouteRow{Prefix: r.Prefix.String(), Origin: string(r.Origin), State: "ok"}
-	s.describe(&row, &r.Path)
+	describe(s, &row, &r.Path)
 	if r.Home.Network == paths.None {
-		row.Of = Thing{"exit", net.Exits[r.Path.Exit].Name}
+		row.Of = view.Thing{Kind: "exit", Name: net.Exits[r.Path.Exit].Name}
 		return row
 	}
 	name := net.Networks[r.Home.Network].Name
-	row.Of = Thing{"network", name}
+	row.Of = view.Thing{Kind: "network", Name: name}
 	if inside := net.InsidePrefix(r.Home); inside != r.Prefix {
 		row.Why = "translated from " + inside.String()
 	}
 	switch {
 	case r.Path.Kind == paths.NoPath:
-		row.State, row.Why = "nowhere", s.absenceWords(r.Path.Absence, r.Home.Network, r.Prefix, segment)
-		row.Remedy = s.remedyForDeadRoute(r, segment)
+		row.State, row.Why = "nowhere", absenceWords(s, r.Path.Absence, r.Home.Network, r.Prefix, segment)
+		row.Remedy = remedyForDeadRoute(s, r, segment)
 	case r.OneWay != paths.None:
 		row.State = "one-way"
-		row.Why = fmt.Sprintf("no return path to %s: %s", net.Networks[r.OneWay].Name, s.absenceWords(r.Reply.Absence, r.Home.Network, r.Prefix, segment))
-		row.Remedy = s.remedyForReply(r)
+		row.Why = fmt.Sprintf("no return path to %s: %s", net.Networks[r.OneWay].Name, absenceWords(s, r.Reply.Absence, r.Home.Network, r.Prefix, segment))
+		row.Remedy = remedyForReply(s, r)
 	}
 	return row
 }
 
 // describe fills in where a path leads.
-func (s *Snapshot) describe(row *RouteRow, p *paths.Path) {
+func describe(s *view.Snapshot, row *RouteRow, p *paths.Path) {
 	net := s.Judge.Net
 	if p.Kind == paths.NoPath {
 		return
@@ -175,7 +170,7 @@ func (s *Snapshot) describe(row *RouteRow, p *paths.Path) {
 }
 
 // absenceWords says why there is no path from or to a network, for a destination prefix.
-func (s *Snapshot) absenceWords(a paths.Absence, network int, prefix netip.Prefix, segment int) string {
+func absenceWords(s *view.Snapshot, a paths.Absence, network int, prefix netip.Prefix, segment int) string {
 	in := estate.Ref{}
 	if segment != paths.None {
 		in = wording.Ref(estate.KindSegment, s.Judge.Net.Segments[segment])
@@ -188,7 +183,7 @@ func (s *Snapshot) absenceWords(a paths.Absence, network int, prefix netip.Prefi
 
 // remedyForDeadRoute returns what would make a prefix reachable: a neighbour that bears
 // it, if there is one.
-func (s *Snapshot) remedyForDeadRoute(r *paths.HubRoute, segment int) *Remedy {
+func remedyForDeadRoute(s *view.Snapshot, r *paths.HubRoute, segment int) *view.Remedy {
 	net := s.Judge.Net
 	home := &net.Networks[r.Home.Network]
 	if r.Path.Absence != paths.FarNotAttached {
@@ -200,7 +195,7 @@ func (s *Snapshot) remedyForDeadRoute(r *paths.HubRoute, segment int) *Remedy {
 			continue
 		}
 		hub := net.Hubs[net.Attachments[near.Attachments[0]].Hub]
-		return &Remedy{
+		return &view.Remedy{
 			Words: fmt.Sprintf("on %s, which is peered with %s, announce %s at %s", near.Name, home.Name, r.Prefix, hub),
 			Edits: []wiring.Edit{{Op: wiring.Bring, Network: near.Name, Hub: hub, Prefix: r.Prefix, Segment: net.Segments[segment]}},
 		}
@@ -209,14 +204,14 @@ func (s *Snapshot) remedyForDeadRoute(r *paths.HubRoute, segment int) *Remedy {
 }
 
 // remedyForReply returns what would lead replies back.
-func (s *Snapshot) remedyForReply(r *paths.HubRoute) *Remedy {
+func remedyForReply(s *view.Snapshot, r *paths.HubRoute) *view.Remedy {
 	net := s.Judge.Net
 	home := &net.Networks[r.Home.Network]
 	switch r.Reply.Absence {
 	case paths.NoEntry, paths.PeerEnds:
 		for _, p := range home.Peers {
 			if near := &net.Networks[p.Network]; len(near.Attachments) > 0 && !p.Offers {
-				return &Remedy{
+				return &view.Remedy{
 					Words: fmt.Sprintf("offer the hub of %s to %s", near.Name, home.Name),
 					Edits: []wiring.Edit{{Op: wiring.OfferHub, Network: near.Name, Other: home.Name}},
 				}
@@ -224,7 +219,7 @@ func (s *Snapshot) remedyForReply(r *paths.HubRoute) *Remedy {
 		}
 	case paths.RouteToNone, paths.InternetForInside:
 		if r.Reply.Entry.Explicit && len(home.Attachments) > 0 {
-			return &Remedy{
+			return &view.Remedy{
 				Words: fmt.Sprintf("route %s of %s to the hub", r.Reply.Entry.Prefix, home.Name),
 				Edits: []wiring.Edit{{Op: wiring.SetRoute, Network: home.Name, Prefix: r.Reply.Entry.Prefix, Via: "hub"}},
 			}
@@ -234,14 +229,14 @@ func (s *Snapshot) remedyForReply(r *paths.HubRoute) *Remedy {
 }
 
 // NetworkRoutes returns the table of a network, for the segments that it lives in.
-func (s *Snapshot) NetworkRoutes(network, find string) (*Routes, error) {
+func NetworkRoutes(s *view.Snapshot, network, find string) (*Routes, error) {
 	net := s.Judge.Net
 	at := net.Network(network)
 	if at == paths.None {
-		return nil, &Problem{"network", fmt.Sprintf("unknown network %q", network), "use one that exists"}
+		return nil, &view.Problem{At: "network", Message: fmt.Sprintf("unknown network %q", network), Fix: "use one that exists"}
 	}
 	out := &Routes{Revision: s.Revision, Network: network}
-	s.listLearned(out, func(l *WaitingRow) bool { return l.Network == network })
+	listLearned(s, out, func(l *WaitingRow) bool { return l.Network == network })
 	var prefixes []netip.Prefix
 	seen := map[string]bool{}
 	segments := []int{paths.None}
@@ -251,7 +246,7 @@ func (s *Snapshot) NetworkRoutes(network, find string) (*Routes, error) {
 	slices.Sort(segments)
 	for _, segment := range slices.Compact(segments) {
 		for _, r := range net.NetworkTable(at, segment) {
-			row := s.networkRow(network, &r)
+			row := networkRow(s, network, &r)
 			if key := row.Prefix + " " + row.Next + row.Origin; !seen[key] {
 				seen[key] = true
 				out.Rows = append(out.Rows, row)
@@ -259,11 +254,11 @@ func (s *Snapshot) NetworkRoutes(network, find string) (*Routes, error) {
 			}
 		}
 	}
-	for _, r := range s.besideAccount(network, out.Rows) {
+	for _, r := range besideAccount(s, network, out.Rows) {
 		out.Rows = append(out.Rows, RouteRow{
-			Prefix: r.To.String(), Origin: "account", Of: Thing{"network", network}, Next: string(r.Via), State: "unused", Account: "only",
+			Prefix: r.To.String(), Origin: "account", Of: view.Thing{Kind: "network", Name: network}, Next: string(r.Via), State: "unused", Account: "only",
 			Why:    "only in the account, not in Bivium",
-			Remedy: &Remedy{fmt.Sprintf("import route %s via %s", r.To, r.Via), []wiring.Edit{{Op: wiring.SetRoute, Network: network, Prefix: r.To, Via: r.Via}}},
+			Remedy: &view.Remedy{Words: fmt.Sprintf("import route %s via %s", r.To, r.Via), Edits: []wiring.Edit{{Op: wiring.SetRoute, Network: network, Prefix: r.To, Via: r.Via}}},
 		})
 		prefixes = append(prefixes, r.To)
 	}
@@ -273,7 +268,7 @@ func (s *Snapshot) NetworkRoutes(network, find string) (*Routes, error) {
 
 // besideAccount says of the explicit rows of a network's table how they stand in
 // its account, if that was read, and returns what only the account has.
-func (s *Snapshot) besideAccount(network string, rows []RouteRow) []estate.Route {
+func besideAccount(s *view.Snapshot, network string, rows []RouteRow) []estate.Route {
 	i := slices.IndexFunc(s.Known, func(k inventory.Known) bool { return k.Kind == inventory.NetworkKind && k.Name == network && k.Tabled })
 	if i < 0 {
 		return nil
@@ -292,10 +287,10 @@ func (s *Snapshot) besideAccount(network string, rows []RouteRow) []estate.Route
 	return only
 }
 
-func (s *Snapshot) networkRow(network string, r *paths.NetworkRoute) RouteRow {
-	row := RouteRow{Prefix: r.Prefix.String(), Origin: string(r.Origin), Of: Thing{"network", network}, Next: string(r.Via), State: "ok"}
+func networkRow(s *view.Snapshot, network string, r *paths.NetworkRoute) RouteRow {
+	row := RouteRow{Prefix: r.Prefix.String(), Origin: string(r.Origin), Of: view.Thing{Kind: "network", Name: network}, Next: string(r.Via), State: "ok"}
 	if peer, ok := r.Via.Peer(); ok {
-		row.Of = Thing{"network", peer}
+		row.Of = view.Thing{Kind: "network", Name: peer}
 	}
 	at := s.Judge.Net.Network(network)
 	attached := len(s.Judge.Net.Networks[at].Attachments) > 0
@@ -305,11 +300,11 @@ func (s *Snapshot) networkRow(network string, r *paths.NetworkRoute) RouteRow {
 	case r.Absence == paths.RouteToNone:
 		row.State, row.Why = "nowhere", "drops what it matches (next hop none)"
 	case r.Absence != paths.Present:
-		row.State, row.Why = "nowhere", s.absenceWords(r.Absence, at, r.Prefix, paths.None)
+		row.State, row.Why = "nowhere", absenceWords(s, r.Absence, at, r.Prefix, paths.None)
 	case r.Past && r.Origin == paths.OriginExplicit && r.Via == "internet":
 		row.State, row.Why = "past", "leaves the network directly and bypasses every hub and firewall"
 		if attached {
-			row.Remedy = &Remedy{fmt.Sprintf("protect the network: route %s to its hub", r.Prefix), []wiring.Edit{{Op: wiring.SetRoute, Network: network, Prefix: r.Prefix, Via: "hub"}}}
+			row.Remedy = &view.Remedy{Words: fmt.Sprintf("protect the network: route %s to its hub", r.Prefix), Edits: []wiring.Edit{{Op: wiring.SetRoute, Network: network, Prefix: r.Prefix, Via: "hub"}}}
 		}
 	case r.Past:
 		row.State, row.Why = "past", "peering: bypasses every hub"
