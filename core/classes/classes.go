@@ -169,6 +169,12 @@ func (p *Partition) ClassesIn(domain int) []int {
 	return p.Outside
 }
 
+// InUse returns the numbers of all classes that have endpoints: a partition that was brought up to
+// date keeps numbers of classes that have none any more.
+func (p *Partition) InUse() []int {
+	return append(slices.Concat(p.Inside...), p.Outside...)
+}
+
 // PathClass is what the paths of endpoints through the hubs depend on, with one of
 // them, and another of a different network if there is one.
 type PathClass struct {

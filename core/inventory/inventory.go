@@ -54,6 +54,7 @@ type Reading struct {
 	Networks  []Network
 	Workloads []Workload
 	Partial   bool // something may be missing: what is not in it is not gone
+	Managed   bool // the estate's routes and peerings are what the account has to hold, and are written to it
 }
 
 // Known is a thing that an account had when it was last read, and what it is in
@@ -66,9 +67,10 @@ type Known struct {
 	Tags    map[string]string `json:"tags,omitempty"`
 	Hand    map[string]string `json:"hand,omitempty"` // labels set by hand; they win over mapped ones
 	Gone    bool              `json:"gone,omitempty"` // no longer there, and kept because the estate speaks of it
-	// Of a network: its route table as the account has it, once that was read.
+	// Of a network: its route table and peers as the account has them, once they were read.
 	Tabled bool           `json:"tabled,omitempty"`
 	Routes []estate.Route `json:"routes,omitempty"`
+	Peers  []string       `json:"peers"` // in the estate; nil where they were not read
 }
 
 // Kind is the kind of a thing that accounts have.

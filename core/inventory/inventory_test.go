@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -202,6 +203,45 @@ func TestRoutesWrittenHereStay(t *testing.T) {
 	assert.Empty(t, taken.Changes)
 	taken = Take(taken.Estate, taken.Known, reading("none"), table)
 	assert.Equal(t, estate.Via("none"), taken.Estate.Networks[0].Routes[0].Via, "they were the same, so it follows again")
+}
+
+// TestPeeringsWrittenHereStay does the same with peerings; of an account that is written to, what is
+// there stays as the estate has it, and what is new is taken in.
+func TestPeeringsWrittenHereStay(t *testing.T) {
+	table, _ := NewTable(nil)
+	reading := func(managed bool, pairs ...[2]int) *Reading {
+		r := &Reading{Account: "a", Provider: "cirra", Managed: managed}
+		for i, name := range []string{"core", "edge", "lab"} {
+			r.Networks = append(r.Networks, Network{ID: strconv.Itoa(i), Name: name, Kind: "cloud"})
+		}
+		for _, p := range pairs {
+			r.Networks[p[0]].Peers = append(r.Networks[p[0]].Peers, r.Networks[p[1]].ID)
+		}
+		return r
+	}
+	between := func(e *estate.Estate) (out [][2]string) {
+		for _, p := range e.Peerings {
+			out = append(out, p.Between)
+		}
+		return out
+	}
+	taken := Take(&estate.Estate{Version: 1, Name: "e"}, nil, reading(false, [2]int{0, 1}), table)
+	require.Equal(t, [][2]string{{"core", "edge"}}, between(taken.Estate))
+	edited := *taken.Estate
+	edited.Peerings = []estate.Peering{{Name: "p", Between: [2]string{"core", "lab"}}}
+	taken = Take(&edited, taken.Known, reading(false, [2]int{0, 1}), table)
+	assert.Equal(t, [][2]string{{"core", "lab"}}, between(taken.Estate), "one was added and one removed here, and neither is written yet")
+	taken = Take(taken.Estate, taken.Known, reading(false, [2]int{2, 0}), table)
+	assert.Empty(t, taken.Changes, "now they are written")
+	taken = Take(taken.Estate, taken.Known, reading(false), table)
+	assert.Empty(t, between(taken.Estate), "it follows again")
+	taken = Take(taken.Estate, taken.Known, reading(true, [2]int{0, 1}), table)
+	assert.Empty(t, between(taken.Estate), "at the console of an account that is written to")
+	more := reading(true, [2]int{0, 1})
+	more.Networks = append(more.Networks, Network{ID: "3", Name: "new", Kind: "cloud"})
+	more.Networks[1].Peers = append(more.Networks[1].Peers, "3")
+	taken = Take(taken.Estate, taken.Known, more, table)
+	assert.Equal(t, [][2]string{{"edge", "new"}}, between(taken.Estate), "a network that is new brings its own")
 }
 
 // TestNamesThatAreTakenGetANumber takes in several machines of one name, of the longest that

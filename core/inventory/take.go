@@ -123,7 +123,7 @@ func (k *taker) networks() {
 		known.Routes, known.Tabled = routes, true
 		switch {
 		case slices.Equal(routes, n.Routes):
-		case read && !slices.Equal(was, n.Routes): // somebody said otherwise here: that stays
+		case !fresh[n.Name] && (r.Managed || read && !slices.Equal(was, n.Routes)): // somebody said otherwise here: that stays
 			if !slices.Equal(routes, was) {
 				k.note(NetworkKind, n.Name, Kept, "the route table written here; the account has a different one")
 			}

@@ -3,6 +3,8 @@ package app
 import (
 	"context"
 	"errors"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -92,6 +94,7 @@ func (a *App) readTarget(ctx context.Context, r *targets.Reading) error {
 	if err != nil {
 		return err
 	}
+	r.Named = NamedIn(now, r.Networks)
 	var ids []string
 	for id, name := range r.Networks {
 		if name != "" {
@@ -142,6 +145,27 @@ func NamesIn(ctx context.Context, d drivers.Driver, now *view.Snapshot, account 
 		}
 	}
 	return networks, workloads, nil
+}
+
+// NamedIn returns the names of the networks of all accounts, by the providers' IDs, with those of
+// one that was just read.
+func NamedIn(now *view.Snapshot, networks map[string]string) map[string]string {
+	out := maps.Clone(networks)
+	for i := range now.Known {
+		if k := &now.Known[i]; k.Kind == inventory.NetworkKind && !k.Gone && out[k.ID] == "" {
+			out[k.ID] = k.Name
+		}
+	}
+	return out
+}
+
+// manages reports whether Bivium has written anything to an account.
+func (a *App) manages(ctx context.Context, account string) (bool, error) {
+	written, err := a.Store.WrittenDocuments(ctx)
+	if err != nil {
+		return false, err
+	}
+	return slices.ContainsFunc(written, func(name string) bool { return plan.AccountOf(name) == account }), nil
 }
 
 func plain(name string) string { return strings.ReplaceAll(strings.ToLower(name), " ", "-") }

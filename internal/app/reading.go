@@ -206,9 +206,16 @@ func (a *App) takeIn(ctx context.Context, provider string, reading *store.Readin
 	}
 	var taken inventory.Taken
 	s := &step{what: "sync of " + reading.Account, actor: reading.Actor, based: current, reading: reading}
+	managed, err := a.manages(ctx, reading.Account)
+	if err != nil {
+		return err
+	}
 	s.plan = leadsTo(func(now *view.Snapshot) (*estate.Estate, error) {
 		table, _ := inventory.NewTable(now.Mapping)
-		taken = inventory.Take(now.Estate, now.Known, &inventory.Reading{Account: reading.Account, Provider: provider, Networks: networks, Workloads: workloads, Partial: why != nil}, table)
+		taken = inventory.Take(now.Estate, now.Known, &inventory.Reading{
+			Account: reading.Account, Provider: provider, Networks: networks, Workloads: workloads, Partial: why != nil,
+			Managed: managed && !now.Estate.Observes(reading.Account),
+		}, table)
 		if !taken.Altered {
 			return now.Estate, nil
 		}

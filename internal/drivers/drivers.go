@@ -56,11 +56,19 @@ type Native struct {
 	Tables   []Table
 }
 
-// Table is the route table of a network, by the provider's ID. Routes to peers name them by ID.
+// Table is the route table of a network, by the provider's ID, and its ends of peerings. Peers
+// are named by ID, in routes too.
 type Table struct {
 	Network string
 	Version string
 	Routes  []inventory.Route
+	Peers   []Peer
+}
+
+// Peer is a network's end of a peering, which works once the other network has its end as well.
+type Peer struct {
+	Network   string // the other one, by the provider's ID
+	OffersHub bool   // the other one, to this
 }
 
 // NetworkList is a list on a network, by the provider's ID, or on a subnet of it.
@@ -86,7 +94,7 @@ type Binding struct {
 }
 
 // Put is one thing that is to be written: a list on a network, one that workloads bear, what a
-// workload bears, or the route table of a network. Version is that of what it replaces; "" where
+// workload bears, or the route table of a network with its ends of peerings. Version is that of what it replaces; "" where
 // nothing was there.
 type Put struct {
 	Version  string
@@ -96,6 +104,7 @@ type Put struct {
 	Workload string
 	Bears    []string
 	Table    []inventory.Route // of Network; nil where something else is written
+	Peers    []Peer            // with the table
 	Remove   bool              // the list, or what the workload bears
 }
 

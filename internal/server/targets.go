@@ -66,7 +66,7 @@ func (h *handlers) takeOver(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	t, err := b.Compare(readings).TakeOver(now)
+	t, err := b.TakeOver(readings)
 	if err != nil {
 		return err
 	}

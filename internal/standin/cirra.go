@@ -24,8 +24,8 @@ import (
 //	PUT /v1/ACCOUNT/lists/NAME          {"version": V, "entries": [...]}  {"version": V+1}, or 409
 //	PUT /v1/ACCOUNT/bindings/MACHINE    {"version": V, "lists": [...]}    likewise
 //	PUT /v1/ACCOUNT/default/-           likewise
-//	GET /v1/ACCOUNT/tables              {"items": [{"network", "version", "table"}]}
-//	PUT /v1/ACCOUNT/tables/NETWORK      {"version": V, "table": [...]}    likewise
+//	GET /v1/ACCOUNT/tables              {"items": [{"network", "version", "table", "peerings"}]}
+//	PUT /v1/ACCOUNT/tables/NETWORK      {"version": V, "table": [...], "peerings": [...]}  likewise
 //	DELETE /v1/ACCOUNT/lists/NAME?version=V; likewise bindings
 //	GET /v1/ACCOUNT/parts               {"hubs": [...], "firewalls": [...]}
 func (w *World) Cirra() http.Handler {
@@ -67,7 +67,7 @@ func (w *World) Cirra() http.Handler {
 		case "tables":
 			items := []map[string]any{}
 			for _, n := range a.Networks {
-				items = append(items, map[string]any{"network": n.ID, "version": a.native.tables[n.ID], "table": table(n)})
+				items = append(items, map[string]any{"network": n.ID, "version": a.native.tables[n.ID], "table": table(n), "peerings": cirraPeers(n)})
 			}
 			return c.JSON(http.StatusOK, map[string]any{"items": items})
 		case "parts":
@@ -89,6 +89,7 @@ func (w *World) Cirra() http.Handler {
 				Destination netip.Prefix
 				Target      string
 			} `json:"table"`
+			Peerings []cirraPeer `json:"peerings"`
 		}
 		if err := json.NewDecoder(c.Request().Body).Decode(&ask); err != nil {
 			return echo.NewHTTPError(http.StatusBadRequest, err.Error())
@@ -112,7 +113,11 @@ func (w *World) Cirra() http.Handler {
 			for _, r := range ask.Table {
 				entries = append(entries, Entry{r.Destination, r.Target})
 			}
-			version, err = w.putTable(a.Name, c.Param("name"), ask.Version, entries)
+			peers := make([]peer, len(ask.Peerings))
+			for i, p := range ask.Peerings {
+				peers[i] = peer{p.NetworkID, p.RemoteGateway}
+			}
+			version, err = w.putTable(a.Name, c.Param("name"), ask.Version, entries, peers)
 		default:
 			return echo.ErrNotFound
 		}
@@ -177,6 +182,20 @@ func table(n *Network) []map[string]any {
 	out := []map[string]any{}
 	for _, r := range n.Table {
 		out = append(out, map[string]any{"destination": r.To, "target": r.Via})
+	}
+	return out
+}
+
+// cirraPeer is a network's end of a peering as Cirra writes it.
+type cirraPeer struct {
+	NetworkID     string `json:"networkId"`
+	RemoteGateway bool   `json:"remoteGateway"`
+}
+
+func cirraPeers(n *Network) []cirraPeer {
+	out := []cirraPeer{}
+	for _, p := range n.peersOf() {
+		out = append(out, cirraPeer{p.network, p.offers})
 	}
 	return out
 }

@@ -268,8 +268,10 @@ func (w *World) planeNetwork(a *Account, n *Network, called map[string]string) *
 		}
 		out.Table = append(out.Table, dataplane.Route{To: e.To, Via: via})
 	}
-	for _, p := range n.Peers {
-		out.Peers = append(out.Peers, dataplane.Peer{Network: called[p]})
+	for _, p := range n.peersOf() {
+		if w.hasEnd(p.network, n.ID) {
+			out.Peers = append(out.Peers, dataplane.Peer{Network: called[p.network], Offers: p.offers})
+		}
 	}
 	for key, l := range a.native.lists {
 		if key[0] == n.ID {
@@ -293,6 +295,19 @@ func (w *World) planeNetwork(a *Account, n *Network, called map[string]string) *
 		}
 	}
 	return out
+}
+
+// hasEnd reports whether a network has its end of the peering with another: a peering with one
+// end does not work.
+func (w *World) hasEnd(network, other string) bool {
+	for _, a := range w.accounts {
+		for _, n := range a.Networks {
+			if n.ID == network {
+				return slices.Contains(n.Peers, other)
+			}
+		}
+	}
+	return false
 }
 
 func planeRules(lines []Line) []dataplane.Rule {

@@ -286,17 +286,33 @@ func (w *World) unbind(account, machine string, version int) error {
 	return errors.Join(failed, err)
 }
 
-// tableOf returns the route table of a network, with its version.
-func (a *Account) tableOf(network string) ([]Entry, int, bool) {
+// tableOf returns a network with its route table and peerings, and their version.
+func (a *Account) tableOf(network string) (*Network, int, bool) {
 	i := slices.IndexFunc(a.Networks, func(n *Network) bool { return n.ID == network })
 	if i < 0 {
 		return nil, 0, false
 	}
-	return a.Networks[i].Table, a.native.tables[network], true
+	return a.Networks[i], a.native.tables[network], true
 }
 
-// putTable replaces the route table of a network, and returns its next version.
-func (w *World) putTable(account, network string, version int, table []Entry) (int, error) {
+// peer is a network's end of a peering.
+type peer struct {
+	network string
+	offers  bool // its hub
+}
+
+// peersOf returns the ends of peerings that a network has.
+func (n *Network) peersOf() []peer {
+	out := make([]peer, len(n.Peers))
+	for i, p := range n.Peers {
+		out[i] = peer{p, slices.Contains(n.Offered, p)}
+	}
+	return out
+}
+
+// putTable replaces the route table of a network and its ends of peerings, and returns their
+// next version.
+func (w *World) putTable(account, network string, version int, table []Entry, peers []peer) (int, error) {
 	err := errMissing
 	failed := w.change(account, func(a *Account) {
 		i := slices.IndexFunc(a.Networks, func(n *Network) bool { return n.ID == network })
@@ -308,7 +324,13 @@ func (w *World) putTable(account, network string, version int, table []Entry) (i
 			return
 		}
 		next := *a.Networks[i]
-		next.Table = table
+		next.Table, next.Peers, next.Offered = table, nil, nil
+		for _, p := range peers {
+			next.Peers = append(next.Peers, p.network)
+			if p.offers {
+				next.Offered = append(next.Offered, p.network)
+			}
+		}
 		a.Networks = slices.Clone(a.Networks)
 		a.Networks[i] = &next
 		a.native.tables[network] = version + 1

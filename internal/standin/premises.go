@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"maps"
 	"net/http"
+	"net/netip"
 	"slices"
 	"strconv"
 
@@ -18,6 +19,8 @@ import (
 //	GET /acls?site=ID     access lists as RFC 8519 models them, in the JSON of RFC 7951: two for each
 //	                      lan, LAN:in and LAN:out, and the version of each lan's
 //	PUT /acls?site=ID&lan=L   the same for one lan, with the version of before
+//	GET /routes?site=ID   {"routes": [{"destination-prefix", "next-hop"}], "version": V}
+//	PUT /routes?site=ID   the same, with the version of before
 //	GET /uplinks          {"uplinks": [...]}
 func (w *World) Premises() http.Handler {
 	e := echo.New()
@@ -41,7 +44,7 @@ func (w *World) Premises() http.Handler {
 			for _, s := range n.Subnets {
 				lans = append(lans, map[string]any{"name": s.Name, "prefix": s.Prefix})
 			}
-			sites = append(sites, map[string]any{"site": n.ID, "name": n.Name, "type": n.Kind, "region": n.Region, "notes": n.Tags, "lans": lans, "uplink": n.Uplink})
+			sites = append(sites, map[string]any{"site": n.ID, "name": n.Name, "type": n.Kind, "region": n.Region, "notes": n.Tags, "lans": lans, "uplink": n.Uplink, "routes": siteRoutes(n)})
 		}
 		return c.JSON(http.StatusOK, map[string]any{"sites": sites, "of": len(a.Networks)})
 	})
@@ -104,6 +107,39 @@ func (w *World) Premises() http.Handler {
 		}
 		return c.JSON(http.StatusOK, map[string]any{"version": next})
 	})
+	e.GET("/routes", func(c echo.Context) error {
+		a, _, err := known(c)
+		if err != nil {
+			return err
+		}
+		n, version, there := a.tableOf(c.QueryParam("site"))
+		if !there {
+			return echo.ErrNotFound
+		}
+		return c.JSON(http.StatusOK, map[string]any{"routes": siteRoutes(n), "version": version})
+	})
+	e.PUT("/routes", func(c echo.Context) error {
+		a, _, err := known(c)
+		if err != nil {
+			return err
+		}
+		var ask struct {
+			Routes  []siteRoute `json:"routes"`
+			Version int         `json:"version"`
+		}
+		if err := json.NewDecoder(c.Request().Body).Decode(&ask); err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, err.Error())
+		}
+		var table []Entry
+		for _, r := range ask.Routes {
+			table = append(table, Entry{r.Prefix, r.NextHop})
+		}
+		next, err := w.putTable(a.Name, c.QueryParam("site"), ask.Version, table, nil)
+		if err != nil {
+			return written(err)
+		}
+		return c.JSON(http.StatusOK, map[string]any{"version": next})
+	})
 	e.GET("/uplinks", func(c echo.Context) error {
 		a, _, err := known(c)
 		if err != nil {
@@ -119,4 +155,18 @@ func (w *World) Premises() http.Handler {
 		a, _ := w.byKey("premises", r.Header.Get("Controller-Key"))
 		return a.Name
 	}, e)
+}
+
+// siteRoute is an entry of the route table of a site.
+type siteRoute struct {
+	Prefix  netip.Prefix `json:"destination-prefix"`
+	NextHop string       `json:"next-hop"`
+}
+
+func siteRoutes(n *Network) []siteRoute {
+	out := []siteRoute{}
+	for _, r := range n.Table {
+		out = append(out, siteRoute{r.To, r.Via})
+	}
+	return out
 }

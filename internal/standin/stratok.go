@@ -124,31 +124,42 @@ func (w *World) Stratok() http.Handler {
 		if err != nil {
 			return err
 		}
-		entries, version, there := a.tableOf(c.Param("id"))
+		n, version, there := a.tableOf(c.Param("id"))
 		if !there {
 			return echo.ErrNotFound
 		}
 		c.Response().Header().Set("ETag", fmt.Sprintf(`"%d"`, version))
-		return c.JSON(http.StatusOK, table(&Network{Table: entries}))
+		joined := []stratokPeer{}
+		for _, p := range n.peersOf() {
+			joined = append(joined, stratokPeer{p.network, p.offers})
+		}
+		return c.JSON(http.StatusOK, map[string]any{"rib": table(n), "joined": joined})
 	})
 	e.PUT("/nets/:id/rib", func(c echo.Context) error {
 		a, err := signed(c)
 		if err != nil {
 			return err
 		}
-		var rib []struct {
-			Destination netip.Prefix
-			Target      string
+		var ask struct {
+			RIB []struct {
+				Destination netip.Prefix
+				Target      string
+			} `json:"rib"`
+			Joined []stratokPeer `json:"joined"`
 		}
-		if err := json.NewDecoder(c.Request().Body).Decode(&rib); err != nil {
+		if err := json.NewDecoder(c.Request().Body).Decode(&ask); err != nil {
 			return echo.NewHTTPError(http.StatusBadRequest, err.Error())
 		}
 		var entries []Entry
-		for _, r := range rib {
+		for _, r := range ask.RIB {
 			entries = append(entries, Entry{r.Destination, r.Target})
 		}
+		peers := make([]peer, len(ask.Joined))
+		for i, p := range ask.Joined {
+			peers[i] = peer{p.Net, p.LendsTransit}
+		}
 		version, _ := strconv.Atoi(strings.Trim(c.Request().Header.Get("If-Match"), `"`)) //nolint:errcheck // none is 0
-		next, err := w.putTable(a.Name, c.Param("id"), version, entries)
+		next, err := w.putTable(a.Name, c.Param("id"), version, entries, peers)
 		if err != nil {
 			return written(err)
 		}
@@ -224,4 +235,10 @@ func (r *stratokRule) line() (Line, error) {
 		l.Matches = append(l.Matches, m)
 	}
 	return l, nil
+}
+
+// stratokPeer is a network's end of a peering as Stratok writes it.
+type stratokPeer struct {
+	Net          string `json:"net"`
+	LendsTransit bool   `json:"lendsTransit"`
 }

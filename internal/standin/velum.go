@@ -103,11 +103,11 @@ func (w *World) Velum() http.Handler {
 			}
 			count = len(rows)
 		case "table":
-			entries, version, there := a.tableOf(ask.Net)
+			n, version, there := a.tableOf(ask.Net)
 			if !there {
 				return echo.ErrNotFound
 			}
-			rows = append(rows, map[string]any{"version": version, "routes": velumRoutes(entries)})
+			rows = append(rows, map[string]any{"version": version, "routes": velumRoutes(n.Table), "peers": velumPeers(n)})
 			count = 1
 		case "parts":
 			for kind, list := range map[string][]Part{"hub": a.Hubs, "firewall": a.Walls} {
@@ -132,6 +132,7 @@ func (w *World) Velum() http.Handler {
 			Version    int
 			Rules      []velumRule
 			Routes     []string // a table of routes, instead of a list
+			Peers      []string // with them: "ID", or "ID by its hub"
 		}
 		if err := json.NewDecoder(c.Request().Body).Decode(&ask); err != nil {
 			return echo.NewHTTPError(http.StatusBadRequest, err.Error())
@@ -141,7 +142,11 @@ func (w *World) Velum() http.Handler {
 			if err != nil {
 				return echo.NewHTTPError(http.StatusUnprocessableEntity, err.Error())
 			}
-			version, err := w.putTable(account, ask.Net, ask.Version, entries)
+			peers := make([]peer, len(ask.Peers))
+			for i, line := range ask.Peers {
+				peers[i].network, peers[i].offers = strings.CutSuffix(line, byItsHub)
+			}
+			version, err := w.putTable(account, ask.Net, ask.Version, entries, peers)
 			if err != nil {
 				return written(err)
 			}
@@ -181,6 +186,21 @@ func velumRoutes(table []Entry) []string {
 		routes = append(routes, r.To.String()+" "+strings.Replace(r.Via, "peer:", "peer ", 1))
 	}
 	return routes
+}
+
+// byItsHub follows a peer whose hub a network uses.
+const byItsHub = " by its hub"
+
+func velumPeers(n *Network) []string {
+	out := []string{}
+	for _, p := range n.peersOf() {
+		line := p.network
+		if p.offers {
+			line += byItsHub
+		}
+		out = append(out, line)
+	}
+	return out
 }
 
 func velumTable(routes []string) ([]Entry, error) {

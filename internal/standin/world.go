@@ -59,7 +59,8 @@ type Network struct {
 	Tags    map[string]string `yaml:"tags"`
 	Subnets []Subnet          `yaml:"subnets"`
 	Table   []Entry           `yaml:"table"`
-	Peers   []string          `yaml:"peers"`
+	Peers   []string          `yaml:"peers"`   // by ID: its ends of peerings
+	Offered []string          `yaml:"offered"` // those of the peers that offer it their hub
 	Gateway bool              `yaml:"gateway"`
 	Uplink  string            `yaml:"uplink"`
 	Why     string            `yaml:"why"` // of an uplink that is not up

@@ -33,6 +33,7 @@ type InForce struct {
 	Revision       int64
 	At             time.Time
 	Body           []byte // JSON
+	Written        bool   // by Bivium; stays so
 }
 
 // Plan is one leading of targets to what a revision asks of them.
@@ -54,7 +55,7 @@ type PlanWrite struct {
 
 // AllInForce returns every document that is known to be in force, by name.
 func (s *Store) AllInForce(ctx context.Context) ([]InForce, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT document, hash, revision, at, body FROM in_force ORDER BY document`)
+	rows, err := s.db.QueryContext(ctx, `SELECT document, hash, revision, at, body, written FROM in_force ORDER BY document`)
 	if err != nil {
 		return nil, err
 	}
@@ -63,11 +64,29 @@ func (s *Store) AllInForce(ctx context.Context) ([]InForce, error) {
 	for rows.Next() {
 		var f InForce
 		var at string
-		if err := rows.Scan(&f.Document, &f.Hash, &f.Revision, &at, &f.Body); err != nil {
+		if err := rows.Scan(&f.Document, &f.Hash, &f.Revision, &at, &f.Body, &f.Written); err != nil {
 			return nil, err
 		}
 		f.At = when(at)
 		out = append(out, f)
+	}
+	return out, rows.Err()
+}
+
+// WrittenDocuments returns the names of the documents in force that Bivium has written.
+func (s *Store) WrittenDocuments(ctx context.Context) ([]string, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT document FROM in_force WHERE written ORDER BY document`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close() //nolint:errcheck // rows.Err is asked
+	var out []string
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return nil, err
+		}
+		out = append(out, name)
 	}
 	return out, rows.Err()
 }
@@ -89,9 +108,10 @@ func putInForce(ctx context.Context, tx *sql.Tx, f *InForce) error {
 		_, err := tx.ExecContext(ctx, `DELETE FROM in_force WHERE document = ?`, f.Document)
 		return err
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO in_force (document, hash, revision, at, body) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT (document) DO UPDATE SET hash = excluded.hash, revision = excluded.revision, at = excluded.at, body = excluded.body`,
-		f.Document, f.Hash, f.Revision, stamp(f.At), f.Body)
+	_, err := tx.ExecContext(ctx, `INSERT INTO in_force (document, hash, revision, at, body, written) VALUES (?, ?, ?, ?, ?, ?)
+		ON CONFLICT (document) DO UPDATE SET hash = excluded.hash, revision = excluded.revision, at = excluded.at, body = excluded.body,
+			written = MAX(written, excluded.written)`,
+		f.Document, f.Hash, f.Revision, stamp(f.At), f.Body, f.Written)
 	return err
 }
 

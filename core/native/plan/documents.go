@@ -81,7 +81,7 @@ func placements(e *estate.Estate) []Placement {
 }
 
 // StateOf returns the state of targets that hold some documents. What documents do not say
-// (providers, peerings, what there is) is as in another state.
+// (providers, what there is) is as in another state.
 func StateOf(held map[Key]*Body, like State) State {
 	e := *like.Estate
 	c := &config.Config{Networks: slices.Clone(like.Config.Networks)}
@@ -91,7 +91,7 @@ func StateOf(held map[Key]*Body, like State) State {
 	at := map[string]*config.Network{}
 	for i := range c.Networks {
 		n := &c.Networks[i]
-		n.Lists, n.Routes, at[n.Name] = nil, nil, n
+		n.Lists, n.Routes, n.Peers, at[n.Name] = nil, nil, nil, n
 	}
 	keys := slices.SortedFunc(maps.Keys(held), compareKeys)
 	for _, key := range keys {
@@ -119,7 +119,7 @@ func StateOf(held map[Key]*Body, like State) State {
 			}
 		case KindRoutes:
 			if n != nil {
-				n.Routes = body.Routes
+				n.Routes, n.Peers = body.Routes, body.Peers
 			}
 		default:
 			if i := slices.IndexFunc(c.Accounts, func(a config.Account) bool { return a.Name == key.Account }); i >= 0 {

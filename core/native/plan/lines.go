@@ -126,7 +126,11 @@ func lines(key Key, provider string, b *Body) []string {
 	default:
 		c.Networks = []config.Network{{Name: key.Name, Account: key.Account, Provider: provider, Routes: b.Routes}}
 		for _, p := range b.Peers {
-			out = append(out, "peering with "+p.Name)
+			line := "peering with " + p.Name
+			if p.OffersHub {
+				line += ", whose hub it uses"
+			}
+			out = append(out, line)
 		}
 	}
 	for _, t := range c.Targets(workloads) {

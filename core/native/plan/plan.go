@@ -54,6 +54,15 @@ func (k Key) String() string {
 	return strings.Join([]string{string(k.Kind), k.Account, k.Name, k.On}, "/")
 }
 
+// AccountOf returns the account of a document by what Key.String made of it; "" of hubs'.
+func AccountOf(document string) string {
+	parts := strings.SplitN(document, "/", 3)
+	if len(parts) < 3 {
+		return ""
+	}
+	return parts[1]
+}
+
 // Target returns which target holds the document: the account, or the hubs; "" for a network that
 // no account has.
 func (k Key) Target() string {

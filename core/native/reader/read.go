@@ -61,7 +61,7 @@ type Network struct {
 
 // New reads a configuration beside an estate. Names that the estate does not have are left out.
 func New(e *estate.Estate, cfg *config.Config) *Reader {
-	r := &Reader{Config: cfg, Estate: wiring(e, cfg), pools: map[string]*config.Pool{}, firewalls: map[string][]int{}, exports: map[[2]int]*bart.Table[netip.Prefix]{}}
+	r := &Reader{Config: cfg, Estate: Wiring(e, cfg), pools: map[string]*config.Pool{}, firewalls: map[string][]int{}, exports: map[[2]int]*bart.Table[netip.Prefix]{}}
 	r.Net = paths.New(r.Estate)
 	r.segments, r.imports = make([]*hubList, len(r.Net.Segments)), make([]bart.Table[imported], len(r.Net.Segments))
 	for i := range cfg.Segments {
@@ -168,9 +168,39 @@ func compareStrings(a, b string) int {
 	return 0
 }
 
-// wiring returns the estate without anything that is meant: what is there as the estate has it,
+// peerings returns those that work: each of the two networks, of which there are some, has its
+// end. A network uses the hub that a peer offers it where its own end says so.
+func peerings(cfg *config.Config, there map[string]int) []estate.Peering {
+	var out []estate.Peering
+	ends := map[[2]string]*config.Peer{} // by whose end, and to whom
+	for i := range cfg.Networks {
+		n := &cfg.Networks[i]
+		if _, ok := there[n.Name]; !ok {
+			continue
+		}
+		for k := range n.Peers {
+			p := &n.Peers[k]
+			other := ends[[2]string{p.Name, n.Name}]
+			ends[[2]string{n.Name, p.Name}] = p
+			if other == nil {
+				continue
+			}
+			x := estate.Peering{Between: [2]string{min(n.Name, p.Name), max(n.Name, p.Name)}}
+			switch {
+			case p.OffersHub:
+				x.OffersHub = p.Name
+			case other.OffersHub:
+				x.OffersHub = n.Name
+			}
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// Wiring returns the estate without anything that is meant: what is there as the estate has it,
 // and attachments, routes, peerings, links and exits as the targets have them.
-func wiring(e *estate.Estate, cfg *config.Config) *estate.Estate {
+func Wiring(e *estate.Estate, cfg *config.Config) *estate.Estate {
 	out := &estate.Estate{Version: e.Version, Name: e.Name, Accounts: e.Accounts, Hubs: e.Hubs, Segments: e.Segments, Workloads: e.Workloads, Pools: e.Pools}
 	out.Networks = slices.Clone(e.Networks)
 	at := map[string]int{}
@@ -178,29 +208,12 @@ func wiring(e *estate.Estate, cfg *config.Config) *estate.Estate {
 		at[out.Networks[i].Name] = i
 		out.Networks[i].Routes = nil
 	}
-	peered := map[[2]string]bool{}
 	for _, n := range cfg.Networks {
-		i, ok := at[n.Name]
-		if !ok {
-			continue
-		}
-		out.Networks[i].Routes = n.Routes
-		for _, p := range n.Peers {
-			between := [2]string{min(n.Name, p.Name), max(n.Name, p.Name)}
-			if peered[between] {
-				if k := slices.IndexFunc(out.Peerings, func(x estate.Peering) bool { return x.Between == between }); p.OffersHub {
-					out.Peerings[k].OffersHub = p.Name
-				}
-				continue
-			}
-			peered[between] = true
-			x := estate.Peering{Between: between}
-			if p.OffersHub {
-				x.OffersHub = p.Name
-			}
-			out.Peerings = append(out.Peerings, x)
+		if i, ok := at[n.Name]; ok {
+			out.Networks[i].Routes = n.Routes
 		}
 	}
+	out.Peerings = peerings(cfg, at)
 	linked := map[string]bool{}
 	for _, h := range cfg.Hubs {
 		for _, a := range h.Attachments {

@@ -8,7 +8,6 @@ import (
 	"sync"
 	"time"
 
-	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/core/native/config"
 	"bivium/core/native/plan"
@@ -85,7 +84,7 @@ func (h *held) account(r *targets.Reading) {
 	for i := range r.Native.Tables {
 		t := &r.Native.Tables[i]
 		if name := r.Networks[t.Network]; name != "" {
-			h.put(plan.Key{Kind: plan.KindRoutes, Account: r.Account, Name: name}, &plan.Body{Routes: routesOf(t.Routes, r.Networks)}, t.Version, nil)
+			h.put(plan.Key{Kind: plan.KindRoutes, Account: r.Account, Name: name}, &plan.Body{Routes: targets.RoutesOf(t.Routes, r.Named), Peers: targets.PeersOf(t.Peers, r.Named)}, t.Version, nil)
 		}
 	}
 	for i := range r.Native.Entries {
@@ -105,19 +104,6 @@ func (h *held) account(r *targets.Reading) {
 
 func (h *held) put(key plan.Key, body *plan.Body, version string, by []string) {
 	h.bodies[key], h.versions[key], h.by[key] = body, version, by
-}
-
-// routesOf returns routes with peers by the estate's names.
-func routesOf(routes []inventory.Route, names map[string]string) []estate.Route {
-	out := []estate.Route{}
-	for _, r := range routes {
-		via := r.Via
-		if id, peer := strings.CutPrefix(via, "peer:"); peer && names[id] != "" {
-			via = "peer:" + names[id]
-		}
-		out = append(out, estate.Route{To: r.To, Via: estate.Via(via)})
-	}
-	return out
 }
 
 // target writes to one target, and reads back.
@@ -145,8 +131,8 @@ func (s *Service) open(ctx context.Context, name string) (target, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &account{Driver: d, name: name, networks: networks, workloads: workloads, ids: map[string]string{}}
-	for id, network := range networks {
+	t := &account{Driver: d, name: name, networks: networks, named: app.NamedIn(s.app.Now(), networks), workloads: workloads, ids: map[string]string{}}
+	for id, network := range t.named {
 		t.ids["network "+network] = id
 	}
 	for id, workload := range workloads {
@@ -161,6 +147,7 @@ type account struct {
 	mu                  sync.Mutex
 	name                string
 	networks, workloads map[string]string // by ID
+	named               map[string]string // networks of other accounts too
 	ids                 map[string]string // by kind and name
 }
 
@@ -202,6 +189,13 @@ func (t *account) put(ctx context.Context, key plan.Key, version string, body *p
 			}
 			p.Table = append(p.Table, inventory.Route{To: r.To, Via: via})
 		}
+		for _, x := range body.Peers {
+			id := t.ids["network "+x.Name]
+			if id == "" {
+				return "", fmt.Errorf("network %s, a peer of %s: %w", x.Name, key.Name, drivers.ErrMissing)
+			}
+			p.Peers = append(p.Peers, drivers.Peer{Network: id, OffersHub: x.OffersHub})
+		}
 	}
 	return t.Put(ctx, p)
 }
@@ -222,7 +216,7 @@ func (t *account) get(ctx context.Context, key plan.Key) (*plan.Body, string, er
 		return nil, "", err
 	}
 	h := &held{bodies: map[plan.Key]*plan.Body{}, versions: map[plan.Key]string{}, by: map[plan.Key][]string{}}
-	h.account(&targets.Reading{Account: t.name, Native: native, Networks: t.networks, Workloads: t.workloads})
+	h.account(&targets.Reading{Account: t.name, Native: native, Networks: t.networks, Named: t.named, Workloads: t.workloads})
 	return h.bodies[key], h.versions[key], nil
 }
 

@@ -203,6 +203,7 @@ func (s *Service) write(ctx context.Context, r *run, i int) {
 		if w.Gone {
 			f = s.record(key, nil, r.to)
 		}
+		f.Written = true
 	case isRefusal(err):
 		state.State, state.Why = store.WriteRefused, reason(err)
 	case errors.Is(err, drivers.ErrChanged):

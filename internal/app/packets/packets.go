@@ -357,8 +357,10 @@ func witnesses(j *verdict.Judge, m *matrix.Matrix, segment string) []verdict.Flo
 	in := func(c *classes.Class) bool {
 		return segment == "" || c.Internal() && j.Net.Segments[c.End.Segment] == segment
 	}
-	for a, src := range m.Classes {
-		for b, dst := range m.Classes {
+	all := m.InUse()
+	for _, a := range all {
+		for _, b := range all {
+			src, dst := m.Classes[a], m.Classes[b]
 			if !in(src) && !in(dst) || src.End.Addr == dst.End.Addr {
 				continue
 			}

@@ -23,6 +23,7 @@ type Reading struct {
 	Native    *drivers.Native
 	Networks  map[string]string // the estate's names, by the provider's IDs
 	Workloads map[string]string
+	Named     map[string]string       // Networks, and those of other accounts
 	Hubs      map[plan.Key]*plan.Body // in the reading of hubs and firewalls, in place of Native
 	Problem   string                  // why it could not be read; "" if it was
 }
@@ -71,7 +72,7 @@ func (b *Book) Compare(readings []Reading) *Drift {
 		d := AccountDrift{Account: r.Account, Provider: r.Provider, At: r.At, Problem: r.Problem, Changed: []ListDrift{}}
 		if r.Native != nil {
 			d.Lists = len(r.Native.Lists) + len(r.Native.Entries)
-			d.Changed = append(put(&found, meant, r), putEntries(&found, meant, r)...)
+			d.Changed = slices.Concat(put(&found, meant, r), putEntries(&found, meant, r), putTables(&found, meant, r))
 		}
 		if r.Hubs != nil {
 			d.Lists, d.Changed = len(r.Hubs), b.putHubs(&found, r)
@@ -313,5 +314,5 @@ func (b *Book) Lists(r *Reading) int {
 	meant := b.translated().Config
 	found := *meant
 	found.Networks, found.Accounts = slices.Clone(meant.Networks), slices.Clone(meant.Accounts)
-	return len(put(&found, meant, r)) + len(putEntries(&found, meant, r))
+	return len(put(&found, meant, r)) + len(putEntries(&found, meant, r)) + len(putTables(&found, meant, r))
 }

@@ -40,6 +40,12 @@ type route struct {
 	Target      string
 }
 
+// peering is a network's end of a peering.
+type peering struct {
+	NetworkID     string `json:"networkId"`
+	RemoteGateway bool   `json:"remoteGateway"`
+}
+
 type network struct {
 	NetworkID   string `json:"networkId"`
 	DisplayName string
@@ -182,9 +188,10 @@ func (d *driver) Native(ctx context.Context, _ []string) (*drivers.Native, error
 	out := &drivers.Native{}
 	var tables struct {
 		Items []struct {
-			Network string
-			Version int
-			Table   []route
+			Network  string
+			Version  int
+			Table    []route
+			Peerings []peering
 		}
 	}
 	if _, err := d.client.Get(ctx, d.path+"/tables", &tables); err != nil {
@@ -194,6 +201,9 @@ func (d *driver) Native(ctx context.Context, _ []string) (*drivers.Native, error
 		x := drivers.Table{Network: t.Network, Version: strconv.Itoa(t.Version)}
 		for _, r := range t.Table {
 			x.Routes = append(x.Routes, inventory.Route{To: r.Destination, Via: r.Target})
+		}
+		for _, p := range t.Peerings {
+			x.Peers = append(x.Peers, drivers.Peer{Network: p.NetworkID, OffersHub: p.RemoteGateway})
 		}
 		out.Tables = append(out.Tables, x)
 	}
@@ -255,7 +265,11 @@ func (d *driver) Put(ctx context.Context, p *drivers.Put) (string, error) {
 		for i, r := range p.Table {
 			table[i] = route{r.To, r.Via}
 		}
-		body["table"], path = table, path+"/tables/"+url.PathEscape(p.Network)
+		peerings := make([]peering, len(p.Peers))
+		for i, x := range p.Peers {
+			peerings[i] = peering{x.Network, x.OffersHub}
+		}
+		body["table"], body["peerings"], path = table, peerings, path+"/tables/"+url.PathEscape(p.Network)
 	case p.Entries != nil:
 		entries := make([]entry, len(p.Entries.Entries))
 		for i := range entries {

@@ -211,8 +211,8 @@ func entries(t *testing.T, p Provider, a Account, workload string) {
 	assert.Empty(t, bound.Version, "and the default applies to the workload")
 }
 
-// routes writes the route table of a network, reads it back, and is refused where somebody else
-// has written. Premises have none.
+// routes writes the route table of a network and, where the provider has any, its ends of
+// peerings, reads them back, and is refused where somebody else has written.
 func routes(t *testing.T, p Provider) {
 	a := p.Open(t, 2, 3)
 	networks, _, _ := read(t, a.Driver, nil)
@@ -229,19 +229,25 @@ func routes(t *testing.T, p Provider) {
 	put := drivers.Put{Network: networks[0].ID, Table: []inventory.Route{
 		{To: netip.MustParsePrefix("10.0.0.0/8"), Via: "hub"}, {To: netip.MustParsePrefix("0.0.0.0/0"), Via: "none"}, {To: netip.MustParsePrefix("10.9.0.0/16"), Via: "peer:" + networks[1].ID},
 	}}
-	if find() == nil {
-		_, err := a.Driver.Put(t.Context(), &put)
-		require.Error(t, err, "it has no route tables")
-		return
-	}
 	put.Version = find().Version
+	put.Peers = []drivers.Peer{{Network: networks[1].ID, OffersHub: true}}
+	if !p.Peers {
+		_, err := a.Driver.Put(t.Context(), &put)
+		require.Error(t, err, "it has no peerings")
+		put.Peers = nil
+	}
 	version, err := a.Driver.Put(t.Context(), &put)
 	require.NoError(t, err)
-	assert.Equal(t, drivers.Table{Network: networks[0].ID, Version: version, Routes: put.Table}, *find())
+	assert.Equal(t, drivers.Table{Network: networks[0].ID, Version: version, Routes: put.Table, Peers: put.Peers}, *find())
 	_, err = a.Driver.Put(t.Context(), &put)
 	require.ErrorIs(t, err, drivers.ErrChanged)
 	put.Version, put.Table = version, []inventory.Route{}
 	_, err = a.Driver.Put(t.Context(), &put)
 	require.NoError(t, err)
+	assert.Equal(t, put.Peers, find().Peers, "peers stay as they are written")
+	put.Version, put.Peers = find().Version, nil
+	_, err = a.Driver.Put(t.Context(), &put)
+	require.NoError(t, err)
 	assert.Empty(t, find().Routes)
+	assert.Empty(t, find().Peers)
 }

@@ -41,7 +41,16 @@ type site struct {
 		Prefix netip.Prefix
 	}
 	Uplink string
+	Routes []route
 }
+
+// route is an entry of a site's route table.
+type route struct {
+	Prefix  netip.Prefix `json:"destination-prefix"`
+	NextHop string       `json:"next-hop"`
+}
+
+func (r *route) read() inventory.Route { return inventory.Route{To: r.Prefix, Via: r.NextHop} }
 
 type device struct {
 	Serial, Name, Site string
@@ -103,6 +112,9 @@ func (s *site) read() inventory.Network {
 	for _, l := range s.Lans {
 		out.Subnets = append(out.Subnets, inventory.Subnet{Name: l.Name, Prefix: l.Prefix})
 	}
+	for i := range s.Routes {
+		out.Routes = append(out.Routes, s.Routes[i].read())
+	}
 	return out
 }
 
@@ -115,7 +127,7 @@ type acls struct {
 	Version  int            `json:"version"`
 }
 
-// Native reads the access lists of some sites (RFC 8519).
+// Native reads the access lists (RFC 8519) and route tables of some sites.
 func (d *driver) Native(ctx context.Context, networks []string) (*drivers.Native, error) {
 	out := &drivers.Native{}
 	for _, n := range networks {
@@ -140,14 +152,39 @@ func (d *driver) Native(ctx context.Context, networks []string) (*drivers.Native
 		for _, lan := range slices.Sorted(maps.Keys(lists)) {
 			out.Lists = append(out.Lists, *lists[lan])
 		}
+		var table struct {
+			Routes  []route
+			Version int
+		}
+		if _, err := d.client.Get(ctx, "/routes?site="+url.QueryEscape(n), &table); err != nil {
+			return nil, err
+		}
+		t := drivers.Table{Network: n, Version: strconv.Itoa(table.Version)}
+		for i := range table.Routes {
+			t.Routes = append(t.Routes, table.Routes[i].read())
+		}
+		out.Tables = append(out.Tables, t)
 	}
 	return out, nil
 }
 
-// Put replaces the access lists of one lan.
+// Put replaces the access lists of one lan, or the route table of a site. Sites have no peerings.
 func (d *driver) Put(ctx context.Context, p *drivers.Put) (string, error) {
+	if p.Table != nil {
+		if len(p.Peers) > 0 {
+			return "", errors.New("sites have no peerings")
+		}
+		routes := make([]route, len(p.Table))
+		for i, r := range p.Table {
+			routes[i] = route{r.To, r.Via}
+		}
+		version, _ := strconv.Atoi(p.Version) //nolint:errcheck // none is 0
+		var answer struct{ Version int }
+		_, err := d.client.Put(ctx, "/routes?"+url.Values{"site": {p.Network}}.Encode(), nil, map[string]any{"routes": routes, "version": version}, &answer)
+		return strconv.Itoa(answer.Version), err
+	}
 	if p.List == nil {
-		return "", errors.New("premises have access lists on lans, and no others")
+		return "", errors.New("premises have access lists on lans and route tables, and nothing else")
 	}
 	var body acls
 	body.Version, _ = strconv.Atoi(p.Version) //nolint:errcheck // none is 0

@@ -45,6 +45,12 @@ type route struct {
 	Target      string
 }
 
+// joined is a network's end of a peering.
+type joined struct {
+	Net          string `json:"net"`
+	LendsTransit bool   `json:"lendsTransit"`
+}
+
 type network struct {
 	ID, Label, Zone string
 	Meta            map[string]string
@@ -213,13 +219,19 @@ func (d *driver) Native(ctx context.Context, networks []string) (*drivers.Native
 			l.Rules, l.By = append(l.Rules, x), append(l.By, r.Made)
 		}
 		out.Lists = append(out.Lists, l)
-		var rib []route
-		if header, err = d.client.Get(ctx, "/nets/"+url.PathEscape(n)+"/rib", &rib); err != nil {
+		var table struct {
+			RIB    []route
+			Joined []joined
+		}
+		if header, err = d.client.Get(ctx, "/nets/"+url.PathEscape(n)+"/rib", &table); err != nil {
 			return nil, err
 		}
 		t := drivers.Table{Network: n, Version: strings.Trim(header.Get("ETag"), `"`)}
-		for _, r := range rib {
+		for _, r := range table.RIB {
 			t.Routes = append(t.Routes, inventory.Route{To: r.Destination, Via: r.Target})
+		}
+		for _, p := range table.Joined {
+			t.Peers = append(t.Peers, drivers.Peer{Network: p.Net, OffersHub: p.LendsTransit})
 		}
 		out.Tables = append(out.Tables, t)
 	}
@@ -233,7 +245,11 @@ func (d *driver) Put(ctx context.Context, p *drivers.Put) (string, error) {
 		for i, r := range p.Table {
 			rib[i] = route{r.To, r.Via}
 		}
-		return d.put(ctx, p, "rib", rib)
+		peers := make([]joined, len(p.Peers))
+		for i, x := range p.Peers {
+			peers[i] = joined{x.Network, x.OffersHub}
+		}
+		return d.put(ctx, p, "rib", map[string]any{"rib": rib, "joined": peers})
 	}
 	if p.List == nil {
 		return "", errors.New("the lists of Stratok hang on networks")

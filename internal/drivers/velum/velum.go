@@ -192,11 +192,15 @@ func (d *driver) Native(ctx context.Context, networks []string) (*drivers.Native
 	return out, nil
 }
 
+// byItsHub follows a peer whose hub a network uses.
+const byItsHub = " by its hub"
+
 func (d *driver) table(ctx context.Context, network string) (*drivers.Table, error) {
 	var answer struct {
 		Rows []struct {
 			Version int
 			Routes  []string
+			Peers   []string
 		}
 	}
 	if err := d.query(ctx, map[string]any{"of": "table", "page": 1, "net": network}, &answer); err != nil {
@@ -209,6 +213,11 @@ func (d *driver) table(ctx context.Context, network string) (*drivers.Table, err
 			return nil, &drivers.AnswerError{Asked: "the routes of " + network, Err: err}
 		}
 		out.Version, out.Routes = strconv.Itoa(row.Version), routes
+		for _, line := range row.Peers {
+			p := drivers.Peer{}
+			p.Network, p.OffersHub = strings.CutSuffix(line, byItsHub)
+			out.Peers = append(out.Peers, p)
+		}
 	}
 	return out, nil
 }
@@ -272,9 +281,15 @@ func (d *driver) putTable(ctx context.Context, p *drivers.Put) (string, error) {
 	for i, r := range p.Table {
 		routes[i] = r.To.String() + " " + strings.Replace(r.Via, "peer:", "peer ", 1)
 	}
+	peers := make([]string, len(p.Peers))
+	for i, x := range p.Peers {
+		if peers[i] = x.Network; x.OffersHub {
+			peers[i] += byItsHub
+		}
+	}
 	version, _ := strconv.Atoi(p.Version) //nolint:errcheck // none is 0
 	var answer struct{ Version int }
-	err := d.ask(ctx, "/write", map[string]any{"net": p.Network, "version": version, "routes": routes}, &answer)
+	err := d.ask(ctx, "/write", map[string]any{"net": p.Network, "version": version, "routes": routes, "peers": peers}, &answer)
 	return strconv.Itoa(answer.Version), err
 }
 
