@@ -46,6 +46,9 @@ const (
 	Unrouted  Outcome = "unrouted"
 )
 
+// Outcomes are all of them: those that let flows pass come first.
+var Outcomes = []Outcome{Allowed, Inspected, Blocked, Denied, Unrouted}
+
 // Reason is what settled an outcome.
 type Reason string
 

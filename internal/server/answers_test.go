@@ -1,6 +1,7 @@
 package server_test
 
 import (
+	"fmt"
 	"net/http"
 	"net/url"
 	"slices"
@@ -13,6 +14,7 @@ import (
 	"bivium/core/verdict"
 	"bivium/internal/app"
 	"bivium/internal/app/failures"
+	"bivium/internal/app/rules"
 	"bivium/internal/app/view"
 	"bivium/internal/standin"
 )
@@ -131,6 +133,32 @@ func TestWhatIsNotThereIsSaid(t *testing.T) {
 	w.send(http.MethodPost, "/api/accounts/no-such/health", "{}", nil, http.StatusUnprocessableEntity, "Problem", nil)
 	w.send(http.MethodDelete, "/api/accounts/no-such", "{}", nil, http.StatusNotFound, "Problem", nil)
 	w.send(http.MethodPost, "/api/demo", "{}", w.revision(), http.StatusUnprocessableEntity, "Problem", nil) // it never replaces an estate that has something
+}
+
+// TestWhatEachRuleDecides reads the demo's rulebook of the turbines and a policy with a rule that
+// another one contains; the path of each witness is told of by that rule.
+func TestWhatEachRuleDecides(t *testing.T) {
+	w := start(t)
+	var book, web rules.Decided
+	w.get("/api/rules/decided?of=rulebook:control", "Decided", &book)
+	w.get("/api/rules/decided?of=policy:offices-web", "Decided", &web)
+	require.Len(t, book.Rules, 4)
+	for _, r := range book.Rules[:3] {
+		require.Len(t, r.Flows, 1)
+		x := r.Flows[0].Witness
+		assert.Equal(t, verdict.Inspected, r.Flows[0].Outcome)
+		var road view.Road
+		w.get("/api/trace?"+url.Values{"from": {x.From}, "to": {x.To}, "on": {x.On}}.Encode(), "Road", &road)
+		require.NotEmpty(t, road.Trace.Pools)
+		assert.Equal(t, fmt.Sprint("control ", r.Rule), fmt.Sprint(road.Trace.Pools[0].Rulebook, " ", road.Trace.Pools[0].Rule))
+	}
+	assert.Empty(t, book.Rules[3].Flows, "what it would drop is not steered to it")
+	assert.Empty(t, book.Rules[3].ShadowedBy)
+	require.Len(t, web.Rules, 3)
+	assert.Len(t, web.Rules[0].Flows, 2, "web is inspected, but the rulebook drops udp/443")
+	assert.Empty(t, web.Rules[2].Flows)
+	assert.Equal(t, []int{2}, web.Rules[2].ShadowedBy)
+	w.send(http.MethodGet, "/api/rules/decided?of=rulebook:controls", "", nil, http.StatusUnprocessableEntity, "Problem", nil)
 }
 
 // TestWhatDecidesAFlowIsFound asks about flows of the demo one by one, and finds what decides each of

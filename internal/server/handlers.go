@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"bivium/core/estate"
 	"bivium/core/verdict"
 	"bivium/internal/app"
 	"bivium/internal/app/applying"
@@ -13,6 +14,7 @@ import (
 	"bivium/internal/app/failures"
 	"bivium/internal/app/history"
 	"bivium/internal/app/packets"
+	"bivium/internal/app/rules"
 	"bivium/internal/app/targets"
 	"bivium/internal/app/view"
 	"bivium/internal/app/watch"
@@ -97,6 +99,15 @@ func getDeciding(now *view.Snapshot, c echo.Context) (any, error) {
 		return nil, err
 	}
 	return now.Deciding(q, verdict.Outcome(c.QueryParam("outcome")))
+}
+
+func getDecided(now *view.Snapshot, c echo.Context) (any, error) {
+	kind, name, _ := strings.Cut(c.QueryParam("of"), ":")
+	d := rules.DecidedBy(now, estate.Ref{Kind: estate.Kind(kind), Name: name})
+	if d == nil {
+		return nil, &view.Problem{At: "of", Message: fmt.Sprintf("there is no list of rules %q", c.QueryParam("of")), Fix: "name a policy, share or rulebook, such as rulebook:control"}
+	}
+	return d, nil
 }
 
 func getFailures(now *view.Snapshot, c echo.Context) (any, error) {

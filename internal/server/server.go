@@ -121,6 +121,7 @@ func New(c Config) http.Handler {
 	see("/issues", h.getIssues)
 	see("/rules", getRules)
 	see("/rules/deciding", getDeciding)
+	see("/rules/decided", getDecided)
 	see("/failures", getFailures)
 	see("/object", getObject)
 	see("/lanes", h.getLanes)

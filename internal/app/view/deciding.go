@@ -50,7 +50,7 @@ const (
 // stands for everything, and so does a service; outcome "" stands for all. Cost: a cell of the matrix
 // for each segment that an open end stands for.
 func (s *Snapshot) Deciding(q Question, outcome verdict.Outcome) (*Deciding, error) {
-	if outcome != "" && !slices.Contains(outcomes, outcome) {
+	if outcome != "" && !slices.Contains(verdict.Outcomes, outcome) {
 		return nil, &Problem{"outcome", fmt.Sprintf("%q is not an outcome", outcome), "choose allowed, inspected, blocked, denied or unrouted"}
 	}
 	froms, err := s.endsFor("from", q.From)
@@ -96,9 +96,6 @@ func (s *Snapshot) Deciding(q Question, outcome verdict.Outcome) (*Deciding, err
 	}
 	return out, nil
 }
-
-// outcomes are in the order in which deciders are told.
-var outcomes = []verdict.Outcome{verdict.Allowed, verdict.Inspected, verdict.Blocked, verdict.Denied, verdict.Unrouted}
 
 // endsFor returns the end that a text names, or for none each segment and the internet.
 func (s *Snapshot) endsFor(field, text string) ([]*end, error) {
@@ -201,7 +198,7 @@ func (g *deciders) told() []Decider {
 		out = append(out, x)
 	}
 	slices.SortFunc(out, func(a, b Decider) int {
-		return cmp.Or(cmp.Compare(slices.Index(outcomes, a.Outcome), slices.Index(outcomes, b.Outcome)), b.pairs.Cmp(a.pairs), strings.Compare(a.Thing.Name, b.Thing.Name), strings.Compare(string(a.Reason), string(b.Reason)))
+		return cmp.Or(cmp.Compare(slices.Index(verdict.Outcomes, a.Outcome), slices.Index(verdict.Outcomes, b.Outcome)), b.pairs.Cmp(a.pairs), strings.Compare(a.Thing.Name, b.Thing.Name), strings.Compare(string(a.Reason), string(b.Reason)))
 	})
 	return out
 }

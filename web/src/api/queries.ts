@@ -64,6 +64,15 @@ export const failuresQuery = (of: string) =>
     retry: false,
   });
 
+/** What each rule of a policy, share or rulebook decides, such as of rulebook:control. */
+export const decidedQuery = (of: string) =>
+  queryOptions({
+    queryKey: [estate, "decided", of],
+    queryFn: async ({ signal }) =>
+      take(await client.GET("/api/rules/decided", { params: { query: { of } }, signal })),
+    retry: false,
+  });
+
 export const roadQuery = (w: Schemas["Witness"]) =>
   queryOptions({
     queryKey: [estate, "trace", w],

@@ -705,6 +705,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rules/decided": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What each rule of a policy, share or rulebook decides; of a rulebook, of the flows that are really steered to its pools */
+        get: operations["getDecided"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/failures": {
         parameters: {
             query?: never;
@@ -2029,6 +2046,23 @@ export interface components {
             deciders: components["schemas"]["Decider"][];
             /** @description How many there are beside those */
             hidden: number;
+        };
+        Decided: {
+            revision: number;
+            rules: {
+                /** @description Its place, from 1 */
+                rule: number;
+                /** @description The earlier rules that contain all of its flows */
+                shadowedBy: number[];
+                flows: {
+                    outcome: components["schemas"]["Outcome"];
+                    /** @description The rule made it so; otherwise something overrides it, or asks for more */
+                    counts: boolean;
+                    services: components["schemas"]["ServiceWords"];
+                    witness: components["schemas"]["Witness"];
+                    sentence: components["schemas"]["Sentence"];
+                }[];
+            }[];
         };
         Decider: {
             thing: components["schemas"]["Thing"];
@@ -4626,6 +4660,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Deciding"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDecided: {
+        parameters: {
+            query: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+                /** @description The object, such as rulebook:control */
+                of: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What they decide */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Decided"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -11,6 +11,7 @@ import { statusWords } from "../../parts/WhatChanges";
 import { capital, counted, serviceWords } from "../../parts/wording";
 import { addressOf } from "./kinds";
 import { scopeOf } from "./scope";
+import { WhatRulesDecide } from "./WhatRulesDecide";
 import type { RuleKind, RuleObject } from "./kinds";
 
 interface Props {
@@ -54,6 +55,7 @@ export function Facts({ kind, name, object, about, usedBy, saved, beside }: Prop
         <p className="pb-4 text-soft">Nothing uses it.</p>
       )}
       {saved && kind === "pool" && <IfAFirewallFails pool={name} />}
+      {saved && ["policy", "share", "rulebook"].includes(kind) && <WhatRulesDecide kind={kind} name={name} />}
       {saved && <Problems kind={kind} name={name} />}
       {saved && ["policy", "share", "publication", "rulebook"].includes(kind) && (
         <NativeRules kind={kind} name={name} />
