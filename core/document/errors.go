@@ -11,6 +11,8 @@ type Error struct {
 	Path    string `json:"path,omitempty"` // policies[3].rules[0].action
 	Message string `json:"message"`
 	Fix     string `json:"fix,omitempty"`
+	// Character is the one of the value at which it goes wrong, from 1; 0 for the value as a whole.
+	Character int `json:"character,omitempty"`
 }
 
 // Error returns "line 7: policies[3].from: what is wrong; how to fix it".

@@ -1,8 +1,8 @@
 package document
 
 import (
+	"errors"
 	"fmt"
-	"strings"
 
 	"bivium/core/estate"
 	"bivium/core/limits"
@@ -12,6 +12,7 @@ import (
 type problem struct {
 	message, fix string
 	key          string // at which of its keys; "" for the object
+	character    int    // of its value
 }
 
 // problemsOf returns what is wrong between the keys of one thing that has been
@@ -81,8 +82,12 @@ func ofGroup(g *estate.Group) []problem {
 			continue
 		}
 		if _, err := estate.ParseSelector(text); err != nil {
-			message, _, _ := strings.Cut(err.Error(), "; ")
-			out = append(out, problem{message, "write parts like app=web, env in (prod, test), !legacy", key})
+			p := problem{message: err.Error(), fix: "write parts like app=web, env in (prod, test), !legacy", key: key}
+			var slip *estate.SelectorError
+			if errors.As(err, &slip) {
+				p.character = slip.Character
+			}
+			out = append(out, p)
 		}
 	}
 	return out

@@ -95,8 +95,13 @@ func (r *reader) step(p path) *path {
 }
 
 func (r *reader) fail(n node, at *path, fix, message string, args ...any) {
+	r.failIn(n, at, 0, fix, message, args...)
+}
+
+// failIn fails at a character of a value, from 1.
+func (r *reader) failIn(n node, at *path, character int, fix, message string, args ...any) {
 	if len(r.errors) < limits.DocumentErrors {
-		r.errors = append(r.errors, Error{Line: int(n.line), Path: at.String(), Message: fmt.Sprintf(message, args...), Fix: fix})
+		r.errors = append(r.errors, Error{Line: int(n.line), Path: at.String(), Message: fmt.Sprintf(message, args...), Fix: fix, Character: character})
 	}
 }
 
@@ -208,7 +213,7 @@ func (r *reader) object(n node, v reflect.Value, at *path) {
 		if p.key != "" {
 			where = r.key(at, p.key)
 		}
-		r.fail(n, where, p.fix, "%s", p.message)
+		r.failIn(n, where, p.character, p.fix, "%s", p.message)
 	}
 }
 

@@ -155,7 +155,7 @@ func (b *builder) put(list reflect.Value) error {
 			if !within {
 				path = "." + e.Path
 			}
-			problems = append(problems, Problem{At: b.at, Line: e.Line, Path: strings.TrimSuffix("object"+path, "."), Message: e.Message, Fix: e.Fix})
+			problems = append(problems, Problem{At: b.at, Line: e.Line, Path: strings.TrimSuffix("object"+path, "."), Message: e.Message, Fix: e.Fix, Character: e.Character})
 		}
 		return problems
 	}

@@ -76,6 +76,8 @@ type Problem struct {
 	Line    int    // in the text of the edit; 0 if unknown
 	Message string
 	Fix     string
+	// Character is the one of the value at which it goes wrong, from 1; 0 for the value as a whole.
+	Character int
 }
 
 // Problems is all that is wrong with an edit.

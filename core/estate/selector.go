@@ -64,7 +64,7 @@ func (s Selector) Needs() (key string, values []string, ok bool) {
 // ParseSelector returns the selector that text is written as: parts with
 // commas between, each key, !key, key=value, key==value, key!=value,
 // key in (a, b) or key notin (a, b). Spaces between tokens do not matter. An
-// error names the character at which the text goes wrong, counted from 1.
+// error is a SelectorError.
 func ParseSelector(text string) (Selector, error) {
 	p := selectorParser{text: text}
 	var s Selector
@@ -180,12 +180,22 @@ func (p *selectorParser) space() {
 	}
 }
 
-func (p *selectorParser) fail(wanted string) error {
+func (p *selectorParser) fail(wanted string) error { return &SelectorError{p.text, p.at + 1, wanted} }
+
+// SelectorError is a slip in a selector.
+type SelectorError struct {
+	Text      string
+	Character int    // at which it is, from 1; one more than there are for the end
+	Wanted    string // what is expected there
+}
+
+// Error says where the slip is, and what is expected there.
+func (e *SelectorError) Error() string {
 	found := "the end"
-	if p.at < len(p.text) {
-		found = fmt.Sprintf("%q", p.text[p.at:min(len(p.text), p.at+12)])
+	if e.Character <= len(e.Text) {
+		found = fmt.Sprintf("%q", e.Text[e.Character-1:min(len(e.Text), e.Character+11)])
 	}
-	return fmt.Errorf("selector %q, character %d: %s found where %s is expected; selectors look like app=web, env in (prod, test), !gone", p.text, p.at+1, found, wanted)
+	return fmt.Sprintf("selector %q, character %d: %s found where %s is expected", e.Text, e.Character, found, e.Wanted)
 }
 
 // isLabelByte reports whether c may stand in a label's key or value.

@@ -50,7 +50,7 @@ func ProblemsOf(err error) error {
 	}
 	out := make(view.Problems, len(problems))
 	for i, p := range problems {
-		out[i] = view.Problem{At: strings.TrimSuffix(fmt.Sprintf("operations[%d].%s", p.At, p.Path), "."), Message: p.Message, Fix: p.Fix}
+		out[i] = view.Problem{At: strings.TrimSuffix(fmt.Sprintf("operations[%d].%s", p.At, p.Path), "."), Message: p.Message, Fix: p.Fix, Character: p.Character}
 	}
 	return out
 }

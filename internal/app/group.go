@@ -1,7 +1,7 @@
 package app
 
 import (
-	"strings"
+	"errors"
 
 	"bivium/core/estate"
 	"bivium/internal/app/view"
@@ -12,8 +12,12 @@ import (
 func Members(s *view.Snapshot, selector string) (some []string, count int, err error) {
 	parsed, err := estate.ParseSelector(selector)
 	if err != nil {
-		wrong, _, _ := strings.Cut(err.Error(), "; ")
-		return nil, 0, &view.Problem{At: "match", Message: wrong, Fix: "write key=value, key in (a, b), key or !key, separated by commas"}
+		p := &view.Problem{At: "match", Message: err.Error(), Fix: "write key=value, key in (a, b), key or !key, separated by commas"}
+		var slip *estate.SelectorError
+		if errors.As(err, &slip) {
+			p.Character = slip.Character
+		}
+		return nil, 0, p
 	}
 	some = []string{}
 	for i := range s.Estate.Workloads {

@@ -50,10 +50,14 @@ func TestAGroupHoldsWhoItsSelectorWouldTake(t *testing.T) {
 	w.get("/api/members?match=role%3Dno-such", "Members", &members)
 	assert.Zero(t, members.Count)
 	var p problem
-	for _, wrong := range []string{"=plc", "role in (", "role in plc"} {
+	for wrong, at := range map[string]int{"=plc": 1, "role in (": 10, "role in plc": 9} {
 		w.send(http.MethodGet, "/api/members?match="+url.QueryEscape(wrong), "", nil, http.StatusUnprocessableEntity, "Problem", &p)
 		assert.NotEmpty(t, p.Problems[0].Message, wrong)
 		assert.NotEmpty(t, p.Problems[0].Fix, wrong)
+		assert.Equal(t, at, p.Problems[0].Character, wrong)
+		group := fmt.Sprintf(`{"operations": [{"op": "put", "kind": "group", "object": {"name": "g", "match": %q}}]}`, wrong)
+		w.send(http.MethodPost, "/api/edit/try", group, w.revision(), http.StatusUnprocessableEntity, "Problem", &p)
+		assert.Equal(t, at, p.Problems[0].Character, "as a field of an edit: %s", wrong)
 	}
 }
 

@@ -113,7 +113,7 @@ func (s *Snapshot) Ask(q Question) (*Answer, error) {
 // (M6.4): one address may live in several.
 func (s *Snapshot) narrow(from, to *end) (matrix.Set, error) {
 	if from.internet && to.internet {
-		return nil, &Problem{"to", "source and destination are both on the internet", "choose one endpoint inside the estate"}
+		return nil, &Problem{At: "to", Message: "source and destination are both on the internet", Fix: "choose one endpoint inside the estate"}
 	}
 	shown := to.literal && s.Judge.Shows() // a segment may see others by the address
 	if !to.single() || len(to.set) < 2 && !shown {
@@ -139,7 +139,7 @@ func (s *Snapshot) narrow(from, to *end) (matrix.Set, error) {
 // that nothing has, or from an address to itself.
 func (s *Snapshot) askDirectly(a *Answer, from, to *end, terms []estate.Term) error {
 	if len(from.set) == 0 || !to.single() {
-		return &Problem{"to", fmt.Sprintf("no flow is possible from %s to %s", from.text, to.text), "the addresses are of different families, or identical"}
+		return &Problem{At: "to", Message: fmt.Sprintf("no flow is possible from %s to %s", from.text, to.text), Fix: "the addresses are of different families, or identical"}
 	}
 	f := verdict.Flow{Segment: verdict.Internet, Destination: to.addresses[0]}
 	c := s.Matrix.Class(from.set[0].Class)
@@ -179,19 +179,19 @@ func (s *Snapshot) FindTerms(text string) ([]estate.Term, error) {
 	for word := range strings.SplitSeq(text, ",") {
 		word = strings.ToLower(strings.TrimSpace(word))
 		if word == "" {
-			return nil, &Problem{"on", "the service is missing", "enter a service, a term like tcp/443, or any"}
+			return nil, &Problem{At: "on", Message: "the service is missing", Fix: "enter a service, a term like tcp/443, or any"}
 		}
 		if strings.Contains(word, " from ") || strings.HasPrefix(word, "proto/") { // as answers write them
 			some, err := estate.ParseTermWords(word)
 			if err != nil {
-				return nil, &Problem{"on", err.Error(), ""}
+				return nil, &Problem{At: "on", Message: err.Error(), Fix: ""}
 			}
 			terms = append(terms, some...)
 			continue
 		}
 		ref, err := estate.ParseServiceRef(word)
 		if err != nil {
-			return nil, &Problem{"on", err.Error(), ""}
+			return nil, &Problem{At: "on", Message: err.Error(), Fix: ""}
 		}
 		if ref.Name == "" {
 			terms = append(terms, ref.Term)
@@ -199,7 +199,7 @@ func (s *Snapshot) FindTerms(text string) ([]estate.Term, error) {
 		}
 		i := slices.IndexFunc(s.Estate.Services, func(v estate.Service) bool { return v.Name == ref.Name })
 		if i < 0 {
-			return nil, &Problem{"on", fmt.Sprintf("unknown service %q", word), s.nearService(word)}
+			return nil, &Problem{At: "on", Message: fmt.Sprintf("unknown service %q", word), Fix: s.nearService(word)}
 		}
 		terms = append(terms, s.Estate.Services[i].Terms...)
 	}

@@ -107,7 +107,7 @@ func (s *Snapshot) Cells(open []string, row, col int) (*Cells, error) {
 	nodes := s.NodesOf(open)
 	for at, n := range map[string]int{"row": row, "col": col} {
 		if n < 0 || n >= len(nodes) {
-			return nil, &Problem{at, fmt.Sprintf("the board has no %s %d", at, n), fmt.Sprintf("it has %d", len(nodes))}
+			return nil, &Problem{At: at, Message: fmt.Sprintf("the board has no %s %d", at, n), Fix: fmt.Sprintf("it has %d", len(nodes))}
 		}
 	}
 	rows, cols := nodes[row:min(row+PieceSize, len(nodes))], nodes[col:min(col+PieceSize, len(nodes))]
@@ -216,7 +216,7 @@ func (s *Snapshot) Cell(row, col string) (*Cell, error) {
 	from, to := s.Matrix.SetOf(ParseNode(row)), s.Matrix.SetOf(ParseNode(col))
 	for at, set := range map[string]matrix.Set{"row": from, "col": to} {
 		if len(set) == 0 {
-			return nil, &Problem{at, fmt.Sprintf("the board has no %s %q", at, map[string]string{"row": row, "col": col}[at]), ""}
+			return nil, &Problem{At: at, Message: fmt.Sprintf("the board has no %s %q", at, map[string]string{"row": row, "col": col}[at]), Fix: ""}
 		}
 	}
 	c := &Cell{Revision: s.Revision, Row: row, Col: col, Marks: s.Matrix.Between(ParseNode(row), ParseNode(col)), Lines: []Line{}}

@@ -51,7 +51,7 @@ const (
 // for each segment that an open end stands for.
 func (s *Snapshot) Deciding(q Question, outcome verdict.Outcome) (*Deciding, error) {
 	if outcome != "" && !slices.Contains(verdict.Outcomes, outcome) {
-		return nil, &Problem{"outcome", fmt.Sprintf("%q is not an outcome", outcome), "choose allowed, inspected, blocked, denied or unrouted"}
+		return nil, &Problem{At: "outcome", Message: fmt.Sprintf("%q is not an outcome", outcome), Fix: "choose allowed, inspected, blocked, denied or unrouted"}
 	}
 	froms, err := s.endsFor("from", q.From)
 	if err != nil {

@@ -39,7 +39,7 @@ func (s *Snapshot) findEnd(field, text string) (*end, error) {
 	text = strings.ToLower(strings.TrimSpace(text))
 	e := &end{text: text, segment: paths.None}
 	if text == "" {
-		return nil, &Problem{field, "the endpoint is missing", "enter a workload, group, segment, network, address, or internet"}
+		return nil, &Problem{At: field, Message: "the endpoint is missing", Fix: "enter a workload, group, segment, network, address, or internet"}
 	}
 	if text == "internet" {
 		e.internet = true
@@ -69,13 +69,13 @@ func (s *Snapshot) findEnd(field, text string) (*end, error) {
 func (s *Snapshot) findExternal(e *end, field, text string) error {
 	a, err := parseAddr(text)
 	if err != nil {
-		return &Problem{field, fmt.Sprintf("%q is not an address", text), "write internet, or internet: and an address like 198.51.100.7"}
+		return &Problem{At: field, Message: fmt.Sprintf("%q is not an address", text), Fix: "write internet, or internet: and an address like 198.51.100.7"}
 	}
 	a = a.Unmap()
 	e.internet, e.external, e.addresses = true, true, []netip.Addr{a}
 	c, ok := query.OutsideAt(s.Matrix, a)
 	if !ok {
-		return &Problem{field, fmt.Sprintf("%s is a private address and cannot be on the internet", a), "write a public address"}
+		return &Problem{At: field, Message: fmt.Sprintf("%s is a private address and cannot be on the internet", a), Fix: "write a public address"}
 	}
 	e.set = matrix.Set{{Class: c, Only: a}}
 	return nil
@@ -109,16 +109,16 @@ func (s *Snapshot) findAddress(e *end, field string, a netip.Addr) error {
 	}
 	switch {
 	case len(homes) == 0 && paths.Private(a):
-		return &Problem{field, fmt.Sprintf("%s is in no segment", a), "it is in no subnet, and no attachment advertises it"}
+		return &Problem{At: field, Message: fmt.Sprintf("%s is in no segment", a), Fix: "it is in no subnet, and no attachment advertises it"}
 	case len(homes) == 0:
-		return &Problem{field, fmt.Sprintf("%s is in no segment", a), "for a source on the internet write internet:" + a.String()}
+		return &Problem{At: field, Message: fmt.Sprintf("%s is in no segment", a), Fix: "for a source on the internet write internet:" + a.String()}
 	}
 	if len(homes) > 1 && field == "from" {
 		names := make([]string, len(homes))
 		for i, h := range homes {
 			names[i] = s.Judge.Net.Segments[h]
 		}
-		return &Problem{field, fmt.Sprintf("%s exists in %s", a, strings.Join(names, " and ")), fmt.Sprintf("write %s:%s, or another of the segments", names[0], a)}
+		return &Problem{At: field, Message: fmt.Sprintf("%s exists in %s", a, strings.Join(names, " and ")), Fix: fmt.Sprintf("write %s:%s, or another of the segments", names[0], a)}
 	}
 	if len(homes) == 1 {
 		e.segment = homes[0]
@@ -150,7 +150,7 @@ func (s *Snapshot) findPublished(e *end, field string, p *estate.Publication) er
 		e.set = s.Matrix.SetOf(matrix.Node{Kind: matrix.NodeSegment, Segment: p.To.Segment})
 	}
 	if len(e.set) == 0 {
-		return &Problem{field, fmt.Sprintf("publication %s has no destinations", p.Name), "its groups have no members in " + p.To.Segment}
+		return &Problem{At: field, Message: fmt.Sprintf("publication %s has no destinations", p.Name), Fix: "its groups have no members in " + p.To.Segment}
 	}
 	return nil
 }
@@ -188,7 +188,7 @@ func (s *Snapshot) findName(e *end, field, kind, name string) error {
 
 func (s *Snapshot) notEmpty(e *end, field, message string) error {
 	if len(e.set) == 0 {
-		return &Problem{field, message, ""}
+		return &Problem{At: field, Message: message, Fix: ""}
 	}
 	return nil
 }
@@ -203,7 +203,7 @@ func (s *Snapshot) findWorkload(e *end, field string, w int) error {
 		}
 	}
 	if len(e.set) == 0 {
-		return &Problem{field, fmt.Sprintf("workload %s is in no segment", work.Name), fmt.Sprintf("assign its subnet of network %s to a segment", work.Network)}
+		return &Problem{At: field, Message: fmt.Sprintf("workload %s is in no segment", work.Name), Fix: fmt.Sprintf("assign its subnet of network %s to a segment", work.Network)}
 	}
 	return nil
 }
@@ -217,5 +217,5 @@ func (s *Snapshot) unknown(field, name string) error {
 	if near := estate.Nearest(name, known); near != "" {
 		fix = "did you mean " + near + "?"
 	}
-	return &Problem{field, fmt.Sprintf("unknown name %q", name), fix}
+	return &Problem{At: field, Message: fmt.Sprintf("unknown name %q", name), Fix: fix}
 }

@@ -92,7 +92,7 @@ func (s *Snapshot) ParseFlow(from, to, service string, sport int, publication st
 		return f, err
 	}
 	if len(src.addresses) == 0 {
-		return f, &Problem{"from", fmt.Sprintf("%q is not a single address", from), "write SEGMENT:ADDRESS, internet:ADDRESS, or a workload"}
+		return f, &Problem{At: "from", Message: fmt.Sprintf("%q is not a single address", from), Fix: "write SEGMENT:ADDRESS, internet:ADDRESS, or a workload"}
 	}
 	dst, err := s.parseDestination(&f, to)
 	if err != nil {
@@ -133,7 +133,7 @@ func (s *Snapshot) parseDestination(f *verdict.Flow, to string) (*end, error) {
 		return dst, nil
 	}
 	if len(dst.addresses) == 0 {
-		return nil, &Problem{"to", fmt.Sprintf("%q is not a single address", to), "write an address, or a workload"}
+		return nil, &Problem{At: "to", Message: fmt.Sprintf("%q is not a single address", to), Fix: "write an address, or a workload"}
 	}
 	f.Destination = dst.addresses[0]
 	return dst, nil

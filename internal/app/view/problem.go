@@ -13,6 +13,8 @@ type Problem struct {
 	At      string `json:"at"`
 	Message string `json:"message"`
 	Fix     string `json:"fix,omitempty"`
+	// Character is the one of the field's text at which it goes wrong, from 1; 0 for the field as a whole.
+	Character int `json:"character,omitempty"`
 }
 
 // Error returns the problem as one line.

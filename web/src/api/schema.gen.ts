@@ -1912,6 +1912,8 @@ export interface components {
             at: string;
             message: string;
             fix?: string;
+            /** @description The one of the field's text at which it goes wrong, from 1 */
+            character?: number;
         };
         Estate: {
             name: string;

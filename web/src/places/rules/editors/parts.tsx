@@ -119,6 +119,19 @@ export function ServicesField({ id, label, value, at, rules, problemAt, onChange
 
 const isTerm = (text: string) => /^(tcp|udp|icmp|icmpv6|proto)$/.test(text);
 
+/** A text with the character marked at which it goes wrong. */
+export function Slip({ text, character }: { text: string; character: number }) {
+  const rest = text.slice(character - 1);
+  return (
+    <span aria-hidden data-slip className="pt-0.5 pl-2 font-mono text-[13px] whitespace-pre-wrap text-soft">
+      {text.slice(0, character - 1)}
+      <span className="text-denied underline decoration-wavy underline-offset-4">
+        {rest || "\u00a0\u00a0"}
+      </span>
+    </span>
+  );
+}
+
 /** A short text in a sentence. */
 export function TextField({
   label,
@@ -146,6 +159,7 @@ export function TextField({
         onChange={(event) => onChange(event.target.value)}
         className={`rounded-md border border-line bg-sheet px-2 font-sans text-sm leading-7 aria-invalid:border-denied ${wide ? "w-full" : "w-44"}`}
       />
+      {problem?.character !== undefined && <Slip text={value} character={problem.character} />}
       {problem && (
         <span role="alert" className="font-sans text-[13px] leading-snug text-denied">
           {problem.message}
