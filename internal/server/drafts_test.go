@@ -298,6 +298,39 @@ func TestWhatASyncChangedMeanwhileIsKept(t *testing.T) {
 // TestWhoSettlesAConflictDoesNotApprove lets the owner decide the only conflict of a draft, for
 // TestFindingsThatADraftBrings switches a policy off whose rulebook then has nothing to decide, and on
 // again: what the draft tells of findings is what the findings of both estates differ in.
+func TestADraftSaysThatOthersChangedWhatItDoes(t *testing.T) {
+	w := startGuarded(t)
+	w.be("mira")
+	rule := func(name, action string) string {
+		return fmt.Sprintf(`{"op": "put", "kind": "policy", "base": "absent", "object": {"name": %q, "segments": ["market"], "from": ["traders"], "to": ["price-databases"],
+			"rules": [{"services": ["tcp/9123"], "action": %q}]}}`, name, action)
+	}
+	opens := w.begin("opens")
+	w.edits(opens, rule("opens", "allow"))
+	before := w.review(opens)
+	require.NotEmpty(t, before.Consequence.Effect.Flows)
+	require.Nil(t, before.Rebased)
+
+	aside := w.begin("aside") // says nothing of these flows
+	w.edits(aside, `{"op": "put", "kind": "group", "base": "absent", "object": {"name": "apart", "match": "role=apart"}}`)
+	w.does(aside, "application", "{}", http.StatusOK)
+	assert.Nil(t, w.review(opens).Rebased, "it stands on another revision, and does the same")
+
+	closes := w.begin("closes")
+	w.edits(closes, rule("closes", "deny"))
+	w.does(closes, "application", "{}", http.StatusOK)
+	r := w.review(opens)
+	require.NotNil(t, r.Rebased)
+	assert.Equal(t, w.app.Now().Revision, r.Rebased.To)
+	assert.Equal(t, []string{"market to market on tcp/9123: denied by conflict instead of denied"}, r.Rebased.New)
+	require.NotEmpty(t, r.Rebased.Gone)
+	assert.Contains(t, r.Rebased.Gone[0], "tcp/9123: allowed instead of denied")
+	assert.NotNil(t, w.review(opens).Rebased, "whoever looks next reads it too")
+
+	w.edits(opens, `{"op": "put", "kind": "group", "base": "absent", "object": {"name": "more", "match": "role=more"}}`)
+	assert.Nil(t, w.review(opens).Rebased, "somebody wrote in it since")
+}
+
 func TestFindingsThatADraftBrings(t *testing.T) {
 	w := startGuarded(t)
 	w.be("mira")

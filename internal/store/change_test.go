@@ -131,7 +131,7 @@ func TestAnOldDatabaseGoesOn(t *testing.T) {
 		`DROP TABLE newer`,
 		`DROP TABLE audit_sent`, `DROP TABLE change_window`, `DROP TABLE delivery`, `DROP TABLE channel`, `DROP TABLE notice`,
 		`DROP TABLE round`, `DROP TABLE plan_write`, `DROP TABLE plan`, `DROP TABLE in_force`,
-		`DROP TABLE later_review`, `DROP TABLE comment`, `DROP TABLE approval`, `DROP TABLE draft_step`, `DROP TABLE draft`,
+		`DROP TABLE later_review`, `DROP TABLE comment`, `DROP TABLE approval`, `DROP TABLE draft_effect`, `DROP TABLE draft_step`, `DROP TABLE draft`,
 		`DROP TABLE audit`, `DROP TABLE secret`, `DROP TABLE session`, `DROP TABLE token`, `DROP TABLE link`, `DROP TABLE team`, `DROP TABLE person`,
 		`DROP TABLE aside`, `DROP TABLE mapping`, `DROP TABLE known`, `DROP TABLE page`, `DROP TABLE reading`, `DROP TABLE source`, `DROP TABLE step`, `DROP TABLE revision`,
 		`CREATE TABLE edit (revision INTEGER PRIMARY KEY, at TEXT NOT NULL, actor TEXT NOT NULL, list TEXT NOT NULL, key TEXT NOT NULL, before BLOB NOT NULL, after BLOB NOT NULL) STRICT`,

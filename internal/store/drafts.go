@@ -144,6 +144,22 @@ func (s *Store) TurnDraftStep(ctx context.Context, d *Draft, x *DraftStep) error
 	})
 }
 
+// DraftEffect returns what was kept of what a draft does; nil if nothing was.
+func (s *Store) DraftEffect(ctx context.Context, draft int64) ([]byte, error) {
+	var body []byte
+	err := s.db.QueryRowContext(ctx, `SELECT body FROM draft_effect WHERE draft = ?`, draft).Scan(&body)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return body, err
+}
+
+// PutDraftEffect keeps what a draft does, as JSON.
+func (s *Store) PutDraftEffect(ctx context.Context, draft int64, body []byte) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO draft_effect (draft, body) VALUES (?, ?) ON CONFLICT (draft) DO UPDATE SET body = excluded.body`, draft, body)
+	return err
+}
+
 func putDraft(ctx context.Context, tx *sql.Tx, d *Draft) error {
 	if d.ID == 0 {
 		return tx.QueryRowContext(ctx, `INSERT INTO draft (name, reason, ticket, state, based, author, made, changed, revision, undoes) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,

@@ -55,6 +55,7 @@ type draft struct {
 	former    map[estate.Ref]string
 	conflicts []Conflict
 	judged    *judgement // of the snapshot; nil until it is asked for
+	stood     *stood     // where it stood before it was rebased; nil if nobody has to be told
 }
 
 // Open returns the desk of an app, with the drafts that its database holds, and lets it

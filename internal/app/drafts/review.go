@@ -124,6 +124,7 @@ type Review struct {
 	Conflicts   []Conflict               `json:"conflicts"`
 	Consequence *consequence.Consequence `json:"consequence"`
 	Objects     []ObjectDiff             `json:"objects"`
+	Rebased     *Rebased                 `json:"rebased"` // what it does otherwise than before; null for nothing
 	Asked       []Asked                  `json:"asked"`
 	Approvals   []ApprovalView           `json:"approvals"`
 	Comments    []CommentView            `json:"comments"`
@@ -167,6 +168,11 @@ func (d *Desk) Review(ctx context.Context, by *people.Who, id int64) (*Review, e
 	out := &Review{
 		Summary: d.summary(x), Applied: x.on.Revision, Version: x.snapshot.Revision, StepList: []StepView{}, Conflicts: append([]Conflict{}, x.conflicts...),
 		Consequence: j.consequence, Objects: Diffs(x.on, j.plan), Asked: []Asked{}, Approvals: []ApprovalView{}, Comments: []CommentView{},
+	}
+	if x.closed() == nil {
+		if out.Rebased, err = d.rebased(ctx, x); err != nil {
+			return nil, err
+		}
 	}
 	for _, s := range x.steps {
 		one, err := edit.Read(s.Body)

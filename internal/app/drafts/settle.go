@@ -38,6 +38,7 @@ func (d *Desk) settle(ctx context.Context, x *draft) error {
 		d.stand(x, now, now, nil, nil)
 		return nil
 	}
+	x.leave()
 	operations, authors, err := x.operations()
 	if err != nil {
 		return err

@@ -1717,6 +1717,7 @@ export interface components {
             conflicts: components["schemas"]["DraftConflict"][];
             consequence: components["schemas"]["Consequence"];
             objects: components["schemas"]["ObjectDiff"][];
+            rebased: components["schemas"]["Rebased"] | null;
             asked: components["schemas"]["Asked"][];
             approvals: components["schemas"]["Approval"][];
             comments: components["schemas"]["Comment"][];
@@ -1724,6 +1725,17 @@ export interface components {
             canApply: string;
             /** @description why a window or a freeze does not let it be applied now */
             outside: string;
+        };
+        /** @description What a draft does otherwise than before, although nothing was added to it, because the applied estate changed */
+        Rebased: {
+            /** @description The revision on which it stood when it was last looked at */
+            from: number;
+            to: number;
+            /** @description Sets of flows that it changes now, in words */
+            new: string[];
+            /** @description Those that it does not change any more */
+            gone: string[];
+            hidden: number;
         };
         DraftStep: {
             number: number;

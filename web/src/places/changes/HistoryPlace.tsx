@@ -34,6 +34,7 @@ export function HistoryPlace() {
       <Tabs />
       <div className="flex items-center gap-4 pt-3 pb-2">
         <p className="flex-1 text-soft">Every step of the applied estate. Open one to see what it changed.</p>
+        {entries[0] && <CompareForm last={entries[0].number} />}
         <label className="flex items-center gap-1.5 text-[13px] text-soft">
           <input type="checkbox" checked={all} onChange={(e) => setAll(e.target.checked)} />
           with syncs and announcements
@@ -63,6 +64,42 @@ export function HistoryPlace() {
         </p>
       )}
     </section>
+  );
+}
+
+/** Compares any two revisions. */
+function CompareForm({ last }: { last: number }) {
+  const navigate = useNavigate();
+  const [from, setFrom] = useState("");
+  const [to, setTo] = useState("");
+  const field = (label: string, value: string, placeholder: number, set: (value: string) => void) => (
+    <label className="flex items-center gap-1.5">
+      {label}
+      <input
+        type="number"
+        required
+        min={1}
+        max={last}
+        value={value}
+        placeholder={String(placeholder)}
+        onChange={(e) => set(e.target.value)}
+        className="w-20 rounded-md border border-line bg-sheet px-2 py-0.5"
+      />
+    </label>
+  );
+  return (
+    <form
+      aria-label="Compare two revisions"
+      className="flex items-center gap-2 text-[13px] text-soft"
+      onSubmit={(e) => {
+        e.preventDefault();
+        void navigate(`/changes/history/${from}/${to}`);
+      }}
+    >
+      {field("Compare revision", from, Math.max(1, last - 1), setFrom)}
+      {field("with", to, last, setTo)}
+      <Button type="submit">Compare</Button>
+    </form>
   );
 }
 

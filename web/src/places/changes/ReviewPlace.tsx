@@ -28,6 +28,7 @@ import { Tabs } from "./ChangesPlace";
 import { Comments } from "./Comments";
 import { FindingChanges } from "./FindingChanges";
 import { linesOf } from "./lines";
+import { RebasedNote } from "./RebasedNote";
 import { Objects } from "./Objects";
 import { PlanView } from "./PlanView";
 
@@ -60,6 +61,7 @@ function Review({ d, me }: { d: DraftReview; me: Self }) {
   return (
     <>
       <Head d={d} me={me} />
+      {d.rebased && <RebasedNote rebased={d.rebased} />}
       {d.conflicts.length > 0 && <Conflicts d={d} may={me.roles.includes("engineer")} />}
       {d.consequence.refused.length > 0 && !closed && (
         <div role="alert" className="my-2 border-l-[3px] border-denied bg-denied/8 px-3 py-2">
