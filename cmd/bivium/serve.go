@@ -368,7 +368,7 @@ func serve(c *cobra.Command, f serveFlags, begin func() (*estate.Estate, error),
 	var writer *applying.Service
 	sender := packets.New(a, s, books, time.Now, func(ctx context.Context) string { return writer.Why(ctx) })
 	writer = applying.New(applying.Config{
-		App: a, Store: s, Books: books, Audit: register.Audit(), Log: log, Clock: time.Now, Told: desk.Events.Written, Notices: told, Stage: sender.Stage, Back: past.TakeBack,
+		App: a, Store: s, Books: books, Audit: register.Audit(), Log: log, Clock: time.Now, Told: desk.Events.Written, Notices: told, Stage: sender.Stage, AsOf: past.At, Back: past.TakeBack,
 	})
 	if err := writer.Start(c.Context()); err != nil {
 		return errors.Join(err, l.Close())

@@ -34,6 +34,7 @@ type Service struct {
 	stage Stage
 	tells *notices.Service
 	pause time.Duration
+	asOf  func(ctx context.Context, revision int64) (*view.Snapshot, error)
 	back  func(ctx context.Context, revision int64, why string) error
 	ctx   context.Context
 
@@ -63,6 +64,9 @@ type Config struct {
 	BackOff time.Duration
 	// Stage sends packets between the steps of a plan that is carried out stage by stage; nil for none.
 	Stage Stage
+	// AsOf returns the estate of a revision, with which a plan in stages goes on after a restart; nil
+	// judges only its end then.
+	AsOf func(ctx context.Context, revision int64) (*view.Snapshot, error)
 	// Back takes a revision back whose packets do not come out as predicted; nil for nothing.
 	Back func(ctx context.Context, revision int64, why string) error
 }
@@ -78,7 +82,7 @@ func New(c Config) *Service {
 	if c.BackOff == 0 {
 		c.BackOff = backOff
 	}
-	return &Service{pause: c.BackOff, app: c.App, store: c.Store, books: c.Books, audit: c.Audit, log: c.Log, clock: c.Clock, told: c.Told, stage: c.Stage, tells: c.Notices, back: c.Back, ctx: context.Background()}
+	return &Service{pause: c.BackOff, app: c.App, store: c.Store, books: c.Books, audit: c.Audit, log: c.Log, clock: c.Clock, told: c.Told, stage: c.Stage, tells: c.Notices, back: c.Back, asOf: c.AsOf, ctx: context.Background()}
 }
 
 // pace is how often the estate is looked at.

@@ -18,6 +18,7 @@ import (
 	"bivium/demo"
 	"bivium/internal/app"
 	"bivium/internal/app/applying"
+	"bivium/internal/app/history"
 	"bivium/internal/app/packets"
 	"bivium/internal/app/targets"
 	"bivium/internal/drivers"
@@ -38,6 +39,7 @@ type outside struct {
 
 	app    *app.App
 	store  *store.Store
+	stage  applying.Stage
 	writer *applying.Service
 	sender *packets.Service
 	cancel context.CancelFunc
@@ -87,7 +89,8 @@ func (o *outside) opens(connect bool) {
 	}
 	books := &targets.Books{}
 	o.sender = packets.New(o.app, o.store, books, time.Now, func(context.Context) string { return "" })
-	o.writer = applying.New(applying.Config{App: o.app, Store: o.store, Books: books, Audit: register.Audit(), Log: log, Clock: time.Now, BackOff: 5 * time.Millisecond})
+	o.writer = applying.New(applying.Config{App: o.app, Store: o.store, Books: books, Audit: register.Audit(), Log: log, Clock: time.Now, BackOff: 5 * time.Millisecond,
+		Stage: o.stage, AsOf: history.New(o.app, register, nil).At})
 	require.NoError(o.t, o.writer.Start(ctx))
 }
 

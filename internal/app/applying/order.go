@@ -49,6 +49,7 @@ type stored struct {
 	Staged   bool                `json:"staged"`
 	Known    []string            `json:"known"`  // packets that did something else before, of one that is carried out in stages
 	Absent   []string            `json:"absent"` // targets that are not connected, and would have to hold something else
+	From     int64               `json:"from"`   // the revision that it leads from
 }
 
 // Flow is flows that do something else while a plan is carried out.
@@ -256,7 +257,7 @@ func (s *Service) Begin(ctx context.Context, o Order) (*View, error) {
 	case p.moves && o.Cause == CauseSync:
 		row.State, row.Why = store.PlanAsks, "a sync changed routes, so a person must start it"
 	}
-	p.Staged = o.Staged
+	p.Staged, p.From = o.Staged, o.Before.Revision
 	if o.Staged {
 		if p.Known, err = s.baseline(ctx, o.Before); err != nil {
 			return nil, err

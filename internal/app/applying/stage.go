@@ -35,16 +35,35 @@ func (r *run) stageOf() plan.Step {
 	return ""
 }
 
+// ledFrom returns the estate that a plan leads from; nil where that is not known.
+func (s *Service) ledFrom(ctx context.Context, r *run) *view.Snapshot {
+	s.mu.Lock()
+	before := s.before
+	s.mu.Unlock()
+	if before != nil || s.asOf == nil || r.From == 0 {
+		return before
+	}
+	before, err := s.asOf(ctx, r.From)
+	if err != nil {
+		s.log.Error("the estate that a plan leads from could not be read", "plan", r.id, "revision", r.From, "error", err)
+		return nil
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.before == nil {
+		s.before = before
+	}
+	return before
+}
+
 // checkStage sends packets once a step is written, and reports whether the plan may go on. If one
 // does not come out as it may, the revision is taken back.
 func (s *Service) checkStage(ctx context.Context, r *run, step plan.Step, last bool) bool {
 	now := s.app.Now()
-	s.mu.Lock()
-	before := s.before
-	s.mu.Unlock()
+	before := s.ledFrom(ctx, r)
 	if before == nil {
 		before = now
-		if !last { // after a restart only the end can be judged
+		if !last { // without the estate of before only the end can be judged
 			return true
 		}
 	}
