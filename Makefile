@@ -70,9 +70,11 @@ bench:
 screenshots: build browser ## make docs/screenshots anew, from the demo estate
 	go test ./e2e -run TestScreenshots -count=1 -screenshots $(CURDIR)/docs/screenshots
 
-soak: build ## kill the server 500 times, and look for what it had acknowledged; 200 times while it writes to targets
+soak: build ## kill the server 500 times, 200 times while it writes; write 200 drawn estates; plan 3000 drawn edits
 	go test ./e2e -run TestNothingAcknowledgedIsLost -count=1 -timeout 60m -rounds 500
 	go test ./internal/app/applying -run TestKilledWhileApplying -count=1 -timeout 60m -kills 200
+	go test ./internal/app/applying -run TestDrawnEstatesAreWritten -count=1 -timeout 60m -written 200
+	go test ./core/native/plan ./internal/standin/dataplane -count=1 -timeout 60m -rapid.checks 3000
 
 clean:
 	rm -rf bin web/node_modules

@@ -19,7 +19,7 @@ import (
 //	GET /acls?site=ID     access lists as RFC 8519 models them, in the JSON of RFC 7951: two for each
 //	                      lan, LAN:in and LAN:out, and the version of each lan's
 //	PUT /acls?site=ID&lan=L   the same for one lan, with the version of before
-//	GET /routes?site=ID   {"routes": [{"destination-prefix", "next-hop"}], "version": V}
+//	GET /routes?site=ID   {"routes": [{"destination-prefix", "next-hop"}], "tunnels": [{"to", "transit"}], "version": V}
 //	PUT /routes?site=ID   the same, with the version of before
 //	GET /uplinks          {"uplinks": [...]}
 func (w *World) Premises() http.Handler {
@@ -44,7 +44,7 @@ func (w *World) Premises() http.Handler {
 			for _, s := range n.Subnets {
 				lans = append(lans, map[string]any{"name": s.Name, "prefix": s.Prefix})
 			}
-			sites = append(sites, map[string]any{"site": n.ID, "name": n.Name, "type": n.Kind, "region": n.Region, "notes": n.Tags, "lans": lans, "uplink": n.Uplink, "routes": siteRoutes(n)})
+			sites = append(sites, map[string]any{"site": n.ID, "name": n.Name, "type": n.Kind, "region": n.Region, "notes": n.Tags, "lans": lans, "uplink": n.Uplink, "routes": siteRoutes(n), "tunnels": tunnels(n)})
 		}
 		return c.JSON(http.StatusOK, map[string]any{"sites": sites, "of": len(a.Networks)})
 	})
@@ -116,7 +116,7 @@ func (w *World) Premises() http.Handler {
 		if !there {
 			return echo.ErrNotFound
 		}
-		return c.JSON(http.StatusOK, map[string]any{"routes": siteRoutes(n), "version": version})
+		return c.JSON(http.StatusOK, map[string]any{"routes": siteRoutes(n), "tunnels": tunnels(n), "version": version})
 	})
 	e.PUT("/routes", func(c echo.Context) error {
 		a, _, err := known(c)
@@ -125,6 +125,7 @@ func (w *World) Premises() http.Handler {
 		}
 		var ask struct {
 			Routes  []siteRoute `json:"routes"`
+			Tunnels []tunnel    `json:"tunnels"`
 			Version int         `json:"version"`
 		}
 		if err := json.NewDecoder(c.Request().Body).Decode(&ask); err != nil {
@@ -134,7 +135,11 @@ func (w *World) Premises() http.Handler {
 		for _, r := range ask.Routes {
 			table = append(table, Entry{r.Prefix, r.NextHop})
 		}
-		next, err := w.putTable(a.Name, c.QueryParam("site"), ask.Version, table, nil)
+		peers := make([]peer, len(ask.Tunnels))
+		for i, t := range ask.Tunnels {
+			peers[i] = peer{t.To, t.Transit}
+		}
+		next, err := w.putTable(a.Name, c.QueryParam("site"), ask.Version, table, peers)
 		if err != nil {
 			return written(err)
 		}
@@ -167,6 +172,21 @@ func siteRoutes(n *Network) []siteRoute {
 	out := []siteRoute{}
 	for _, r := range n.Table {
 		out = append(out, siteRoute{r.To, r.Via})
+	}
+	return out
+}
+
+// tunnel is a site's end of a direct tunnel to another network. Transit says that it uses the hub
+// of that.
+type tunnel struct {
+	To      string `json:"to"`
+	Transit bool   `json:"transit"`
+}
+
+func tunnels(n *Network) []tunnel {
+	out := []tunnel{}
+	for _, p := range n.peersOf() {
+		out = append(out, tunnel{p.network, p.offers})
 	}
 	return out
 }

@@ -36,6 +36,7 @@ type outside struct {
 	world   *standin.World
 	running *standin.Running
 	file    string
+	first   *estate.Estate // nil for the demo's
 
 	app    *app.App
 	store  *store.Store
@@ -51,9 +52,14 @@ func startOutside(t *testing.T) *outside { return startOutsideAt(t, 0) }
 func startOutsideAt(t *testing.T, first int) *outside {
 	world, err := standin.Read(demo.World)
 	require.NoError(t, err)
+	return startWorld(t, world, nil, first)
+}
+
+// startWorld begins with an estate beside a world; nil for the demo's.
+func startWorld(t *testing.T, world *standin.World, e *estate.Estate, first int) *outside {
 	running, err := world.Serve(t.Context(), first)
 	require.NoError(t, err)
-	o := &outside{t: t, world: world, running: running, file: filepath.Join(t.TempDir(), "a.db")}
+	o := &outside{t: t, world: world, running: running, file: filepath.Join(t.TempDir(), "a.db"), first: e}
 	t.Cleanup(func() { assert.NoError(t, o.running.Close()) })
 	o.opens(true)
 	t.Cleanup(o.crashes)
@@ -72,7 +78,12 @@ func (o *outside) opens(connect bool) {
 	require.NoError(o.t, err)
 	log := slog.New(slog.NewTextHandler(o.t.Output(), nil))
 	o.app, err = app.Open(ctx, app.Config{
-		Store: o.store, Clock: time.Now, Vault: v, Log: log, First: func() (*estate.Estate, error) { return document.Read(demo.Grayshoal) },
+		Store: o.store, Clock: time.Now, Vault: v, Log: log, First: func() (*estate.Estate, error) {
+			if o.first != nil {
+				return o.first, nil
+			}
+			return document.Read(demo.Grayshoal)
+		},
 		Dial: func(provider string, a drivers.Access) (drivers.Driver, error) {
 			return providers.Open(provider, a, func(c *call.Client) { c.Pause, c.Tries = time.Millisecond, 2 })
 		},
@@ -114,6 +125,9 @@ func (o *outside) settles() {
 	var last time.Time
 	settled := func() bool {
 		s := o.state()
+		if s.State == store.PlanAsks && s.Plan > 0 {
+			o.writer.Steer(context.Background(), tester, s.Plan, applying.Start) //nolint:errcheck // it is tried again
+		}
 		if s.State == applying.StatePartly && s.Plan > 0 && time.Since(last) > time.Second {
 			last = time.Now() // what was refused is tried again, or planned again
 			if o.writer.Steer(context.Background(), tester, s.Plan, applying.Retry) != nil {

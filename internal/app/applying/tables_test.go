@@ -93,6 +93,16 @@ func TestPeeringsAreWritten(t *testing.T) {
 	require.Equal(t, []dataplane.Peer{{Network: "archive"}}, peers("portal"))
 	require.Empty(t, peers("forecast"))
 
+	all, err := o.sender.Round(t.Context(), o.app.Now(), "", 0, "tester")
+	require.NoError(t, err)
+	some, err := o.sender.Round(t.Context(), o.app.Now(), "market", 0, "tester")
+	require.NoError(t, err)
+	assert.Equal(t, "market", some.Segment)
+	assert.Greater(t, all.Sent, some.Sent)
+	assert.Positive(t, some.Sent)
+	_, err = o.sender.Round(t.Context(), o.app.Now(), "markets", 0, "tester")
+	require.Error(t, err)
+
 	o.makes(edit.Put, estate.KindPeering, "", `{"between": ["forecast", "forecast-dev"], "offersHub": "forecast"}`)
 	o.settles()
 	assert.Equal(t, []dataplane.Peer{{Network: "forecast-dev"}}, peers("forecast"))

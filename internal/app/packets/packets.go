@@ -208,6 +208,7 @@ func hopOf(cfg *config.Config, h hubs.Hop) Hop {
 type Round struct {
 	ID       int64     `json:"id"`
 	Revision int64     `json:"revision"`
+	Segment  string    `json:"segment"` // of whose flows it was; "" for all
 	Plan     int64     `json:"plan"`
 	Actor    string    `json:"actor"`
 	At       time.Time `json:"at"`
@@ -224,11 +225,14 @@ const mostWrong = 100
 // Round has one packet sent for each class of flows of the estate, or of one segment, and keeps
 // what came of it. plan is the plan after which it is sent, or 0.
 func (s *Service) Round(ctx context.Context, now *view.Snapshot, segment string, plan int64, actor string) (*Round, error) {
+	if segment != "" && !slices.Contains(now.Judge.Net.Segments, segment) {
+		return nil, &view.Problem{At: "segment", Message: fmt.Sprintf("unknown segment %q", segment), Fix: "use one that exists, or none for all"}
+	}
 	results, err := s.send(ctx, now, witnesses(now.Judge, now.Matrix, segment))
 	if err != nil {
 		return nil, err
 	}
-	out := &Round{Revision: now.Revision, Plan: plan, Actor: actor, At: s.clock(), Sent: len(results), Results: []Result{}}
+	out := &Round{Revision: now.Revision, Segment: segment, Plan: plan, Actor: actor, At: s.clock(), Sent: len(results), Results: []Result{}}
 	for i := range results {
 		r := &results[i]
 		if r.Delivered {

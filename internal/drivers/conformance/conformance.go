@@ -24,8 +24,6 @@ type Provider struct {
 	Hangs string
 	// Most is how many rules a list may have; 0 for any number.
 	Most int
-	// Peers is whether its networks can be peered.
-	Peers bool
 }
 
 // Account is one account, its driver, and what can be done to it.

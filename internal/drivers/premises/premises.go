@@ -40,8 +40,15 @@ type site struct {
 		Name   string
 		Prefix netip.Prefix
 	}
-	Uplink string
-	Routes []route
+	Uplink  string
+	Routes  []route
+	Tunnels []tunnel
+}
+
+// tunnel is a site's end of a direct tunnel to another network: a peering.
+type tunnel struct {
+	To      string `json:"to"`
+	Transit bool   `json:"transit"` // it uses the hub of the other network
 }
 
 // route is an entry of a site's route table.
@@ -115,6 +122,9 @@ func (s *site) read() inventory.Network {
 	for i := range s.Routes {
 		out.Routes = append(out.Routes, s.Routes[i].read())
 	}
+	for _, t := range s.Tunnels {
+		out.Peers = append(out.Peers, t.To)
+	}
 	return out
 }
 
@@ -154,6 +164,7 @@ func (d *driver) Native(ctx context.Context, networks []string) (*drivers.Native
 		}
 		var table struct {
 			Routes  []route
+			Tunnels []tunnel
 			Version int
 		}
 		if _, err := d.client.Get(ctx, "/routes?site="+url.QueryEscape(n), &table); err != nil {
@@ -163,24 +174,29 @@ func (d *driver) Native(ctx context.Context, networks []string) (*drivers.Native
 		for i := range table.Routes {
 			t.Routes = append(t.Routes, table.Routes[i].read())
 		}
+		for _, x := range table.Tunnels {
+			t.Peers = append(t.Peers, drivers.Peer{Network: x.To, OffersHub: x.Transit})
+		}
 		out.Tables = append(out.Tables, t)
 	}
 	return out, nil
 }
 
-// Put replaces the access lists of one lan, or the route table of a site. Sites have no peerings.
+// Put replaces the access lists of one lan, or the route table of a site with its tunnels to other
+// networks, which are its peerings.
 func (d *driver) Put(ctx context.Context, p *drivers.Put) (string, error) {
 	if p.Table != nil {
-		if len(p.Peers) > 0 {
-			return "", errors.New("sites have no peerings")
-		}
 		routes := make([]route, len(p.Table))
 		for i, r := range p.Table {
 			routes[i] = route{r.To, r.Via}
 		}
+		tunnels := make([]tunnel, len(p.Peers))
+		for i, x := range p.Peers {
+			tunnels[i] = tunnel{x.Network, x.OffersHub}
+		}
 		version, _ := strconv.Atoi(p.Version) //nolint:errcheck // none is 0
 		var answer struct{ Version int }
-		_, err := d.client.Put(ctx, "/routes?"+url.Values{"site": {p.Network}}.Encode(), nil, map[string]any{"routes": routes, "version": version}, &answer)
+		_, err := d.client.Put(ctx, "/routes?"+url.Values{"site": {p.Network}}.Encode(), nil, map[string]any{"routes": routes, "tunnels": tunnels, "version": version}, &answer)
 		return strconv.Itoa(answer.Version), err
 	}
 	if p.List == nil {

@@ -20,7 +20,7 @@ func TestConformance(t *testing.T) {
 	for _, provider := range Names() {
 		t.Run(provider, func(t *testing.T) {
 			t.Parallel()
-			conformance.Run(t, conformance.Provider{Hangs: hangs[provider], Peers: provider != "premises", Most: most[provider], Open: func(t *testing.T, networks, workloads int) conformance.Account {
+			conformance.Run(t, conformance.Provider{Hangs: hangs[provider], Most: most[provider], Open: func(t *testing.T, networks, workloads int) conformance.Account {
 				world := &standin.World{}
 				a := standin.Many("acme", provider, networks, workloads)
 				a.Hubs = []standin.Part{{Name: "fjord", Region: "north", State: "up"}}

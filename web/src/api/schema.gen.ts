@@ -3163,6 +3163,8 @@ export interface components {
         PacketRound: {
             id: number;
             revision: number;
+            /** @description Of whose flows it was; empty for all */
+            segment: string;
             plan: number;
             actor: string;
             /** Format: date-time */

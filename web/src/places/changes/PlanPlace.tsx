@@ -1,12 +1,15 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { applyingQuery, beginPlan, planQuery, roundsQuery, sendRound, steerPlan } from "../../api/plans";
 import type { Plan, PlanOrder } from "../../api/plans";
+import { estateQuery } from "../../api/queries";
 import { meQuery } from "../../api/people";
 import { forceWords } from "../../frame/ForceChip";
 import { problemText } from "../../parts/ConsequenceView";
 import { Button } from "../../parts/fields";
+import { Pick } from "../../parts/Pick";
 import { capital, counted, moment } from "../../parts/wording";
 import { Tabs } from "./ChangesPlace";
 import { PlanView } from "./PlanView";
@@ -236,12 +239,21 @@ function Rounds({ plan }: { plan: Plan }) {
 
 function SendRound({ plan }: { plan: number }) {
   const queries = useQueryClient();
+  const segments = useQuery(estateQuery).data?.segments ?? [];
+  const [segment, setSegment] = useState("");
   const send = useMutation({
-    mutationFn: () => sendRound(plan),
+    mutationFn: () => sendRound(plan, segment),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["rounds"] }),
   });
   return (
-    <p className="py-1">
+    <p className="flex items-center gap-2 py-1">
+      <Pick
+        label="Flows of the round"
+        value={segment}
+        options={[["", "all flows"], ...segments.map((s) => [s.name, `flows of ${s.name}`] as const)]}
+        className="rounded-md bg-sheet px-2 leading-7"
+        onChange={setSegment}
+      />
       <Button disabled={send.isPending} onClick={() => send.mutate()}>
         {send.isPending ? "Sending packets…" : "Send a round of packets"}
       </Button>

@@ -15,7 +15,8 @@ export function RoundView({ r }: { r: PacketRound }) {
         </strong>
         <span className="text-[13px] text-soft">
           {" "}
-          · revision {r.revision}, {moment(r.at)}, by {r.actor} · {grouped(r.passed)} arrived
+          {r.segment && ` · segment ${r.segment}`} · revision {r.revision}, {moment(r.at)}, by {r.actor} ·{" "}
+          {grouped(r.passed)} arrived
           {r.stricter > 0 &&
             ` · ${grouped(r.stricter)} were stopped by lists that cannot tell addresses apart`}
         </span>
