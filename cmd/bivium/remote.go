@@ -1,9 +1,7 @@
 package main
 
 import (
-	"bytes"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -19,6 +17,7 @@ import (
 	"bivium/internal/app/drafts"
 	"bivium/internal/app/history"
 	"bivium/internal/app/view"
+	"bivium/internal/client"
 	"bivium/internal/wording"
 )
 
@@ -31,8 +30,6 @@ type remote struct {
 	address string
 }
 
-const remoteTime = 2 * time.Minute
-
 // addServer adds the flag that names the server.
 func (r *remote) addServer(c *cobra.Command) {
 	r.c = c
@@ -41,80 +38,20 @@ func (r *remote) addServer(c *cobra.Command) {
 
 // send sends a request, and decodes the answer into out unless that is nil.
 func (r *remote) send(method, path string, body, out any, header ...string) error {
-	answer, err := r.open(method, strings.TrimSuffix(r.address, "/")+path, body, header...)
+	token, err := tokenOf()
 	if err != nil {
 		return err
 	}
-	return decode(answer, out)
+	return client.New(r.address, token).Send(r.c.Context(), method, path, body, out, header...)
 }
 
-// open sends a request with the token, and returns the answer.
-func (r *remote) open(method, address string, body any, header ...string) (*http.Response, error) {
-	var text []byte
-	if body != nil {
-		var err error
-		if text, err = json.Marshal(body); err != nil {
-			return nil, err
-		}
-	}
-	request, err := http.NewRequestWithContext(r.c.Context(), method, address, bytes.NewReader(text))
-	if err != nil {
-		return nil, fmt.Errorf("--server %s: %w", address, err)
-	}
-	request.Header.Set("Content-Type", "application/json")
+// tokenOf returns the token that commands send to a server.
+func tokenOf() (string, error) {
 	token := os.Getenv(tokenVariable)
 	if token == "" {
-		return nil, fmt.Errorf("there is no token: make one with bivium token, or in the browser at Password and tokens, and put it into %s", tokenVariable)
+		return "", fmt.Errorf("there is no token: make one with bivium token, or in the browser at Password and tokens, and put it into %s", tokenVariable)
 	}
-	request.Header.Set("Authorization", "Bearer "+token)
-	for i := 0; i+1 < len(header); i += 2 {
-		request.Header.Set(header[i], header[i+1])
-	}
-	client := &http.Client{Timeout: remoteTime}
-	answer, err := client.Do(request)
-	if err != nil {
-		return nil, fmt.Errorf("the server cannot be reached: %w", err)
-	}
-	return answer, nil
-}
-
-// decode reads an answer into out unless that is nil, and closes it.
-func decode(answer *http.Response, out any) error {
-	read, err := io.ReadAll(answer.Body)
-	if err := errors.Join(err, answer.Body.Close()); err != nil {
-		return err
-	}
-	if answer.StatusCode >= http.StatusMultipleChoices {
-		return problemText(answer.Status, read)
-	}
-	if out == nil {
-		return nil
-	}
-	return json.Unmarshal(read, out)
-}
-
-// problemText returns what a server says went wrong.
-func problemText(status string, body []byte) error {
-	var p struct {
-		Title, Detail string
-		Problems      []view.Problem
-	}
-	if json.Unmarshal(body, &p) != nil || p.Title == "" {
-		return fmt.Errorf("the server answered %s", status)
-	}
-	text := p.Title
-	if p.Detail != "" {
-		text += ": " + p.Detail
-	}
-	for _, one := range p.Problems {
-		if one.Message != p.Title {
-			text += "\n" + one.Message
-		}
-		if one.Fix != "" {
-			text += "; " + one.Fix
-		}
-	}
-	return errors.New(text)
+	return token, nil
 }
 
 // where adds the draft that is asked of, if there is one.

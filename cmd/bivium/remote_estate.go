@@ -2,14 +2,13 @@ package main
 
 import (
 	"fmt"
-	"io"
-	"net/http"
 	"net/url"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"bivium/core/limits"
+	"bivium/internal/client"
 )
 
 // fromServer lets a command take its first estate from a server in place of a file: the applied one,
@@ -54,18 +53,9 @@ func isServer(file string) bool {
 
 // download returns the document that a server exports.
 func download(c *cobra.Command, address string) ([]byte, error) {
-	r := remote{c: c}
-	answer, err := r.open(http.MethodGet, address, nil)
+	token, err := tokenOf()
 	if err != nil {
 		return nil, err
 	}
-	defer answer.Body.Close() //nolint:errcheck // it was read
-	text, err := io.ReadAll(io.LimitReader(answer.Body, limits.DocumentBytes+1))
-	if err != nil {
-		return nil, fmt.Errorf("the answer of the server broke off: %w", err)
-	}
-	if answer.StatusCode >= http.StatusMultipleChoices {
-		return nil, problemText(answer.Status, text)
-	}
-	return text, nil
+	return client.New(address, token).Download(c.Context(), address, limits.DocumentBytes)
 }

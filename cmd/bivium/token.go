@@ -2,13 +2,10 @@ package main
 
 import (
 	"bufio"
-	"bytes"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
-	"net/http/cookiejar"
 	"os"
 	"strings"
 	"time"
@@ -16,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"bivium/internal/client"
 	"bivium/internal/people"
 )
 
@@ -36,7 +34,7 @@ func tokenCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			s, err := signIn(c, address, person, password)
+			s, err := client.SignIn(c.Context(), address, person, password)
 			if err != nil {
 				return err
 			}
@@ -44,10 +42,10 @@ func tokenCommand() *cobra.Command {
 				Secret string `json:"secret"`
 			}
 			body := map[string]string{"name": name, "role": role, "ends": time.Now().AddDate(0, 0, days).Format(time.DateOnly)}
-			if err := s.post("/api/tokens", body, &made); err != nil {
+			if err := s.Send(c.Context(), http.MethodPost, "/api/tokens", body, &made); err != nil {
 				return err
 			}
-			if err := s.post("/api/sign-out", map[string]string{}, nil); err != nil {
+			if err := s.Send(c.Context(), http.MethodPost, "/api/sign-out", map[string]string{}, nil); err != nil {
 				return err
 			}
 			fmt.Fprintln(c.OutOrStdout(), made.Secret)
@@ -78,38 +76,4 @@ func readPassword(c *cobra.Command) (string, error) {
 		return "", fmt.Errorf("there is no password; type it, or give it on standard input")
 	}
 	return line, nil
-}
-
-// session is somebody who signed in at a server.
-type session struct {
-	c       *cobra.Command
-	address string
-	client  *http.Client
-}
-
-func signIn(c *cobra.Command, address, person, password string) (*session, error) {
-	jar, err := cookiejar.New(nil)
-	if err != nil {
-		return nil, err
-	}
-	s := &session{c, strings.TrimSuffix(address, "/"), &http.Client{Timeout: remoteTime, Jar: jar}}
-	return s, s.post("/api/sign-in", map[string]string{"name": person, "password": password}, nil)
-}
-
-func (s *session) post(path string, body, out any) error {
-	text, err := json.Marshal(body)
-	if err != nil {
-		return err
-	}
-	request, err := http.NewRequestWithContext(s.c.Context(), http.MethodPost, s.address+path, bytes.NewReader(text))
-	if err != nil {
-		return fmt.Errorf("--server %s: %w", s.address, err)
-	}
-	request.Header.Set("Content-Type", "application/json")
-	request.Header.Set("Origin", s.address)
-	answer, err := s.client.Do(request)
-	if err != nil {
-		return fmt.Errorf("the server cannot be reached: %w", err)
-	}
-	return decode(answer, out)
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"bivium/core/edit"
 	"bivium/core/estate"
 	"bivium/core/findings"
 	"bivium/core/matrix"
@@ -130,4 +131,19 @@ func worldOf(e *estate.Estate) *standin.World {
 		w.Add(x)
 	}
 	return w
+}
+
+// TestAnObservedAccountsOwnListsAreNamed observes an account that was written before, and changes what
+// its network may get: a packet meets what the account holds, and the result says whose lists those are.
+func TestAnObservedAccountsOwnListsAreNamed(t *testing.T) {
+	o := startOutside(t)
+	o.putsRight()
+	o.makes(edit.Put, estate.KindAccount, "cirra-north", `{"name": "cirra-north", "provider": "cirra", "observed": true}`)
+	o.edits("more", "turbine", "collectors", "historian", true)
+	o.settles()
+	r, err := o.sender.Try(t.Context(), o.app.Now(), "collector-1", "historian-1", "tcp/9123", 0, "")
+	require.NoError(t, err)
+	assert.False(t, r.Delivered)
+	assert.False(t, r.Agrees)
+	assert.Equal(t, "account cirra-north is only observed, and its own lists stop the packet", r.Why)
 }

@@ -3,6 +3,7 @@
 package packets
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"time"
 
 	"bivium/core/classes"
+	"bivium/core/estate"
 	"bivium/core/matrix"
 	"bivium/core/native/config"
 	"bivium/core/native/proof"
@@ -127,7 +129,11 @@ func (s *Service) result(ctx context.Context, now *view.Snapshot, cfg *config.Co
 		Predicted: Predicted{Delivered: want.Delivered, Answered: answered, Pools: append([]string{}, want.Pools...)},
 	}
 	for _, h := range sent.Hops {
-		out.Hops = append(out.Hops, hopOf(cfg, h))
+		hop := hopOf(cfg, h)
+		if observer(now.Estate, &h) != "" { // it holds rules of its own
+			hop.Text, hop.For = "", []config.Ref{}
+		}
+		out.Hops = append(out.Hops, hop)
 	}
 	got := reader.Fate{Delivered: sent.Delivered, Pools: sent.Pools, Blocked: sent.Blocked}
 	out.Words = came(&got, sent)
@@ -140,12 +146,40 @@ func (s *Service) result(ctx context.Context, now *view.Snapshot, cfg *config.Co
 	out.Predicted.Words = predicted(&lists, answered)
 	out.Agrees = got.Same(&lists) && (!sent.Delivered || sent.Answered == answered)
 	if !out.Agrees {
-		out.Why = s.why(ctx)
-		if out.Why == "" {
+		if out.Why = cmp.Or(ownLists(now.Estate, sent), s.why(ctx)); out.Why == "" {
 			out.Why = "a target holds other rules than Bivium wrote, or a component is down that Bivium does not know about; see Drift"
 		}
 	}
 	return out
+}
+
+// ownLists says why a packet came out otherwise than intended where an account that is only
+// observed decided, whose lists Bivium does not write; "" where none did.
+func ownLists(e *estate.Estate, sent *hubs.Sent) string {
+	for i := len(sent.Hops) - 1; i >= 0; i-- {
+		account := observer(e, &sent.Hops[i])
+		switch {
+		case account == "":
+		case sent.Delivered:
+			return fmt.Sprintf("account %s is only observed, and its own lists let the packet pass", account)
+		case i == len(sent.Hops)-1:
+			return fmt.Sprintf("account %s is only observed, and its own lists stop the packet", account)
+		}
+	}
+	return ""
+}
+
+// observer returns the account, if it is only observed, of the network whose list a hop is; else "".
+func observer(e *estate.Estate, h *hubs.Hop) string {
+	if h.At != "list into" && h.At != "list out of" {
+		return ""
+	}
+	for i := range e.Networks {
+		if n := &e.Networks[i]; n.Name == h.Name && e.Observes(n.Account) {
+			return n.Account
+		}
+	}
+	return ""
 }
 
 func predicted(f *reader.Fate, answered bool) string {
