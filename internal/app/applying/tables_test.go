@@ -58,6 +58,7 @@ func (o *outside) drift() (*targets.Book, []targets.Reading, []targets.ListDrift
 	require.NoError(o.t, err)
 	var changed []targets.ListDrift
 	for _, a := range book.Compare(readings).Accounts {
+		require.NotNil(o.t, a.Changed, "of %s: it is a list in JSON too", a.Account)
 		changed = append(changed, a.Changed...)
 	}
 	return book, readings, changed

@@ -72,7 +72,7 @@ func (b *Book) Compare(readings []Reading) *Drift {
 		d := AccountDrift{Account: r.Account, Provider: r.Provider, At: r.At, Problem: r.Problem, Changed: []ListDrift{}}
 		if r.Native != nil {
 			d.Lists = len(r.Native.Lists) + len(r.Native.Entries)
-			d.Changed = slices.Concat(put(&found, meant, r), putEntries(&found, meant, r), putTables(&found, meant, r))
+			d.Changed = append(append(put(&found, meant, r), putEntries(&found, meant, r)...), putTables(&found, meant, r)...) // never nil
 		}
 		if r.Hubs != nil {
 			d.Lists, d.Changed = len(r.Hubs), b.putHubs(&found, r)
