@@ -13,6 +13,7 @@ import (
 	"bivium/core/classes"
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/core/findings"
 	"bivium/core/matrix"
 	"bivium/core/testing/meet"
 	"bivium/core/trace"
@@ -51,7 +52,7 @@ func sayings(t *trace.Trace) []string {
 // TestDecidedIsWhatTheTracesOfAllFlowsSay traces a flow of each two classes and each set of services.
 func TestDecidedIsWhatTheTracesOfAllFlowsSay(t *testing.T) {
 	t.Parallel()
-	meet.Check(t, meet.Often(20, "decided"), func(t *rapid.T, met meet.Met) {
+	meet.Check(t, meet.Often(20, "decided", "shadowed"), func(t *rapid.T, met meet.Met) {
 		e := drawValid(t)
 		s := New(verdict.New(e))
 		want := map[string]bool{}
@@ -82,7 +83,10 @@ func TestDecidedIsWhatTheTracesOfAllFlowsSay(t *testing.T) {
 			list := document.Things(e, kind)
 			for i := range list.Len() {
 				ref := estate.Ref{Kind: kind, Name: document.NameOf(list.Index(i))}
+				shadowed := findings.Shadowed(s.Judge, ref)
+				met["shadowed"] += len(shadowed)
 				for _, d := range s.Findings.Decided(ref) {
+					require.Empty(t, shadowed[d.Rule], "a rule that others contain decides %+v", d.Witness)
 					said := fmt.Sprint(kind, " ", ref.Name, " ", d.Rule, " ", d.Outcome, " ", d.Counts)
 					got[said] = true
 					traced := trace.Of(s.Judge, d.Witness)

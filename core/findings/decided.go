@@ -33,25 +33,11 @@ type Decided struct {
 // and the atoms of the combinations in which the object has a say.
 func (b *Book) Decided(of estate.Ref) []Decided {
 	f := &finder{Matrix: b.matrix, book: b, pace: func() {}, reasons: reasonsOf(b.matrix)}
-	examples := map[noteKey]example{}
-	told := map[noteKey]int{}
-	var order []noteKey
-	take := func(c findingCase, x example) {
-		k := c.noteKey()
-		t := 1 + f.WitnessRank(matrix.Member{Class: x.from}, matrix.Member{Class: x.to})
-		if told[k] == 0 {
-			order = append(order, k)
-		}
-		if t > told[k] {
-			told[k], examples[k] = t, x
-		}
-	}
-	f.eachSighted(take)
-	f.eachInboundCombination(take)
-	g := &decisions{f, of, map[decision]*decidedFlows{}}
-	for k, n := range f.notesOf(order) {
+	e := gatherExamples(f, func(c findingCase) noteKey { return c.noteKey() })
+	g := &decisions{f.newProber(), of, map[decision]*decidedFlows{}}
+	for k, n := range f.notesOf(e.order) {
 		if slices.ContainsFunc(n.probes, func(p *probed) bool { return slices.ContainsFunc(p.Spoke, g.isOf) }) {
-			g.add(k, examples[k], told[k])
+			g.add(k, e.best[k], e.rank[k])
 		}
 	}
 	return g.list()
@@ -94,7 +80,7 @@ type decidedFlows struct {
 }
 
 type decisions struct {
-	*finder
+	*prober
 	of    estate.Ref
 	found map[decision]*decidedFlows
 }
@@ -103,16 +89,15 @@ func (g *decisions) isOf(r verdict.RuleRef) bool { return r.Kind == g.of.Kind &&
 
 // add takes in what the rules of the object say of one combination.
 func (g *decisions) add(k noteKey, x example, rank int) {
-	p := &prober{Matrix: g.Matrix, weigher: g.Judge.NewMemo(g.RuleIndex), probes: map[[2]int32]*probed{}}
 	context, terms := g.Interner.RuleSetAt(k.RuleSet, nil)
 	grounds := map[int32][]verdict.RuleRef{}
-	for atom, o := range p.weigher.Intents(context, terms) {
+	for atom, o := range g.weigher.Intents(context, terms) {
 		if k.publication != paths.None && !g.Admits[k.publication].Test(uint(atom)) {
 			continue
 		}
-		e := p.probe(o, k.Effect)
+		e := g.probe(o, k.Effect)
 		if _, known := grounds[o]; !known {
-			grounds[o] = p.weigher.Grounds(o)
+			grounds[o] = g.weigher.Grounds(o)
 		}
 		for _, r := range e.Spoke {
 			if !g.isOf(r) {

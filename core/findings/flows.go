@@ -24,24 +24,35 @@ type findingCase struct {
 	publication, network int
 }
 
-// flows looks at each circumstance once, with a pair of classes that has it: two
-// workloads, if any pair is.
+// flows looks at each circumstance once, with a pair of classes that has it.
 func (f *finder) flows() {
-	examples := map[findingCase]example{}
-	told := map[findingCase]int{}
-	var order []findingCase
-	take := func(k findingCase, x example) {
-		t := 1 + f.WitnessRank(matrix.Member{Class: x.from}, matrix.Member{Class: x.to})
-		if told[k] == 0 {
-			order = append(order, k)
+	e := gatherExamples(f, func(c findingCase) findingCase { return c })
+	f.report(e.order, e.best)
+}
+
+// examples are circumstances, or what some of them have in common, in the order in which they were
+// met, each with a pair of classes that has it: two workloads, if any pair is.
+type examples[K comparable] struct {
+	order []K
+	best  map[K]example
+	rank  map[K]int // of the best one, from 1
+}
+
+// gatherExamples goes through all flows. key returns what is told of a circumstance.
+func gatherExamples[K comparable](f *finder, key func(findingCase) K) *examples[K] {
+	e := &examples[K]{best: map[K]example{}, rank: map[K]int{}}
+	take := func(c findingCase, x example) {
+		k, t := key(c), 1+f.WitnessRank(matrix.Member{Class: x.from}, matrix.Member{Class: x.to})
+		if e.rank[k] == 0 {
+			e.order = append(e.order, k)
 		}
-		if t > told[k] {
-			told[k], examples[k] = t, x
+		if t > e.rank[k] {
+			e.rank[k], e.best[k] = t, x
 		}
 	}
 	f.eachSighted(take)
 	f.eachInboundCombination(take)
-	f.report(order, examples)
+	return e
 }
 
 // exampleCase is a circumstance with an example of it.
@@ -218,6 +229,10 @@ type probed struct {
 	plain bool // there is nothing to say of it but who spoke
 }
 
+func (f *finder) newProber() *prober {
+	return &prober{Matrix: f.Matrix, weigher: f.Judge.NewMemo(f.RuleIndex), probes: map[[2]int32]*probed{}}
+}
+
 // probe returns what became of an intent on paths of an effect.
 func (f *prober) probe(intent, effect int32) *probed {
 	key := [2]int32{intent, effect}
@@ -347,7 +362,7 @@ const manyNotes = 64
 func (f *finder) weigh(wanted []noteKey) map[noteKey]*note {
 	found := make([]*note, len(wanted))
 	parallel.Shares(len(wanted), min(runtime.GOMAXPROCS(0), max(1, len(wanted)/256)), func(_, first, last int) {
-		p := &prober{Matrix: f.Matrix, weigher: f.Judge.NewMemo(f.RuleIndex), probes: map[[2]int32]*probed{}}
+		p := f.newProber()
 		for k := first; k < last; k++ {
 			if k%manyNotes == 0 {
 				f.pace()

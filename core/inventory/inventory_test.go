@@ -242,6 +242,14 @@ func TestPeeringsWrittenHereStay(t *testing.T) {
 	more.Networks[1].Peers = append(more.Networks[1].Peers, "3")
 	taken = Take(taken.Estate, taken.Known, more, table)
 	assert.Equal(t, [][2]string{{"edge", "new"}}, between(taken.Estate), "a network that is new brings its own")
+
+	edited = *taken.Estate
+	edited.Networks = slices.Clone(edited.Networks)
+	edited.Networks[0].Routes = []estate.Route{{To: netip.MustParsePrefix("10.0.0.0/8"), Via: "peer:lab"}, {To: netip.MustParsePrefix("0.0.0.0/0"), Via: "hub"}}
+	less := reading(true)
+	less.Networks = less.Networks[:2]
+	taken = Take(&edited, taken.Known, less, table)
+	assert.Equal(t, edited.Networks[0].Routes[1:], taken.Estate.Networks[0].Routes, "no route is left to a peer that is gone")
 }
 
 // TestNamesThatAreTakenGetANumber takes in several machines of one name, of the longest that

@@ -118,6 +118,10 @@ func (k *taker) networks() {
 	at = indexOf(k.e.Networks, func(n *estate.Network) string { return n.Name })
 	for i := range r.Networks {
 		n := &k.e.Networks[at[k.networkName[r.Networks[i].ID]]]
+		if left := led(n.Routes, at); len(left) < len(n.Routes) {
+			n.Routes = left
+			k.note(NetworkKind, n.Name, Changed, "route table: a peer is gone")
+		}
 		routes, known := k.routes(&r.Networks[i]), k.known[key{r.Account, NetworkKind, r.Networks[i].ID}]
 		was, read := known.Routes, known.Tabled
 		known.Routes, known.Tabled = routes, true
@@ -134,6 +138,15 @@ func (k *taker) networks() {
 			}
 		}
 	}
+}
+
+// led returns the routes that lead somewhere: not to a peer that is gone.
+func led(routes []estate.Route, there map[string]int) []estate.Route {
+	return slices.DeleteFunc(slices.Clone(routes), func(r estate.Route) bool {
+		peer, ok := r.Via.Peer()
+		_, known := there[peer]
+		return ok && !known
+	})
 }
 
 // network brings one network up to date, and notes what of it changed if it was

@@ -322,7 +322,7 @@ func TestADraftSaysThatOthersChangedWhatItDoes(t *testing.T) {
 	r := w.review(opens)
 	require.NotNil(t, r.Rebased)
 	assert.Equal(t, w.app.Now().Revision, r.Rebased.To)
-	assert.Equal(t, []string{"market to market on tcp/9123: denied by conflict instead of denied"}, r.Rebased.New)
+	assert.Equal(t, []string{"market to market on tcp/9123: denied (conflict) instead of denied"}, r.Rebased.New)
 	require.NotEmpty(t, r.Rebased.Gone)
 	assert.Contains(t, r.Rebased.Gone[0], "tcp/9123: allowed instead of denied")
 	assert.NotNil(t, w.review(opens).Rebased, "whoever looks next reads it too")

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/matrix"
 	"bivium/internal/app/consequence"
@@ -31,11 +32,13 @@ type doing struct {
 	Rebased *Rebased `json:"rebased"`
 }
 
-// stood is where a draft stood before the applied estate changed.
+// stood is where a draft stood before the applied estate changed: the estates alone, since nobody
+// may ever look.
 type stood struct {
-	steps        string
-	on, snapshot *view.Snapshot
-	former       map[estate.Ref]string
+	steps    string
+	revision int64
+	on, next *estate.Estate
+	former   map[estate.Ref]string
 }
 
 const mostRebased = 12
@@ -58,7 +61,7 @@ func (x *draft) leave() {
 		return
 	}
 	if key := x.stepsKey(); x.stood == nil || x.stood.steps != key {
-		x.stood = &stood{key, x.on, x.snapshot, x.former}
+		x.stood = &stood{key, x.on.Revision, x.on.Estate, x.snapshot.Estate, x.former}
 	}
 }
 
@@ -77,8 +80,9 @@ func (d *Desk) rebased(ctx context.Context, x *draft) (*Rebased, error) {
 		}
 	}
 	if before := x.stood; last.Steps != now.Steps && before != nil && before.steps == now.Steps {
-		was := draft{on: before.on, snapshot: before.snapshot, former: before.former}
-		last = doing{Steps: now.Steps, On: before.on.Revision, Flows: flowsIn(was.judge().consequence.Effect)}
+		was := draft{on: d.like(x.on, before.on, before.revision), former: before.former}
+		was.snapshot = d.like(was.on, before.next, before.revision)
+		last = doing{Steps: now.Steps, On: before.revision, Flows: flowsIn(was.judge().consequence.Effect)}
 	}
 	x.stood = nil
 	if last.Steps == now.Steps {
@@ -95,6 +99,15 @@ func (d *Desk) rebased(ctx context.Context, x *draft) (*Rebased, error) {
 	return now.Rebased, d.store.PutDraftEffect(context.WithoutCancel(ctx), x.row.ID, next)
 }
 
+// like returns a snapshot of an estate, worked out from one that is nearly the same.
+func (d *Desk) like(near *view.Snapshot, e *estate.Estate, revision int64) *view.Snapshot {
+	p := &view.Plan{Next: document.Shared(near.Estate, e)}
+	near.WorkOut(p)
+	out := near.After(p, revision, near.Known, near.Mapping)
+	d.app.Number(out)
+	return out
+}
+
 // flowsIn puts the flows of an effect into words that can be compared.
 func flowsIn(e *consequence.Effect) []string {
 	outcome := func(m *matrix.Mark) string {
@@ -102,7 +115,7 @@ func flowsIn(e *consequence.Effect) []string {
 			return "no such flow"
 		}
 		if m.Contested {
-			return string(m.Outcome) + " by conflict"
+			return string(m.Outcome) + " (conflict)"
 		}
 		return string(m.Outcome)
 	}

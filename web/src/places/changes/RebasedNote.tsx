@@ -7,7 +7,7 @@ export function RebasedNote({ rebased: r }: { rebased: Schemas["Rebased"] }) {
   return (
     <section aria-label="Rebased" className="my-2 border-l-[3px] border-inspected bg-inspected/8 px-3 py-2">
       <h2 className="font-semibold">
-        What this draft changes is not the same since{" "}
+        This draft has another effect since{" "}
         <Link className="text-accent underline" to={`/changes/history/${r.from}/${r.to}`}>
           revision {r.to} was applied
         </Link>
