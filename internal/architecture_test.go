@@ -16,7 +16,7 @@ import (
 
 // order lists the rooms around the core, by folder: each imports only those before it, and
 // what is seen of a revision knows nothing of what changes it.
-var order = []string{"vault", "store", "wording", "people", "syslog", "notices", "speaker", "drivers", "standin", "app/view", "app/lanes", "app/failures", "app/targets", "app/rules", "app/consequence", "app", "app/drafts", "app/history", "app/packets", "app/watch", "app/applying", "server", "client", "tools"}
+var order = []string{"vault", "store", "wording", "people", "syslog", "notices", "speaker", "drivers", "standin", "app/view", "app/lanes", "app/failures", "app/targets", "app/rules", "app/consequence", "app", "app/drafts", "app/history", "app/packets", "app/watch", "app/applying", "server/pressure", "server", "client", "certificates", "tools"}
 
 // TestRoomsKnowOnlyThoseBelow reads the sources itself, so that the test's cached result is
 // dropped when one of them changes.

@@ -26,6 +26,7 @@ import (
 	"bivium/internal/app/packets"
 	"bivium/internal/app/targets"
 	"bivium/internal/app/watch"
+	"bivium/internal/certificates"
 	"bivium/internal/drivers"
 	"bivium/internal/drivers/providers"
 	"bivium/internal/notices"
@@ -338,7 +339,7 @@ func serve(c *cobra.Command, f serveFlags, begin func() (*estate.Estate, error),
 	scheme := "http"
 	if f.certificate != "" {
 		scheme = "https"
-		if l, err = withTLS(l, f.certificate, f.key); err != nil {
+		if l, err = certificates.Listen(l, f.certificate, f.key); err != nil {
 			return err
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"bivium/internal/people"
+	"bivium/internal/server/pressure"
 )
 
 // anyone is what an operation needs that answers whoever asks: signing in.
@@ -20,7 +21,7 @@ const anyone = "anyone"
 type access struct {
 	people   *people.Register
 	sessions *sessions
-	rates    *rates
+	rates    *pressure.Rates
 	needs    map[string][]people.Role // by method and path, as the framework writes it; nil for whoever asks
 }
 
@@ -31,7 +32,7 @@ func newAccess(register *people.Register, s *sessions, rate int) *access {
 	if err := yaml.Unmarshal(Specification, &spec); err != nil {
 		panic(fmt.Sprintf("server: openapi.yaml: %v", err))
 	}
-	a := &access{register, s, newRates(rate), map[string][]people.Role{}}
+	a := &access{register, s, pressure.NewRates(rate), map[string][]people.Role{}}
 	slashes := strings.NewReplacer("{", ":", "}", "")
 	for path, operations := range spec.Paths {
 		for method, node := range operations {
@@ -68,8 +69,8 @@ func (a *access) check(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c echo.Context) error {
 		needs, known := a.needs[c.Request().Method+" "+c.Path()]
 		if known && needs == nil {
-			if !a.rates.allow("address " + c.RealIP()) {
-				return tooMany(c)
+			if !a.rates.Allow("address " + c.RealIP()) {
+				return pressure.TooMany(c)
 			}
 			return next(c)
 		}
@@ -81,8 +82,8 @@ func (a *access) check(next echo.HandlerFunc) echo.HandlerFunc {
 		if who != nil {
 			sender = "person " + who.Name
 		}
-		if !a.rates.allow(sender) {
-			return tooMany(c)
+		if !a.rates.Allow(sender) {
+			return pressure.TooMany(c)
 		}
 		if who == nil {
 			return echo.NewHTTPError(http.StatusUnauthorized, "sign in, or send a token that is valid")

@@ -7,18 +7,19 @@ import (
 	"github.com/labstack/echo/v4"
 
 	"bivium/internal/app/applying"
+	"bivium/internal/server/pressure"
 )
 
 // routePlans adds what has to do with writing to targets, and with test packets.
-func routePlans(api *echo.Group, h *handlers, q *queues) {
+func routePlans(api *echo.Group, h *handlers, q *pressure.Queues) {
 	api.GET("/applying", h.getApplying)
 	api.PUT("/hubs", h.connectHubs)
-	api.POST("/plans", h.postPlan, q.trial)
-	api.POST("/plans/preview", h.previewPlan, q.trial)
+	api.POST("/plans", h.postPlan, q.Trial)
+	api.POST("/plans/preview", h.previewPlan, q.Trial)
 	api.GET("/plans/:id", h.getPlan)
 	api.POST("/plans/:id/order", h.steerPlan)
-	api.POST("/packets", h.postPacket, q.trial)
-	api.POST("/rounds", h.postRound, q.trial)
+	api.POST("/packets", h.postPacket, q.Trial)
+	api.POST("/rounds", h.postRound, q.Trial)
 	api.GET("/rounds", h.getRounds)
 }
 

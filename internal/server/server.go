@@ -29,6 +29,7 @@ import (
 	"bivium/internal/app/watch"
 	"bivium/internal/notices"
 	"bivium/internal/people"
+	"bivium/internal/server/pressure"
 	"bivium/internal/store"
 )
 
@@ -105,7 +106,7 @@ func New(c Config) http.Handler {
 	)
 	gzip := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: fewestPacked})
 	c.withApplying()
-	h, q, a := &handlers{app: c.App, drafts: c.Drafts, history: c.History, audit: c.People.Audit(), demo: c.Demo, targets: c.Targets, applying: c.Applying, watch: c.Watch, notices: c.Notices, closing: make(chan struct{})}, newQueues(c.App), newAnswers()
+	h, q, a := &handlers{app: c.App, drafts: c.Drafts, history: c.History, audit: c.People.Audit(), demo: c.Demo, targets: c.Targets, applying: c.Applying, watch: c.Watch, notices: c.Notices, closing: make(chan struct{})}, pressure.NewQueues(c.App), newAnswers()
 	h.packets = packets.New(c.App, c.Store, c.Targets, time.Now, c.Applying.Why)
 	sessions := newSessions(c.Store, time.Now)
 	check := newAccess(c.People, sessions, c.Rate).check
@@ -134,11 +135,11 @@ func New(c Config) http.Handler {
 	see("/tags", getTags)
 	see("/members", getMembers)
 	api := e.Group("/api", noStore, gzip, check)
-	e.GET("/api/suggest", h.suggest, noStore, check, q.trial)
+	e.GET("/api/suggest", h.suggest, noStore, check, q.Trial)
 	routePeople(api, &c, sessions)
 	routeDrafts(api, h, q)
 	e.GET("/api/events", h.events, noStore, check)
-	api.POST("/edit/try", h.tryEdit, q.trial)
+	api.POST("/edit/try", h.tryEdit, q.Trial)
 	api.POST("/edit", h.postEdit)
 	api.GET("/accounts", h.getAccounts)
 	api.POST("/accounts", h.connect)
@@ -147,12 +148,12 @@ func New(c Config) http.Handler {
 	api.DELETE("/accounts/:name/reading", h.stopReading)
 	api.POST("/accounts/:name/health", h.askHealth)
 	api.POST("/networks/:name/rules", h.askNativeRules)
-	api.POST("/targets/look", h.lookAtTargets, q.trial)
-	api.POST("/targets/take-over", h.takeOver, q.trial)
+	api.POST("/targets/look", h.lookAtTargets, q.Trial)
+	api.POST("/targets/take-over", h.takeOver, q.Trial)
 	api.GET("/outside", h.getOutside)
-	api.POST("/outside", h.lookOutside, q.trial)
-	api.POST("/targets/observed", h.observe, q.trial)
-	api.POST("/targets/propose", h.propose, q.trial)
+	api.POST("/outside", h.lookOutside, q.Trial)
+	api.POST("/targets/observed", h.observe, q.Trial)
+	api.POST("/targets/propose", h.propose, q.Trial)
 	routePlans(api, h, q)
 	routeNotices(api, h)
 	routeWindows(api, h)
@@ -164,12 +165,12 @@ func New(c Config) http.Handler {
 	api.POST("/rows", h.getRows)
 	api.GET("/sheet", h.getSheet)
 	api.PUT("/tags", h.putTags)
-	api.POST("/tags/try", h.tryTags, q.trial)
+	api.POST("/tags/try", h.tryTags, q.Trial)
 	api.PUT("/workloads/:name/labels", h.putLabels)
 	longer := middleware.BodyLimit(bytesOf(limits.DocumentBytes))
-	api.POST("/import", h.postImport, longer, q.document)
-	api.POST("/import/try", h.tryImport, longer, q.document)
-	api.POST("/demo", h.postDemo, q.document)
+	api.POST("/import", h.postImport, longer, q.Document)
+	api.POST("/import/try", h.tryImport, longer, q.Document)
+	api.POST("/demo", h.postDemo, q.Document)
 	api.GET("/export", h.export)
 	api.GET("/openapi.yaml", func(c echo.Context) error { return c.Blob(http.StatusOK, "application/yaml", Specification) })
 	api.Any("/*", func(echo.Context) error { return echo.ErrNotFound })
@@ -194,11 +195,11 @@ type handler struct {
 func (h *handler) stop() { close(h.closing) }
 
 // routeDrafts adds what has to do with drafts and history.
-func routeDrafts(api *echo.Group, h *handlers, q *queues) {
+func routeDrafts(api *echo.Group, h *handlers, q *pressure.Queues) {
 	api.GET("/drafts", h.getDrafts)
 	api.POST("/drafts", h.postDraft)
-	api.GET("/drafts/:id", h.getDraft, q.trial)
-	api.GET("/drafts/:id/findings", h.getDraftFindings, q.trial)
+	api.GET("/drafts/:id", h.getDraft, q.Trial)
+	api.GET("/drafts/:id/findings", h.getDraftFindings, q.Trial)
 	api.PUT("/drafts/:id", h.putDraft)
 	api.POST("/drafts/:id/undo", h.undoDraft)
 	api.POST("/drafts/:id/redo", h.redoDraft)
@@ -210,8 +211,8 @@ func routeDrafts(api *echo.Group, h *handlers, q *queues) {
 	api.PUT("/drafts/:id/comments/:comment", h.resolveComment)
 	api.PUT("/drafts/:id/open", h.openInDraft)
 	api.GET("/revisions", h.getRevisions)
-	api.GET("/compare", h.compare, q.trial)
-	api.GET("/blame", h.blame, q.trial)
+	api.GET("/compare", h.compare, q.Trial)
+	api.GET("/blame", h.blame, q.Trial)
 	api.POST("/revisions/:number/roll-back", h.rollBack)
 	api.POST("/revisions/:number/review", h.reviewLater)
 }

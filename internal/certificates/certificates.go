@@ -1,4 +1,5 @@
-package main
+// Package certificates reads the certificate that a server shows, and reads it anew when it changes.
+package certificates
 
 import (
 	"crypto/tls"
@@ -10,18 +11,18 @@ import (
 	"time"
 )
 
-// withTLS returns a listener that speaks TLS (1.2 or later) with the certificate of two files.
-func withTLS(l net.Listener, certificate, key string) (net.Listener, error) {
-	c := &certificates{certificate: certificate, key: key}
+// Listen returns a listener that speaks TLS (1.2 or later) with the certificate of two files.
+func Listen(l net.Listener, certificate, key string) (net.Listener, error) {
+	c := &files{certificate: certificate, key: key}
 	if _, err := c.current(nil); err != nil {
 		return nil, errors.Join(err, l.Close())
 	}
 	return tls.NewListener(l, &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: c.current, NextProtos: []string{"http/1.1"}}), nil
 }
 
-// certificates reads a certificate anew when its file changes. One that cannot be read leaves
+// files reads a certificate anew when its file changes. One that cannot be read leaves
 // the one before in use.
-type certificates struct {
+type files struct {
 	certificate, key string
 	mu               sync.Mutex
 	read             time.Time // when the file was changed that is in use
@@ -32,7 +33,7 @@ type certificates struct {
 // lookAgain is how often the file is looked at, at most.
 const lookAgain = time.Second
 
-func (c *certificates) current(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+func (c *files) current(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if now := time.Now(); c.in == nil || now.Sub(c.looked) >= lookAgain {
@@ -44,7 +45,7 @@ func (c *certificates) current(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	return c.in, nil
 }
 
-func (c *certificates) load() error {
+func (c *files) load() error {
 	info, err := os.Stat(c.certificate)
 	if err != nil {
 		return fmt.Errorf("read the certificate: %w", err)

@@ -1,4 +1,5 @@
-package server
+// Package pressure keeps a server from doing too much at once, for all or for one sender.
+package pressure
 
 import (
 	"context"
@@ -16,20 +17,21 @@ import (
 	"bivium/internal/app"
 )
 
-// queues keep what takes much memory from being done all at once.
-type queues struct {
+// Queues keep what takes much memory from being done all at once.
+type Queues struct {
 	app     *app.App
 	held    *semaphore.Weighted // requests that bring a document
 	working *semaphore.Weighted // those of them that are worked on
 	trials  *semaphore.Weighted // edits that are tried
 }
 
-func newQueues(a *app.App) *queues {
-	return &queues{a, semaphore.NewWeighted(limits.Documents), semaphore.NewWeighted(1), semaphore.NewWeighted(int64(runtime.GOMAXPROCS(0)))}
+// NewQueues returns the queues of an app.
+func NewQueues(a *app.App) *Queues {
+	return &Queues{a, semaphore.NewWeighted(limits.Documents), semaphore.NewWeighted(1), semaphore.NewWeighted(int64(runtime.GOMAXPROCS(0)))}
 }
 
-// trial lets as many edits be tried at once as there are processors; others wait.
-func (q *queues) trial(next echo.HandlerFunc) echo.HandlerFunc {
+// Trial lets as many edits be tried at once as there are processors; others wait.
+func (q *Queues) Trial(next echo.HandlerFunc) echo.HandlerFunc {
 	tried := inTurn(q.trials, next)
 	return func(c echo.Context) error {
 		defer q.app.Urgent()()
@@ -37,9 +39,9 @@ func (q *queues) trial(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// document lets one document be worked on at once. Meanwhile others come in, to a file each
+// Document lets one document be worked on at once. Meanwhile others come in, to a file each
 // and not into memory; those beyond a few are told to come back.
-func (q *queues) document(next echo.HandlerFunc) echo.HandlerFunc {
+func (q *Queues) Document(next echo.HandlerFunc) echo.HandlerFunc {
 	worked := inTurn(q.working, next)
 	return func(c echo.Context) error {
 		if !q.held.TryAcquire(1) {

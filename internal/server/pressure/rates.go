@@ -1,4 +1,4 @@
-package server
+package pressure
 
 import (
 	"net/http"
@@ -8,8 +8,8 @@ import (
 	"golang.org/x/time/rate"
 )
 
-// rates limits how many requests each person, and each address that is nobody's, may send.
-type rates struct {
+// Rates limits how many requests each person, and each address that is nobody's, may send.
+type Rates struct {
 	perSecond int
 	mu        sync.Mutex
 	of        map[string]*rate.Limiter
@@ -21,11 +21,13 @@ const atOnce = 5
 // mostSenders is of how many it is known how much they sent.
 const mostSenders = 10_000
 
-func newRates(perSecond int) *rates {
-	return &rates{perSecond: perSecond, of: map[string]*rate.Limiter{}}
+// NewRates returns the limits of so many requests a second; 0 for any number.
+func NewRates(perSecond int) *Rates {
+	return &Rates{perSecond: perSecond, of: map[string]*rate.Limiter{}}
 }
 
-func (r *rates) allow(sender string) bool {
+// Allow reports whether a sender may send one more request now.
+func (r *Rates) Allow(sender string) bool {
 	if r.perSecond == 0 {
 		return true
 	}
@@ -42,7 +44,8 @@ func (r *rates) allow(sender string) bool {
 	return l.Allow()
 }
 
-func tooMany(c echo.Context) error {
+// TooMany answers a request that may not be sent now.
+func TooMany(c echo.Context) error {
 	c.Response().Header().Set("Retry-After", "1")
 	return echo.NewHTTPError(http.StatusTooManyRequests, "too many requests; wait a second")
 }
