@@ -107,7 +107,7 @@ func place(p *reader.Place) string {
 	case reader.StopFirewall:
 		return ": no firewall of " + on + " works"
 	case reader.StopNoPath:
-		return ": no path (" + on + ")"
+		return ": " + NoPath(p.Name)
 	}
 	return ""
 }

@@ -236,9 +236,9 @@ func drift(book *targets.Book, r *targets.Reading) (Concern, bool) {
 	if r.Account == plan.Hubs {
 		whose = "Hubs and firewalls"
 	}
-	subject := fmt.Sprintf("%s: %d lists differ from what is intended", whose, lists)
+	subject := fmt.Sprintf("%s: %d lists or route tables differ from what is intended", whose, lists)
 	if lists == 1 {
-		subject = whose + ": 1 list differs from what is intended"
+		subject = whose + ": 1 list or route table differs from what is intended"
 	}
 	return Concern{Kind: Drift, Subject: subject, Body: body, Link: "/targets/drift"}, true
 }

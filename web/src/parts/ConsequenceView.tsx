@@ -159,8 +159,8 @@ function Routes({ routes, more, told }: { routes: Schemas["RouteChange"][]; more
     <>
       <h4 className="pt-2 font-semibold">
         {routes.length === 0
-          ? "No routes change"
-          : counted(routes.length + more, "route changes", "routes change")}
+          ? "No routes at hubs change"
+          : counted(routes.length + more, "route at hubs changes", "routes at hubs change")}
       </h4>
       {routes.length > 0 && (
         <table aria-label="Routes that change" className="w-full">

@@ -80,6 +80,9 @@ export function lastStepWords(last: Schemas["LastStep"]): string {
   return `Undo the change by ${last.actor}: ${things.join(", ")}`;
 }
 
+/** A text that somebody wrote, with a full stop unless it has an end. */
+export const sentence = (text: string): string => (/[.!?]$/.test(text) ? text : `${text}.`);
+
 export function capital(text: string): string {
   return text.charAt(0).toUpperCase() + text.slice(1);
 }

@@ -23,7 +23,7 @@ import { Button, Field } from "../../parts/fields";
 import { RoadMark } from "../../parts/marks/RoadMark";
 import { Overlay } from "../../parts/Overlay";
 import { Sentence } from "../../parts/Sentence";
-import { capital, counted, moment, serviceWords } from "../../parts/wording";
+import { capital, sentence, counted, moment, serviceWords } from "../../parts/wording";
 import { Tabs } from "./ChangesPlace";
 import { Comments } from "./Comments";
 import { FindingChanges } from "./FindingChanges";
@@ -220,7 +220,7 @@ function Head({ d, me }: { d: DraftReview; me: Self }) {
         </span>
       </div>
       <p className="pt-1 text-soft">
-        {d.reason || "No reason is given yet."} Written by{" "}
+        {d.reason ? sentence(d.reason) : "No reason is given yet."} Written by{" "}
         {(d.authors.length > 0 ? d.authors : [d.author]).join("; ")}.
         {!closed && ` It stands on revision ${d.applied} of the applied estate.`}
         {d.undoes > 0 && ` It rolls back revision ${d.undoes}.`}

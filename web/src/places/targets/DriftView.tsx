@@ -39,7 +39,7 @@ export function DriftView() {
     <>
       <header className="flex items-center gap-3">
         <h1 className="flex-1 font-serif text-[22px] font-semibold">Drift</h1>
-        {drift.data && w.kind === "applied" && drift.data.differences.length > 0 && writes && (
+        {drift.data && w.kind === "applied" && takeable(drift.data) && writes && (
           <Button disabled={over.isPending} onClick={() => over.mutate()}>
             {over.isPending ? "Reading…" : "Take over into a draft"}
           </Button>
@@ -54,8 +54,8 @@ export function DriftView() {
         </Button>
       </header>
       <p className="max-w-prose pt-1 text-soft">
-        The lists that connected accounts hold now are read into flows, and compared with what this estate
-        says.
+        What connected accounts hold now (lists, routes and peerings) is read into flows, and compared with
+        what this estate says.
       </p>
       {failed && (
         <p role="alert" className="pt-3 text-denied">
@@ -71,6 +71,13 @@ export function DriftView() {
     </>
   );
 }
+
+/** There is something that an edit can say: flows, or routes and peerings. */
+const takeable = (d: Schemas["Drift"]) =>
+  d.differences.length > 0 || d.accounts.some((a) => a.changed.some((l) => l.on === routeTable));
+
+/** What a route table with its network's peerings is called among lists. */
+const routeTable = "route table";
 
 const differs = (d: Schemas["Drift"]) =>
   d.differences.length > 0 || d.accounts.some((a) => a.changed.length > 0);
@@ -101,8 +108,8 @@ function Found({ d }: { d: Schemas["Drift"] }) {
       ))}
       <h2 className="pt-6 pb-1 font-semibold">
         {changed === 0
-          ? "No list differs from what is intended"
-          : `${counted(changed, "list differs", "lists differ")} from what is intended`}
+          ? "No list or route table differs from what is intended"
+          : `${counted(changed, "list or route table differs", "lists or route tables differ")} from what is intended`}
       </h2>
       {d.accounts.map((a) => (
         <Account key={a.account} a={a} />
@@ -126,18 +133,18 @@ function Account({ a }: { a: Schemas["AccountDrift"] }) {
       )}
       {!a.problem && a.changed.length === 0 && <p className="text-soft">No differences.</p>}
       {a.changed.map((l) => (
-        <List key={`${l.network} ${l.on}`} l={l} provider={a.provider} />
+        <List key={`${l.network} ${l.on}`} l={l} account={a.account} />
       ))}
     </section>
   );
 }
 
-function List({ l, provider }: { l: Schemas["ListDrift"]; provider: string }) {
+function List({ l, account }: { l: Schemas["ListDrift"]; account: string }) {
   const { search } = useLocation();
   return (
     <div className="pt-1.5">
       <p className="text-[13px]">
-        {provider === "cirra" || l.network === "" ? (
+        {l.network === account || l.network === "" ? (
           <span className="text-soft">{l.on}</span>
         ) : (
           <>
