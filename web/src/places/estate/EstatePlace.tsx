@@ -1,20 +1,16 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Search } from "lucide-react";
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useRef } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { accountsQuery, disconnect, estateQuery, everything, startReading } from "../../api/queries";
-import { useUrlState } from "../../frame/urlState";
+import { useTypedUrlState, useUrlState } from "../../frame/urlState";
 import { Button } from "../../parts/fields";
-import { useDebounced } from "../../parts/useDebounced";
 import { ConnectOverlay } from "./ConnectOverlay";
 import { GroupOverlay } from "./GroupOverlay";
 import { ImportOverlay } from "./ImportOverlay";
 import { ThingSheet } from "./ThingSheet";
 import { Tree } from "./Tree";
-
-/** How long typing rests before it is looked for, in milliseconds. */
-const rest = 120;
 
 /** What is there: accounts down to workloads, and everything that touches each. */
 export function EstatePlace() {
@@ -24,11 +20,8 @@ export function EstatePlace() {
   useEndOfReadings(
     accounts.data?.accounts.map((a) => [a.name, a.reading?.id, a.reading?.state].join()).join(" "),
   );
-  const [text, setText] = useState(params.get("find") ?? "");
-  const find = useDebounced(text, rest);
-  useEffect(() => {
-    if (find !== (params.get("find") ?? "")) change({ find: find || null }, true);
-  }, [find, params, change]);
+  const [text, setText] = useTypedUrlState("find");
+  const find = params.get("find") ?? "";
   const unplaced = params.get("unplaced") === "1";
   const thing = params.get("thing");
   const colon = thing?.indexOf(":") ?? -1;

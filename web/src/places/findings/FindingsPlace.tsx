@@ -4,7 +4,7 @@ import { useEffect, useRef, useState } from "react";
 import { Link, useLocation } from "react-router";
 import type { Schemas } from "../../api/client";
 import { type IssueFilter, issuesQuery, moreIssuesQuery, roadQuery } from "../../api/queries";
-import { useUrlState } from "../../frame/urlState";
+import { useTypedUrlState, useUrlState } from "../../frame/urlState";
 import { Consequence } from "../../parts/Consequence";
 import { Choice } from "../../parts/fields";
 import { ThingLink } from "../../parts/ThingLink";
@@ -97,6 +97,7 @@ interface FiltersProps {
 
 /** What is listed: by severity, by segment, by words of the message. */
 function Filters({ page, filter, onChange }: FiltersProps) {
+  const [typed, setTyped] = useTypedUrlState("find");
   const count = (name: string) => page.severities.find((s) => s.name === name)?.count ?? 0;
   const all = page.severities.reduce((sum, s) => sum + s.count, 0);
   const segments = page.segments.map((s) => [s.name, `${s.name} (${s.count})`] as const);
@@ -133,8 +134,8 @@ function Filters({ page, filter, onChange }: FiltersProps) {
         type="search"
         aria-label="Filter by text"
         placeholder="filter by text"
-        value={filter.find}
-        onChange={(event) => onChange({ find: event.target.value }, true)}
+        value={typed}
+        onChange={(event) => setTyped(event.target.value)}
         className="w-40 rounded border border-line bg-paper px-2 py-0.5"
       />
     </div>

@@ -2,7 +2,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { CircleAlert } from "lucide-react";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { NavLink, useLocation, useParams } from "react-router";
-import { useUrlState } from "../../frame/urlState";
+import { useTypedUrlState, useUrlState } from "../../frame/urlState";
 import { Combobox } from "../../parts/Combobox";
 import { counted } from "../../parts/wording";
 import { AddMenu } from "./AddMenu";
@@ -21,6 +21,7 @@ const rowHeight = 44;
 /** All objects, by kind; only those in view are drawn. */
 export function RuleList({ rules }: { rules: Rules }) {
   const { params, change } = useUrlState();
+  const [typed, setTyped] = useTypedUrlState("find");
   const { kind, name } = useParams();
   const { search } = useLocation();
   const scroller = useRef<HTMLDivElement>(null);
@@ -71,8 +72,8 @@ export function RuleList({ rules }: { rules: Rules }) {
           <input
             aria-label="Find a rule"
             placeholder="find by name, group, service…"
-            value={find}
-            onChange={(event) => change({ find: event.target.value }, true)}
+            value={typed}
+            onChange={(event) => setTyped(event.target.value)}
             className="min-w-0 flex-1 rounded border border-line bg-sheet px-2 py-0.5"
           />
           <AddMenu />
