@@ -98,7 +98,11 @@ func TestTakingStock(t *testing.T) {
 	u.clicksOn("[data-workload=rov-store] a", "rov-store")
 	u.writes("[aria-label='Add label']", "app=rov")
 	u.clicksOn("aside button", "Set")
-	u.sees("aside", "take app off")
+	u.sees("[data-testid=consequence]", "No flows change")
+	u.clicksOn("aside button:not([disabled])", "Save labels")
+	u.gone("aside [data-testid=consequence]")
+	u.find("aside [aria-label='Take label app off']")
+	u.applies()
 	u.goTo(address + "/estate/labels")
 	u.sees("[data-testid=mapping]", "Every workload has a label")
 

@@ -47,6 +47,8 @@ func Merge(mine, was, now reflect.Value) {
 		switch {
 		case f.observed && m.Type() == reflect.TypeFor[[]estate.Learned]():
 			m.Set(reflect.ValueOf(mergeLearned(m.Interface().([]estate.Learned), w.Interface().([]estate.Learned), n.Interface().([]estate.Learned))))
+		case f.observed && m.Kind() == reflect.Map:
+			m.Set(mergeKeys(m, w, n))
 		case f.observed:
 			if reflect.DeepEqual(m.Interface(), w.Interface()) {
 				m.Set(n)
@@ -59,6 +61,28 @@ func Merge(mine, was, now reflect.Value) {
 			}
 		}
 	}
+}
+
+// mergeKeys returns the entries of now, with what a person made of those of was.
+func mergeKeys(mine, was, now reflect.Value) reflect.Value {
+	out := reflect.MakeMap(mine.Type())
+	take := func(from reflect.Value, unless func(key reflect.Value) bool) {
+		for _, key := range from.MapKeys() {
+			if !unless(key) {
+				out.SetMapIndex(key, from.MapIndex(key))
+			}
+		}
+	}
+	take(now, func(key reflect.Value) bool { // taken off by the person
+		return was.MapIndex(key).IsValid() && !mine.MapIndex(key).IsValid()
+	})
+	take(mine, func(key reflect.Value) bool { // as it was seen: now says what it is
+		return was.MapIndex(key).IsValid() && was.MapIndex(key).Interface() == mine.MapIndex(key).Interface()
+	})
+	if out.Len() == 0 {
+		return reflect.Zero(mine.Type())
+	}
+	return out
 }
 
 func hasName(t reflect.Type) bool {

@@ -66,6 +66,7 @@ type Known struct {
 	Name    string            `json:"name"` // in the estate
 	Tags    map[string]string `json:"tags,omitempty"`
 	Hand    map[string]string `json:"hand,omitempty"` // labels set by hand; they win over mapped ones
+	Off     []string          `json:"off,omitempty"`  // keys of mapped labels that were taken off by hand
 	Gone    bool              `json:"gone,omitempty"` // no longer there, and kept because the estate speaks of it
 	// Of a network: its route table and peers as the account has them, once they were read.
 	Tabled bool           `json:"tabled,omitempty"`

@@ -271,3 +271,32 @@ func TestNamesThatAreTakenGetANumber(t *testing.T) {
 		assert.Len(t, names, 12, "%.10s", called)
 	}
 }
+
+// TestLabelsByAnEdit sets one label and takes another off: both hold when tags change, until
+// an edit says what the tags say.
+func TestLabelsByAnEdit(t *testing.T) {
+	table, _ := NewTable([]Mapping{{Key: "env", Label: "env"}, {Key: "tier", Label: "tier"}})
+	r := &Reading{Account: "a", Provider: "cirra", Networks: []Network{{ID: "1", Name: "core", Kind: "cloud"}},
+		Workloads: []Workload{{ID: "2", Name: "web-1", Network: "1", Addresses: []netip.Addr{netip.MustParseAddr("10.0.0.1")}, Tags: map[string]string{"env": "dev", "tier": "front"}}}}
+	read := Take(&estate.Estate{Version: 1, Name: "e"}, nil, r, table)
+	edited := func(e *estate.Estate, labels map[string]string) *estate.Estate {
+		next := *e
+		next.Workloads = []estate.Workload{e.Workloads[0]}
+		next.Workloads[0].Labels = labels
+		return &next
+	}
+
+	assert.Nil(t, table.HandsOf(read.Known, read.Estate, read.Estate))
+	next := edited(read.Estate, map[string]string{"env": "prod", "owner": "ada"})
+	known := table.HandsOf(read.Known, read.Estate, next)
+	r.Workloads[0].Tags = map[string]string{"env": "stage", "tier": "back"}
+	again := Take(next, known, r, table)
+	assert.Equal(t, map[string]string{"env": "prod", "owner": "ada"}, again.Estate.Workloads[0].Labels)
+	assert.Equal(t, again.Estate.Workloads[0].Labels, table.HandIn(again.Known[1], again.Estate))
+
+	next = edited(again.Estate, map[string]string{"env": "stage", "tier": "back"})
+	known = table.HandsOf(again.Known, again.Estate, next)
+	r.Workloads[0].Tags = map[string]string{"env": "dev", "tier": "front"}
+	again = Take(next, known, r, table)
+	assert.Equal(t, map[string]string{"env": "dev", "tier": "front"}, again.Estate.Workloads[0].Labels)
+}

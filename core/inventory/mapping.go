@@ -198,16 +198,3 @@ func (t *Table) labels(provider, account string, keys []string, tags map[string]
 	}
 	return out
 }
-
-// over returns labels with others laid over them; nil for none.
-func over(labels, hand map[string]string) map[string]string {
-	if len(labels)+len(hand) == 0 {
-		return nil
-	}
-	out := maps.Clone(labels)
-	if out == nil {
-		out = map[string]string{}
-	}
-	maps.Copy(out, hand)
-	return out
-}

@@ -19,7 +19,7 @@ func Relabel(e *estate.Estate, known []Known, t *Table) *estate.Estate {
 	}
 	for i := range known {
 		one := &known[i]
-		labels := over(t.Labels(providers[one.Account], one.Account, one.Tags).Labels, one.Hand)
+		labels := one.Labelled(t.Labels(providers[one.Account], one.Account, one.Tags).Labels)
 		if n, ok := networks[one.Name]; ok && one.Kind == NetworkKind {
 			next.Networks[n].Labels = labels
 		}

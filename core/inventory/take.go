@@ -160,7 +160,7 @@ func (k *taker) network(to *estate.Network, n *Network, known *Known, there bool
 		how = append(how, "region")
 		to.Region = n.Region
 	}
-	if labels := over(k.table.Labels(k.reading.Provider, k.reading.Account, n.Tags).Labels, known.Hand); !maps.Equal(labels, to.Labels) {
+	if labels := known.Labelled(k.table.Labels(k.reading.Provider, k.reading.Account, n.Tags).Labels); !maps.Equal(labels, to.Labels) {
 		how = append(how, "labels")
 		to.Labels = labels
 	}
@@ -285,7 +285,7 @@ func (k *taker) workloads() {
 		if accounts[network] != r.Account {
 			is.Account = r.Account
 		}
-		is.Labels = over(k.table.Labels(r.Provider, r.Account, w.Tags).Labels, known.Hand)
+		is.Labels = known.Labelled(k.table.Labels(r.Provider, r.Account, w.Tags).Labels)
 		if how := differs(&k.e.Workloads[i], &is); there && len(how) > 0 {
 			k.note(WorkloadKind, name, Changed, how...)
 		}

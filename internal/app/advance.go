@@ -112,8 +112,8 @@ func (a *App) prepare(ctx context.Context, now *view.Snapshot, s *step) (*view.S
 	}
 	next := p.Next
 	known, mapping := now.Known, now.Mapping
-	if s.known == nil {
-		s.known = renameKnown(now.Known, p.Former)
+	if s.known == nil && s.what == store.Edit {
+		s.known = knownAfter(now, p)
 	}
 	if s.known != nil {
 		known = s.known

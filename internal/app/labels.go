@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/internal/app/consequence"
@@ -92,8 +93,7 @@ func Map(s *view.Snapshot, rules []inventory.Mapping) (*Tagged, error) {
 			continue
 		}
 		out.Workloads++
-		labels := maps.Clone(got.Labels)
-		maps.Copy(labels, one.Hand)
+		labels := view.OrEmpty(one.Labelled(got.Labels))
 		if len(labels) == 0 {
 			out.Unlabelled++
 		}
@@ -151,40 +151,31 @@ func (a *App) SetMapping(ctx context.Context, rules []inventory.Mapping, based i
 	if len(faults) > 0 {
 		return nil, mappingProblems(faults)
 	}
-	return a.relabel(ctx, based, actor, func(now *view.Snapshot) ([]inventory.Known, []inventory.Mapping, *inventory.Table, error) {
-		return now.Known, rules, table, nil
-	})
-}
-
-// SetLabels sets the labels of a workload by hand: those given win over mapped
-// ones for good, until they are left out again.
-func (a *App) SetLabels(ctx context.Context, workload string, hand map[string]string, based int64, actor string) (*consequence.Effect, error) {
-	for key, value := range hand {
-		if err := estate.CheckLabel(key, value); err != nil {
-			return nil, &view.Problem{At: "labels." + key, Message: err.Error(), Fix: "use only letters, digits and ._-/:@+"}
-		}
-	}
-	return a.relabel(ctx, based, actor, func(now *view.Snapshot) ([]inventory.Known, []inventory.Mapping, *inventory.Table, error) {
-		i := slices.IndexFunc(now.Known, func(k inventory.Known) bool { return k.Kind == inventory.WorkloadKind && k.Name == workload })
-		if i < 0 {
-			return nil, nil, nil, &view.Problem{At: "workload", Message: fmt.Sprintf("no synced account has a workload %s", workload), Fix: "edit labels of imported workloads in their document"}
-		}
-		known := slices.Clone(now.Known)
-		known[i].Hand = hand
-		table, _ := inventory.NewTable(now.Mapping)
-		return known, now.Mapping, table, nil
-	})
-}
-
-// relabel puts the labels of everything that was read to what f gives.
-func (a *App) relabel(ctx context.Context, based int64, actor string, f func(*view.Snapshot) ([]inventory.Known, []inventory.Mapping, *inventory.Table, error)) (*consequence.Effect, error) {
-	s := &step{what: "map tags", actor: actor, based: based, remap: true}
-	s.plan = leadsTo(func(now *view.Snapshot) (next *estate.Estate, err error) {
-		var table *inventory.Table
-		if s.known, s.mapping, table, err = f(now); err != nil {
-			return nil, err
-		}
-		return inventory.Relabel(now.Estate, s.known, table), nil
+	s := &step{what: "map tags", actor: actor, based: based, remap: true, mapping: rules}
+	s.plan = leadsTo(func(now *view.Snapshot) (*estate.Estate, error) {
+		s.known = now.Known
+		return inventory.Relabel(now.Estate, now.Known, table), nil
 	})
 	return a.edited(ctx, s)
+}
+
+// knownAfter returns what is known of accounts after an edit: the names that things have by
+// then, and the labels that the edit set or took off by hand; nil where nothing differs.
+func knownAfter(now *view.Snapshot, p *view.Plan) []inventory.Known {
+	renamed := renameKnown(now.Known, p.Former)
+	labels := slices.ContainsFunc(p.Changes(now.Estate), func(c document.Change) bool {
+		return c.List == document.ListOf(estate.KindWorkload) || c.List == document.ListOf(estate.KindNetwork)
+	})
+	if !labels {
+		return renamed
+	}
+	known := renamed
+	if known == nil {
+		known = now.Known
+	}
+	table, _ := inventory.NewTable(now.Mapping)
+	if said := table.HandsOf(known, now.Estate, p.Next); said != nil {
+		return said
+	}
+	return renamed
 }

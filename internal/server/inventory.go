@@ -156,27 +156,6 @@ func (h *handlers) putTags(c echo.Context) error {
 	return c.JSON(http.StatusOK, effect)
 }
 
-func (h *handlers) putLabels(c echo.Context) error {
-	based, err := basedOn(c)
-	if err != nil {
-		return err
-	}
-	var body struct {
-		Labels map[string]string `json:"labels"`
-	}
-	if err := read(c, &body); err != nil {
-		return err
-	}
-	effect, err := h.app.SetLabels(c.Request().Context(), c.Param("name"), body.Labels, based, whoOf(c).Name)
-	if err != nil {
-		return err
-	}
-	if err := h.note(c, "labels set by hand", c.Param("name"), fmt.Sprint(body.Labels)); err != nil {
-		return err
-	}
-	return c.JSON(http.StatusOK, effect)
-}
-
 func getMembers(now *view.Snapshot, c echo.Context) (any, error) {
 	some, count, err := app.Members(now, c.QueryParam("match"))
 	if err != nil {

@@ -122,10 +122,15 @@ func TestAnAccountOverHTTP(t *testing.T) {
 	w.send(http.MethodPut, "/api/tags", rules, w.revision(), http.StatusOK, "Effect", nil)
 	w.send(http.MethodPut, "/api/tags", rules, map[string]string{"If-Match": `"1"`}, http.StatusConflict, "Problem", nil)
 
-	w.send(http.MethodPut, "/api/workloads/machine-000007/labels", `{"labels":{"app":"mine"}}`, w.revision(), http.StatusOK, "Effect", nil)
+	machine, base := w.opened("workload", "machine-000007")
+	machine["labels"] = object{"app": "mine"}
+	w.send(http.MethodPost, "/api/edit", operation(object{"op": "put", "kind": "workload", "object": machine, "base": base}), w.revision(), http.StatusOK, "Consequence", nil)
+	w.send(http.MethodPost, "/api/accounts/many/reading", "", asJSON, http.StatusAccepted, "Reading", nil)
+	require.Equal(t, "done", w.reading("many").State)
 	var sheet view.Sheet
 	w.send(http.MethodGet, "/api/sheet?kind=workload&name=machine-000007", "", nil, http.StatusOK, "Sheet", &sheet)
-	assert.Equal(t, "mine", sheet.Labels["app"])
+	assert.Equal(t, map[string]string{"app": "mine"}, sheet.Labels, "what was set and taken off by hand holds when the account is synced")
+	assert.Equal(t, sheet.Labels, sheet.Hand)
 	assert.Equal(t, "app-007", sheet.Tags["App"])
 	require.GreaterOrEqual(t, len(sheet.History), 3, "read, mapped, labelled")
 

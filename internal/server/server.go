@@ -166,7 +166,6 @@ func New(c Config) http.Handler {
 	api.GET("/sheet", h.getSheet)
 	api.PUT("/tags", h.putTags)
 	api.POST("/tags/try", h.tryTags, q.Trial)
-	api.PUT("/workloads/:name/labels", h.putLabels)
 	longer := middleware.BodyLimit(bytesOf(limits.DocumentBytes))
 	api.POST("/import", h.postImport, longer, q.Document)
 	api.POST("/import/try", h.tryImport, longer, q.Document)

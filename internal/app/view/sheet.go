@@ -8,6 +8,7 @@ import (
 	"bivium/core/document"
 	"bivium/core/edit"
 	"bivium/core/estate"
+	"bivium/core/inventory"
 	"bivium/internal/store"
 )
 
@@ -47,7 +48,7 @@ func (s *Snapshot) Sheet(kind, name string) (out *Sheet, list, key string, ok bo
 	s.membership(out)
 	for i := range s.Known {
 		if k := &s.Known[i]; string(k.Kind) == kind && k.Name == name {
-			out.Read, out.Hand, out.Tags = true, OrEmpty(k.Hand), OrEmpty(k.Tags)
+			out.Read, out.Hand, out.Tags = true, OrEmpty(handOf(s, k)), OrEmpty(k.Tags)
 		}
 	}
 	s.uses(out)
@@ -63,6 +64,12 @@ func (s *Snapshot) Sheet(kind, name string) (out *Sheet, list, key string, ok bo
 		}
 	}
 	return out, list, object.Key, true
+}
+
+// handOf returns the labels of a thing that people set, in a draft too.
+func handOf(s *Snapshot, k *inventory.Known) map[string]string {
+	table, _ := inventory.NewTable(s.Mapping)
+	return table.HandIn(*k, s.Estate)
 }
 
 // locate returns a thing as the document writes it; a subnet by its network, a

@@ -376,14 +376,6 @@ const asJson = { headers: { "Content-Type": "application/json" } };
 export const putTags = async (rules: Schemas["Mapping"][], revision: number) =>
   take(await client.PUT("/api/tags", { params: based(revision), body: { rules } }));
 
-export const putLabels = async (name: string, labels: Record<string, string>, revision: number) =>
-  take(
-    await client.PUT("/api/workloads/{name}/labels", {
-      params: { path: { name }, ...based(revision) },
-      body: { labels },
-    }),
-  );
-
 const asDocument = {
   headers: { "Content-Type": "application/yaml" },
   bodySerializer: (text: string) => text,

@@ -1539,25 +1539,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/workloads/{name}/labels": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                name: string;
-            };
-            cookie?: never;
-        };
-        get?: never;
-        /** Set the labels of a workload by hand */
-        put: operations["putLabels"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/members": {
         parameters: {
             query?: never;
@@ -3486,11 +3467,6 @@ export interface components {
             by: number;
             other: string;
             beside: number;
-        };
-        Labels: {
-            labels: {
-                [key: string]: string;
-            };
         };
         Members: {
             some: string[];
@@ -6154,36 +6130,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Tagged"];
-                };
-            };
-            default: components["responses"]["Problem"];
-        };
-    };
-    putLabels: {
-        parameters: {
-            query?: never;
-            header: {
-                /** @description The revision, in quotes: "7" */
-                "If-Match": string;
-            };
-            path: {
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Labels"];
-            };
-        };
-        responses: {
-            /** @description The answer */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Effect"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,21 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { X } from "lucide-react";
-import { useState } from "react";
-import { useWhere } from "../../frame/where";
-import type { FormEvent, ReactNode } from "react";
+import type { ReactNode } from "react";
 import type { Schemas } from "../../api/client";
-import {
-  disconnect,
-  everything,
-  healthQuery,
-  nativeRulesQuery,
-  putLabels,
-  sheetQuery,
-} from "../../api/queries";
+import { disconnect, everything, healthQuery, nativeRulesQuery, sheetQuery } from "../../api/queries";
 import { useUrlState } from "../../frame/urlState";
-import { Button, Label } from "../../parts/fields";
 import { ThingLink } from "../../parts/ThingLink";
 import { counted, grouped } from "../../parts/wording";
+import { LabelsOf } from "./LabelsOf";
 import { ObserveOnly } from "./ObserveOnly";
 import { when } from "./ReadingLine";
 import { ReportSheet } from "./ReportSheet";
@@ -77,10 +68,9 @@ function Part({ title, children }: { title: ReactNode; children: ReactNode }) {
 function Parts({ sheet }: { sheet: Schemas["Sheet"] }) {
   return (
     <>
-      {sheet.kind === "workload" && <Labels sheet={sheet} />}
-      {sheet.kind === "network" && Object.keys(sheet.labels).length > 0 && (
+      {(sheet.kind === "workload" || sheet.kind === "network") && (
         <Part title="Labels">
-          <LabelList labels={sheet.labels} hand={sheet.hand} />
+          <LabelsOf sheet={sheet} />
         </Part>
       )}
       {sheet.read && (
@@ -197,70 +187,6 @@ function Things({ title, things }: { title: string; things: Schemas["Ref"][] }) 
           </li>
         ))}
       </ul>
-    </Part>
-  );
-}
-
-function LabelList({ labels, hand }: { labels: Record<string, string>; hand: Record<string, string> }) {
-  return (
-    <p className="flex flex-wrap gap-1">
-      {Object.entries(labels).map(([k, v]) => (
-        <Label key={k} name={k} value={v} hand={k in hand} />
-      ))}
-    </p>
-  );
-}
-
-/** Labels; those set by hand win over mapped ones, and can be added and taken off here. */
-function Labels({ sheet }: { sheet: Schemas["Sheet"] }) {
-  const queries = useQueryClient();
-  const w = useWhere();
-  const [text, setText] = useState("");
-  const save = useMutation({
-    mutationFn: (hand: Record<string, string>) => putLabels(sheet.name, hand, sheet.revision),
-    onSuccess: () => queries.invalidateQueries({ queryKey: everything }),
-  });
-  const add = (event: FormEvent) => {
-    event.preventDefault();
-    const [key, value] = text.split("=");
-    if (key && value !== undefined) save.mutate({ ...sheet.hand, [key.trim()]: value.trim() });
-  };
-  return (
-    <Part title="Labels">
-      <LabelList labels={sheet.labels} hand={sheet.hand} />
-      {Object.keys(sheet.labels).length === 0 && <p className="text-[13px] text-denied">none yet</p>}
-      {sheet.read && w.kind !== "applied" && (
-        <p className="pt-1 text-[13px] text-soft">Labels are set by hand on the applied estate.</p>
-      )}
-      {sheet.read && w.kind === "applied" && (
-        <>
-          <form onSubmit={add} className="flex gap-2 pt-2 text-[13px]">
-            <input
-              aria-label="Add label"
-              value={text}
-              onChange={(e) => setText(e.target.value)}
-              placeholder="key=value"
-              className="min-w-0 flex-1 rounded border border-line bg-paper px-2 py-0.5 font-mono"
-            />
-            <Button type="submit" disabled={!/^[^=]+=.*$/.test(text) || save.isPending}>
-              Set
-            </Button>
-          </form>
-          {Object.keys(sheet.hand).map((k) => (
-            <button
-              key={k}
-              className="pt-1 pr-3 text-xs text-accent hover:underline"
-              onClick={() => {
-                const rest = Object.entries(sheet.hand).filter(([key]) => key !== k);
-                save.mutate(Object.fromEntries(rest));
-              }}
-            >
-              take {k} off
-            </button>
-          ))}
-          {save.error && <p className="pt-1 text-[13px] text-denied">{save.error.message}</p>}
-        </>
-      )}
     </Part>
   );
 }
