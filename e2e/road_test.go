@@ -87,7 +87,7 @@ func TestABadEdit(t *testing.T) {
 	u.presses(input.Enter)
 	u.sees("[role=alert]", `refers to unknown service "wbe"`)
 	u.sees("[role=alert]", "did you mean web?")
-	u.sees("[data-testid=effect]", "This cannot be saved yet")
+	u.sees("[data-testid=effect]", "It cannot be applied with this fault")
 	save := u.sees("button", "Save")
 	assert.True(t, save.MustProperty("disabled").Bool())
 
@@ -111,6 +111,30 @@ func TestABadEdit(t *testing.T) {
 	u.sees("[data-testid=effect]", "read-api") // which is just tcp/8443
 	u.sees("button", "Save").MustClick()
 	u.steps(1)
+}
+
+// TestAFaultIsKeptInADraft keeps an edit that brings a fault, to go on later: the draft holds
+// it, and its review says that it cannot be applied and why, until the fault is gone.
+func TestAFaultIsKeptInADraft(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	u.goTo(address + "/rules/policy/crews-web")
+	u.clicks("[aria-label='services of rule 1']")
+	u.types("wbe")
+	u.presses(input.Enter)
+	u.clicksOn("[data-testid=effect] button", "Keep in the draft anyway")
+	u.steps(1)
+	u.clicksOn("[aria-label^=Draft] a", "Review")
+	u.sees("main", `unknown service "wbe"`)
+	assert.True(t, u.sees("button", "Apply draft").MustProperty("disabled").Bool())
+
+	u.goTo(address + "/rules/policy/crews-web")
+	u.clicks("[aria-label='Remove wbe from services of rule 1']")
+	u.sees("[data-testid=effect]", "No flows change")
+	u.clicksOn("[data-testid=effect] button:not([disabled])", "Save")
+	u.steps(2)
+	u.clicksOn("[aria-label^=Draft] a", "Review")
+	u.sees("main", "it changes nothing") // and has no fault
 }
 
 // TestTwoPeople edits one policy of one draft from two pages: the second is shown both

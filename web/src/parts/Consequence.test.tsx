@@ -44,10 +44,13 @@ test("an edit is made as it was tried, based on the revision that is shown", asy
   expect(made?.query.get("draft"), "the first edit begins a draft").toBe("7");
 });
 
-test("what is refused says why, offers its fixes, and cannot be made", async () => {
+test("what is refused says why, offers its fixes, and can only be kept in a draft", async () => {
+  const done = vi.fn();
   const remedy: Schemas["Remedy"] = { words: "translate yard", edits: [] };
   const take = vi.fn();
-  show(<Consequence edit={{ wiring: edits }} verb="Attach" onDone={vi.fn()} onRemedy={take} />, {
+  const asked = show(<Consequence edit={{ wiring: edits }} verb="Attach" onDone={done} onRemedy={take} />, {
+    "/api/drafts": () => ({ id: 7 }),
+    "/api/edit": () => consequence({ revision: 4 }),
     "/api/estate": estate,
     "/api/edit/try": () =>
       consequence({
@@ -71,4 +74,7 @@ test("what is refused says why, offers its fixes, and cannot be made", async () 
   expect(screen.getByRole("button", { name: "Attach" }).hasAttribute("disabled")).toBe(true);
   await userEvent.click(screen.getByRole("button", { name: "translate yard" }));
   expect(take).toHaveBeenCalledWith(remedy);
+  await userEvent.click(screen.getByRole("button", { name: "Keep in the draft anyway" }));
+  await waitFor(() => expect(done).toHaveBeenCalledOnce());
+  expect(asked.find((a) => a.path === "/api/edit")?.query.get("draft")).toBe("7");
 });

@@ -3,7 +3,7 @@ import type { Schemas } from "../api/client";
 import { useMay } from "../api/people";
 import { estateQuery, everything, postEdit, tryQuery } from "../api/queries";
 import type { EstateEdit } from "../api/queries";
-import { ConsequenceView, problemText } from "./ConsequenceView";
+import { ConsequenceView, KeepAnyway, problemText } from "./ConsequenceView";
 import { Button } from "./fields";
 import { useDebounced } from "./useDebounced";
 
@@ -46,8 +46,9 @@ export function Consequence({ edit, verb, onDone, onRemedy, onAlong }: Props) {
         </p>
       )}
       {fresh && <ConsequenceView consequence={fresh} onRemedy={onRemedy} onAlong={onAlong} />}
-      <div className="flex justify-end pt-2">
+      <div className="flex justify-end gap-2 pt-2">
         {!may && <span className="mr-3 self-center text-soft">Only engineers can save this.</span>}
+        {fresh && may && !make.isPending && <KeepAnyway consequence={fresh} onKeep={() => make.mutate()} />}
         <Button main disabled={!able || !may || make.isPending} onClick={() => make.mutate()}>
           {verb}
         </Button>

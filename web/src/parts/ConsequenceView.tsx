@@ -2,6 +2,7 @@ import { ArrowRight } from "lucide-react";
 import { ApiProblem } from "../api/client";
 import type { Schemas } from "../api/client";
 import type { EstateEdit } from "../api/queries";
+import { Button } from "./fields";
 import { Marks } from "./marks/RoadMark";
 import { routeRows } from "./routeRows";
 import { WhatChanges } from "./WhatChanges";
@@ -44,6 +45,22 @@ export function problemText(error: Error): string {
     return error.problem.problems.map((p) => (p.fix ? `${p.message}; ${p.fix}` : p.message)).join(". ");
   }
   return error.message;
+}
+
+/** Keeps an edit that brings a fault: a draft can hold it, and cannot be applied with it. */
+export function KeepAnyway({
+  consequence,
+  onKeep,
+}: {
+  consequence: Schemas["Consequence"];
+  onKeep: () => void;
+}) {
+  if (consequence.refused.length === 0 || consequence.inUse !== null) return null;
+  return (
+    <Button title="A draft can hold it, and cannot be applied before the fault is fixed." onClick={onKeep}>
+      Keep in the draft anyway
+    </Button>
+  );
 }
 
 function Refused({

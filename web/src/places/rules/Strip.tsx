@@ -2,7 +2,7 @@ import { ApiProblem } from "../../api/client";
 import type { Schemas } from "../../api/client";
 import { useMay } from "../../api/people";
 import type { Operation } from "../../api/queries";
-import { ConsequenceView, problemText } from "../../parts/ConsequenceView";
+import { ConsequenceView, KeepAnyway, problemText } from "../../parts/ConsequenceView";
 import { counted } from "../../parts/wording";
 
 interface Props {
@@ -50,6 +50,9 @@ export function Strip(p: Props) {
         <button className="rounded border border-line px-3 py-1 hover:border-accent" onClick={p.onDiscard}>
           Discard
         </button>
+        {c && may && p.problem === null && !p.waiting && !p.saving && p.theirs === null && (
+          <KeepAnyway consequence={c} onKeep={p.onSave} />
+        )}
         {!may && <span className="flex-none text-[13px] text-soft">Only engineers can save this.</span>}
         <button
           className="rounded bg-accent px-4 py-1 font-semibold text-sheet disabled:opacity-40"
@@ -118,7 +121,8 @@ function Impossible({ problem }: { problem: Error }) {
 }
 
 function Summary({ c }: { c: Schemas["Consequence"] }) {
-  if (c.refused.length > 0) return <span>This cannot be saved yet.</span>;
+  if (c.refused.length > 0)
+    return <span>It cannot be applied with {c.refused.length === 1 ? "this fault" : "these faults"}.</span>;
   if (!c.effect) return null;
   const outcome = c.effect.cells.filter((x) => x.outcome).length;
   const hands = c.effect.cells.length - outcome;
