@@ -3,8 +3,10 @@ package server
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"net/http"
+	"strings"
 	"sync"
 
 	"github.com/coreos/go-oidc/v3/oidc"
@@ -56,6 +58,20 @@ const (
 	oidcNonce    = "nonce"
 	oidcVerifier = "verifier"
 )
+
+// onPage sends a person whose sign-in with the provider failed back to the sign-in page, which
+// says why; a script gets the error itself. The address has a status and no words: a link that
+// somebody else made can put none on the page.
+func onPage(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c echo.Context) error {
+		err := next(c)
+		var refused *echo.HTTPError
+		if errors.As(err, &refused) && refused.Code != http.StatusNotFound && strings.Contains(c.Request().Header.Get(echo.HeaderAccept), echo.MIMETextHTML) {
+			return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/sign-in?refused=%d", refused.Code))
+		}
+		return err
+	}
+}
 
 // toProvider sends a browser to the provider: code flow with PKCE (RFC 7636), a state and a
 // nonce, which are good once.
@@ -120,7 +136,7 @@ func (s *signIn) fromProvider(c echo.Context) error {
 	}
 	who, err := s.people.Vouched(c.Request().Context(), issuer, subject, name, c.RealIP())
 	if err != nil {
-		return echo.NewHTTPError(http.StatusUnauthorized, "no person here is known by that sign-in; an administrator can add you").SetInternal(err)
+		return echo.NewHTTPError(http.StatusForbidden, "no person here is known by that sign-in; an administrator can add you").SetInternal(err)
 	}
 	if err := s.sessions.begin(c, who.Name); err != nil {
 		return err

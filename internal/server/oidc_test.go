@@ -80,7 +80,7 @@ func TestSigningInWithAProvider(t *testing.T) {
 		return c, back
 	}
 	_, refused := signIn()
-	assert.Equal(t, http.StatusUnauthorized, refused.StatusCode, "an administrator adds people")
+	assert.Equal(t, http.StatusForbidden, refused.StatusCode, "an administrator adds people")
 	require.NoError(t, w.people.Put(t.Context(), people.System("test"), people.Person{Name: "lucie", Called: "Lucie", Active: true, Subject: issuer + " id1"}))
 	c, in := signIn()
 	assert.Equal(t, http.StatusSeeOther, in.StatusCode)
@@ -182,11 +182,13 @@ func TestTokensThatAreNotValid(t *testing.T) {
 	replayed := p.nonce
 	for what, claims := range map[string]func(string) map[string]any{
 		"wrong issuer": with("iss", "http://elsewhere.example"), "for another client": with("aud", "others"), "expired": with("exp", time.Now().Add(-time.Minute).Unix()),
-		"replayed": with("nonce", replayed), "without a nonce": with("nonce", ""), "of an unknown person": with("sub", "eve"),
+		"replayed": with("nonce", replayed), "without a nonce": with("nonce", ""),
 	} {
 		p.claims = claims
 		assert.Equal(t, http.StatusUnauthorized, status(browser(t)), what)
 	}
+	p.claims = with("sub", "eve")
+	assert.Equal(t, http.StatusForbidden, status(browser(t)), "of an unknown person")
 	p.claims = good
 	p.rotate(t)
 	assert.Equal(t, http.StatusSeeOther, status(browser(t)), "the key was rotated")

@@ -27,6 +27,9 @@ const places = [
   { path: "/findings", name: "Findings" },
 ];
 
+/** Places that are of use before there is an estate: the others lead to where one begins. */
+const withoutEstate = /^\/(begin|estate|people|changes)(\/|$)/;
+
 /** The frame of every place: question on top, places beside, the place below. */
 export function Frame() {
   const { search, pathname } = useLocation();
@@ -63,7 +66,7 @@ export function Frame() {
       </header>
       <AnswerLine />
       <main className="min-h-0 flex-1">
-        {empty && pathname !== "/begin" && !pathname.startsWith("/estate") ? (
+        {empty && !withoutEstate.test(pathname) ? (
           <Navigate to="/begin" replace />
         ) : (
           <Outlet key={whereKey(w)} />

@@ -29,6 +29,7 @@ export function SignInPlace() {
 
 function Ways({ onDone }: { onDone: () => void }) {
   const ways = useQuery(signInQuery);
+  const [search] = useSearchParams();
   const enter = useMutation({ mutationFn: signInDemo, onSuccess: onDone });
   if (ways.error) return <p className="text-denied">{ways.error.message}</p>;
   if (!ways.data) return null;
@@ -64,6 +65,7 @@ function Ways({ onDone }: { onDone: () => void }) {
           <h2 className="pt-7 pb-1 font-serif text-[16px] font-semibold">With a password</h2>
         </section>
       )}
+      <Refused status={search.get("refused")} by={provider} />
       {provider && (
         <p className="pb-5">
           <a
@@ -77,6 +79,22 @@ function Ways({ onDone }: { onDone: () => void }) {
       <ByPassword onDone={onDone} />
     </>
   );
+}
+
+/** Why signing in with the provider did not work. */
+function Refused({ status, by }: { status: string | null; by: string }) {
+  const why: Record<string, string> = {
+    400: "This browser did not begin that sign-in, or it took too long. Sign in again.",
+    401: `${by} did not confirm who you are, or its answer is not valid. Sign in again.`,
+    403: "No person here is known by that sign-in; an administrator can add you.",
+    502: `${by} cannot be reached. Try again later.`,
+  };
+  const words = by && status ? why[status] : undefined;
+  return words ? (
+    <p role="alert" className="pb-4 text-denied">
+      {words}
+    </p>
+  ) : null;
 }
 
 function Form({
