@@ -40,12 +40,13 @@ func Needed(before, after *analysis.Analysis, former map[estate.Ref]string) []Ne
 		return nil
 	}
 	plain := difference.Compare(before.Matrix, after.Matrix)
-	changes := changesOf(&plain, false)
+	concerns := func(c *Change) bool { return slices.ContainsFunc(guards, func(g guard) bool { return g.asks(c) }) }
+	changes := changesOf(&plain, false, concerns)
 	if a, b := imagine(was, is); a != nil {
 		_, imagined := analysis.New(verdict.New(a)).Revise(b)
-		known := Classes(changes)
-		for _, c := range changesOf(&imagined, true) {
-			if !c.In(known) {
+		known := Index(Classes(changes))
+		for _, c := range changesOf(&imagined, true, concerns) {
+			if !known.Has(&c.Class) {
 				changes = append(changes, c)
 			}
 		}
@@ -54,9 +55,9 @@ func Needed(before, after *analysis.Analysis, former map[estate.Ref]string) []Ne
 	for i := range guards {
 		g := &guards[i]
 		n := Need{Segment: g.name, Owners: g.owners, Guard: g.touched}
-		for _, c := range changes {
-			if (g.is(c.From) || g.is(c.To)) && (g.approval == estate.ApproveAny || g.approval == estate.ApproveOpened && opens(c.Before, c.After)) {
-				n.Changes = append(n.Changes, c)
+		for i := range changes {
+			if g.asks(&changes[i]) {
+				n.Changes = append(n.Changes, changes[i])
 			}
 		}
 		if n.Guard || len(n.Changes) > 0 {
@@ -80,6 +81,11 @@ type guard struct {
 }
 
 func (g *guard) is(segment string) bool { return segment == g.name || g.was != "" && segment == g.was }
+
+// asks reports whether the owners of the segment are asked because of a change.
+func (g *guard) asks(c *Change) bool {
+	return (g.is(c.From) || g.is(c.To)) && (g.approval == estate.ApproveAny || g.approval == estate.ApproveOpened && opens(c.Before, c.After))
+}
 
 // rank orders approvals by strictness.
 func rank(a estate.Approval) int {

@@ -99,12 +99,12 @@ func TestWhoMustApprove(t *testing.T) {
 func TestAClassLiesInAnother(t *testing.T) {
 	wide := needs(t, guarded, "policies:\n", "policies:\n  - {name: p, segments: [vault], from: [nets], to: [nets], rules: [{services: [tcp/20-30], action: allow}]}\n")
 	less := needs(t, guarded, "policies:\n", "policies:\n  - {name: p, segments: [vault], from: [nets], to: [nets], rules: [{services: [tcp/22], action: allow}]}\n")
-	known := approval.Classes(wide[0].Changes)
+	known := approval.Index(approval.Classes(wide[0].Changes))
 	for _, c := range less[0].Changes {
-		assert.True(t, c.In(known), "some of what was approved: %v", c.Class)
+		assert.True(t, known.Has(&c.Class), "some of what was approved: %v", c.Class)
 	}
 	for _, c := range wide[0].Changes {
-		assert.False(t, c.In(approval.Classes(less[0].Changes)), "more than was approved")
+		assert.False(t, approval.Index(approval.Classes(less[0].Changes)).Has(&c.Class), "more than was approved")
 	}
 }
 

@@ -37,15 +37,36 @@ func Classes(changes []Change) []Class {
 	return out
 }
 
-// In reports whether a class lies in one of some others: no flow changes in it that does not
+// Known is some classes of change, indexed by what a class that lies in one has in common with it.
+type Known map[kindOfChange][]Class
+
+// kindOfChange is what is the same in a class and in each that it lies in.
+type kindOfChange struct{ from, to, was, is string }
+
+func (c *Class) kind() kindOfChange { return kindOfChange{c.From, c.To, c.Was, c.Is} }
+
+// Index returns some classes as they are asked for by Has.
+func Index(classes []Class) Known {
+	out := Known{}
+	for i := range classes {
+		out[classes[i].kind()] = append(out[classes[i].kind()], classes[i])
+	}
+	return out
+}
+
+// Has reports whether a class lies in one of those known: no flow changes in it that does not
 // change in the same way there. It may miss that where it takes several of them together.
-func (c *Class) In(others []Class) bool {
-	return slices.ContainsFunc(others, func(o Class) bool {
-		if c.From != o.From || c.To != o.To || c.Was != o.Was || c.Is != o.Is {
+// Cost: the known classes between the same segments and outcomes.
+func (k Known) Has(c *Class) bool {
+	return slices.ContainsFunc(k[c.kind()], func(o Class) bool {
+		if !within(c.Sources, o.Sources) || !within(c.Destinations, o.Destinations) {
 			return false
 		}
-		mine, services := space.Of(c.Services), space.Of(o.Services)
-		return within(c.Sources, o.Sources) && within(c.Destinations, o.Destinations) && mine.Intersect(services).Equal(mine)
+		if slices.Equal(c.Services, o.Services) {
+			return true
+		}
+		mine := space.Of(c.Services)
+		return mine.Intersect(space.Of(o.Services)).Equal(mine)
 	})
 }
 
@@ -60,10 +81,10 @@ func within(words, others []string) bool {
 	return !slices.ContainsFunc(words, func(w string) bool { return !slices.Contains(others, w) })
 }
 
-// changesOf returns the flows of a difference whose intended verdict or outcome changes, by
-// blocks of endpoints. Addresses that come or go, and that nobody reached or reaches, do not
+// changesOf returns the flows of a difference whose intended verdict or outcome changes and
+// that are of concern, by blocks of endpoints. Addresses that come or go, and that nobody reached or reaches, do not
 // count.
-func changesOf(d *difference.Difference, imagined bool) []Change {
+func changesOf(d *difference.Difference, imagined bool, concerns func(*Change) bool) []Change {
 	var out []Change
 	for i := range d.Changes {
 		c := &d.Changes[i]
@@ -71,14 +92,14 @@ func changesOf(d *difference.Difference, imagined bool) []Change {
 		if was == is || deadEnd(c.Before, c.After) || deadEnd(c.After, c.Before) {
 			continue
 		}
+		change := Change{Class: Class{From: nodeName(c.From), To: nodeName(c.To), Was: was, Is: is}, Before: c.Before, After: c.After, Imagined: imagined}
+		if !concerns(&change) {
+			continue
+		}
+		change.Services = c.Services.Boxes()
 		for _, b := range d.Blocks(c) {
-			out = append(out, Change{
-				Class: Class{
-					From: nodeName(c.From), To: nodeName(c.To), Sources: wordsOf(&b.From), Destinations: wordsOf(&b.To),
-					Services: c.Services.Boxes(), Was: was, Is: is,
-				},
-				Before: c.Before, After: c.After, Witness: b.Witness(), Imagined: imagined,
-			})
+			change.Sources, change.Destinations, change.Witness = wordsOf(&b.From), wordsOf(&b.To), b.Witness()
+			out = append(out, change)
 		}
 	}
 	return out

@@ -101,45 +101,55 @@ func findRefer(t reflect.Type, kind estate.Kind) bool {
 	return false
 }
 
-// refersTo reports whether a value has a name in it. in is what the tags say of it, or nil.
-func refersTo(v reflect.Value, in *field, to estate.Ref) bool {
+// refersTo reports whether a value has a name in it.
+func refersTo(v reflect.Value, to estate.Ref) bool {
+	return !eachName(v, nil, to.Kind, func(name string) bool { return name != to.Name })
+}
+
+// eachName calls f with the names of things of a kind that a value has in it, until f returns
+// false, which it returns then. in is what the tags say of the value, or nil.
+func eachName(v reflect.Value, in *field, kind estate.Kind, f func(name string) bool) bool {
+	all := func(names []string, of estate.Kind) bool {
+		return of != kind || !slices.ContainsFunc(names, func(name string) bool { return !f(name) })
+	}
+	one := func(name string, of estate.Kind) bool { return of != kind || f(name) }
 	switch value := v.Addr().Interface().(type) {
 	case *estate.Side:
-		return to.Kind == estate.KindGroup && slices.Contains(value.Groups, to.Name)
+		return all(value.Groups, estate.KindGroup)
 	case *estate.Scope:
-		return to.Kind == estate.KindSegment && slices.Contains(value.Names, to.Name)
+		return all(value.Names, estate.KindSegment)
 	case *estate.ServiceRef:
-		return to.Kind == estate.KindService && value.Name == to.Name
+		return one(value.Name, estate.KindService)
 	case *estate.SubnetRef:
-		return to.Kind == estate.KindNetwork && value.Network == to.Name
+		return one(value.Network, estate.KindNetwork)
 	case *estate.Via:
 		peer, ok := value.Peer()
-		return ok && to.Kind == estate.KindNetwork && peer == to.Name
+		return !ok || one(peer, estate.KindNetwork)
 	case *estate.End:
-		return !value.Internet && refersTo(reflect.ValueOf(&value.Party).Elem(), in, to)
+		return value.Internet || eachName(reflect.ValueOf(&value.Party).Elem(), in, kind, f)
 	case *[]string:
-		return in != nil && in.of == to.Kind && slices.Contains(*value, to.Name)
+		return in == nil || all(*value, in.of)
 	}
 	switch v.Kind() {
 	case reflect.String:
-		return in != nil && in.of == to.Kind && v.String() == to.Name
+		return in == nil || one(v.String(), in.of)
 	case reflect.Slice, reflect.Array:
-		if in != nil && in.of == to.Kind || mayRefer(v.Type(), to.Kind) {
+		if in != nil && in.of == kind || mayRefer(v.Type(), kind) {
 			for i := range v.Len() {
-				if refersTo(v.Index(i), in, to) {
-					return true
+				if !eachName(v.Index(i), in, kind, f) {
+					return false
 				}
 			}
 		}
 	case reflect.Struct:
 		of := fieldsOf(v.Type())
 		for i := range of {
-			if sub := v.FieldByIndex(of[i].index); (of[i].of == to.Kind || mayRefer(sub.Type(), to.Kind)) && refersTo(sub, &of[i], to) {
-				return true
+			if sub := v.FieldByIndex(of[i].index); (of[i].of == kind || mayRefer(sub.Type(), kind)) && !eachName(sub, &of[i], kind, f) {
+				return false
 			}
 		}
 	}
-	return false
+	return true
 }
 
 // Referrers returns the things of e that refer to one of its things, in the order of their
@@ -159,11 +169,33 @@ func eachReferrer(e *estate.Estate, to estate.Ref, f func(kind estate.Kind, thin
 			continue
 		}
 		for i := range list.Len() {
-			if refersTo(list.Index(i), nil, to) {
+			if refersTo(list.Index(i), to) {
 				f(kind, list.Index(i))
 			}
 		}
 	}
+}
+
+// AllReferrers returns, for each name in e, the things that refer to it, in the order of their
+// lists. Cost: all names in e, once.
+func AllReferrers(e *estate.Estate) map[estate.Ref][]estate.Ref {
+	out := map[estate.Ref][]estate.Ref{}
+	for _, kind := range Kinds() {
+		list := Things(e, kind)
+		for to := range kindsIn(list.Type()) {
+			for i := range list.Len() {
+				by := estate.Ref{Kind: kind, Name: keyOf(list.Index(i))}
+				eachName(list.Index(i), nil, to, func(name string) bool {
+					ref := estate.Ref{Kind: to, Name: name}
+					if has := out[ref]; len(has) == 0 || has[len(has)-1] != by {
+						out[ref] = append(has, by)
+					}
+					return true
+				})
+			}
+		}
+	}
+	return out
 }
 
 // Rename gives a thing of e another name, in e and in everything that refers to it. The
@@ -179,7 +211,7 @@ func Rename(e *estate.Estate, of estate.Ref, to string) {
 		own := false
 		for i := range list.Len() {
 			is := kind == of.Kind && keyOf(list.Index(i)) == of.Name
-			if !is && !(refer && refersTo(list.Index(i), nil, of)) {
+			if !is && !(refer && refersTo(list.Index(i), of)) {
 				continue
 			}
 			if !own {

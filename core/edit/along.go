@@ -66,22 +66,31 @@ func alongWith(e *estate.Estate, of estate.Ref) *Along {
 // referrersFirst returns some things of e in an order in which they can be deleted.
 func referrersFirst(e *estate.Estate, things []estate.Ref) []estate.Ref {
 	by := map[estate.Ref][]estate.Ref{}
+	if len(things) < many {
+		for _, ref := range things {
+			by[ref] = document.Referrers(e, ref)
+		}
+	} else {
+		by = document.AllReferrers(e)
+	}
+	wanted, placed := make(map[estate.Ref]bool, len(things)), make(map[estate.Ref]bool, len(things))
 	for _, ref := range things {
-		by[ref] = document.Referrers(e, ref)
+		wanted[ref] = true
 	}
 	var out []estate.Ref
 	waits := func(ref estate.Ref) bool {
-		return slices.ContainsFunc(by[ref], func(r estate.Ref) bool { return r != ref && slices.Contains(things, r) && !slices.Contains(out, r) })
+		return slices.ContainsFunc(by[ref], func(r estate.Ref) bool { return r != ref && wanted[r] && !placed[r] })
 	}
 	for len(out) < len(things) {
 		n := len(out)
 		for _, ref := range things {
-			if !slices.Contains(out, ref) && !waits(ref) {
+			if !placed[ref] && !waits(ref) {
+				placed[ref] = true
 				out = append(out, ref)
 			}
 		}
 		if len(out) == n { // a circle of groups, which is a fault of its own
-			return append(out, slices.DeleteFunc(slices.Clone(things), func(r estate.Ref) bool { return slices.Contains(out, r) })...)
+			return append(out, slices.DeleteFunc(slices.Clone(things), func(r estate.Ref) bool { return placed[r] })...)
 		}
 	}
 	return out
@@ -89,23 +98,30 @@ func referrersFirst(e *estate.Estate, things []estate.Ref) []estate.Ref {
 
 // PutOf returns the operation that makes a thing of e what body says as JSON, on its base.
 func PutOf(e *estate.Estate, ref estate.Ref, body []byte) Operation {
+	return newFinder(e).putOf(ref, body)
+}
+
+func (f *finder) putOf(ref estate.Ref, body []byte) Operation {
 	value, err := document.ValueOf(body)
 	if err != nil {
 		panic("edit: an object of the estate has no readable form: " + err.Error())
 	}
-	return Operation{Op: Put, Kind: ref.Kind, Object: value, Base: BaseOf(e, ref)}
+	return Operation{Op: Put, Kind: ref.Kind, Object: value, Base: f.baseOf(ref)}
 }
 
 // DeleteOf returns the operation that deletes a thing of e, on its base.
-func DeleteOf(e *estate.Estate, ref estate.Ref) Operation {
-	return Operation{Op: Delete, Kind: ref.Kind, Name: ref.Name, Base: BaseOf(e, ref)}
+func DeleteOf(e *estate.Estate, ref estate.Ref) Operation { return newFinder(e).deleteOf(ref) }
+
+func (f *finder) deleteOf(ref estate.Ref) Operation {
+	return Operation{Op: Delete, Kind: ref.Kind, Name: ref.Name, Base: f.baseOf(ref)}
 }
 
 // BaseOf returns the base of a thing of e, Absent where there is none.
-func BaseOf(e *estate.Estate, ref estate.Ref) string {
-	list := document.Things(e, ref.Kind)
-	if at := index(list, ref.Name); at >= 0 {
-		return document.Base(list.Index(at))
+func BaseOf(e *estate.Estate, ref estate.Ref) string { return newFinder(e).baseOf(ref) }
+
+func (f *finder) baseOf(ref estate.Ref) string {
+	if at := f.find(ref); at >= 0 {
+		return document.Base(document.Things(f.e, ref.Kind).Index(at))
 	}
 	return Absent
 }

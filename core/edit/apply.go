@@ -47,15 +47,24 @@ func (r *Result) Former() map[estate.Ref]string {
 // lists that change, and for renaming and deleting all names of that kind.
 func Apply(e *estate.Estate, edit *Edit, seen func(estate.Ref) (reflect.Value, bool)) (*Result, error) {
 	next := *e
-	b := &builder{result: Result{Estate: &next, Put: make([]estate.Ref, len(edit.Operations))}, own: map[estate.Kind]bool{}, seen: seen}
+	b := &builder{result: Result{Estate: &next, Put: make([]estate.Ref, len(edit.Operations))}, own: map[estate.Kind]bool{}, seen: seen, find: newFinder(&next)}
 	if len(edit.Operations) == 0 {
 		return nil, Problems{{Path: "operations", Message: "there are no operations", Fix: "write at least one"}}
 	}
-	for i := range edit.Operations {
+	for i := 0; i < len(edit.Operations); {
+		n := deletions(edit.Operations[i:])
+		if n >= many {
+			if err := b.deleteAll(i, edit.Operations[i:i+n]); err != nil {
+				return nil, err
+			}
+			i += n
+			continue
+		}
 		b.at, b.op = i, &edit.Operations[i]
 		if err := b.make(); err != nil {
 			return nil, err
 		}
+		i++
 	}
 	estate.NameConnections(&next)
 	return &b.result, nil
@@ -67,6 +76,7 @@ type builder struct {
 	result Result
 	own    map[estate.Kind]bool
 	seen   func(estate.Ref) (reflect.Value, bool)
+	find   *finder
 	at     int
 	op     *Operation
 }
@@ -170,15 +180,16 @@ func (b *builder) put(list reflect.Value) error {
 		return b.problem("object.name", fmt.Sprintf("the object is named %s, and the operation puts %s", name, b.op.Name), "use rename to give it another name")
 	}
 	thing.FieldByName("Name").SetString(name)
-	at := index(list, name)
+	ref := estate.Ref{Kind: b.op.Kind, Name: name}
+	at := b.find.find(ref)
 	if err := b.check(list, name, at); err != nil {
 		return err
 	}
-	ref := estate.Ref{Kind: b.op.Kind, Name: name}
 	b.result.Put[b.at] = ref
 	list = b.writable(list)
 	if at < 0 {
 		list.Set(reflect.Append(list, thing))
+		b.find.added(ref)
 		return nil
 	}
 	if b.seen != nil {
@@ -192,7 +203,7 @@ func (b *builder) put(list reflect.Value) error {
 
 // existing returns the place of the thing that an operation names.
 func (b *builder) existing(list reflect.Value) (int, error) {
-	at := index(list, b.op.Name)
+	at := b.find.find(estate.Ref{Kind: b.op.Kind, Name: b.op.Name})
 	if at >= 0 {
 		return at, b.check(list, b.op.Name, at)
 	}
@@ -226,6 +237,7 @@ func (b *builder) rename(list reflect.Value) error {
 	}
 	of := estate.Ref{Kind: b.op.Kind, Name: b.op.Name}
 	document.Rename(b.result.Estate, of, b.op.To)
+	b.find = newFinder(b.result.Estate)
 	clear(b.own) // its lists are new, and shared with nobody; being copied once more does no harm
 	b.result.Renamed = append(b.result.Renamed, Renaming{of, b.op.To})
 	return nil
@@ -248,20 +260,18 @@ func (b *builder) delete(list reflect.Value) error {
 	}
 	list = b.writable(list)
 	list.Set(reflect.AppendSlice(list.Slice(0, at), list.Slice(at+1, list.Len())))
+	b.find.forget(b.op.Kind)
 	return nil
 }
 
 // In returns what an author of an edit saw who saw an estate.
 func In(e *estate.Estate) func(estate.Ref) (reflect.Value, bool) {
+	f := newFinder(e)
 	return func(ref estate.Ref) (reflect.Value, bool) {
-		list := document.Things(e, ref.Kind)
-		if !list.IsValid() {
-			return reflect.Value{}, false
-		}
-		at := index(list, ref.Name)
+		at := f.find(ref)
 		if at < 0 {
 			return reflect.Value{}, false
 		}
-		return list.Index(at), true
+		return document.Things(e, ref.Kind).Index(at), true
 	}
 }

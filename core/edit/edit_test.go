@@ -1,6 +1,7 @@
 package edit_test
 
 import (
+	"errors"
 	"slices"
 	"testing"
 
@@ -135,6 +136,53 @@ func TestDeletingTakesAlongWhatRefers(t *testing.T) {
 		for i := range next.Pools {
 			at := slices.IndexFunc(e.Pools, func(o estate.Pool) bool { return o.Name == next.Pools[i].Name })
 			assert.Equal(t, len(e.Pools[at].Segments) == 0, len(next.Pools[i].Segments) == 0, "no list turns into all")
+		}
+	})
+}
+
+// TestManyOperationsAreAsOneAfterTheOther deletes drawn things of an estate in one edit, most of
+// them in an order in which they can go, and puts some back: what comes of it, and what is
+// refused at which operation, is as if each were an edit of its own.
+func TestManyOperationsAreAsOneAfterTheOther(t *testing.T) {
+	meet.Check(t, meet.Often(1, "made", "in use"), func(t *rapid.T, met meet.Met) {
+		e := draw.Faultless(t, faults)
+		rest := *e
+		for _, kind := range []estate.Kind{estate.KindPolicy, estate.KindExpectation, estate.KindWorkload, estate.KindGroup} {
+			list := document.Things(&rest, kind)
+			list.Set(list.Slice(0, rapid.IntRange(0, list.Len()).Draw(t, "left")))
+		}
+		operations := edit.Between(e, &rest)
+		for range rapid.IntRange(0, 2).Draw(t, "moved up") { // before what refers to it, perhaps
+			if n := len(operations) - 1; n > 0 {
+				i := rapid.IntRange(0, n).Draw(t, "which")
+				o := operations[i]
+				operations = slices.Insert(slices.Delete(operations, i, i+1), rapid.IntRange(0, n).Draw(t, "to"), o)
+			}
+		}
+		operations = append(operations, edit.Between(&rest, e)...)
+		if len(operations) == 0 {
+			return
+		}
+		together, err := edit.Apply(e, &edit.Edit{Operations: operations}, nil)
+		next, at := e, 0
+		for ; at < len(operations); at++ {
+			r, refused := edit.Apply(next, &edit.Edit{Operations: operations[at : at+1]}, nil)
+			var used *edit.InUse
+			if errors.As(refused, &used) {
+				met["in use"]++
+				used.At = at
+			}
+			if refused != nil {
+				assert.Equal(t, refused, err)
+				return
+			}
+			next = r.Estate
+		}
+		met["made"]++
+		require.NoError(t, err)
+		assert.Equal(t, written(t, next), written(t, together.Estate))
+		for ref, by := range document.AllReferrers(e) {
+			assert.Equal(t, document.Referrers(e, ref), by)
 		}
 	})
 }

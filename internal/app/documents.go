@@ -42,7 +42,7 @@ func TryImport(s *view.Snapshot, ctx context.Context, text []byte) (*Import, err
 }
 
 // mostImported is how many things of a document may be others in a draft.
-const mostImported = 2000
+const mostImported = 20_000
 
 // EditOf returns the edit that makes the estate of a snapshot what a document says.
 func EditOf(s *view.Snapshot, text []byte) (*Edit, error) {

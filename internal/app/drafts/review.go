@@ -374,7 +374,8 @@ func (d *Desk) look(ctx context.Context, x *draft) error {
 			return err
 		}
 		n := &needs[at]
-		fresh := n.Guard && !had.Guard || slices.ContainsFunc(n.Changes, func(c approval.Change) bool { return !c.In(had.Classes) })
+		known := approval.Index(had.Classes)
+		fresh := n.Guard && !had.Guard || slices.ContainsFunc(n.Changes, func(c approval.Change) bool { return !known.Has(&c.Class) })
 		switch {
 		case fresh:
 			a.Why, turned = "the draft changes other flows now", true
