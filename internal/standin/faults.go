@@ -17,13 +17,13 @@ import (
 
 // Fault is how an account's interface misbehaves, and for how many answers.
 type Fault struct {
-	Kind  string `json:"kind"`  // slow, wrong, half, full, gone, expired, lost or refused; none for all well
+	Kind  string `json:"kind"`  // slow, wrong, half, torn, full, gone, expired, lost or refused; none for all well
 	After int    `json:"after"` // answers that are well before it begins
 	Times int    `json:"times"` // answers that it lasts for; 0 for good
 	Wait  int    `json:"wait"`  // milliseconds that each answer takes, whatever else happens
 }
 
-var kinds = []string{"none", "slow", "wrong", "half", "full", "gone", "expired", "lost", "refused"}
+var kinds = []string{"none", "slow", "wrong", "half", "torn", "full", "gone", "expired", "lost", "refused"}
 
 type faults struct {
 	mu    sync.Mutex
@@ -127,6 +127,13 @@ func (w *World) misbehave(account func(*http.Request) string, next http.Handler)
 				return
 			}
 			next.ServeHTTP(out, r)
+		case "torn": // a list is written in part, and then it breaks off
+			if r.Method != http.MethodPut && r.URL.Path != "/write" {
+				next.ServeHTTP(out, r)
+				return
+			}
+			w.tear(account(r), func() { next.ServeHTTP(httptest.NewRecorder(), r) })
+			http.Error(out, `{"error":"the list was written in part"}`, http.StatusInternalServerError)
 		case "lost":
 			w.forget(account(r), func() { next.ServeHTTP(out, r) })
 		default:
@@ -149,6 +156,35 @@ func (w *World) forget(account string, f func()) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	a.native, a.Networks = was, networks
+}
+
+// tear lets something be written, and leaves the first half of the rules of each list that it wrote.
+func (w *World) tear(account string, f func()) {
+	w.mu.RLock()
+	a := w.accounts[account]
+	w.mu.RUnlock()
+	if a == nil {
+		f()
+		return
+	}
+	was := a.native
+	f()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	is := a.native.clone()
+	half := func(before, after *List) *List {
+		if before == after || after == nil {
+			return after
+		}
+		return &List{Version: after.Version, Lines: after.Lines[:len(after.Lines)/2]}
+	}
+	for key, l := range is.lists {
+		is.lists[key] = half(was.lists[key], l)
+	}
+	for name, l := range is.entries {
+		is.entries[name] = half(was.entries[name], l)
+	}
+	a.native = is
 }
 
 // Play returns the interface through which the world is played with: machines

@@ -101,7 +101,7 @@ func (s *Service) Start(ctx context.Context) error {
 		return err
 	}
 	if len(last) > 0 && last[0].State != store.PlanDone && last[0].State != store.PlanSuperseded {
-		if err := s.takeUp(ctx, &last[0]); err != nil {
+		if err := s.takeUp(ctx, &last[0], true); err != nil {
 			return err
 		}
 	}

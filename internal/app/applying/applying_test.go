@@ -195,7 +195,7 @@ func TestEverythingIsWritten(t *testing.T) {
 }
 
 // TestWhateverHappensMeanwhile edits the estate while targets do not answer, answer late or by
-// halves, acknowledge and forget, or refuse, and while Bivium crashes: in the end all of it is in
+// halves, write a list in part, acknowledge and forget, or refuse, and while Bivium crashes: in the end all of it is in
 // force, and nothing else.
 func TestWhateverHappensMeanwhile(t *testing.T) {
 	o := startOutside(t)
@@ -209,7 +209,7 @@ func TestWhateverHappensMeanwhile(t *testing.T) {
 	accounts := []string{"velum-central", "cirra-north", "stratok-south", "grayshoal-own"}
 	for range 12 {
 		for range r.IntN(3) {
-			f := standin.Fault{Kind: []string{"gone", "half", "lost", "refused", "wrong", "slow"}[r.IntN(6)], After: r.IntN(20), Times: 1 + r.IntN(6), Wait: r.IntN(20)}
+			f := standin.Fault{Kind: []string{"gone", "half", "torn", "lost", "refused", "wrong", "slow"}[r.IntN(7)], After: r.IntN(20), Times: 1 + r.IntN(6), Wait: r.IntN(20)}
 			require.NoError(t, o.world.Fail(accounts[r.IntN(len(accounts))], f))
 		}
 		for range 1 + r.IntN(2) {

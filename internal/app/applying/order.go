@@ -272,7 +272,7 @@ func (s *Service) Begin(ctx context.Context, o Order) (*View, error) {
 	s.mu.Lock()
 	s.before = o.Before
 	s.mu.Unlock()
-	if err := s.takeUp(ctx, row); err != nil {
+	if err := s.takeUp(ctx, row, false); err != nil {
 		return nil, err
 	}
 	if row.State == store.PlanAsks {

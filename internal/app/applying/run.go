@@ -20,6 +20,7 @@ import (
 // run is a plan that is carried out.
 type run struct {
 	id, to int64
+	again  bool // taken up by another run of the server: writes may have been under way
 	stored
 	mu     sync.Mutex
 	state  string
@@ -46,9 +47,10 @@ func (r *run) stop() {
 	}
 }
 
-// takeUp makes a stored plan the current one, and works on it if it is to run.
-func (s *Service) takeUp(ctx context.Context, row *store.Plan) error {
-	r := &run{id: row.ID, to: row.Revision, state: row.State, busy: map[string]bool{}, wake: make(chan struct{}, 1)}
+// takeUp makes a stored plan the current one, and works on it if it is to run. again says that
+// the server was working on it when it ended.
+func (s *Service) takeUp(ctx context.Context, row *store.Plan, again bool) error {
+	r := &run{id: row.ID, again: again, to: row.Revision, state: row.State, busy: map[string]bool{}, wake: make(chan struct{}, 1)}
 	if err := json.Unmarshal(row.Body, &r.stored); err != nil {
 		return fmt.Errorf("read plan %d: %w", row.ID, err)
 	}
@@ -239,8 +241,9 @@ func isRefusal(err error) bool {
 var errLost = errors.New("it acknowledged the write but did not store it")
 
 // putAndRead writes a document on the version that was planned on, and reads it back. If it is of
-// another version and holds what it held, or what it should, nobody changed it: the write was
-// under way when the server ended, or its answer was lost.
+// another version and holds what it held, what it should, or a part of that after a try that
+// failed, nobody changed it: the write was under way when the server ended, its answer was lost,
+// or it broke off.
 func (s *Service) putAndRead(ctx context.Context, r *run, w *plan.Write, version string) (string, error) {
 	t, err := s.open(ctx, w.Key.Target())
 	if err != nil {
@@ -254,7 +257,7 @@ func (s *Service) putAndRead(ctx context.Context, r *run, w *plan.Write, version
 			return "", readErr
 		case plan.Same(now, w.Body):
 			return at, nil
-		case s.untouched(r, w, now):
+		case s.untouched(r, w, now), r.begun(w) && plan.PartOf(now, w.Body):
 			_, err = t.put(ctx, w.Key, at, w.Body)
 		}
 	}
@@ -269,6 +272,13 @@ func (s *Service) putAndRead(ctx context.Context, r *run, w *plan.Write, version
 		return "", errLost
 	}
 	return at, nil
+}
+
+// begun reports whether the target may have got a write before.
+func (r *run) begun(w *plan.Write) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.again || r.writes[w.Number].Tries > 0
 }
 
 // untouched reports whether a document holds what it did when the plan was made, or what an

@@ -152,6 +152,18 @@ func writing(t *testing.T, p Provider) {
 		require.ErrorAs(t, err, &limit)
 		assert.Equal(t, version, find().Version, "what is refused changes nothing")
 	}
+	put.Version, put.List.Rules = version, wanted(100)
+	a.Fail("torn", 0, 1)
+	_, err = a.Driver.Put(t.Context(), &put)
+	require.Error(t, err, "it breaks off")
+	torn := find()
+	assert.NotEqual(t, version, torn.Version, "reading back shows it")
+	assert.True(t, slices.ContainsFunc(packets(), func(k packet) bool {
+		allow, matched := says(put.List.Rules, k)
+		gotAllow, gotMatched := says(torn.Rules, k)
+		return allow != gotAllow || matched != gotMatched
+	}), "and that a part of it is missing")
+	version = torn.Version
 	put.Version, put.List.Rules = version, nil
 	a.Fail("lost", 0, 1)
 	_, err = a.Driver.Put(t.Context(), &put)
