@@ -92,6 +92,9 @@ func (a *App) advance(ctx context.Context, s *step) error {
 		return err
 	}
 	a.show(after)
+	if a.Changed != nil {
+		a.Changed()
+	}
 	if s.held != nil {
 		go s.held() // it takes locks of its own
 	}

@@ -48,6 +48,9 @@ type Config struct {
 	Allow Allowance
 	// Hold, if given, is asked of each other step.
 	Hold Holding
+	// Changed, if given, is called once a step of whatever kind is stored and shown. It must not
+	// wait, and not ask for a step itself.
+	Changed func()
 }
 
 // Holding keeps back what of a step that no person makes, of a sync or a router, somebody must

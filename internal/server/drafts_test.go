@@ -354,6 +354,7 @@ func TestFindingsThatADraftBrings(t *testing.T) {
 	assert.Empty(t, found.Gone)
 }
 
+// TestWhoSettlesAConflictDoesNotApprove lets an owner settle a conflict of somebody's draft by taking
 // what is applied, so that the step is gone: they have had a part in it all the same.
 func TestWhoSettlesAConflictDoesNotApprove(t *testing.T) {
 	w := startGuarded(t)
@@ -383,7 +384,8 @@ func TestWhoSettlesAConflictDoesNotApprove(t *testing.T) {
 	w.does(second, "approval", "{}", http.StatusUnprocessableEntity)
 }
 
-// TestPeopleInADraftSeeEachOther listens to a draft.
+// TestPeopleInADraftSeeEachOther listens to a draft: to others in it, and to what changes the
+// estate that it stands on, which no draft has to be.
 func TestPeopleInADraftSeeEachOther(t *testing.T) {
 	w := startGuarded(t)
 	w.be("mira")
@@ -410,6 +412,8 @@ func TestPeopleInADraftSeeEachOther(t *testing.T) {
 	w.be("mira")
 	w.send(http.MethodPut, fmt.Sprintf("/api/drafts/%d/open", id), `{"object": "group/apart"}`, nil, http.StatusNoContent, "", nil)
 	hears(`"open":"group/apart"`)
+	w.send(http.MethodPut, "/api/tags", `{"rules":[{"key":"env","label":"env"}]}`, w.revision(), http.StatusOK, "Effect", nil)
+	hears(`"kind":"estate"`)
 }
 
 func asJSON(t *testing.T, value any) string {

@@ -97,7 +97,6 @@ func (h *handlers) postEdit(c echo.Context) error {
 	if err := h.note(c, "edited at once", fmt.Sprintf("revision %d", consequence.Revision), drafts.Words(&x.Edit)); err != nil {
 		return err
 	}
-	h.drafts.Events.Changed()
 	return c.JSON(http.StatusOK, consequence)
 }
 

@@ -70,6 +70,5 @@ func (h *handlers) postUndo(c echo.Context) error {
 	if err := h.note(c, "edit undone", fmt.Sprintf("revision %d", undone.Revision), ""); err != nil {
 		return err
 	}
-	h.drafts.Events.Changed()
 	return c.JSON(http.StatusOK, undone)
 }

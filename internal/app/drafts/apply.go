@@ -165,7 +165,6 @@ func (d *Desk) applyNow(ctx context.Context, by *people.Who, x *draft, how How) 
 	d.Notices.Tell(ctx, d.authorsOf(x, by), notices.Notice{
 		Kind: notices.Draft, Subject: fmt.Sprintf("Draft %s is applied as revision %d", row.Name, out.Revision), Body: "By " + by.Called + ".", Link: fmt.Sprintf("/changes/%d", row.ID),
 	})
-	d.Events.tell(Event{Kind: EventEstate})
 	d.Events.tell(Event{Kind: EventDraft, Draft: row.ID})
 	detail := fmt.Sprintf("revision %d", out.Revision)
 	if note.Emergency != "" {

@@ -87,7 +87,7 @@ func Open(ctx context.Context, a *app.App, register *people.Register) (*Desk, er
 		}
 		d.drafts[row.ID] = x
 	}
-	a.Allow, a.Hold = refuseUnapproved, d.hold
+	a.Allow, a.Hold, a.Changed = refuseUnapproved, d.hold, d.Events.changed
 	return d, nil
 }
 

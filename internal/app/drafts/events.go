@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 	"sync"
+	"time"
 
 	"bivium/internal/people"
 )
@@ -38,6 +39,7 @@ type Events struct {
 	mu        sync.Mutex
 	listeners map[*Listener]bool
 	opened    map[opener]string // the object that somebody has open in a draft
+	pending   bool              // a change of the estate is about to be told
 }
 
 // opener is somebody in a draft.
@@ -46,8 +48,25 @@ type opener struct {
 	name  string
 }
 
-// Changed tells everybody that the estate is another.
-func (e *Events) Changed() { e.tell(Event{Kind: EventEstate}) }
+// gather is how long changes of the estate are gathered before they are told: routers may bring
+// many in a row.
+const gather = 200 * time.Millisecond
+
+// changed tells everybody that the estate is another, whoever or whatever made it so.
+func (e *Events) changed() {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.pending {
+		return
+	}
+	e.pending = true
+	time.AfterFunc(gather, func() {
+		e.mu.Lock()
+		e.pending = false
+		e.mu.Unlock()
+		e.tell(Event{Kind: EventEstate})
+	})
+}
 
 // Written tells everybody that a plan went on, or began or ended.
 func (e *Events) Written() { e.tell(Event{Kind: EventTargets}) }
