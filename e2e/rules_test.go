@@ -160,6 +160,72 @@ func TestAShareIsOfferedThroughANewPool(t *testing.T) {
 	u.sees("aside[aria-label=Facts]", "Rule 3")
 }
 
+// TestASegmentIsMadeForANetworkOfTheTray makes a segment, places the network that waits in it, and
+// offers it one subnet for DNS through a pool: the board and the route table show just that. An
+// overlap with what a further share would bring is refused, and solved by other addresses.
+func TestASegmentIsMadeForANetworkOfTheTray(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	u.goTo(address + "/rules")
+	u.adds("Segment")
+	u.writes("input[aria-label=Name]", "tides")
+	u.clicksOn("button", "Add segment")
+	u.steps(1)
+	u.goTo(address + "/lanes?draft=1")
+	u.drags("[data-tray=tide-lab]", "[data-cell='tides delta']")
+	u.does("aside", "Place network")
+	u.gone("[data-tray=tide-lab]")
+	u.steps(2)
+
+	u.goTo(address + "/rules?draft=1")
+	u.adds("Share")
+	u.writes("input[aria-label=Name]", "names-to-tides")
+	u.chooses("Segment of owner", "office")
+	u.chooses("Segment of guest", "tides")
+	u.clicks("[aria-label='groups of owner']")
+	u.types("common/services")
+	u.sees("li[role=option]", "common/services")
+	u.presses(input.Enter)
+	u.find("[aria-label='Remove common-services from groups of owner']")
+	u.sees("[data-testid=effect]", "Added with it: group common-services")
+	u.puts("groups of guest", "any")
+	u.clears("services of rule 1", "any")
+	u.puts("services of rule 1", "dns")
+	u.chooses("Action of rule 1", "inspect")
+	u.chooses("Pool of rule 1", "tidegate")
+	// The laboratory has addresses of the office: the office sees others.
+	u.sees("[data-testid=effect]", "Refused: this introduces 1 fault")
+	u.clicksOn("[data-testid=effect] button", "translate 10.31.0.64/26 of tides for office")
+	u.sees("[aria-label='Other addresses']", "100.64.0.0/26")
+	u.sees("[aria-label='Routes that change']", "10.61.1.0/24")
+	u.clicksOn("[data-testid=effect] button:not([disabled])", "Add share")
+	u.steps(3)
+
+	// The firewalls of the pool do not pass it yet: the answer names the rule, and the rulebook gets one.
+	const ask = "/board?draft=1&open=office,tides&from=tide-gauge-1&to="
+	u.goTo(address + ask + "names-1&on=udp/53")
+	u.sees("[data-testid=answer]", "Blocked by tidegate at delta: rulebook crew-web rule 4 drops it")
+	u.goTo(address + "/rules/rulebook/crew-web?draft=1")
+	u.clicksOn("button", "another rule")
+	u.clicks("[aria-label='Move rule 5 up']")
+	u.chooses("Action of rule 4", "pass")
+	u.puts("services of rule 4", "dns")
+	u.puts("to groups of rule 4", "common-services")
+	u.clicksOn("[data-testid=effect] button:not([disabled])", "Save")
+	u.steps(4)
+
+	u.goTo(address + ask + "names-1&on=udp/53")
+	u.sees("[data-testid=answer]", "Inspected by tidegate at delta (share names-to-tides, rule 1).")
+	u.goTo(address + ask + "names-1&on=tcp/22")
+	u.sees("[data-testid=answer]", "Denied")
+	u.goTo(address + ask + "directory-1&on=udp/53")
+	u.sees("[data-testid=answer]", "no share makes it reachable")
+	u.goTo(address + "/lanes?draft=1")
+	u.clicks("[aria-label='Routes of tides at delta']")
+	u.sees("table[aria-label=Routes]", "10.61.1.0/24")
+	assert.NotContains(t, u.find("table[aria-label=Routes]").MustText(), "10.61.0.0/24")
+}
+
 // TestWhatIsUsedIsRenamedAndDeleted renames a group that many refer to; its deletion is
 // refused with all of them, and done with them.
 func TestWhatIsUsedIsRenamedAndDeleted(t *testing.T) {

@@ -3,11 +3,14 @@ package app_test
 import (
 	"net/netip"
 	"path/filepath"
+	"slices"
 	"strconv"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"go4.org/netipx"
 	"pgregory.net/rapid"
 
 	"bivium/core/analysis"
@@ -82,7 +85,7 @@ func openDemo(t *testing.T, rt require.TestingT, file string) (*app.App, *store.
 func TestWiringIsTriedMadeAndTakenBack(t *testing.T) {
 	runs := 0
 	dir := t.TempDir()
-	meet.Check(t, meet.Often(1, "made", "refused", "impossible", "other routes", "other expectations"), func(rt *rapid.T, met meet.Met) {
+	meet.Check(t, meet.Often(1, "made", "refused", "impossible", "other routes", "other shared routes", "other expectations"), func(rt *rapid.T, met meet.Met) {
 		if runs++; runs%100 > 30 { // each of them opens a store of its own
 			return
 		}
@@ -106,7 +109,14 @@ func TestWiringIsTriedMadeAndTakenBack(t *testing.T) {
 			require.Equal(rt, tried.Routes, done.Routes, "%v", edits)
 			require.Equal(rt, tried.Effect.Flows, done.Effect.Flows, "%v", edits)
 			require.Equal(rt, tried.Effect.Expectations, done.Effect.Expectations, "%v", edits)
-			require.ElementsMatch(rt, routesThatDiffer(now, a.Now()), routesOf(done.Routes), "%v", edits)
+			own := slices.DeleteFunc(slices.Clone(done.Routes), isShared)
+			require.ElementsMatch(rt, routesThatDiffer(now, a.Now()), routesOf(own), "%v", edits)
+			for _, c := range done.Routes {
+				if isShared(c) {
+					met["other shared routes"]++
+					require.Equal(rt, []bool{c.Before != "", c.After != ""}, []bool{isFound(now, &c), isFound(a.Now(), &c)}, "%v: %v", edits, c)
+				}
+			}
 			require.Equal(rt, faresThatDiffer(now, a.Now()), faresOf(done.Effect.Expectations), "%v", edits)
 			met.If(len(done.Routes) > 0, "other routes")
 			met.If(len(done.Effect.Expectations) > 0, "other expectations")
@@ -164,6 +174,23 @@ func routesThatDiffer(before, after *view.Snapshot) []string {
 		}
 	}
 	return out
+}
+
+func isShared(c consequence.RouteChange) bool {
+	return strings.HasPrefix(c.Before+c.After, "shared by ")
+}
+
+// isFound reports whether a segment finds the ends of a prefix in the segment that shares it.
+func isFound(s *view.Snapshot, c *consequence.RouteChange) bool {
+	_, of, _ := strings.Cut(c.Before+c.After, "shared by ")
+	all := netipx.RangeOfPrefix(netip.MustParsePrefix(c.Prefix))
+	for _, a := range []netip.Addr{all.From(), all.To()} {
+		end, how := s.Judge.Find(s.Judge.Net.Segment(c.Segment), a)
+		if how != verdict.LookupShared || s.Judge.Net.Segments[end.Segment] != of {
+			return false
+		}
+	}
+	return true
 }
 
 // routesOf puts told changes into the same words.

@@ -101,7 +101,7 @@ func Of(before, after *view.Snapshot, p *view.Plan) *Consequence {
 			if p.Moved != nil {
 				moved = movedNetworks(before.Judge.Net, after.Judge.Net, p.Moved)
 			}
-			out.Routes, out.More = routeChanges(before.Judge.Net, after.Judge.Net, touched.segments(), moved)
+			out.Routes, out.More = inOrder(append(routeChanges(before.Judge.Net, after.Judge.Net, touched.segments(), moved), sharedChanges(before, after, touched)...))
 		}
 	})
 	grouped.Go(func() { out.Groups = groupChanges(before, after, p.Former) })

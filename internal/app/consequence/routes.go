@@ -40,10 +40,10 @@ func movedNetworks(old, next *paths.Net, r *recompile.Revision) map[string]bool 
 	return out
 }
 
-// routeChanges returns the routes at hubs that differ between two nets, of some segments
-// or, for nil, of all, in order; and how many there are beyond those. Unless moved is nil,
-// only prefixes can be reached otherwise that are one of its networks' in either net.
-func routeChanges(old, next *paths.Net, segments, moved map[string]bool) (changes []RouteChange, more int) {
+// routeChanges returns the routes at hubs that differ between two nets, of some segments or, for
+// nil, of all. Unless moved is nil, only prefixes can be reached otherwise that are one of its
+// networks' in either net.
+func routeChanges(old, next *paths.Net, segments, moved map[string]bool) (changes []RouteChange) {
 	changes = []RouteChange{}
 	at := map[string]int{}
 	var was, is []hubWay // room for those of one hub after another
@@ -70,6 +70,11 @@ func routeChanges(old, next *paths.Net, segments, moved map[string]bool) (change
 			})
 		}
 	}
+	return changes
+}
+
+// inOrder returns the first changes of routes, and how many there are beyond those.
+func inOrder(changes []RouteChange) (first []RouteChange, more int) {
 	slices.SortFunc(changes, func(a, b RouteChange) int {
 		return strings.Compare(a.Segment+" "+a.Prefix+a.Before+a.After, b.Segment+" "+b.Prefix+b.Before+b.After)
 	})

@@ -2,6 +2,7 @@ package view
 
 import (
 	"cmp"
+	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
@@ -79,6 +80,7 @@ func newNameIndex(s *Snapshot) *nameIndex {
 	return x
 }
 
+// GroupHint returns how the members of a group are selected, in short.
 func GroupHint(g *estate.Group) string {
 	switch {
 	case g.Match != "":
@@ -87,10 +89,14 @@ func GroupHint(g *estate.Group) string {
 		return "networks " + g.NetworkMatch
 	case len(g.Networks) > 0:
 		return strings.Join(g.Networks, ", ")
+	case len(g.Subnets) > 0:
+		return strings.Trim(fmt.Sprint(g.Subnets), "[]")
+	case len(g.Prefixes) > 0:
+		return strings.Trim(fmt.Sprint(g.Prefixes), "[]")
 	case len(g.Exits) > 0:
 		return "by " + strings.Join(g.Exits, ", ")
 	}
-	return "a group"
+	return "selects nothing"
 }
 
 // MaxCompletions is how many proposals a person looks through.

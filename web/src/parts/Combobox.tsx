@@ -1,5 +1,5 @@
 import { useCombobox } from "downshift";
-import { useState } from "react";
+import { useLayoutEffect, useState } from "react";
 import type { ChangeEvent, KeyboardEvent, Ref } from "react";
 
 export interface Choice {
@@ -41,6 +41,10 @@ export function Combobox(p: Props) {
       type === useCombobox.stateChangeTypes.InputBlur ? { ...changes, selectedItem: null } : changes,
   });
   const open = box.isOpen && touched && p.value !== "" && p.choices.length > 0;
+  useLayoutEffect(() => {
+    const list = open ? document.getElementById(`${p.id}-menu`) : null;
+    if (list) keepInside(list);
+  }, [open, p.id, p.choices]);
   return (
     <span className={`relative ${p.className ?? ""}`}>
       <input
@@ -75,7 +79,10 @@ export function Combobox(p: Props) {
         className="w-full min-w-0 bg-transparent outline-none placeholder:text-soft/70 aria-invalid:text-denied"
       />
       <ul
-        {...box.getMenuProps({ "aria-label": `${p.label}, proposals`, "aria-labelledby": undefined })}
+        {...box.getMenuProps({
+          "aria-label": `${p.label}, proposals`,
+          "aria-labelledby": undefined,
+        })}
         className={
           open
             ? "absolute top-full left-0 z-30 mt-2 max-h-80 w-max max-w-[26rem] min-w-full overflow-auto rounded-md border border-line bg-sheet py-1 font-sans text-sm font-normal shadow-lg"
@@ -98,4 +105,12 @@ export function Combobox(p: Props) {
       </ul>
     </span>
   );
+}
+
+/** Moves a list to the left where it would reach beyond the column that it is in. */
+function keepInside(list: HTMLElement) {
+  list.style.left = "0px";
+  const column = list.closest(".overflow-y-auto") ?? document.documentElement;
+  const room = column.getBoundingClientRect().right - list.getBoundingClientRect().right - 12;
+  if (room < 0) list.style.left = `${room}px`;
 }

@@ -15,7 +15,7 @@ import { useDebounced } from "../../parts/useDebounced";
 import { capital } from "../../parts/wording";
 import { useAdd } from "./AddMenu";
 import { DeleteOverlay } from "./DeleteOverlay";
-import { dropDraft, keepDraft, operationsOf, same, useDraft } from "./drafts";
+import { draftNow, dropDraft, keepDraft, operationsOf, same, useDraft } from "./drafts";
 import type { Draft } from "./drafts";
 import { Editor } from "./editors/Editor";
 import { Facts } from "./Facts";
@@ -96,7 +96,7 @@ export function ObjectEditor({ kind, name, rules }: Props) {
     return tried.data?.refused.find((r) => r.at === full);
   };
   const begun = (): Draft =>
-    draft ?? {
+    draftNow(kind, name) ?? {
       kind,
       name,
       object,

@@ -73,6 +73,10 @@ function changed() {
 /** All that is being written in this browser. */
 export const useDrafts = (): Draft[] => useSyncExternalStore(subscribe, snapshot);
 
+/** What is being written of one object by now, whatever the page last drew. */
+export const draftNow = (kind: string, name: string): Draft | undefined =>
+  snapshot().find((d) => d.kind === kind && d.name === name);
+
 /** What is being written of one object, if anything is. */
 export const useDraft = (kind: string, name: string): Draft | undefined =>
   useDrafts().find((d) => d.kind === kind && d.name === name);

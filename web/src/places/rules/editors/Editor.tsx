@@ -24,8 +24,8 @@ export interface EditorProps<T> {
   rules: Rules;
   problemAt: ProblemAt;
   onWrite: (object: T) => void;
-  /** Makes a group or service in passing, by a name that is not known yet. */
-  onMake: (kind: "group" | "service", name: string) => void;
+  /** Makes a group or service in passing, by a name that is not known yet; asks what it is, unless that is said. */
+  onMake: (kind: "group" | "service", name: string, made?: Schemas["Group"]) => void;
 }
 
 interface Props {
@@ -66,7 +66,10 @@ export function Editor({ kind, object, rules, along, problemAt, onWrite, onAlong
         rules={withAlong(rules, along)}
         problemAt={problemAt}
         onWrite={onWrite}
-        onMake={(what, name) => setMaking({ kind: what, name })}
+        onMake={(what, name, made) => {
+          if (made) onAlong({ op: "put", kind: what, object: { ...made }, base: "absent" });
+          else setMaking({ kind: what, name });
+        }}
       />
       {making && (
         <MakeOverlay

@@ -6,6 +6,7 @@ import { groupWords } from "../kinds";
 import type { Rules } from "../kinds";
 import { TokenField } from "../TokenField";
 import type { EditorProps, ProblemAt } from "./Editor";
+import { groupOfPlace, placeChoices } from "./placeGroups";
 
 /** A line of a sentence: a word, and what stands after it. */
 export function Line({ word, children }: { word: string; children: ReactNode }) {
@@ -64,7 +65,7 @@ interface SideProps {
   onMake: EditorProps<unknown>["onMake"];
 }
 
-/** One side: groups, or any endpoint. */
+/** One side: groups, or any endpoint. A network, a subnet or a prefix stands for a group of it, made along. */
 export function SideField({ id, label, value, any, at, rules, problemAt, onChange, onMake }: SideProps) {
   const known = new Set(rules.groups.map((g) => g.name));
   return (
@@ -72,7 +73,7 @@ export function SideField({ id, label, value, any, at, rules, problemAt, onChang
       id={id}
       label={label}
       tokens={typeof value === "string" ? [value] : value}
-      choices={[...groupChoices(rules), { text: "any", hint: any, kind: "" }]}
+      choices={[...groupChoices(rules), { text: "any", hint: any, kind: "" }, ...placeChoices(rules)]}
       placeholder="group"
       problem={(i) => problemAt(`${at}[${i}]`) ?? (i === 0 ? problemAt(at) : undefined)}
       make={{
@@ -80,7 +81,14 @@ export function SideField({ id, label, value, any, at, rules, problemAt, onChang
         unknown: (t) => t !== "any" && !known.has(t),
         onMake: (t) => onMake("group", t),
       }}
-      onChange={(tokens) => onChange(tokens.at(-1) === "any" ? "any" : tokens.filter((t) => t !== "any"))}
+      onChange={(tokens) => {
+        const groups = tokens.map((t) => {
+          const place = groupOfPlace(rules, t);
+          if (place?.fresh) onMake("group", place.group.name, place.group);
+          return place?.group.name ?? t;
+        });
+        onChange(groups.at(-1) === "any" ? "any" : [...new Set(groups)].filter((t) => t !== "any"));
+      }}
     />
   );
 }
