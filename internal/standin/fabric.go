@@ -273,6 +273,16 @@ func (w *World) planeNetwork(a *Account, n *Network, called map[string]string) *
 			out.Peers = append(out.Peers, dataplane.Peer{Network: called[p.network], Offers: p.offers})
 		}
 	}
+	out.Machines = map[netip.Addr]bool{}
+	for _, other := range w.accounts { // machines may live in networks of others
+		for _, m := range other.Machines {
+			if m.Network == n.ID {
+				for _, address := range m.Addresses {
+					out.Machines[address] = true
+				}
+			}
+		}
+	}
 	for key, l := range a.native.lists {
 		if key[0] == n.ID {
 			out.Lists[key[1]] = planeRules(l.Lines)

@@ -215,7 +215,7 @@ func (d *digests) hubMatch(r *config.HubRule) string {
 }
 
 func (d *digests) bookRule(r *config.BookRule) string {
-	return fmt.Sprint(r.Verb == "pass") + d.bookMatch(r)
+	return r.Verb + d.bookMatch(r)
 }
 
 func (d *digests) bookMatch(r *config.BookRule) string {

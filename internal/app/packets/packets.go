@@ -48,6 +48,7 @@ type Result struct {
 	Delivered bool         `json:"delivered"`
 	Answered  bool         `json:"answered"`
 	Words     string       `json:"words"`
+	Error     string       `json:"error"` // that came back, and from whom; "" for none
 	Hops      []Hop        `json:"hops"`
 	Predicted Predicted    `json:"predicted"`
 	Agrees    bool         `json:"agrees"`
@@ -127,6 +128,9 @@ func (s *Service) result(ctx context.Context, now *view.Snapshot, cfg *config.Co
 	out := Result{
 		Witness: now.WitnessOf(*f), Sent: at, Took: float64(sent.Took) / float64(time.Millisecond), Delivered: sent.Delivered, Answered: sent.Answered, Hops: []Hop{},
 		Predicted: Predicted{Delivered: want.Delivered, Answered: answered, Pools: append([]string{}, want.Pools...)},
+	}
+	if e := sent.Error; e != nil {
+		out.Error = e.Says + " from " + e.From
 	}
 	for _, h := range sent.Hops {
 		hop := hopOf(cfg, h)

@@ -105,6 +105,7 @@ type bookRule struct {
 	AnyFrom, AnyTo bool
 	Services       []service
 	Any, Pass      bool
+	Reject         bool // what does not pass; else it is dropped
 }
 
 type firewall struct{ Name, Hub string }
@@ -217,8 +218,15 @@ type Sent struct {
 	Answered  bool
 	Pools     []string // that it went through, in order
 	Blocked   string   // the pool whose rulebook dropped it
+	Error     *Error   // that came back; nil for none
 	Hops      []Hop
 	Took      time.Duration `json:"took"`
+}
+
+// Error is what a router or a firewall sent back in the place of an answer.
+type Error struct {
+	Says string // ICMP host unreachable, or what else it was
+	From string // whose it is, with its kind: network yard
 }
 
 // Hop is what one list, hub or firewall did with the packet.
@@ -346,7 +354,7 @@ func firewallsOf(p *config.Pool, held []estate.Firewall) *firewalls {
 	}
 	for i := range p.Rules {
 		r := &p.Rules[i]
-		body.Rules = append(body.Rules, bookRule{ends(r.From), ends(r.To), r.Any[0], r.Any[1], services(r.Services), r.Services == nil, r.Verb == "pass"})
+		body.Rules = append(body.Rules, bookRule{ends(r.From), ends(r.To), r.Any[0], r.Any[1], services(r.Services), r.Services == nil, r.Verb == "pass", r.Verb == "reject"})
 	}
 	return body
 }
@@ -364,8 +372,11 @@ func (f *firewalls) read(pool string) *plan.Body {
 	}
 	for i, r := range f.Rules {
 		x := config.BookRule{From: endsIn(r.From), To: endsIn(r.To), Any: [2]bool{r.AnyFrom, r.AnyTo}, Services: boxes(r.Services, r.Any), Verb: "drop", Number: i + 1}
-		if r.Pass {
+		switch {
+		case r.Pass:
 			x.Verb = "pass"
+		case r.Reject:
+			x.Verb = "reject"
 		}
 		out.Pool.Rules = append(out.Pool.Rules, x)
 	}

@@ -85,7 +85,7 @@ func holding(e *estate.Estate, cfg *config.Config) *dataplane.World {
 		}
 		for i := range p.Rules {
 			r := &p.Rules[i]
-			x.Rules = append(x.Rules, dataplane.BookRule{From: ends(r.From), To: ends(r.To), AnyFrom: r.Any[0], AnyTo: r.Any[1], Services: services(r.Services), Any: r.Services == nil, Pass: r.Verb == "pass"})
+			x.Rules = append(x.Rules, dataplane.BookRule{From: ends(r.From), To: ends(r.To), AnyFrom: r.Any[0], AnyTo: r.Any[1], Services: services(r.Services), Any: r.Services == nil, Pass: r.Verb == "pass", Reject: r.Verb == "reject"})
 		}
 		w.Pools[p.Name] = x
 	}
@@ -335,4 +335,58 @@ func TestAPacketOfEachClassOfTheDemo(t *testing.T) {
 	require.Positive(t, met["no answer"])
 	require.Positive(t, met["published"])
 	t.Log(sent, met)
+}
+
+// TestErrorsComeBack sends packets of each class of the demo, and looks at the errors that routers
+// and firewalls send back: nobody has the address, no path leads there, or a rulebook rejects it.
+// Each tells of what came of the packet, and none comes where a list stops it without a word.
+func TestErrorsComeBack(t *testing.T) {
+	e, err := document.Read(demo.Grayshoal)
+	require.NoError(t, err)
+	j := verdict.New(e)
+	s := matrix.New(j)
+	w := holding(e, native.Translate(s).Config)
+	machines := map[netip.Addr]bool{}
+	for i := range e.Workloads {
+		for _, a := range e.Workloads[i].Addresses {
+			machines[a] = true
+		}
+	}
+	for _, n := range w.Networks {
+		n.Machines = machines
+	}
+	seen := map[string]int{}
+	eachKind(j, s, func(f *verdict.Flow) {
+		got := w.Send(packet(f))
+		if got.Error == nil {
+			return
+		}
+		seen[got.Error.Says]++
+		last := got.Hops[len(got.Hops)-1]
+		switch got.Error.Says {
+		case "ICMP host unreachable":
+			require.True(t, got.Delivered && got.Answered, "%v: %v", f, got)
+		case "ICMP network unreachable":
+			require.Equal(t, dataplane.Hop{At: "hubs", Said: "no path"}, last, "%v", f)
+		case "ICMP administratively prohibited":
+			require.Equal(t, []string{"pool " + got.Blocked, "reject"}, []string{got.Error.From, last.Said}, "%v: %v", f, got)
+			require.Equal(t, uint8(17), f.Protocol, "only QUIC is rejected in the demo")
+		default:
+			t.Errorf("%v: %v", f, got.Error)
+		}
+	})
+	require.Len(t, seen, 3, "%v", seen)
+
+	tidegate := w.Pools["tidegate"]
+	for i := range tidegate.Rules {
+		tidegate.Rules[i].Pass, tidegate.Rules[i].Reject = false, true
+	}
+	crew, there := netip.Addr{}, netip.MustParseAddr("198.51.100.7")
+	for i := range e.Workloads {
+		if e.Workloads[i].Name == "crew-1" {
+			crew = e.Workloads[i].Addresses[0]
+		}
+	}
+	got := w.Send(dataplane.Packet{Segment: "office", From: crew, To: there, Protocol: 6, SourcePort: 50000, Port: 443})
+	require.Equal(t, &dataplane.Error{Says: "TCP reset", From: "pool tidegate"}, got.Error)
 }

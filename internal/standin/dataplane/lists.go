@@ -116,13 +116,15 @@ func (t *trip) through(steps []Step, w *way) bool {
 			return false
 		}
 		t.fate.Pools = append(t.fate.Pools, s.Pool)
-		if rule, pass := t.book(pool); !pass {
-			t.met("pool", s.Pool, rule, "drop")
+		rule, pass, reject := t.book(pool)
+		if !pass {
+			if t.met("pool", s.Pool, rule, map[bool]string{true: "reject", false: "drop"}[reject]); reject {
+				t.rejects(s.Pool, w)
+			}
 			t.fate.Pools, t.fate.Blocked = nil, s.Pool
 			return false
-		} else {
-			t.met("pool", s.Pool, rule, "pass")
 		}
+		t.met("pool", s.Pool, rule, "pass")
 	}
 	return true
 }
@@ -136,16 +138,17 @@ func (t *trip) works(pool *Pool, w *way) bool {
 	})
 }
 
-func (t *trip) book(pool *Pool) (int, bool) {
+// book asks the rulebook of a pool: the rule that decides, from 1, 0 for none; and what it says.
+func (t *trip) book(pool *Pool) (rule int, pass, reject bool) {
 	if !pool.Book {
-		return 0, true
+		return 0, true, false
 	}
 	for i, r := range pool.Rules {
 		if (r.Any || t.in1(r.Services)) && t.side(r.From, r.AnyFrom, &t.src, t.in) && t.side(r.To, r.AnyTo, &t.dst, t.out) {
-			return i + 1, r.Pass
+			return i + 1, r.Pass, r.Reject
 		}
 	}
-	return 0, false
+	return 0, false, false
 }
 
 func (t *trip) side(list []End, anybody bool, p *place, exit string) bool {

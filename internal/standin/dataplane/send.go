@@ -62,6 +62,7 @@ func (w *World) Send(p Packet) Fate {
 	way, ok := t.overHubs(enter, &t.src, t.seen, &t.dst)
 	if !ok {
 		t.met("hubs", "", 0, "no path")
+		t.noPath(enter)
 		return t.fate
 	}
 	if !t.list(&t.src, t.seen, true) || !t.match(way) {
@@ -100,6 +101,7 @@ func (t *trip) stop(at, name string, rule int, said string) Fate {
 
 func (t *trip) arrived(answered bool) Fate {
 	t.fate.Delivered, t.fate.Answered = true, answered
+	t.nobody()
 	return t.fate
 }
 

@@ -24,6 +24,7 @@ type Network struct {
 	Bears    map[netip.Addr][]Entry // Cirra: what the machine with an address allows
 	Standard []Entry                // Cirra: what others allow
 	Held     []Held                 // addresses outside subnets that are at home here
+	Machines map[netip.Addr]bool    // the addresses that machines have; nil if that is not known
 }
 
 // Subnet is a prefix of a network. Segment is "" for one in no segment.
@@ -177,6 +178,7 @@ type BookRule struct {
 	Services       []Service
 	Any            bool
 	Pass           bool
+	Reject         bool // say so to the source; else what does not pass is dropped
 }
 
 // Packet is the first packet of a flow. Segment is "internet" for one from there.
@@ -203,6 +205,7 @@ type Fate struct {
 	Delivered bool
 	Pools     []string // that it went through, in order
 	Blocked   string   // by which pool's rulebook
-	Answered  bool     // whether the reply came back
+	Answered  bool     // whether the reply, or an error in its place, came back
+	Error     *Error   // that came back; nil for none
 	Hops      []Hop
 }

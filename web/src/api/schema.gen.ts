@@ -3120,6 +3120,7 @@ export interface components {
             took: number;
             delivered: boolean;
             answered: boolean;
+            error: string;
             words: string;
             hops: components["schemas"]["PacketHop"][];
             predicted: components["schemas"]["PacketPrediction"];

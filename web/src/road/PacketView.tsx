@@ -18,7 +18,13 @@ export function PacketView({ r }: { r: PacketResult }) {
         <dt className="text-soft">Predicted</dt>
         <dd>{answerWords(r.predicted.words, r.predicted.delivered, r.predicted.answered)}</dd>
         <dt className="text-soft">The packet</dt>
-        <dd>{answerWords(r.words, r.delivered, r.answered)}</dd>
+        <dd>{answerWords(r.words, r.delivered, r.answered && !r.error)}</dd>
+        {r.error && (
+          <>
+            <dt className="text-soft">Sent back</dt>
+            <dd>{r.error}</dd>
+          </>
+        )}
       </dl>
       {r.predicted.stricter && (
         <p className="pt-1 text-blocked">A list stops it because {r.predicted.stricter}.</p>
@@ -48,7 +54,7 @@ export function PacketView({ r }: { r: PacketResult }) {
   );
 }
 
-const stops = (said: string) => said === "deny" || said === "drop" || said.startsWith("no ");
+const stops = (said: string) => ["deny", "drop", "reject"].includes(said) || said.startsWith("no ");
 
 const answerWords = (words: string, delivered: boolean, answered: boolean) =>
   delivered && answered ? `${words}, and answered` : words;
