@@ -43,7 +43,7 @@ func (a *App) ReadTargets(ctx context.Context) ([]targets.Reading, error) {
 	return out, nil
 }
 
-// ReadHubs reads some documents of hubs and firewalls; nil where they are not connected. What cannot
+// ReadHubs reads some documents of hubs and firewalls, and what else they hold; nil where they are not connected. What cannot
 // be read says why.
 func (a *App) ReadHubs(ctx context.Context, keys []plan.Key) (*targets.Reading, error) {
 	ctx, cancel := context.WithTimeout(ctx, nativePatience)
@@ -56,15 +56,13 @@ func (a *App) ReadHubs(ctx context.Context, keys []plan.Key) (*targets.Reading, 
 		return nil, err
 	}
 	out := &targets.Reading{Account: plan.Hubs, Provider: hubsProvider, At: time.Now(), Hubs: map[plan.Key]*plan.Body{}}
-	for _, key := range keys {
-		body, _, err := d.Get(ctx, key)
-		if err != nil {
-			out.Problem, out.Hubs = connectProblem(err).Error(), nil
-			break
-		}
-		if body != nil {
-			out.Hubs[key] = body
-		}
+	held, err := d.All(ctx, keys)
+	if err != nil {
+		out.Problem, out.Hubs = connectProblem(err).Error(), nil
+		return out, nil
+	}
+	for key, is := range held {
+		out.Hubs[key] = is.Body
 	}
 	return out, nil
 }

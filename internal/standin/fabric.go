@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -72,6 +73,7 @@ const fabricKey = "hub-token"
 // subnet lies in which segment.
 //
 //	GET /hubs/NAME       {"version": V, "is": {...}}; likewise /segments/NAME, /pools/NAME, /placements/all
+//	GET /documents       ["hubs/NAME", ...], what there is
 //	DELETE /hubs/NAME    with the version in If-Match
 //	POST /packets        [...] Packets that machines send; what came of each is answered
 //	PUT /hubs/NAME       {...}, with the version of before in If-Match; 204 with the next in ETag, or 412
@@ -99,6 +101,12 @@ func (w *World) Hubs() http.Handler {
 			return c.JSON(http.StatusOK, w.fabric.placements)
 		}
 		return echo.ErrNotFound
+	})
+	e.GET("/documents", func(c echo.Context) error {
+		w.mu.RLock()
+		defer w.mu.RUnlock()
+		out := slices.Concat(under("hubs", w.fabric.hubs), under("segments", w.fabric.segments), under("pools", w.fabric.pools))
+		return c.JSON(http.StatusOK, slices.Sorted(slices.Values(out)))
 	})
 	e.POST("/packets", func(c echo.Context) error {
 		var all []Packet
@@ -151,6 +159,15 @@ func (w *World) Hubs() http.Handler {
 		return c.NoContent(http.StatusNoContent)
 	})
 	return e
+}
+
+// under returns where the documents of a kind are.
+func under[T any](kind string, documents map[string]versioned[T]) []string {
+	out := []string{}
+	for name := range documents {
+		out = append(out, kind+"/"+url.PathEscape(name))
+	}
+	return out
 }
 
 // replace replaces a document, if it is of a version.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -58,18 +59,13 @@ func (s *Service) readHubs(ctx context.Context, h *held, keys []plan.Key) {
 		h.problems[plan.Hubs] = err.Error()
 		return
 	}
-	for _, key := range keys {
-		if key.Target() != plan.Hubs {
-			continue
-		}
-		body, version, err := d.Get(ctx, key)
-		if err != nil {
-			h.problems[plan.Hubs] = reason(err)
-			return
-		}
-		if body != nil {
-			h.bodies[key], h.versions[key] = body, version
-		}
+	held, err := d.All(ctx, slices.DeleteFunc(slices.Clone(keys), func(k plan.Key) bool { return k.Target() != plan.Hubs }))
+	if err != nil {
+		h.problems[plan.Hubs] = reason(err)
+		return
+	}
+	for key, is := range held {
+		h.bodies[key], h.versions[key] = is.Body, is.Version
 	}
 }
 

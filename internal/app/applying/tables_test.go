@@ -13,6 +13,8 @@ import (
 	"bivium/core/edit"
 	"bivium/core/estate"
 	"bivium/core/inventory"
+	"bivium/core/native/config"
+	"bivium/core/native/plan"
 	"bivium/internal/app"
 	"bivium/internal/app/targets"
 	"bivium/internal/drivers"
@@ -161,5 +163,36 @@ func TestChangedRoutesAreDriftOnceBiviumWrites(t *testing.T) {
 	_, _, changed = o.drift()
 	assert.Empty(t, changed)
 	assert.Equal(t, "portal", o.app.Now().Estate.Peerings[0].OffersHub)
+	o.holdsWhatItShould()
+}
+
+// TestWhatNothingAskedForIsRemoved writes a match list, a pool and a hub's wiring at the hubs by hand
+// of which the estate knows nothing: they are drift, and putting right takes out what they say.
+func TestWhatNothingAskedForIsRemoved(t *testing.T) {
+	o := startOutside(t)
+	o.putsRight()
+	_, _, changed := o.drift()
+	require.Empty(t, changed)
+	d, err := o.app.Hubs(t.Context())
+	require.NoError(t, err)
+	for key, body := range map[plan.Key]*plan.Body{
+		{Kind: plan.KindSegment, Name: "stray"}: {Segment: &config.Segment{Name: "stray", Rules: []config.HubRule{{From: []config.End{{}}, To: []config.End{{}}, Verb: config.Permit}}}},
+		{Kind: plan.KindPool, Name: "stray"}:    {Pool: &config.Pool{Name: "stray"}, Firewalls: []estate.Firewall{{Name: "stray-1", Hub: "fjord"}}},
+		{Kind: plan.KindHub, Name: "stray"}:     {Hub: &config.Hub{Name: "stray"}, Links: []estate.Link{{Name: "stray-fjord", Between: [2]string{"fjord", "stray"}, Cost: 1}}},
+	} {
+		_, err = d.Put(t.Context(), key, "", body)
+		require.NoError(t, err)
+	}
+	_, _, changed = o.drift()
+	require.Len(t, changed, 3, "%v", changed)
+	assert.Equal(t, "wiring of hub stray", changed[0].On)
+	assert.NotEmpty(t, changed[0].Added)
+	o.putsRight()
+	_, _, changed = o.drift()
+	assert.Empty(t, changed)
+	left, err := d.All(t.Context(), nil)
+	require.NoError(t, err)
+	assert.NotContains(t, left, plan.Key{Kind: plan.KindHub, Name: "stray"})
+	assert.Empty(t, left[plan.Key{Kind: plan.KindSegment, Name: "stray"}].Body.Segment.Rules, "it is left empty")
 	o.holdsWhatItShould()
 }

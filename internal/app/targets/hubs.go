@@ -2,6 +2,7 @@ package targets
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -26,7 +27,8 @@ func (b *Book) hubDocuments() map[plan.Key]*plan.Body {
 }
 
 // putHubs puts what hubs and firewalls hold in the place of what is meant, and tells in what the two
-// differ.
+// differ. Documents of what the estate does not have are told, and change no flow: nothing else
+// leads to them.
 func (b *Book) putHubs(found *config.Config, r *Reading) []ListDrift {
 	out := []ListDrift{}
 	meant := b.hubDocuments()
@@ -40,6 +42,14 @@ func (b *Book) putHubs(found *config.Config, r *Reading) []ListDrift {
 		state = state.With(key, r.Hubs[key])
 	}
 	*found = *state.Config
+	for _, key := range slices.SortedFunc(maps.Keys(r.Hubs), func(a, b plan.Key) int { return strings.Compare(a.String(), b.String()) }) {
+		if _, is := meant[key]; is {
+			continue
+		}
+		if added, _ := plan.Differ(key, nil, r.Hubs[key]); len(added) > 0 { // else it was emptied, and does nothing
+			out = append(out, ListDrift{On: Title(key), Added: added, By: make([]string, len(added)), Missing: []string{}})
+		}
+	}
 	return out
 }
 

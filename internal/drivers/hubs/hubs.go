@@ -131,9 +131,56 @@ type firewalls struct {
 	Rules     []bookRule
 }
 
+// kinds are where documents are, by their kind.
+var kinds = map[plan.Kind]string{plan.KindHub: "hubs", plan.KindSegment: "segments", plan.KindPool: "pools", plan.KindPlacement: "placements"}
+
+// Held is what a document holds, with its version.
+type Held struct {
+	Body    *plan.Body
+	Version string
+}
+
+// All returns what hubs and firewalls hold: some documents, and whatever else is there. Documents
+// that are not there are left out.
+func (d *Driver) All(ctx context.Context, keys []plan.Key) (map[plan.Key]Held, error) {
+	var there []string
+	if _, err := d.client.Get(ctx, "/documents", &there); err != nil {
+		return nil, err
+	}
+	wanted := map[plan.Key]bool{}
+	for _, key := range keys {
+		wanted[key] = path(key) != ""
+	}
+	for _, at := range there {
+		for kind, where := range kinds {
+			if escaped, is := strings.CutPrefix(at, where+"/"); is {
+				name, err := url.PathUnescape(escaped)
+				if err != nil {
+					return nil, &drivers.AnswerError{Asked: "/documents", Err: err}
+				}
+				wanted[plan.Key{Kind: kind, Name: name}] = true
+			}
+		}
+	}
+	out := map[plan.Key]Held{}
+	for key, is := range wanted {
+		if !is {
+			continue
+		}
+		body, version, err := d.Get(ctx, key)
+		if err != nil {
+			return nil, err
+		}
+		if body != nil {
+			out[key] = Held{body, version}
+		}
+	}
+	return out, nil
+}
+
 // path returns where a document is; "" for one that hubs do not have.
 func path(key plan.Key) string {
-	kind := map[plan.Kind]string{plan.KindHub: "hubs", plan.KindSegment: "segments", plan.KindPool: "pools", plan.KindPlacement: "placements"}[key.Kind]
+	kind := kinds[key.Kind]
 	if kind == "" {
 		return ""
 	}
