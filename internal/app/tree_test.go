@@ -168,3 +168,24 @@ func TestGroupsOfAWorkloadAreThoseOfItsEndpoints(t *testing.T) {
 		}
 	})
 }
+
+// TestMembersByLabels finds the members of groups of drawn estates that select by labels, by the
+// labels alone.
+func TestMembersByLabels(t *testing.T) {
+	meet.Check(t, meet.Often(1, "by labels", "by more", "members", "within another"), func(t *rapid.T, met meet.Met) {
+		s := view.NewSnapshot(rapid.Custom(draw.Estate).Filter(func(e *estate.Estate) bool { return len(estate.Check(e)) == 0 }).Draw(t, "estate"), 1)
+		all := s.MembersOf()
+		for i := range s.Estate.Groups {
+			g := &s.Estate.Groups[i]
+			members, ok := s.MembersByLabels(g.Name)
+			if !ok {
+				met["by more"]++
+				continue
+			}
+			met["by labels"]++
+			met.If(len(members) > 0, "members")
+			met.If(g.Within != "", "within another")
+			require.Equal(t, all[g.Name], members, "%+v", g)
+		}
+	})
+}

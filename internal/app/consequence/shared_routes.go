@@ -1,6 +1,7 @@
 package consequence
 
 import (
+	"encoding/json"
 	"slices"
 
 	"go4.org/netipx"
@@ -76,6 +77,23 @@ func setOf(b *netipx.IPSetBuilder) *netipx.IPSet {
 	return set
 }
 
+// isSameOffer reports whether a share offers the same to the same as before, whatever its rules
+// say of it by now: rules bear on no route.
+func isSameOffer(c *document.Change) bool {
+	offers := func(body []byte) string {
+		var all map[string]json.RawMessage
+		if body == nil || json.Unmarshal(body, &all) != nil {
+			return ""
+		}
+		for _, key := range []string{"rules", "description", "ticket", "review"} {
+			delete(all, key)
+		}
+		text, _ := json.Marshal(all) //nolint:errcheck // it was read from JSON
+		return string(text)
+	}
+	return offers(c.Before) != "" && offers(c.Before) == offers(c.After)
+}
+
 // sharing returns the segments of the shares that are touched, by themselves or by a group that
 // they speak of, in order.
 func (t *touched) sharing() []string {
@@ -84,19 +102,14 @@ func (t *touched) sharing() []string {
 	}
 	names := map[estate.Kind]map[string]bool{estate.KindShare: {}, estate.KindGroup: {}}
 	for i := range t.changes {
-		if c := &t.changes[i]; !c.Moved() && names[document.KindOf(c.List)] != nil {
-			names[document.KindOf(c.List)][c.Key] = true
+		c := &t.changes[i]
+		kind := document.KindOf(c.List)
+		if names[kind] != nil && !c.Moved() && (kind != estate.KindShare || !isSameOffer(c)) {
+			names[kind][c.Key] = true
 		}
 	}
 	groups := names[estate.KindGroup]
-	for grown := true; grown; { // those within a group that is another may be others
-		grown = false
-		for i := range t.after.Groups {
-			if g := &t.after.Groups[i]; groups[g.Within] && !groups[g.Name] {
-				groups[g.Name], grown = true, true
-			}
-		}
-	}
+	withNested(groups, t.after)
 	var out []string
 	for _, e := range []*estate.Estate{t.before, t.after} {
 		for i := range e.Shares {

@@ -142,7 +142,6 @@ func sideFacts(s *view.Snapshot, name string, x estate.Side, scope estate.Scope)
 	if len(x.Groups) == 0 {
 		return out
 	}
-	members := s.MembersOf()
 	networks := make(map[string]*estate.Network, len(s.Estate.Networks))
 	for i := range s.Estate.Networks {
 		networks[s.Estate.Networks[i].Name] = &s.Estate.Networks[i]
@@ -152,9 +151,13 @@ func sideFacts(s *view.Snapshot, name string, x estate.Side, scope estate.Scope)
 		if group == nil {
 			continue
 		}
-		f := GroupFacts{Name: g, Workloads: len(members[g]), Hint: view.GroupHint(group), External: len(group.Exits) > 0}
+		members, byLabels := s.MembersByLabels(g)
+		if !byLabels {
+			members = s.MembersOf()[g]
+		}
+		f := GroupFacts{Name: g, Workloads: len(members), Hint: view.GroupHint(group), External: len(group.Exits) > 0}
 		var inside, outside []string
-		for _, i := range members[g] {
+		for _, i := range members {
 			w := &s.Estate.Workloads[i]
 			if scope.All || within(w, networks[w.Network], scope) {
 				f.Inside++

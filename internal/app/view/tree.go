@@ -10,6 +10,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/core/parallel"
+	"bivium/core/paths"
 )
 
 // Rows is a window of the tree of accounts, regions, networks, subnets and
@@ -164,6 +165,40 @@ func (s *Snapshot) MembersOf() map[string][]int {
 		}
 	})
 	return s.Members.by
+}
+
+// MembersByLabels returns the workloads in a group, by number, if it and those that it is within
+// select by labels alone; a group that there is not has none. Cost: the workloads.
+func (s *Snapshot) MembersByLabels(group string) (members []int, ok bool) {
+	var chain []estate.Selector
+	for name := group; name != ""; {
+		at := slices.IndexFunc(s.Estate.Groups, func(g estate.Group) bool { return g.Name == name })
+		if at < 0 {
+			return nil, name == group
+		}
+		g := &s.Estate.Groups[at]
+		selector, err := estate.ParseSelector(g.Match)
+		if err != nil || len(chain) > len(s.Estate.Groups) || len(g.Networks)+len(g.Subnets)+len(g.Prefixes)+len(g.Exits) > 0 || g.NetworkMatch != "" {
+			return nil, false
+		}
+		chain, name = append(chain, selector), g.Within
+	}
+	type answer uint8 // of a set of labels, 0 for not asked yet
+	const in, out answer = 1, 2
+	asked := make([]answer, len(s.Judge.Members.ByLabelSet))
+	for i := range s.Estate.Workloads {
+		w := &s.Estate.Workloads[i]
+		is := &asked[s.Judge.LabelSet(i)]
+		if *is == 0 {
+			if *is = in; slices.ContainsFunc(chain, func(x estate.Selector) bool { return !x.Matches(w.Labels) }) {
+				*is = out
+			}
+		}
+		if *is == in && len(w.Addresses) > 0 && s.Judge.Net.Network(w.Network) != paths.None {
+			members = append(members, i)
+		}
+	}
+	return members, true
 }
 
 // matcher returns what tells whether a row is what is looked for.
