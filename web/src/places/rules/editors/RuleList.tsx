@@ -66,9 +66,6 @@ export function RuleList({ rules, all, actions, problemAt, onChange, onMake }: P
                   />
                 </span>
               )}
-            </div>
-            {rule.description && <p className="mt-1 pl-[7rem] text-[13px] text-soft">{rule.description}</p>}
-            <div className="pl-[7rem]">
               <Terms
                 of={`rule ${i + 1}`}
                 value={rule}
@@ -77,6 +74,9 @@ export function RuleList({ rules, all, actions, problemAt, onChange, onMake }: P
                 problemAt={problemAt}
                 onChange={(next) => put(i, next)}
               />
+            </div>
+            {rule.description && <p className="mt-1 pl-[7rem] text-[13px] text-soft">{rule.description}</p>}
+            <div className="pl-[7rem]">
               <Problem at={[at, `${at}.pool`, `${at}.action`, `${at}.services`]} problemAt={problemAt} />
             </div>
           </>

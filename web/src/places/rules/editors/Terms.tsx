@@ -15,7 +15,7 @@ interface Props<T extends Dated> {
   of: string;
   value: T;
   at?: string;
-  /** A sign alone stands for it while it is closed. */
+  /** A sign alone at the end of a line stands for it while it is closed; it opens below that line. */
   brief?: boolean;
   problemAt: ProblemAt;
   onChange: (value: T) => void;
@@ -44,6 +44,7 @@ export function Terms<T extends Dated>({ of, value, at = "", brief, problemAt, o
       <button
         type="button"
         aria-label={`Ticket, last day, review of ${of}`}
+        title={brief ? "Ticket, last day, review" : undefined}
         className="mt-0.5 inline-flex min-h-6 min-w-6 items-center gap-1.5 text-[13px] text-soft hover:text-accent"
         onClick={() => setWanted(true)}
       >
@@ -51,13 +52,13 @@ export function Terms<T extends Dated>({ of, value, at = "", brief, problemAt, o
       </button>
     );
   return (
-    <>
+    <div className={brief ? "basis-full pl-[7rem] font-sans" : ""}>
       <span className="mt-1.5 flex flex-wrap items-center gap-x-4 gap-y-1 text-[13px] text-soft">
         {field("ticket", "Ticket", "text")}
         {field("until", "Last day", "date")}
         {field("review", "Review on", "date")}
       </span>
       <Problem at={["ticket", "until", "review"].map((key) => at + key)} problemAt={problemAt} />
-    </>
+    </div>
   );
 }
