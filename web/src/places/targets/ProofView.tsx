@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Check, TriangleAlert } from "lucide-react";
 import { Link, useLocation } from "react-router";
+import { estateQuery } from "../../api/queries";
 import { proofQuery } from "../../api/targets";
 import type { Schemas } from "../../api/client";
 import { problemText } from "../../parts/ConsequenceView";
@@ -10,6 +11,7 @@ import { Folded } from "./Lines";
 /** Whether the native rules are proven to mean what the estate says, in one line. */
 export function ProofLine() {
   const proof = useQuery(proofQuery);
+  const estate = useQuery(estateQuery);
   const { search } = useLocation();
   if (proof.error) {
     return (
@@ -20,18 +22,30 @@ export function ProofLine() {
   }
   if (!proof.data) return <p className="pt-4 text-soft">Proving all flows…</p>;
   const p = proof.data;
+  const faults = estate.data?.faults.length ?? 0;
   return (
-    <p className="flex items-center gap-2 pt-4">
-      {p.proven ? (
-        <Check size={17} className="text-allowed" aria-hidden />
-      ) : (
-        <TriangleAlert size={17} className="text-denied" aria-hidden />
+    <>
+      <p className="flex items-center gap-2 pt-4">
+        {p.proven ? (
+          <Check size={17} className="text-allowed" aria-hidden />
+        ) : (
+          <TriangleAlert size={17} className="text-denied" aria-hidden />
+        )}
+        <span className="font-semibold">{verdictOf(p)}</span>
+        <Link to={{ pathname: "/targets/proof", search }} className="text-accent hover:underline">
+          {p.proven ? "What is stricter" : "Show them"}
+        </Link>
+      </p>
+      {faults > 0 && (
+        <p className="pt-1 text-denied">
+          {counted(faults, "fault", "faults")} in the estate: what is faulty does nothing, and nothing is
+          written for it.{" "}
+          <Link to={{ pathname: "/findings", search }} className="text-accent underline">
+            Show in Findings
+          </Link>
+        </p>
       )}
-      <span className="font-semibold">{verdictOf(p)}</span>
-      <Link to={{ pathname: "/targets/proof", search }} className="text-accent hover:underline">
-        {p.proven ? "What is stricter" : "Show them"}
-      </Link>
-    </p>
+    </>
   );
 }
 
