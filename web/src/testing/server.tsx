@@ -1,5 +1,5 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { cleanup, render } from "@testing-library/react";
+import { cleanup, configure, render } from "@testing-library/react";
 import type { ReactElement } from "react";
 import { MemoryRouter } from "react-router";
 import { afterEach } from "vitest";
@@ -39,4 +39,6 @@ export function show(part: ReactElement, answers: Record<string, (asked: Asked) 
   return asked;
 }
 
+// A machine that is busy with other tests may take long; what never comes fails all the same.
+configure({ asyncUtilTimeout: 20_000 });
 afterEach(cleanup);
