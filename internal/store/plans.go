@@ -73,6 +73,25 @@ func (s *Store) AllInForce(ctx context.Context) ([]InForce, error) {
 	return out, rows.Err()
 }
 
+// DigestsInForce returns the digests of the documents that are known to be in force, by name; ""
+// for one that was noted before there were digests. Cost: the documents, not what they hold.
+func (s *Store) DigestsInForce(ctx context.Context) (map[string]string, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT document, hash FROM in_force`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close() //nolint:errcheck // rows.Err is asked
+	out := map[string]string{}
+	for rows.Next() {
+		var name, digest string
+		if err := rows.Scan(&name, &digest); err != nil {
+			return nil, err
+		}
+		out[name] = digest
+	}
+	return out, rows.Err()
+}
+
 // WrittenDocuments returns the names of the documents in force that Bivium has written.
 func (s *Store) WrittenDocuments(ctx context.Context) ([]string, error) {
 	rows, err := s.db.QueryContext(ctx, `SELECT document FROM in_force WHERE written ORDER BY document`)

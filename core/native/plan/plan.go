@@ -54,14 +54,14 @@ func (k Key) String() string {
 	return strings.Join([]string{string(k.Kind), k.Account, k.Name, k.On}, "/")
 }
 
-// AccountOf returns the account of a document by what Key.String made of it; "" of hubs'.
-func AccountOf(document string) string {
-	parts := strings.SplitN(document, "/", 3)
-	if len(parts) < 3 {
-		return ""
-	}
-	return parts[1]
+// KeyOf returns the key of which Key.String made a document's name.
+func KeyOf(document string) Key {
+	parts := append(strings.SplitN(document, "/", 4), "", "", "")
+	return Key{Kind(parts[0]), parts[1], parts[2], parts[3]}
 }
+
+// AccountOf returns the account of a document by what Key.String made of it; "" of hubs'.
+func AccountOf(document string) string { return KeyOf(document).Account }
 
 // Target returns which target holds the document: the account, or the hubs; "" for a network that
 // no account has.

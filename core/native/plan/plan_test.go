@@ -152,3 +152,15 @@ func sameAddresses(a, b *estate.Estate) bool {
 		return x.Name == y.Name && x.Segment == y.Segment && slices.Equal(x.Subnets, y.Subnets)
 	})
 }
+
+// TestKeysAreFoundByTheirNames reads keys back from the names under which documents are stored.
+func TestKeysAreFoundByTheirNames(t *testing.T) {
+	for _, key := range []Key{
+		{Kind: KindSegment, Name: "office"}, {Kind: KindPlacement}, {Kind: KindList, Account: "velum-central", Name: "prices", On: "hosts"},
+		{Kind: KindEntries, Account: "cirra-north", On: "by-hand/names-1"}, {Kind: KindBinding, Account: "cirra-north"},
+	} {
+		require.Equal(t, key, KeyOf(key.String()))
+		require.Equal(t, key.Account, AccountOf(key.String()))
+	}
+	require.Equal(t, Key{}, KeyOf(""))
+}

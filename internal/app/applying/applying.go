@@ -46,6 +46,7 @@ type Service struct {
 	run      *run           // the plan that is carried out, or was last
 	before   *view.Snapshot // the estate that the plan begins with, where that is known
 	followed *view.Snapshot // the estate that was looked at last
+	wanted   *wanted        // of the applied estate, once it was asked for
 	note     string         // why it is not followed; "" where it is
 }
 
@@ -116,7 +117,7 @@ func (s *Service) adopt(ctx context.Context, now *view.Snapshot) error {
 	if err != nil || len(connected) == 0 {
 		return err
 	}
-	known, err := s.inForce(ctx)
+	known, err := s.digestsInForce(ctx)
 	if err != nil {
 		return err
 	}
@@ -126,12 +127,12 @@ func (s *Service) adopt(ctx context.Context, now *view.Snapshot) error {
 	if len(connected) == 0 {
 		return nil
 	}
-	wants, _, err := s.wants(now)
+	wants, err := s.wants(now)
 	if err != nil {
 		return err
 	}
 	var all []store.InForce
-	for key, body := range wants {
+	for key, body := range wants.documents {
 		if connected[key.Target()] {
 			all = append(all, *s.record(key, body, now.Revision))
 		}
@@ -182,12 +183,51 @@ func (s *Service) inForce(ctx context.Context) (map[plan.Key]*known, error) {
 	return out, nil
 }
 
-// wants returns what targets have to hold at a revision, and the networks that do not fit. Of
-// accounts that are observed only, nothing is asked.
-func (s *Service) wants(now *view.Snapshot) (map[plan.Key]*plan.Body, map[string]bool, error) {
+// digestsInForce returns the digests of the documents that are known to be in force.
+func (s *Service) digestsInForce(ctx context.Context) (map[plan.Key]string, error) {
+	names, err := s.store.DigestsInForce(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[plan.Key]string, len(names))
+	for name, digest := range names {
+		if digest == "" { // it is worked out of what it holds
+			known, err := s.inForce(ctx)
+			return digestsOf(known), err
+		}
+		out[plan.KeyOf(name)] = digest
+	}
+	return out, nil
+}
+
+func digestsOf(all map[plan.Key]*known) map[plan.Key]string {
+	out := make(map[plan.Key]string, len(all))
+	for key, k := range all {
+		out[key] = k.Hash
+	}
+	return out
+}
+
+// wanted is what targets have to hold at a revision.
+type wanted struct {
+	of        *view.Snapshot
+	documents map[plan.Key]*plan.Body
+	digests   map[plan.Key]string
+	refused   map[string]bool // networks that do not fit
+}
+
+// wants returns what targets have to hold at a revision. Of accounts that are observed only,
+// nothing is asked. That of the applied estate is kept.
+func (s *Service) wants(now *view.Snapshot) (*wanted, error) {
+	s.mu.Lock()
+	kept := s.wanted
+	s.mu.Unlock()
+	if kept != nil && kept.of == now {
+		return kept, nil
+	}
 	b, err := s.books.Of(now)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	cfg, refused := b.Config()
 	not := map[string]bool{}
@@ -196,7 +236,13 @@ func (s *Service) wants(now *view.Snapshot) (map[plan.Key]*plan.Body, map[string
 	}
 	documents := plan.Documents(plan.State{Config: cfg, Estate: now.Estate})
 	maps.DeleteFunc(documents, func(key plan.Key, _ *plan.Body) bool { return now.Estate.Observes(key.Account) })
-	return documents, not, nil
+	out := &wanted{now, documents, plan.Hashes(documents), not}
+	if now == s.app.Now() {
+		s.mu.Lock()
+		s.wanted = out
+		s.mu.Unlock()
+	}
+	return out, nil
 }
 
 // connected returns the targets that are written: those that are connected, but for accounts that
@@ -270,16 +316,16 @@ func (s *Service) followTo(ctx context.Context, was, now *view.Snapshot) error {
 	if err := s.adopt(ctx, now); err != nil {
 		return err
 	}
-	wants, refused, err := s.wants(now)
+	wants, err := s.wants(now)
 	if err != nil {
 		return err
 	}
-	known, err := s.inForce(ctx)
+	known, err := s.digestsInForce(ctx)
 	if err != nil {
 		return err
 	}
 	s.setNote("")
-	if len(behind(wants, known, connected, refused)) == 0 {
+	if len(wants.behind(known, connected)) == 0 {
 		return s.settled(ctx, now)
 	}
 	s.mu.Lock()
@@ -337,15 +383,15 @@ func (s *Service) orderOf(ctx context.Context, revision int64) (*Order, error) {
 }
 
 // behind returns the documents that targets should hold and do not, as far as is known.
-func behind(wants map[plan.Key]*plan.Body, known map[plan.Key]*known, connected, refused map[string]bool) []plan.Key {
+func (w *wanted) behind(known map[plan.Key]string, connected map[string]bool) []plan.Key {
 	var out []plan.Key
-	for key, hash := range plan.Hashes(wants) {
-		if writable(key, connected, refused) && (known[key] == nil || known[key].Hash != hash) {
+	for key, digest := range w.digests {
+		if is, there := known[key]; writable(key, connected, w.refused) && (!there || is != digest) {
 			out = append(out, key)
 		}
 	}
 	for key := range known {
-		if wants[key] == nil && writable(key, connected, refused) {
+		if w.documents[key] == nil && writable(key, connected, w.refused) {
 			out = append(out, key)
 		}
 	}

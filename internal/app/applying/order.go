@@ -82,10 +82,11 @@ func (s *Service) prepare(ctx context.Context, o *Order) (*prepared, error) {
 	if err != nil {
 		return nil, err
 	}
-	wants, refused, err := s.wants(o.After)
+	w, err := s.wants(o.After)
 	if err != nil {
 		return nil, err
 	}
+	wants, refused := w.documents, w.refused
 	known, err := s.inForce(ctx)
 	if err != nil {
 		return nil, err
@@ -101,7 +102,7 @@ func (s *Service) prepare(ctx context.Context, o *Order) (*prepared, error) {
 		return nil, err
 	}
 	due := map[plan.Key]bool{}
-	for _, key := range behind(wants, known, connected, refused) {
+	for _, key := range w.behind(digestsOf(known), connected) {
 		due[key] = true
 	}
 	before := map[plan.Key]*plan.Body{}
@@ -157,11 +158,11 @@ func (s *Service) prepare(ctx context.Context, o *Order) (*prepared, error) {
 
 // wantsOf returns what targets had to hold at another revision; nothing where that is not known.
 func (s *Service) wantsOf(now *view.Snapshot) map[plan.Key]*plan.Body {
-	wants, _, err := s.wants(now)
+	w, err := s.wants(now)
 	if err != nil {
 		return nil
 	}
-	return wants
+	return w.documents
 }
 
 // absent returns the targets that are not connected and would have to hold something else.

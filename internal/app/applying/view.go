@@ -225,16 +225,16 @@ func (s *Service) Status(ctx context.Context) (*Status, error) {
 		out.State, out.Why = StateUnknown, note
 		return out, nil
 	}
-	wants, refused, err := s.wants(now)
+	wants, err := s.wants(now)
 	if err != nil {
 		out.State, out.Why = StateUnknown, err.Error()
 		return out, nil //nolint:nilerr // it is told
 	}
-	known, err := s.inForce(ctx)
+	known, err := s.digestsInForce(ctx)
 	if err != nil {
 		return nil, err
 	}
-	missing := behind(wants, known, connected, refused)
+	missing := wants.behind(known, connected)
 	if len(missing) == 0 && (r == nil || !r.open()) {
 		return out, nil
 	}
