@@ -17,6 +17,9 @@ export const applyingQuery = queryOptions({
   retry: false,
 });
 
+/** How often a plan that is under way is asked for, in milliseconds, beside what is told of it. */
+const again = 3000;
+
 /** A plan, and how far it is. */
 export const planQuery = (id: number) =>
   queryOptions({
@@ -24,6 +27,7 @@ export const planQuery = (id: number) =>
     queryFn: async ({ signal }) =>
       take(await client.GET("/api/plans/{id}", { params: { path: { id } }, signal })),
     retry: false,
+    refetchInterval: ({ state }) => (state.data?.state === "running" ? again : false),
   });
 
 /** The plan that applying a draft would be; 0 for what is applied. */

@@ -25,6 +25,16 @@ export function useEvents(w: Where): Present[] {
   const draft = w.kind === "draft" ? w.id : 0;
   useEffect(() => {
     const source = new EventSource(`/api/events${draft ? `?draft=${draft}` : ""}`);
+    let opened = false;
+    source.onopen = () => {
+      // What happened before it was open, or while it was away, was told to nobody here.
+      void queries.invalidateQueries({
+        queryKey: ["applying"],
+        predicate: (q) => q.queryKey[1] !== "preview",
+      });
+      if (opened) void queries.invalidateQueries({ queryKey: everything });
+      opened = true;
+    };
     source.onmessage = (message: MessageEvent<string>) => {
       const event = JSON.parse(message.data) as Event;
       if (event.kind === "presence") {
