@@ -82,8 +82,8 @@ func within(words, others []string) bool {
 }
 
 // changesOf returns the flows of a difference whose intended verdict or outcome changes and
-// that are of concern, by blocks of endpoints. Addresses that come or go, and that nobody reached or reaches, do not
-// count.
+// that are of concern, by blocks of endpoints. Addresses that come or go, and that nobody
+// reached or reaches, do not count.
 func changesOf(d *difference.Difference, imagined bool, concerns func(*Change) bool) []Change {
 	var out []Change
 	for i := range d.Changes {

@@ -10,7 +10,7 @@ import (
 type finder struct {
 	e     *estate.Estate
 	asked map[estate.Kind]int
-	at    map[estate.Kind]map[string]int
+	at    map[estate.Kind]map[string]int // by name: the place, from 1
 }
 
 // often is how many times things of a kind are looked for one by one before they are indexed.
@@ -33,20 +33,19 @@ func (f *finder) find(ref estate.Ref) int {
 	if names == nil {
 		names = make(map[string]int, list.Len())
 		for i := range list.Len() {
-			names[document.NameOf(list.Index(i))] = i
+			if name := document.NameOf(list.Index(i)); names[name] == 0 { // the first, where two have it
+				names[name] = i + 1
+			}
 		}
 		f.at[ref.Kind] = names
 	}
-	if at, ok := names[ref.Name]; ok {
-		return at
-	}
-	return -1
+	return names[ref.Name] - 1
 }
 
 // added takes notice of a thing that was appended to the list of its kind.
 func (f *finder) added(ref estate.Ref) {
 	if names := f.at[ref.Kind]; names != nil {
-		names[ref.Name] = len(names)
+		names[ref.Name] = document.Things(f.e, ref.Kind).Len()
 	}
 }
 

@@ -28,44 +28,42 @@ func (t *Table) ByHand(provider string, k Known, labels map[string]string) Known
 	return k
 }
 
-// HandIn returns the labels of a thing that people set, as it is in an estate.
+// HandIn returns the labels of a thing that people set, as it is in an estate. Cost: the things
+// of its kind.
 func (t *Table) HandIn(k Known, e *estate.Estate) map[string]string {
-	return t.ByHand(providerOf(e, k.Account), k, labelsOf(e)[thing{k.Kind, k.Name}]).Hand
+	var labels map[string]string
+	switch k.Kind {
+	case NetworkKind:
+		if i := slices.IndexFunc(e.Networks, func(n estate.Network) bool { return n.Name == k.Name }); i >= 0 {
+			labels = e.Networks[i].Labels
+		}
+	case WorkloadKind:
+		if i := slices.IndexFunc(e.Workloads, func(w estate.Workload) bool { return w.Name == k.Name }); i >= 0 {
+			labels = e.Workloads[i].Labels
+		}
+	}
+	return t.ByHand(providerOf(e, k.Account), k, labels).Hand
 }
 
-// HandsOf returns what is known of the things of all accounts, once an edit has led from one
-// estate to another; nil where people said nothing else than before. The names in known are
-// those of next. Cost: workloads and networks; tags of those whose labels differ.
-func (t *Table) HandsOf(known []Known, was, next *estate.Estate) []Known {
-	before, after := labelsOf(was), labelsOf(next)
+// Thing is a network or a workload, by its name in the estate.
+type Thing struct {
+	Kind Kind
+	Name string
+}
+
+// HandsOf returns what is known of the things of all accounts, once an edit that led to an estate
+// has given some of them other labels; nil where none of them is known.
+func (t *Table) HandsOf(known []Known, next *estate.Estate, labels map[Thing]map[string]string) []Known {
 	var out []Known
 	for i := range known {
-		at := thing{known[i].Kind, known[i].Name}
-		labels, is := after[at]
-		if old, had := before[at]; !is || !had || maps.Equal(old, labels) {
+		given, is := labels[Thing{known[i].Kind, known[i].Name}]
+		if !is {
 			continue
 		}
 		if out == nil {
 			out = slices.Clone(known)
 		}
-		out[i] = t.ByHand(providerOf(next, known[i].Account), known[i], labels)
-	}
-	return out
-}
-
-// thing is a network or a workload, by its name.
-type thing struct {
-	kind Kind
-	name string
-}
-
-func labelsOf(e *estate.Estate) map[thing]map[string]string {
-	out := make(map[thing]map[string]string, len(e.Networks)+len(e.Workloads))
-	for i := range e.Networks {
-		out[thing{NetworkKind, e.Networks[i].Name}] = e.Networks[i].Labels
-	}
-	for i := range e.Workloads {
-		out[thing{WorkloadKind, e.Workloads[i].Name}] = e.Workloads[i].Labels
+		out[i] = t.ByHand(providerOf(next, known[i].Account), known[i], given)
 	}
 	return out
 }

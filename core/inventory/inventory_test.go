@@ -286,16 +286,19 @@ func TestLabelsByAnEdit(t *testing.T) {
 		return &next
 	}
 
-	assert.Nil(t, table.HandsOf(read.Known, read.Estate, read.Estate))
+	web := func(e *estate.Estate) map[Thing]map[string]string {
+		return map[Thing]map[string]string{{WorkloadKind, "web-1"}: e.Workloads[0].Labels}
+	}
+	assert.Nil(t, table.HandsOf(read.Known, read.Estate, nil))
 	next := edited(read.Estate, map[string]string{"env": "prod", "owner": "ada"})
-	known := table.HandsOf(read.Known, read.Estate, next)
+	known := table.HandsOf(read.Known, next, web(next))
 	r.Workloads[0].Tags = map[string]string{"env": "stage", "tier": "back"}
 	again := Take(next, known, r, table)
 	assert.Equal(t, map[string]string{"env": "prod", "owner": "ada"}, again.Estate.Workloads[0].Labels)
 	assert.Equal(t, again.Estate.Workloads[0].Labels, table.HandIn(again.Known[1], again.Estate))
 
 	next = edited(again.Estate, map[string]string{"env": "stage", "tier": "back"})
-	known = table.HandsOf(again.Known, again.Estate, next)
+	known = table.HandsOf(again.Known, next, web(next))
 	r.Workloads[0].Tags = map[string]string{"env": "dev", "tier": "front"}
 	again = Take(next, known, r, table)
 	assert.Equal(t, map[string]string{"env": "dev", "tier": "front"}, again.Estate.Workloads[0].Labels)

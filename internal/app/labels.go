@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -163,19 +164,32 @@ func (a *App) SetMapping(ctx context.Context, rules []inventory.Mapping, based i
 // then, and the labels that the edit set or took off by hand; nil where nothing differs.
 func knownAfter(now *view.Snapshot, p *view.Plan) []inventory.Known {
 	renamed := renameKnown(now.Known, p.Former)
-	labels := slices.ContainsFunc(p.Changes(now.Estate), func(c document.Change) bool {
-		return c.List == document.ListOf(estate.KindWorkload) || c.List == document.ListOf(estate.KindNetwork)
-	})
-	if !labels {
-		return renamed
-	}
 	known := renamed
 	if known == nil {
 		known = now.Known
 	}
 	table, _ := inventory.NewTable(now.Mapping)
-	if said := table.HandsOf(known, now.Estate, p.Next); said != nil {
+	if said := table.HandsOf(known, p.Next, relabelled(p.Changes(now.Estate))); said != nil {
 		return said
 	}
 	return renamed
+}
+
+// relabelled returns the labels of the networks and workloads that have others than before, by the
+// names that they have by now.
+func relabelled(changes []document.Change) map[inventory.Thing]map[string]string {
+	out := map[inventory.Thing]map[string]string{}
+	for i := range changes {
+		c := &changes[i]
+		kind, is := map[estate.Kind]inventory.Kind{estate.KindNetwork: inventory.NetworkKind, estate.KindWorkload: inventory.WorkloadKind}[document.KindOf(c.List)]
+		if !is || c.Before == nil || c.After == nil || c.Moved() {
+			continue
+		}
+		var was, has struct{ Labels map[string]string }
+		if json.Unmarshal(c.Before, &was) != nil || json.Unmarshal(c.After, &has) != nil || maps.Equal(was.Labels, has.Labels) {
+			continue
+		}
+		out[inventory.Thing{Kind: kind, Name: c.Key}] = has.Labels
+	}
+	return out
 }

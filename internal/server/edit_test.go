@@ -13,9 +13,9 @@ import (
 	"bivium/internal/app/view"
 )
 
-// operation returns the body of a request with one operation.
-func operation(o object) string {
-	text, err := json.Marshal(object{"operations": []any{o}})
+// operation returns the body of a request that makes an edit of some operations.
+func operation(all ...object) string {
+	text, err := json.Marshal(object{"operations": all})
 	if err != nil {
 		panic(err)
 	}

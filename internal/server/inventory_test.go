@@ -125,12 +125,18 @@ func TestAnAccountOverHTTP(t *testing.T) {
 	machine, base := w.opened("workload", "machine-000007")
 	machine["labels"] = object{"app": "mine"}
 	w.send(http.MethodPost, "/api/edit", operation(object{"op": "put", "kind": "workload", "object": machine, "base": base}), w.revision(), http.StatusOK, "Consequence", nil)
+	renamed, _ := w.opened("workload", "machine-000450") // and given a label, in one edit
+	renamed["name"], renamed["labels"] = "clock", object{"app": "clock"}
+	w.send(http.MethodPost, "/api/edit", operation(object{"op": "rename", "kind": "workload", "name": "machine-000450", "to": "clock"}, object{"op": "put", "kind": "workload", "object": renamed}), w.revision(), http.StatusOK, "Consequence", nil)
 	w.send(http.MethodPost, "/api/accounts/many/reading", "", asJSON, http.StatusAccepted, "Reading", nil)
 	require.Equal(t, "done", w.reading("many").State)
 	var sheet view.Sheet
 	w.send(http.MethodGet, "/api/sheet?kind=workload&name=machine-000007", "", nil, http.StatusOK, "Sheet", &sheet)
 	assert.Equal(t, map[string]string{"app": "mine"}, sheet.Labels, "what was set and taken off by hand holds when the account is synced")
 	assert.Equal(t, sheet.Labels, sheet.Hand)
+	var clock view.Sheet
+	w.send(http.MethodGet, "/api/sheet?kind=workload&name=clock", "", nil, http.StatusOK, "Sheet", &clock)
+	assert.Equal(t, map[string]string{"app": "clock"}, clock.Hand)
 	assert.Equal(t, "app-007", sheet.Tags["App"])
 	require.GreaterOrEqual(t, len(sheet.History), 3, "read, mapped, labelled")
 

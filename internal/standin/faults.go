@@ -144,47 +144,43 @@ func (w *World) misbehave(account func(*http.Request) string, next http.Handler)
 
 // forget lets something be answered, and takes back what it wrote.
 func (w *World) forget(account string, f func()) {
-	w.mu.RLock()
-	a := w.accounts[account]
-	w.mu.RUnlock()
-	if a == nil {
-		f()
-		return
-	}
-	was, networks := a.native, a.Networks
-	f()
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	a.native, a.Networks = was, networks
+	w.after(account, f, func(a, was *Account) { a.native, a.Networks = was.native, was.Networks })
 }
 
 // tear lets something be written, and leaves the first half of the rules of each list that it wrote.
 func (w *World) tear(account string, f func()) {
-	w.mu.RLock()
-	a := w.accounts[account]
-	w.mu.RUnlock()
-	if a == nil {
-		f()
-		return
-	}
-	was := a.native
-	f()
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	is := a.native.clone()
 	half := func(before, after *List) *List {
 		if before == after || after == nil {
 			return after
 		}
 		return &List{Version: after.Version, Lines: after.Lines[:len(after.Lines)/2]}
 	}
-	for key, l := range is.lists {
-		is.lists[key] = half(was.lists[key], l)
+	w.after(account, f, func(a, was *Account) {
+		a.native = a.native.clone()
+		for key, l := range a.native.lists {
+			a.native.lists[key] = half(was.native.lists[key], l)
+		}
+		for name, l := range a.native.entries {
+			a.native.entries[name] = half(was.native.entries[name], l)
+		}
+	})
+}
+
+// after lets something be answered, and then changes an account; was is as it was before.
+func (w *World) after(account string, f func(), change func(a, was *Account)) {
+	w.mu.RLock()
+	a := w.accounts[account]
+	if a == nil {
+		w.mu.RUnlock()
+		f()
+		return
 	}
-	for name, l := range is.entries {
-		is.entries[name] = half(was.entries[name], l)
-	}
-	a.native = is
+	was := &Account{native: a.native, Networks: a.Networks}
+	w.mu.RUnlock()
+	f()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	change(a, was)
 }
 
 // Play returns the interface through which the world is played with: machines

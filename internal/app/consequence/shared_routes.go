@@ -2,6 +2,7 @@ package consequence
 
 import (
 	"encoding/json"
+	"maps"
 	"slices"
 
 	"go4.org/netipx"
@@ -26,7 +27,9 @@ func sharedChanges(before, after *view.Snapshot, t *touched) []RouteChange {
 			continue
 		}
 		was, is := broughtFrom(before.Matrix, old), broughtFrom(after.Matrix, next)
-		for _, of := range after.Judge.Net.Segments {
+		owners := maps.Clone(was)
+		maps.Copy(owners, is)
+		for of := range owners {
 			out = append(out, turned(was[of], is[of], RouteChange{Segment: segment, After: "shared by " + of, Hubs: after.Judge.Net.Hubs})...)
 			out = append(out, turned(is[of], was[of], RouteChange{Segment: segment, Before: "shared by " + of, Hubs: after.Judge.Net.Hubs})...)
 		}

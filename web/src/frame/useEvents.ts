@@ -27,7 +27,7 @@ export function useEvents(w: Where): Present[] {
     const source = new EventSource(`/api/events${draft ? `?draft=${draft}` : ""}`);
     let opened = false;
     source.onopen = () => {
-      // What happened before it was open, or while it was away, was told to nobody here.
+      // Events before the stream was open, or while it was interrupted, did not arrive here.
       void queries.invalidateQueries({
         queryKey: ["applying"],
         predicate: (q) => q.queryKey[1] !== "preview",

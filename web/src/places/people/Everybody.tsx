@@ -193,7 +193,7 @@ function PersonSheet({ person, onClose }: { person: Person | null; onClose: () =
         </fieldset>
         <Field
           label="Single sign-on"
-          hint="The issuer that vouches for them, known there by this name; or issuer and subject. Left blank, they have a password"
+          hint="The address of the issuer, where they are known by this name; or issuer and subject. Left blank, they have a password"
           value={p.subject}
           onChange={(e) => setP({ ...p, subject: e.target.value })}
         />
