@@ -3,16 +3,17 @@ package native
 import (
 	"cmp"
 	"encoding/binary"
-	"maps"
 	"math/bits"
 	"net/netip"
 	"slices"
 
 	"github.com/bits-and-blooms/bitset"
+	"go4.org/netipx"
 
 	"bivium/core/classes"
 	"bivium/core/estate"
 	"bivium/core/intervals"
+	"bivium/core/lists"
 	"bivium/core/native/config"
 	"bivium/core/paths"
 	"bivium/core/space"
@@ -56,6 +57,7 @@ func (u *unit) cirra() *cirraNetwork {
 		}
 	}
 	known, twice := map[string]bearer{}, u.twice()
+	u.scratch = &scratch{crowds: map[crowdKey][]netip.Prefix{}, layers: map[string][]layer{}}
 	var key []byte
 	for i := range u.e.Workloads {
 		w := &u.e.Workloads[i]
@@ -103,6 +105,16 @@ func openEntries() []config.Entry {
 // anything is every service.
 var anything = space.Box{LastProtocol: 255, SourcePorts: estate.AllPorts, Ports: estate.AllPorts}
 
+// scratch is what the workloads of a network have in common, and what one of them leaves to the
+// next.
+type scratch struct {
+	crowds map[crowdKey][]netip.Prefix
+	layers map[string][]layer
+	drafts []draft
+	far    [2][]piece
+	peers  []netip.Prefix
+}
+
 // holding is that a workload has an address in an own class of a part.
 type holding struct {
 	part *part
@@ -126,11 +138,44 @@ func (u *unit) rowKey(h holding) []byte {
 	return key
 }
 
-// piece is some addresses with the atoms that pass to or from them.
+// piece is some addresses with the atoms that pass to or from them, and where that comes from: a
+// column of the second line, or a rule set of a near address.
 type piece struct {
 	intervals.Range
-	passes   int32
-	ruleSets []int32
+	passes  int32
+	ruleSet int32
+	holding
+	column *column
+}
+
+// ask asks for the rule sets of a piece.
+func (p *piece) ask(g *grounds) {
+	if p.column != nil {
+		p.column.ask(g, p.part, p.own)
+		return
+	}
+	g.asked.pick(p.ruleSet)
+}
+
+// draft is the entries for some services, of one way, before they are written out.
+type draft struct {
+	out      bool
+	services []space.Box
+	peers    []netip.Prefix
+	atoms    *bitset.BitSet
+	ask      func() // for the rule sets that they come from
+}
+
+// written returns how many entries drafts come to, with services as they will be.
+func written(drafts []draft, services func([]space.Box) []space.Box) (n int) {
+	for i := range drafts {
+		n += len(services(drafts[i].services)) * len(drafts[i].peers)
+	}
+	return n
+}
+
+func size(drafts []draft) int {
+	return written(drafts, func(s []space.Box) []space.Box { return s })
 }
 
 // entriesOf returns the entries that a workload must bear. If they are too many, those of the
@@ -141,16 +186,30 @@ func (u *unit) entriesOf(name string, held []holding) bearer {
 	if u.many(held) {
 		first = 1
 	}
+	drafts := u.scratch.drafts
+	u.scratch.peers = u.scratch.peers[:0]
 	for level := first; level <= 2; level++ {
-		b.entries = nil
-		for k := range 2 {
-			b.entries = append(b.entries, u.entries(held, k, level)...)
+		drafts = drafts[:0]
+		for way := range 2 {
+			drafts = u.draft(drafts, held, way, level)
 		}
 		if b.bound == 0 {
-			b.bound = len(b.entries)
+			b.bound = size(drafts)
 		}
-		if len(b.entries) <= config.CirraWorkload {
+		if size(drafts) <= config.CirraWorkload {
 			break
+		}
+	}
+	u.scratch.drafts = drafts
+	b.entries = make([]config.Entry, 0, size(drafts))
+	for i := range drafts {
+		d := &drafts[i]
+		d.ask()
+		refs := u.grounds.of(d.atoms, held[0].part.segment)
+		for _, s := range d.services {
+			for _, p := range d.peers {
+				b.entries = append(b.entries, config.Entry{Out: d.out, Service: s, Peer: p, For: refs})
+			}
 		}
 	}
 	return b
@@ -171,10 +230,19 @@ func (u *unit) many(held []holding) bool {
 	return n > 4*config.CirraWorkload
 }
 
-// near returns what passes one way to and from near addresses, for all addresses of a
+// nearOf returns what passes one way to and from near addresses, in order, for all addresses of a
 // workload: its lists cannot tell them apart, so that of what some pass and others stop
 // nothing passes.
 func (u *unit) nearOf(held []holding, way int) []piece {
+	if len(held) == 1 {
+		h := held[0]
+		slots := h.part.ways[way].near
+		out := make([]piece, len(slots))
+		for i := range slots {
+			out[i] = piece{Range: slots[i].Range, passes: slots[i].passes[h.own], ruleSet: slots[i].ruleSets[h.own]}
+		}
+		return out
+	}
 	var all []slot
 	for _, h := range held {
 		for _, s := range h.part.ways[way].near {
@@ -183,112 +251,124 @@ func (u *unit) nearOf(held []holding, way int) []piece {
 	}
 	var out []piece
 	for _, s := range u.apart(all) {
-		out = append(out, piece{s.Range, s.passes[0], s.ruleSets})
+		out = append(out, piece{Range: s.Range, passes: s.passes[0], ruleSet: s.ruleSets[0]})
 	}
 	return out
 }
 
-// farOf returns what passes one way beyond near addresses, which are stop.
-func (u *unit) farOf(held []holding, way int, stop []intervals.Range) []piece {
-	var out []piece
+// farOf returns what passes one way beyond near addresses, in order.
+func (u *unit) farOf(held []holding, way int) []piece {
+	var stop []intervals.Range
+	if len(held) > 1 {
+		stop = nearby(held, way)
+	}
+	out := u.scratch.far[way][:0]
 	for _, h := range held {
-		for _, c := range h.part.ways[way].far {
-			if c.passes[h.own] == 0 {
+		w := &h.part.ways[way]
+		for _, s := range w.spread() {
+			c := &w.far[s.column]
+			if c.passes[h.own] == 0 || s.From.Is4() != h.part.own[h.own].Four {
 				continue
 			}
-			for _, p := range c.set.Prefixes {
-				if p.Addr().Is4() == h.part.own[h.own].Four {
-					for _, r := range less(rangeOf(p), stop) {
-						out = append(out, piece{r, c.passes[h.own], c.of(h.own)})
-					}
-				}
+			p := piece{Range: s.Range, passes: c.passes[h.own], holding: h, column: c}
+			if len(held) == 1 {
+				out = append(out, p)
+				continue
+			}
+			for _, p.Range = range less(s.Range, stop) {
+				out = append(out, p)
 			}
 		}
 	}
+	if len(held) > 1 {
+		slices.SortStableFunc(out, func(a, b piece) int { return a.From.Compare(b.From) })
+	}
+	u.scratch.far[way] = out
 	return out
 }
 
-// less returns a range without those of a sorted list.
-func less(r intervals.Range, without []intervals.Range) []intervals.Range {
+// nearby returns the near addresses of all segments of a workload.
+func nearby(held []holding, way int) []intervals.Range {
 	var out []intervals.Range
-	i, _ := slices.BinarySearchFunc(without, r.From, func(w intervals.Range, a netip.Addr) int { return w.To.Compare(a) })
-	for ; i < len(without) && without[i].From.Compare(r.To) <= 0; i++ {
-		if without[i].From.Compare(r.From) > 0 {
-			out = append(out, intervals.Range{From: r.From, To: without[i].From.Prev()})
+	for _, h := range held {
+		for _, s := range h.part.ways[way].near {
+			out = append(out, s.Range)
 		}
-		next := without[i].To.Next()
-		if !next.IsValid() || next.Compare(r.To) > 0 {
-			return out
-		}
-		r.From = next
 	}
-	return append(out, r)
+	return merged(out)
 }
 
-// entries returns the entries of one way. On level 1, all services that some of the second line
-// passes are passed to whatever some workload of the network may speak with there, in so few
-// prefixes that the list has room for them; on level 2, all services.
-func (u *unit) entries(held []holding, way, level int) []config.Entry {
-	near := map[int32]*passing{}
+// strip is some addresses of a column.
+type strip struct {
+	intervals.Range
+	column int
+}
+
+// spread returns the addresses of all columns without those that are near, in order.
+func (w *way) spread() []strip {
+	if w.strips != nil {
+		return w.strips
+	}
 	var stop []intervals.Range
-	for _, p := range u.nearOf(held, way) {
-		stop = append(stop, p.Range)
-		if p.passes != unasked {
-			put(near, p.passes, &p)
-		}
+	for _, s := range w.near {
+		stop = append(stop, s.Range)
 	}
 	stop = merged(stop)
-	entries := u.write(nil, near, way == 1, func(services []space.Box) []space.Box {
-		if slices.ContainsFunc(services, asksSource) {
+	w.strips = []strip{}
+	for i := range w.far {
+		for _, p := range w.far[i].set.Prefixes {
+			for _, r := range less(rangeOf(p), stop) {
+				w.strips = append(w.strips, strip{r, i})
+			}
+		}
+	}
+	slices.SortFunc(w.strips, func(a, b strip) int { return cmp.Or(a.From.Compare(b.From), a.column-b.column) })
+	return w.strips
+}
+
+// draft adds the entries of one way. On level 1, all services that some of the second line
+// passes are passed to whatever some workload of the network may speak with there, in so few
+// prefixes that the list has room for them; on level 2, all services.
+func (u *unit) draft(drafts []draft, held []holding, way, level int) []draft {
+	before := size(drafts)
+	drafts = u.drafts(drafts, u.nearOf(held, way), way == 1, func(services []space.Box) []space.Box {
+		if slices.ContainsFunc(services, asksSource) && !slices.ContainsFunc(u.refused, func(r Refusal) bool { return r.Code == SourcePorts }) {
 			u.refuse(SourcePorts, "", 0, 0)
 		}
 		return services
 	})
 	if level > 0 {
-		return append(entries, u.crowded(held, way, stop, config.CirraWorkload/2-len(entries), level)...)
+		return u.crowded(drafts, held, way, config.CirraWorkload/2-(size(drafts)-before), level)
 	}
-	far := map[int32]*passing{}
-	for _, p := range u.farOf(held, way, stop) {
-		put(far, p.passes, &p)
-	}
-	return u.write(entries, far, way == 1, fromAnyPort) // the list cannot ask for source ports, and hubs do
+	return u.drafts(drafts, u.farOf(held, way), way == 1, fromAnyPort) // the list cannot ask for source ports, and hubs do
 }
 
-// crowded returns the entries of a second line that is too long to be exact.
-func (u *unit) crowded(held []holding, way int, stop []intervals.Range, room, level int) []config.Entry {
-	set := u.sets.at(0)
-	var ruleSets []int32
+// crowded adds the entries of a second line that is too long to be exact.
+func (u *unit) crowded(drafts []draft, held []holding, way, room, level int) []draft {
+	set := u.sets.at(0).Clone()
 	for _, h := range held {
-		for _, c := range h.part.ways[way].far {
-			if c.passes[h.own] == 0 {
-				continue
-			}
-			set = set.Union(u.sets.at(c.passes[h.own]))
-			if len(ruleSets) == 16 {
-				continue
-			}
-			for _, r := range c.of(h.own) {
-				if len(ruleSets) < 16 && !slices.Contains(ruleSets, r) {
-					ruleSets = append(ruleSets, r)
-				}
+		for i := range h.part.ways[way].far {
+			if n := h.part.ways[way].far[i].passes[h.own]; n != 0 {
+				set.InPlaceUnion(u.sets.at(n))
 			}
 		}
 	}
 	if set.None() {
-		return nil
+		return drafts
 	}
 	services := []space.Box{anything}
 	if some := u.services(set); some != nil && level == 1 {
 		services = fromAnyPort(some)
 	}
-	refs := u.grounds.of(ruleSets, set, held[0].part.segment)
-	var out []config.Entry
-	for _, p := range u.crowd(held, way, stop, max(1, room/len(services))) {
-		for _, s := range services {
-			out = append(out, config.Entry{Out: way == 1, Service: s, Peer: p, For: refs})
+	return append(drafts, draft{way == 1, services, u.crowd(held, way, max(1, room/len(services))), set, func() {
+		for _, h := range held {
+			for i := range h.part.ways[way].far {
+				if c := &h.part.ways[way].far[i]; c.passes[h.own] != 0 && len(u.grounds.asked.all) < 16 {
+					c.ask(u.grounds, h.part, h.own)
+				}
+			}
 		}
-	}
-	return out
+	}})
 }
 
 // crowdKey is what the far addresses of a network are asked for.
@@ -299,7 +379,7 @@ type crowdKey struct {
 
 // crowd returns so many prefixes, or as few as there can be, that have all far addresses with
 // which some workload of the network may speak, and none of those near.
-func (u *unit) crowd(held []holding, way int, stop []intervals.Range, most int) []netip.Prefix {
+func (u *unit) crowd(held []holding, way, most int) []netip.Prefix {
 	most = 1 << (bits.Len(uint(most)) - 1) // so that workloads have the same
 	var all []netip.Prefix
 	for _, h := range held {
@@ -308,6 +388,7 @@ func (u *unit) crowd(held []holding, way int, stop []intervals.Range, most int) 
 	if len(held) == 1 {
 		return all
 	}
+	stop := nearby(held, way)
 	var ranges []intervals.Range
 	for _, p := range all {
 		ranges = append(ranges, less(rangeOf(p), stop)...)
@@ -317,72 +398,79 @@ func (u *unit) crowd(held []holding, way int, stop []intervals.Range, most int) 
 
 // crowdOf returns those of one part of the network. Fewer are made from more.
 func (u *unit) crowdOf(key crowdKey) []netip.Prefix {
-	if known, ok := u.crowds[key]; ok {
+	if known, ok := u.scratch.crowds[key]; ok {
 		return known
 	}
-	var stop []intervals.Range
-	for _, s := range key.part.ways[key.way].near {
-		stop = append(stop, s.Range)
-	}
-	stop = merged(stop)
+	stop := nearby([]holding{{part: key.part}}, key.way)
 	var out []netip.Prefix
 	if key.most < config.CirraWorkload {
 		out = widened(u.crowdOf(crowdKey{key.part, key.way, 2 * key.most}), stop, key.most)
 	} else {
 		var ranges []intervals.Range
-		for _, c := range key.part.ways[key.way].far {
-			for _, p := range c.set.Prefixes {
-				ranges = append(ranges, less(rangeOf(p), stop)...)
-			}
+		for _, s := range key.part.ways[key.way].spread() {
+			ranges = append(ranges, s.Range)
 		}
 		out = widened(prefixesOf(ranges), stop, key.most)
 	}
-	if u.crowds == nil {
-		u.crowds = map[crowdKey][]netip.Prefix{}
-	}
-	u.crowds[key] = out
+	u.scratch.crowds[key] = out
 	return out
 }
 
-// passing is some addresses for which the same services pass.
-type passing struct {
-	ranges   []intervals.Range
-	ruleSets []int32
-}
-
-func put(in map[int32]*passing, set int32, p *piece) {
-	if set == 0 {
-		return
+// drafts adds the entries of what passes: by the addresses for which the same services pass,
+// or by the services that pass for the same addresses, whichever are fewer. Pieces are in order.
+func (u *unit) drafts(drafts []draft, pieces []piece, out bool, services func([]space.Box) []space.Box) []draft {
+	var sets picked
+	for i := range pieces {
+		sets.pick(pieces[i].passes)
 	}
-	x := in[set]
-	if x == nil {
-		x = &passing{}
-		in[set] = x
-	}
-	x.ranges = append(x.ranges, p.Range)
-	for _, r := range p.ruleSets {
-		if r != paths.None && !slices.Contains(x.ruleSets, r) {
-			x.ruleSets = append(x.ruleSets, r)
+	different := slices.DeleteFunc(slices.Sorted(slices.Values(sets.take())), func(set int32) bool { return set == 0 })
+	one := func(atoms *bitset.BitSet, of []int32) draft {
+		boxes := u.services(atoms)
+		if boxes == nil {
+			boxes = []space.Box{anything}
 		}
+		return draft{out, boxes, u.peersOf(pieces, of), atoms, func() {
+			for i := range pieces {
+				if slices.Contains(of, pieces[i].passes) {
+					pieces[i].ask(u.grounds)
+				}
+			}
+		}}
 	}
-}
-
-// write appends the entries of what passes: by the addresses for which the same services pass,
-// or by the services that pass for the same addresses, whichever are fewer.
-func (u *unit) write(entries []config.Entry, passes map[int32]*passing, out bool, services func([]space.Box) []space.Box) []config.Entry {
-	bySet := u.writeBySet(passes, out, services)
-	if len(passes) > 1 {
-		if byService := u.writeBySet(u.turned(passes), out, services); len(byService) < len(bySet) {
+	bySet := make([]draft, len(different))
+	for i, set := range different {
+		bySet[i] = one(u.sets.at(set), different[i:i+1])
+	}
+	if len(different) > 1 {
+		var byService []draft
+		for _, l := range u.layersOf(different) {
+			byService = append(byService, one(l.atoms, l.of))
+		}
+		if written(byService, services) < written(bySet, services) {
 			bySet = byService
 		}
 	}
-	return append(entries, bySet...)
+	slices.SortFunc(bySet, func(a, b draft) int { return slices.CompareFunc(a.services, b.services, compareBoxes) })
+	for _, d := range bySet {
+		d.services = services(d.services)
+		drafts = append(drafts, d)
+	}
+	return drafts
 }
 
-// turned returns what passes with each service once: the addresses of all sets that have it.
-func (u *unit) turned(passes map[int32]*passing) map[int32]*passing {
-	sets := slices.Sorted(maps.Keys(passes))
-	out := map[int32]*passing{}
+// layer is atoms that are in the same ones of some sets.
+type layer struct {
+	atoms *bitset.BitSet
+	of    []int32 // the numbers of the sets
+}
+
+// layersOf returns the atoms of some sets, layer by layer.
+func (u *unit) layersOf(sets []int32) []layer {
+	key := lists.Key32(sets)
+	if known, ok := u.scratch.layers[key]; ok {
+		return known
+	}
+	var out []layer
 	for _, atoms := range fold(u.s.Atoms.Len(), func(atom int) string {
 		key := make([]byte, len(sets))
 		for i, set := range sets {
@@ -392,45 +480,49 @@ func (u *unit) turned(passes map[int32]*passing) map[int32]*passing {
 		}
 		return string(key)
 	}) {
-		set, x := bitset.New(uint(u.s.Atoms.Len())), &passing{}
+		l := layer{atoms: bitset.New(uint(u.s.Atoms.Len()))}
 		for _, atom := range atoms {
-			set.Set(uint(atom))
+			l.atoms.Set(uint(atom))
 		}
-		for _, s := range sets {
-			if u.sets.at(s).Test(uint(atoms[0])) {
-				x.ranges = append(x.ranges, passes[s].ranges...)
-				x.ruleSets = append(x.ruleSets, passes[s].ruleSets...)
+		for _, set := range sets {
+			if u.sets.at(set).Test(uint(atoms[0])) {
+				l.of = append(l.of, set)
 			}
 		}
-		if len(x.ranges) > 0 {
-			x.ruleSets = slices.Compact(slices.Sorted(slices.Values(x.ruleSets)))
-			out[u.sets.number(set)] = x
+		if len(l.of) > 0 {
+			out = append(out, l)
 		}
 	}
+	u.scratch.layers[key] = out
 	return out
 }
 
-func (u *unit) writeBySet(passes map[int32]*passing, out bool, f func([]space.Box) []space.Box) []config.Entry {
-	sets := slices.Collect(maps.Keys(passes))
-	services := map[int32][]space.Box{}
-	for _, set := range sets {
-		if services[set] = u.services(u.sets.at(set)); services[set] == nil {
-			services[set] = []space.Box{anything}
+// peersOf returns the fewest prefixes that have the addresses of pieces, which are in order, for
+// which what passes is one of some sets. They stand until the next workload.
+func (u *unit) peersOf(pieces []piece, of []int32) []netip.Prefix {
+	from := len(u.scratch.peers)
+	var last intervals.Range
+	put := func() {
+		if last.From.IsValid() {
+			u.scratch.peers = netipx.IPRangeFrom(last.From, last.To).AppendPrefixes(u.scratch.peers)
 		}
 	}
-	slices.SortFunc(sets, func(a, b int32) int { return slices.CompareFunc(services[a], services[b], compareBoxes) })
-	var entries []config.Entry
-	for _, set := range sets {
-		x := passes[set]
-		refs := u.grounds.of(x.ruleSets, u.sets.at(set), u.segmentOf())
-		peers := prefixesOf(x.ranges)
-		for _, s := range f(services[set]) {
-			for _, p := range peers {
-				entries = append(entries, config.Entry{Out: out, Service: s, Peer: p, For: refs})
+	for i := range pieces {
+		p := &pieces[i]
+		if p.passes != of[0] && !slices.Contains(of[1:], p.passes) {
+			continue
+		}
+		if last.From.IsValid() && last.To.BitLen() == p.From.BitLen() && (last.To.Next() == p.From || last.To.Compare(p.From) >= 0) {
+			if last.To.Compare(p.To) < 0 {
+				last.To = p.To
 			}
+			continue
 		}
+		put()
+		last = p.Range
 	}
-	return entries
+	put()
+	return u.scratch.peers[from:len(u.scratch.peers):len(u.scratch.peers)]
 }
 
 func compareBoxes(a, b space.Box) int {
@@ -456,12 +548,4 @@ func fromAnyPort(services []space.Box) []space.Box {
 		}
 	}
 	return wide(out)
-}
-
-// segmentOf returns a segment of the network, for what its default lets pass.
-func (u *unit) segmentOf() int {
-	if len(u.in[u.number]) == 0 {
-		return 0
-	}
-	return u.s.Classes[u.in[u.number][0]].End.Segment
 }

@@ -17,7 +17,8 @@ import (
 // segment returns the match list of a segment, and what of others is reachable in it.
 func (t *translator) segment(s int) config.Segment {
 	out := config.Segment{Name: t.net.Segments[s], Imports: t.imports(s)}
-	g := t.newGrounds()
+	g := t.borrow()
+	defer t.giveBack(g)
 	for to := range len(t.s.Inside) {
 		if b := t.s.Blocks.At(s, to); b != nil {
 			l := &matchList{translator: t, grounds: g, block: b, segment: s}
@@ -152,19 +153,16 @@ func (l *matchList) rule(b *box, verb int32, rows, cols []int) config.HubRule {
 	if verb >= firstSteer {
 		r.Verb, r.Through = config.Steer, l.steps(verb)
 	}
-	var ruleSets []int32
 	for _, row := range b.rows {
 		r.From = append(r.From, *l.rows[rows[row]])
 		for _, col := range b.cols {
-			if set := l.block.RuleSet(int32(rows[row]), int32(cols[col])); !slices.Contains(ruleSets, set) {
-				ruleSets = append(ruleSets, set)
-			}
+			l.grounds.asked.pick(l.block.RuleSet(int32(rows[row]), int32(cols[col])))
 		}
 	}
 	for _, col := range b.cols {
 		r.To = append(r.To, *l.cols[cols[col]])
 	}
-	r.For = l.grounds.of(ruleSets, b.atoms, l.segment)
+	r.For = l.grounds.of(b.atoms, l.segment)
 	return r
 }
 

@@ -9,7 +9,6 @@
 package native
 
 import (
-	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -17,7 +16,6 @@ import (
 	"sync"
 
 	"github.com/bits-and-blooms/bitset"
-	"go4.org/netipx"
 
 	"bivium/core/classes"
 	"bivium/core/estate"
@@ -105,6 +103,7 @@ type translator struct {
 	*profiles
 
 	known sync.Mutex
+	idle  []*grounds
 	lines map[lineKey]*once[[]*config.Set]
 	boxes map[int32][]space.Box
 	cuts  sync.Map // by the key of a set of atoms: its services
@@ -267,93 +266,6 @@ func (t *translator) inside(c *classes.Class) []intervals.Range {
 		out[i] = intervals.Range{From: t.net.Inside(home, r.From), To: t.net.Inside(home, r.To)}
 	}
 	return out
-}
-
-// prefixesOf returns the fewest prefixes that have the addresses of some ranges, in order.
-func prefixesOf(ranges []intervals.Range) []netip.Prefix {
-	var out []netip.Prefix
-	for _, r := range merged(ranges) {
-		out = netipx.IPRangeFrom(r.From, r.To).AppendPrefixes(out)
-	}
-	return out
-}
-
-// merged returns ranges in order, with those that touch as one.
-func merged(ranges []intervals.Range) []intervals.Range {
-	sorted := slices.Clone(ranges)
-	slices.SortFunc(sorted, func(a, b intervals.Range) int { return a.From.Compare(b.From) })
-	out := sorted[:0]
-	for _, r := range sorted {
-		if n := len(out); n > 0 && out[n-1].To.BitLen() == r.From.BitLen() && (out[n-1].To.Next() == r.From || out[n-1].To.Compare(r.From) >= 0) {
-			if out[n-1].To.Compare(r.To) < 0 {
-				out[n-1].To = r.To
-			}
-			continue
-		}
-		out = append(out, r)
-	}
-	return out
-}
-
-// grounds tells what rules are for. It is not safe for concurrent use.
-type grounds struct {
-	*translator
-	memo    *verdict.Memo
-	intents map[int32][]int32      // by rule set: the intent of each atom
-	refs    map[int32][]config.Ref // by intent
-	terms   []verdict.Term
-}
-
-func (t *translator) newGrounds() *grounds {
-	return &grounds{translator: t, memo: t.j.NewMemo(t.s.RuleIndex), intents: map[int32][]int32{}, refs: map[int32][]config.Ref{}}
-}
-
-// of returns what some rule sets have to say of some atoms: rules of the verb, or of any that
-// passes where that is deny; with the default of the segment where nothing else speaks.
-func (g *grounds) of(ruleSets []int32, atoms *bitset.BitSet, segment int) []config.Ref {
-	var out []config.Ref
-	asked := map[int32]bool{}
-	for _, r := range ruleSets {
-		intents, known := g.intents[r]
-		if !known {
-			var context verdict.Context
-			context, g.terms = g.s.Interner.RuleSetAt(r, g.terms[:0])
-			intents = slices.Clone(g.memo.Intents(context, g.terms))
-			g.intents[r] = intents
-		}
-		for atom, intent := range intents {
-			if asked[intent] || !atoms.Test(uint(atom)) {
-				continue
-			}
-			if action, _ := g.memo.Intended(intent); action == estate.Deny {
-				continue
-			}
-			asked[intent] = true
-			for _, ref := range g.refsOf(intent, segment) {
-				if !slices.Contains(out, ref) {
-					out = append(out, ref)
-				}
-			}
-		}
-	}
-	slices.SortFunc(out, func(a, b config.Ref) int {
-		return cmp.Or(strings.Compare(string(a.Kind), string(b.Kind)), strings.Compare(a.Name, b.Name), a.Rule-b.Rule)
-	})
-	return out
-}
-
-func (g *grounds) refsOf(intent int32, segment int) []config.Ref {
-	refs, known := g.refs[intent]
-	if !known {
-		for _, r := range g.memo.Grounds(intent) {
-			refs = append(refs, config.Ref{Kind: r.Kind, Name: r.Name, Rule: r.Rule + 1})
-		}
-		g.refs[intent] = refs
-	}
-	if len(refs) == 0 {
-		return []config.Ref{{Kind: estate.KindSegment, Name: g.net.Segments[segment]}}
-	}
-	return refs
 }
 
 // String says what does not fit, in a clause.

@@ -1,17 +1,15 @@
 package native
 
 import (
+	"encoding/binary"
 	"net/netip"
 	"slices"
 	"strings"
-
-	"go4.org/netipx"
 
 	"bivium/core/classes"
 	"bivium/core/estate"
 	"bivium/core/intervals"
 	"bivium/core/native/config"
-	"bivium/core/paths"
 	"bivium/core/space"
 )
 
@@ -27,7 +25,8 @@ func (t *translator) network(n *estate.Network) (config.Network, *cirraNetwork, 
 	}
 	slices.SortFunc(out.Peers, func(a, b config.Peer) int { return strings.Compare(a.Name, b.Name) })
 	number, enforces := t.number[n.Name], t.e.Enforces(n)
-	u := &unit{translator: t, grounds: t.newGrounds(), network: n, number: number, provider: provider}
+	u := &unit{translator: t, grounds: t.borrow(), network: n, number: number, provider: provider}
+	defer t.giveBack(u.grounds)
 	switch provider {
 	case config.Cirra:
 		return out, u.cirra(), u.refused
@@ -63,7 +62,7 @@ type unit struct {
 	number   int
 	provider string
 	refused  []Refusal
-	crowds   map[crowdKey][]netip.Prefix // of Cirra
+	scratch  *scratch // of Cirra
 }
 
 func (u *unit) refuse(code Code, on string, count, limit int) {
@@ -252,17 +251,14 @@ func (u *unit) near(l *config.List, p *part, out bool, all []*config.Set) {
 	for _, b := range boxes {
 		r := config.Rule{Out: out, Allow: true, Own: u.ownOf(p, b.rows, all), Services: u.services(b.atoms)}
 		var peer []intervals.Range
-		var ruleSets []int32
 		for _, k := range b.cols {
 			peer = append(peer, slots[k].Range)
 			for _, i := range b.rows {
-				if set := slots[k].ruleSets[i]; set != paths.None && !slices.Contains(ruleSets, set) {
-					ruleSets = append(ruleSets, set)
-				}
+				u.grounds.asked.pick(slots[k].ruleSets[i])
 			}
 		}
 		r.Peer = []*config.Set{{Prefixes: prefixesOf(peer)}}
-		r.For = u.grounds.of(ruleSets, b.atoms, p.segment)
+		r.For = u.grounds.of(b.atoms, p.segment)
 		l.Rules = append(l.Rules, u.permits(r, g, &b)...)
 	}
 	if passedBySecondLine(u, &p.ways[at(out)]) {
@@ -323,18 +319,13 @@ func (u *unit) far(l *config.List, p *part, out bool, all []*config.Set) {
 	l.Bound += bound
 	for _, b := range boxes {
 		r := config.Rule{Out: out, Allow: true, Own: u.ownOf(p, b.rows, all), Services: u.services(b.atoms)}
-		var ruleSets []int32
 		for _, k := range b.cols {
 			r.Peer = append(r.Peer, columns[k].set)
 			for _, i := range b.rows {
-				for _, set := range columns[k].of(i) {
-					if !slices.Contains(ruleSets, set) {
-						ruleSets = append(ruleSets, set)
-					}
-				}
+				columns[k].ask(u.grounds, p, i)
 			}
 		}
-		r.For = u.grounds.of(ruleSets, b.atoms, p.segment)
+		r.For = u.grounds.of(b.atoms, p.segment)
 		l.Rules = append(l.Rules, u.permits(r, g, &b)...)
 	}
 }
@@ -375,59 +366,119 @@ func protocolsOf(boxes []space.Box) int {
 // widen lets rules of the second line pass more, until the list fits: all services of those
 // that have the same own side, and then all of one side together.
 func (u *unit) widen(l *config.List, second, limit int) {
-	for _, alike := range []func(a, b *config.Rule) bool{
-		func(a, b *config.Rule) bool { return slices.EqualFunc(a.Own, b.Own, sameSet) },
-		func(_, _ *config.Rule) bool { return true },
+	own := map[*config.Set]string{}
+	for _, alike := range []func(*config.Rule) string{
+		func(r *config.Rule) string { return ownKey(r, own) },
+		func(*config.Rule) string { return "" },
 	} {
 		if len(l.Rules) <= limit {
 			return
 		}
+		type side struct {
+			out bool
+			own string
+		}
+		at := map[side]int{}
+		var joints []*joint
+		for i := second; i < len(l.Rules); i++ {
+			r := &l.Rules[i]
+			key := side{r.Out, alike(r)}
+			k, known := at[key]
+			if !r.Allow || !known {
+				k = len(joints)
+				joints = append(joints, &joint{})
+			}
+			if r.Allow {
+				at[key] = k
+			}
+			joints[k].rules = append(joints[k].rules, r)
+		}
 		out := slices.Clone(l.Rules[:second])
-		for _, r := range l.Rules[second:] {
-			k := slices.IndexFunc(out[second:], func(o config.Rule) bool {
-				return o.Allow && r.Allow && o.Out == r.Out && alike(&o, &r)
-			})
-			if k < 0 {
-				out = append(out, r)
-				continue
-			}
-			o := &out[second+k]
-			o.Services, o.Own, o.Peer = union(o.Services, r.Services), join(o.Own, r.Own), join(o.Peer, r.Peer)
-			for _, ref := range r.For {
-				if !slices.Contains(o.For, ref) {
-					o.For = append(slices.Clip(o.For), ref)
-				}
-			}
+		for _, j := range joints {
+			out = append(out, j.rule())
 		}
 		l.Rules = out
 	}
 }
 
-func sameSet(a, b *config.Set) bool { return a == b || slices.Equal(a.Prefixes, b.Prefixes) }
-
-// join returns the sets of both; nil, which is every address, if either is that.
-func join(a, b []*config.Set) []*config.Set {
-	if a == nil || b == nil {
-		return nil
+// ownKey returns a string that is equal for rules with the same own side.
+func ownKey(r *config.Rule, known map[*config.Set]string) string {
+	var key []byte
+	for _, s := range r.Own {
+		k, ok := known[s]
+		if !ok {
+			k = setKey(s)
+			known[s] = k
+		}
+		key = append(key, k...)
 	}
-	out := slices.Clip(a)
-	for _, s := range b {
-		if !slices.ContainsFunc(out, func(o *config.Set) bool { return sameSet(o, s) }) {
-			out = append(out, s)
+	return string(key)
+}
+
+// setKey returns a string that is equal for sets of the same prefixes.
+func setKey(s *config.Set) string {
+	key := binary.LittleEndian.AppendUint32(nil, uint32(len(s.Prefixes)))
+	for _, p := range s.Prefixes {
+		key, _ = p.AppendBinary(key) //nolint:errcheck // a prefix that is valid
+	}
+	return string(key)
+}
+
+// joint is rules that become one.
+type joint struct{ rules []*config.Rule }
+
+func (j *joint) rule() config.Rule {
+	r := *j.rules[0]
+	if len(j.rules) == 1 {
+		return r
+	}
+	var own, peer [][]*config.Set
+	var services []space.Box
+	all := false
+	at := map[config.Ref]bool{}
+	r.For = nil
+	for _, x := range j.rules {
+		own, peer = append(own, x.Own), append(peer, x.Peer)
+		all = all || x.Services == nil
+		services = append(services, x.Services...)
+		for _, ref := range x.For {
+			if !at[ref] {
+				at[ref] = true
+				r.For = append(r.For, ref)
+			}
+		}
+	}
+	r.Own, r.Peer, r.Services = together(own), together(peer), nil
+	if !all {
+		r.Services = space.Of(services).Boxes()
+	}
+	return r
+}
+
+// together returns the different ones of some sets; nil, which is every address, if some are that.
+func together(sides [][]*config.Set) []*config.Set {
+	type likeness struct {
+		name  string
+		first netip.Prefix
+		size  int
+	}
+	var out []*config.Set
+	is, known := map[*config.Set]bool{}, map[likeness][]*config.Set{}
+	for _, side := range sides {
+		if side == nil {
+			return nil
+		}
+		for _, s := range side {
+			if is[s] {
+				continue
+			}
+			is[s] = true
+			like := likeness{s.Name, s.Prefixes[0], len(s.Prefixes)}
+			if !slices.ContainsFunc(known[like], func(o *config.Set) bool { return slices.Equal(o.Prefixes, s.Prefixes) }) {
+				known[like] = append(known[like], s)
+				out = append(out, s)
+			}
 		}
 	}
 	return out
-}
-
-func union(a, b []space.Box) []space.Box {
-	if a == nil || b == nil {
-		return nil
-	}
-	return space.Of(slices.Concat(a, b)).Boxes()
-}
-
-// rangeOf returns the addresses of a prefix.
-func rangeOf(p netip.Prefix) intervals.Range {
-	r := netipx.RangeOfPrefix(p)
-	return intervals.Range{From: r.From(), To: r.To()}
 }

@@ -24,8 +24,9 @@ type part struct {
 // way is the flows of one direction. Near are addresses that may be reached by paths that
 // pass no hub; there a list decides. For the others it is a second line.
 type way struct {
-	near []slot
-	far  []column
+	near   []slot
+	far    []column
+	strips []strip // of the columns, once they are asked for
 }
 
 // slot is some addresses of the other side, with what passes for each class of the own.
@@ -38,11 +39,24 @@ type slot struct {
 // unasked stands where there is no flow that could pass.
 const unasked int32 = -1
 
-// column is the addresses of one line of another side, and the rule set of each own class.
+// column is the addresses of one line of another side, and the rule sets of each own class: one,
+// or some where flows go by different exits.
 type column struct {
-	set    *config.Set
-	passes []int32
-	of     func(own int) []int32 // the rule sets of an own class
+	set      *config.Set
+	passes   []int32
+	ruleSet  func(*classes.Class) int32
+	ruleSets [][]int32
+}
+
+// ask asks for the rule sets of an own class.
+func (c *column) ask(g *grounds, p *part, own int) {
+	if c.ruleSet != nil {
+		g.asked.pick(c.ruleSet(p.own[own]))
+		return
+	}
+	for _, r := range c.ruleSets[own] {
+		g.asked.pick(r)
+	}
 }
 
 // partsOf returns what the lists of a network must do, segment by segment, for those of its
@@ -139,7 +153,7 @@ func (t *translator) addNetworks(w *way, p *part, segment int, near map[int32]bo
 
 // addColumn adds a column of far addresses, if something passes.
 func (t *translator) addColumn(w *way, p *part, set *config.Set, ruleSet func(*classes.Class) int32) {
-	c := column{set: set, passes: make([]int32, len(p.own)), of: func(own int) []int32 { return []int32{ruleSet(p.own[own])} }}
+	c := column{set: set, passes: make([]int32, len(p.own)), ruleSet: ruleSet}
 	some := false
 	for i, own := range p.own {
 		if r := ruleSet(own); r != paths.None {
@@ -201,20 +215,19 @@ func (t *translator) toInternet(p *part) {
 	for _, at := range t.s.SeenBy(p.segment, len(t.s.Inside)) {
 		dst := t.s.Classes[t.s.Outside[at]]
 		near := slot{passes: make([]int32, len(p.own)), ruleSets: make([]int32, len(p.own))}
-		ruleSets := make([][]int32, len(p.own))
-		far := column{passes: make([]int32, len(p.own)), of: func(own int) []int32 { return ruleSets[own] }}
+		far := column{passes: make([]int32, len(p.own)), ruleSets: make([][]int32, len(p.own))}
 		bypass, some := false, false
 		for i, src := range p.own {
 			near.passes[i], near.ruleSets[i] = unasked, paths.None
 			if src.Four != dst.Four {
 				continue
 			}
-			far.passes[i], ruleSets[i] = t.throughExits(p.segment, func(exit int) int32 {
+			far.passes[i], far.ruleSets[i] = t.throughExits(p.segment, func(exit int) int32 {
 				return b.RuleSet(b.Src.Line(&src.Header), b.Dst.LineAt(t.net, int(at), exit))
 			})
 			near.passes[i] = far.passes[i]
-			if len(ruleSets[i]) > 0 {
-				near.ruleSets[i] = ruleSets[i][0]
+			if len(far.ruleSets[i]) > 0 {
+				near.ruleSets[i] = far.ruleSets[i][0]
 			}
 			some = some || far.passes[i] != 0
 			if c, ok := t.s.CombinationOf(&src.Header, &dst.Header); ok && t.s.Interner.EffectAt(c.Effect).Kind == paths.Bypass {
@@ -263,7 +276,7 @@ func (t *translator) fromInternet(p *part) {
 	if b == nil {
 		return
 	}
-	columns, ruleSets := make([]column, len(t.s.Outside)), make([][][]int32, len(t.s.Outside))
+	columns := make([]column, len(t.s.Outside))
 	for i := range t.e.Publications {
 		pub := &t.e.Publications[i]
 		exit := t.net.Exit(pub.Exit)
@@ -280,12 +293,11 @@ func (t *translator) fromInternet(p *part) {
 					r := b.RuleSet(b.Src.LineAt(t.net, at, exit), b.Dst.Line(&dst.Header))
 					c := &columns[at]
 					if c.set == nil {
-						ruleSets[at] = make([][]int32, len(p.own))
-						*c = column{named(t.domain(len(t.s.Inside)), prefixesOf(src.Ranges)), make([]int32, len(p.own)), func(own int) []int32 { return ruleSets[at][own] }}
+						*c = column{set: named(t.domain(len(t.s.Inside)), prefixesOf(src.Ranges)), passes: make([]int32, len(p.own)), ruleSets: make([][]int32, len(p.own))}
 					}
 					passes := t.sets.at(t.all[t.of[r]].passes[secondLine]).Intersection(admits)
 					c.passes[k] = t.sets.number(passes.Union(t.sets.at(c.passes[k])))
-					ruleSets[at][k] = append(ruleSets[at][k], r)
+					c.ruleSets[k] = append(c.ruleSets[k], r)
 				}
 			}
 		}

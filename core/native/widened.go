@@ -1,6 +1,8 @@
 package native
 
 import (
+	"encoding/binary"
+	"math/bits"
 	"net/netip"
 
 	"bivium/core/intervals"
@@ -10,21 +12,28 @@ import (
 // some, and none of those that are to be left out. Smaller ones are joined first. Cost: the
 // prefixes times the different sizes.
 func widened(p []netip.Prefix, without []intervals.Range, most int) []netip.Prefix {
-	for size := 1; size <= 128 && len(p) > most; size++ {
-		left := len(p)
+	for size := 1; size <= 128 && len(p) > most; {
+		left, next := len(p), 129 // the least size of what was too large this time
 		out := make([]netip.Prefix, 0, len(p))
-		for _, next := range p {
+		for _, last := range p {
 			for len(out) > 0 && left > most {
-				c, ok := common(out[len(out)-1], next)
-				if !ok || c.Addr().BitLen()-c.Bits() > size || meetsAny(rangeOf(c), without) {
+				c, ok := common(out[len(out)-1], last)
+				if !ok {
 					break
 				}
-				out, next = out[:len(out)-1], c
+				if needs := c.Addr().BitLen() - c.Bits(); needs > size {
+					next = min(next, needs)
+					break
+				}
+				if meetsAny(rangeOf(c), without) {
+					break
+				}
+				out, last = out[:len(out)-1], c
 				left--
 			}
-			out = append(out, next)
+			out = append(out, last)
 		}
-		p = out
+		p, size = out, next
 	}
 	return p
 }
@@ -38,12 +47,11 @@ func common(a, b netip.Prefix) (netip.Prefix, bool) {
 	if a.Addr().Is4() != b.Addr().Is4() {
 		return netip.Prefix{}, false
 	}
-	bits := min(a.Bits(), b.Bits())
-	for {
-		p := netip.PrefixFrom(a.Addr(), bits).Masked()
-		if p.Contains(b.Addr()) {
-			return p, true
-		}
-		bits--
+	x, y := a.Addr().As16(), b.Addr().As16()
+	same := bits.LeadingZeros64(binary.BigEndian.Uint64(x[:8]) ^ binary.BigEndian.Uint64(y[:8]))
+	if same == 64 {
+		same += bits.LeadingZeros64(binary.BigEndian.Uint64(x[8:]) ^ binary.BigEndian.Uint64(y[8:]))
 	}
+	same -= 128 - a.Addr().BitLen()
+	return netip.PrefixFrom(a.Addr(), min(a.Bits(), b.Bits(), same)).Masked(), true
 }
