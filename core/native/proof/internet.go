@@ -24,7 +24,7 @@ func (u *unitProof) toInternet(s int, groups []*ownGroup) {
 			if !ok {
 				continue
 			}
-			if wrong := u.wrong(c, u.passes(true, own.rules.Intersection(rules))); wrong.Any() {
+			if wrong := u.wrong(c, u.passes(true, own.rules.Intersection(rules))); wrong != nil && wrong.Any() {
 				u.lookAll(own, u.outside, []int{k}, wrong, true)
 			}
 		}

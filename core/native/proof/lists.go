@@ -16,6 +16,7 @@ import (
 	"bivium/core/native/reader"
 	"bivium/core/parallel"
 	"bivium/core/paths"
+	"bivium/core/space"
 	"bivium/core/verdict"
 )
 
@@ -34,6 +35,7 @@ type unitProof struct {
 	own     []int // pieces of the network
 	byWork  bool  // lists hang on workloads
 	loose   bool  // no workload holds the pieces
+	allows  bool  // no rule denies
 	known   map[string]*bitset.BitSet
 }
 
@@ -61,12 +63,13 @@ func (p *prover) proveLists() {
 // units returns the lists of a network with the pieces that they see.
 func (p *prover) units(n int) []*unitProof {
 	x := p.r.Networks[n]
-	byKey := map[string]*unitProof{}
+	byKey, alike := map[string]*unitProof{}, map[string]*config.Set{}
 	var out []*unitProof
 	put := func(key string, piece int, rules func() []flat) *unitProof {
 		u, ok := byKey[key]
 		if !ok {
 			u = &unitProof{prover: p, network: n, rules: rules(), known: map[string]*bitset.BitSet{}}
+			u.allows = !slices.ContainsFunc(u.rules, func(r flat) bool { return !r.allow })
 			byKey[key] = u
 			out = append(out, u)
 		}
@@ -93,7 +96,7 @@ func (p *prover) units(n int) []*unitProof {
 				}
 				key = "/" + strings.Join(names, "/")
 			}
-			u := put(key, i, func() []flat { return p.flatEntries(x, bound) })
+			u := put(key, i, func() []flat { return p.flatEntries(x, bound, alike) })
 			u.byWork, u.loose = true, u.loose || !held
 		case config.Stratok:
 			put("", i, func() []flat { return p.flatRules(x, x.Whole) })
@@ -129,38 +132,58 @@ func (p *prover) flatRules(n *reader.Network, l *config.List) []flat {
 	return out
 }
 
-// flatEntries returns the entries of some lists, those of one service as one.
-func (p *prover) flatEntries(n *reader.Network, bound []*config.EntryList) []flat {
+// flatEntries returns the entries of some lists, those of one service as one. Equal peers are one
+// set, kept in alike.
+func (p *prover) flatEntries(n *reader.Network, bound []*config.EntryList, alike map[string]*config.Set) []flat {
 	var out []flat
+	var peers [][]netip.Prefix
 	for _, l := range bound {
 		at := map[entryKey]int{}
 		for i := range l.Entries {
 			e := &l.Entries[i]
 			k := entryKey{e.Out, e.Service}
-			peers := []netip.Prefix{e.Peer}
-			if e.Peers != "" {
-				peers = nil
-				for _, a := range n.Bearing[e.Peers] {
-					peers = append(peers, netip.PrefixFrom(a, a.BitLen()))
-				}
+			f, known := at[k]
+			if !known {
+				f = len(out)
+				at[k] = f
+				out, peers = append(out, flat{out: e.Out, allow: true, atoms: p.atomsIn(e.Service)}), append(peers, nil)
 			}
-			if f, known := at[k]; known {
-				out[f].peer[0].Prefixes = append(out[f].peer[0].Prefixes, peers...)
+			if e.Peers == "" {
+				peers[f] = append(peers[f], e.Peer)
 				continue
 			}
-			at[k] = len(out)
-			out = append(out, flat{e.Out, true, nil, []*config.Set{{Prefixes: slices.Clone(peers)}}, p.atomsIn(e)})
+			for _, a := range n.Bearing[e.Peers] {
+				peers[f] = append(peers[f], netip.PrefixFrom(a, a.BitLen()))
+			}
 		}
+	}
+	var key []byte
+	for f := range out {
+		key = key[:0]
+		for _, x := range peers[f] {
+			key, _ = x.AppendBinary(key) //nolint:errcheck // a prefix that is valid
+		}
+		set, known := alike[string(key)]
+		if !known {
+			set = &config.Set{Prefixes: peers[f]}
+			alike[string(key)] = set
+		}
+		out[f].peer = []*config.Set{set}
 	}
 	return out
 }
 
-func (p *prover) atomsIn(e *config.Entry) *bitset.BitSet {
+// atomsIn returns the atoms of one box of services, which nobody is to write to.
+func (p *prover) atomsIn(box space.Box) *bitset.BitSet {
+	if known, ok := p.atomsOfBox.Load(box); ok {
+		return known.(*bitset.BitSet)
+	}
 	out := bitset.New(uint(p.s.Atoms.Len()))
 	for atom := range p.s.Atoms.Len() {
 		protocol, sport, dport, _ := p.s.Atoms.Set(atom).Witness()
-		out.SetTo(uint(atom), reader.InBox(e.Service, verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}))
+		out.SetTo(uint(atom), reader.InBox(box, verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}))
 	}
+	p.atomsOfBox.Store(box, out)
 	return out
 }
 
@@ -185,9 +208,11 @@ func (u *unitProof) prove(scenes [][2]*scene) {
 		for way := range 2 {
 			x := scenes[s][way]
 			near := u.nearby(x)
-			q := u.peersOf(x, way == 1, near)
-			u.far(s, way == 1, groups, x, q, near)
-			u.near(way == 1, groups, x, q, near)
+			q := u.peersOf(x, way == 1, near, groups)
+			if !u.loose {
+				u.far(s, groups, x, q)
+			}
+			u.near(groups, x, q, near)
 		}
 		u.toInternet(s, groups)
 		u.fromInternet(s, groups)
@@ -262,71 +287,6 @@ func (u *unitProof) passes(out bool, rules *bitset.BitSet) *bitset.BitSet {
 	return passed
 }
 
-// peers tells which rules hold the pieces and groups of a scene.
-type peers struct {
-	whole  []*bitset.BitSet // by group: the rules that have all of it
-	partly []bool           // by group: some rule has a part
-	more   [][]*coverage    // by rule: what its sets have; nil for every address
-}
-
-// peersOf returns what the rules of one way have of a scene, but for its near pieces, which are
-// looked at by themselves.
-func (u *unitProof) peersOf(x *scene, out bool, near []int) *peers {
-	nearIn := map[int32]int{}
-	for _, k := range near {
-		nearIn[x.of[k]]++
-	}
-	q := &peers{make([]*bitset.BitSet, len(x.groups)), make([]bool, len(x.groups)), make([][]*coverage, len(u.rules))}
-	for g := range q.whole {
-		q.whole[g] = bitset.New(uint(len(u.rules)))
-	}
-	for rule := range u.rules {
-		if u.rules[rule].out != out {
-			continue
-		}
-		if u.rules[rule].peer == nil {
-			for g := range q.whole {
-				q.whole[g].Set(uint(rule))
-			}
-			continue
-		}
-		q.more[rule] = []*coverage{}
-		for _, set := range u.rules[rule].peer {
-			c := x.cover(set)
-			q.more[rule] = append(q.more[rule], c)
-			for g, ok := c.whole.NextSet(0); ok; g, ok = c.whole.NextSet(g + 1) {
-				q.whole[g].Set(uint(rule))
-			}
-			for g, n := range c.partly {
-				for _, k := range near {
-					if x.of[k] == g && c.holds(k) {
-						n--
-					}
-				}
-				switch n {
-				case 0:
-				case len(x.groups[g].pieces) - nearIn[g]:
-					q.whole[g].Set(uint(rule))
-				default:
-					q.partly[g] = true
-				}
-			}
-		}
-	}
-	return q
-}
-
-// at returns the rules whose other side holds a piece.
-func (u *unitProof) at(q *peers, piece int, out bool) *bitset.BitSet {
-	rules := bitset.New(uint(len(u.rules)))
-	for n := range u.rules {
-		if u.rules[n].out == out && (q.more[n] == nil || slices.ContainsFunc(q.more[n], func(c *coverage) bool { return c.holds(piece) })) {
-			rules.Set(uint(n))
-		}
-	}
-	return rules
-}
-
 func (m *meaning) atoms(keep func(estate.Action) bool) *bitset.BitSet {
 	out := bitset.New(uint(len(m.action)))
 	for atom, a := range m.action {
@@ -336,32 +296,33 @@ func (m *meaning) atoms(keep func(estate.Action) bool) *bitset.BitSet {
 }
 
 // far holds the list to the second line: it must pass what is allowed or inspected.
-func (u *unitProof) far(s int, out bool, groups []*ownGroup, x *scene, q *peers, near []int) {
-	isNear := map[int]bool{}
-	for _, k := range near {
-		isNear[k] = true
-	}
+func (u *unitProof) far(s int, groups []*ownGroup, x *scene, q *peers) {
 	for g := range x.groups {
 		far := &x.groups[g]
-		for _, own := range groups {
+		for i, own := range groups {
 			first := &u.homes[u.network][own.pieces[0]]
-			ruleSet, ok := u.ruleSet(far, first, s, out)
-			if !ok || u.loose {
+			if first.class.Four != far.four {
+				continue
+			}
+			ruleSet, ok := u.ruleSet(far, first, s, q.out)
+			if !ok {
 				continue
 			}
 			need := u.second[u.meant[ruleSet]]
 			if need.None() {
 				continue
 			}
-			if !q.partly[g] {
-				u.must(own, x, far.pieces, need, u.passes(out, own.rules.Intersection(q.whole[g])), out)
-				continue
+			if least := q.atLeast(int32(g)); least == noRules || u.allows && has(q.passes(u, i, least), need) {
+				continue // all of it is near, or it passes whatever other rules there are
 			}
-			for _, piece := range far.pieces {
-				if isNear[piece] {
-					continue
+			switch kind := q.far(int32(g)); kind {
+			case mixed:
+				alone := q.alone[int32(g)]
+				for k, piece := range alone {
+					u.must(own, x, alone[k:k+1], need, q.passes(u, i, q.lone[piece]), q.out)
 				}
-				u.must(own, x, []int{piece}, need, u.passes(out, own.rules.Intersection(u.at(q, piece, out))), out)
+			default:
+				u.must(own, x, far.pieces, need, q.passes(u, i, kind), q.out)
 			}
 		}
 	}
@@ -381,7 +342,7 @@ func (u *unitProof) ruleSet(far *farGroup, own *piece, s int, out bool) (int32, 
 
 // must looks at flows that must pass and do not.
 func (u *unitProof) must(own *ownGroup, x *scene, pieces []int, need, passes *bitset.BitSet, out bool) {
-	if passes.IsSuperSet(need) {
+	if has(passes, need) {
 		return
 	}
 	u.lookAll(own, x.view, pieces, need.Difference(passes), out)
@@ -401,19 +362,18 @@ func (u *unitProof) lookAll(own *ownGroup, v view, pieces []int, atoms *bitset.B
 
 // near holds the list to what is intended where paths may pass no hub: there it must stop what
 // is not allowed, too.
-func (u *unitProof) near(out bool, groups []*ownGroup, x *scene, q *peers, near []int) {
+func (u *unitProof) near(groups []*ownGroup, x *scene, q *peers, near []int) {
 	for _, k := range near {
-		rules := u.at(q, k, out)
-		for _, own := range groups {
+		for i, own := range groups {
 			src, dst := u.homes[u.network][own.pieces[0]].class, x.view[k].class
-			if !out {
+			if !q.out {
 				src, dst = dst, src
 			}
-			passes := u.passes(out, own.rules.Intersection(rules))
+			passes := q.passes(u, i, q.lone[k])
 			if u.unheard(&u.homes[u.network][own.pieces[0]], &x.view[k]) {
-				passes = u.every()
+				passes = u.all
 			}
-			u.nearPair(own, x, k, src, dst, passes, out)
+			u.nearPair(own, x, k, src, dst, passes, q.out)
 		}
 	}
 }
@@ -448,6 +408,9 @@ func (u *unitProof) nearPair(own *ownGroup, x *scene, k int, src, dst *classes.C
 		return
 	}
 	wrong := u.wrong(c, passes)
+	if wrong == nil {
+		return
+	}
 	if out == u.listed(int(dst.Network)) {
 		wrong.InPlaceDifference(passes) // the lists of the other side are held to what must be stopped
 	}
@@ -465,19 +428,36 @@ func (u *unitProof) listed(network int) bool {
 }
 
 // wrong returns the atoms that a list passes and must not, or stops and must not, on paths of
-// the effect of a combination.
+// the effect of a combination; nil for none.
 func (u *unitProof) wrong(c matrix.Combination, passes *bitset.BitSet) *bitset.BitSet {
 	var wrong *bitset.BitSet
 	switch e := u.s.Interner.EffectAt(c.Effect); {
 	case e.Kind == paths.HubPath || e.Kind == paths.NoPath:
-		wrong = u.second[u.meant[c.RuleSet]].Difference(passes)
+		need := u.second[u.meant[c.RuleSet]]
+		if has(passes, need) {
+			return nil
+		}
+		wrong = need.Difference(passes)
 	case e.Enforced:
-		wrong = u.strict[u.meant[c.RuleSet]].SymmetricDifference(passes)
-	default:
+		if need := u.strict[u.meant[c.RuleSet]]; !passes.Equal(need) {
+			wrong = need.SymmetricDifference(passes)
+		}
+	case !passes.Equal(u.all):
 		wrong = passes.Complement()
 	}
-	if u.loose { // what is stricter for want of a workload is told once
+	if wrong != nil && u.loose { // what is stricter for want of a workload is told once
 		wrong.InPlaceIntersection(passes)
 	}
 	return wrong
+}
+
+// has reports whether a set has all of another of the same size.
+func has(set, other *bitset.BitSet) bool {
+	words := set.Words()
+	for i, w := range other.Words() {
+		if w&^words[i] != 0 {
+			return false
+		}
+	}
+	return true
 }

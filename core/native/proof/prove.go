@@ -77,6 +77,7 @@ func newProver(s *matrix.Matrix, cfg *config.Config) *prover {
 	r := reader.New(s.Judge.Estate, cfg)
 	s = s.Refine(termsThatCut(r.Config, s)...)
 	p := &prover{s: s, r: r, found: map[string]*differing{}, atomsOf: map[*space.Box]*bitset.BitSet{}, seen: map[pairKey]bool{}}
+	p.all = p.every()
 	everySet(cfg, p.cutter.add)
 	p.cutWorkloads()
 	p.cutter.sort()
@@ -110,6 +111,8 @@ type prover struct {
 	looked     int
 	incomplete bool
 	atomsOf    map[*space.Box]*bitset.BitSet
+	atomsOfBox sync.Map       // by box
+	all        *bitset.BitSet // every atom
 }
 
 // meaning is what is intended for each atom, and what rulebooks make of it.

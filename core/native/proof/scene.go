@@ -20,10 +20,11 @@ type scene struct {
 	covered map[*config.Set]*coverage
 }
 
-// farGroup is the pieces of one line of a block.
+// farGroup is the pieces of one line of a block, of one address family.
 type farGroup struct {
 	block  *matrix.Block
 	line   int32
+	four   bool
 	pieces []int
 }
 
@@ -49,6 +50,7 @@ func (p *prover) sceneOf(s int, out bool) *scene {
 	type key struct {
 		of   int
 		line int32
+		four bool
 	}
 	at := map[key]int32{}
 	x.of = make([]int32, len(x.view))
@@ -58,7 +60,7 @@ func (p *prover) sceneOf(s int, out bool) *scene {
 		if out {
 			b = p.s.Blocks.At(s, c.End.Segment)
 		}
-		k := key{c.End.Segment, 0}
+		k := key{c.End.Segment, 0, c.Four}
 		if out {
 			k.line = b.Dst.Line(&c.Header)
 		} else {
@@ -68,7 +70,7 @@ func (p *prover) sceneOf(s int, out bool) *scene {
 		if !known {
 			g = int32(len(x.groups))
 			at[k] = g
-			x.groups = append(x.groups, farGroup{block: b, line: k.line})
+			x.groups = append(x.groups, farGroup{block: b, line: k.line, four: k.four})
 		}
 		x.of[i] = g
 		x.groups[g].pieces = append(x.groups[g].pieces, i)
@@ -85,20 +87,22 @@ func (x *scene) cover(set *config.Set) *coverage {
 	if ok {
 		return known
 	}
-	c := &coverage{spans: x.spans(set.Prefixes), whole: bitset.New(uint(len(x.groups)))}
-	count := map[int32]int{}
+	c := &coverage{spans: x.spans(set.Prefixes), whole: bitset.New(uint(len(x.groups))), partly: map[int32]int{}}
+	count := make([]int, len(x.groups))
 	for _, s := range c.spans {
 		for _, g := range x.of[s.first:s.last] {
 			count[g]++
 		}
 	}
 	for g, n := range count {
-		if n == len(x.groups[g].pieces) {
+		switch n {
+		case 0:
+		case len(x.groups[g].pieces):
 			c.whole.Set(uint(g))
-			delete(count, g)
+		default:
+			c.partly[int32(g)] = n
 		}
 	}
-	c.partly = count
 	x.mu.Lock()
 	x.covered[set] = c
 	x.mu.Unlock()

@@ -2,6 +2,7 @@ package proof
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 
 	"github.com/bits-and-blooms/bitset"
@@ -97,6 +98,7 @@ func (p *prover) proveImports() {
 				wanted = append(wanted, p.out[s][i].seen)
 			}
 		}
+		slices.SortFunc(wanted, func(a, b intervals.Range) int { return a.From.Compare(b.From) })
 		if list == nil {
 			list = &config.Segment{}
 		}
@@ -110,7 +112,7 @@ func (p *prover) proveImports() {
 				continue
 			}
 			for k := range p.own[s] {
-				p.look(&p.own[s][k], x, p.every())
+				p.look(&p.own[s][k], x, p.all)
 			}
 		}
 		// What is found and should not be: endpoints of other segments that this one does not see.
@@ -119,22 +121,20 @@ func (p *prover) proveImports() {
 			if of < 0 {
 				continue
 			}
-			for k := range p.own[of] {
-				x := &p.own[of][k]
-				if !i.Own.Contains(x.own.From) || (intervals.Ranges(sorted(wanted))).Meets(intervals.Range{From: reader.Rebase(x.own.From, i.Own, i.Seen), To: reader.Rebase(x.own.From, i.Own, i.Seen)}) {
-					continue
-				}
-				for m := range p.own[s] {
-					p.lookSeen(&p.own[s][m], x, reader.Rebase(x.own.From, i.Own, i.Seen))
+			for _, some := range p.own[of].spans([]netip.Prefix{i.Own}) {
+				for k := some.first; k < some.last; k++ {
+					x := &p.own[of][k]
+					seen := reader.Rebase(x.own.From, i.Own, i.Seen)
+					if intervals.Ranges(wanted).Meets(intervals.Range{From: seen, To: seen}) {
+						continue
+					}
+					for m := range p.own[s] {
+						p.lookSeen(&p.own[s][m], x, seen)
+					}
 				}
 			}
 		}
 	}
-}
-
-func sorted(r []intervals.Range) []intervals.Range {
-	slices.SortFunc(r, func(a, b intervals.Range) int { return a.From.Compare(b.From) })
-	return r
 }
 
 // provePublications looks at what comes in by publications that are not as the estate says.
@@ -162,14 +162,12 @@ func (p *prover) provePublications() {
 		found[x.Name] = fmt.Sprint(x.Exit, x.Segment, prefixes(joined(x.To)), p.atoms(x.Services))
 	}
 	for s := range p.own {
+		if len(p.own[s]) == 0 || !slices.ContainsFunc(p.publications(&p.own[s][0]), func(name string) bool { return meant[name] != found[name] }) {
+			continue
+		}
 		for k := range p.own[s] {
 			for i := range p.outside {
-				for _, name := range p.publications(&p.own[s][k]) {
-					if meant[name] != found[name] {
-						p.look(&p.outside[i], &p.own[s][k], p.every())
-						break
-					}
-				}
+				p.look(&p.outside[i], &p.own[s][k], p.all)
 			}
 		}
 	}
