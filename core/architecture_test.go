@@ -31,7 +31,7 @@ var order = []string{
 	"limits", "parallel", "lists", // small things
 	"estate", "document", "space", "paths", // what is given: the estate, its file, its services, its routes
 	"membership", "verdict", "trace", "recompile", // one flow
-	"intervals", "classes", "matrix", "revise", // all flows, and after an edit
+	"intervals", "classes", "matrix", "revise", "touched", // all flows, and after an edit
 	"query", "difference", "expectation", "findings", "failure", "analysis", // what follows from it
 	"native/config", "native", "native/reader", "native/proof", // what targets must hold, what that does, and that it is what is meant
 	"native/plan",                                                                                            // in which order it is written

@@ -30,6 +30,7 @@ type cirraNetwork struct {
 type bearer struct {
 	workload string
 	entries  []config.Entry
+	key      entriesKey
 	bound    int
 }
 
@@ -40,7 +41,7 @@ func (u *unit) cirra() *cirraNetwork {
 	if out.open {
 		for i := range u.e.Workloads {
 			if w := &u.e.Workloads[i]; w.Network == u.network.Name {
-				out.bears = append(out.bears, bearer{w.Name, openEntries(), 2})
+				out.bears = append(out.bears, bearer{w.Name, openEntries(), keyOf(openEntries()), 2})
 			}
 		}
 		return out
@@ -75,6 +76,7 @@ func (u *unit) cirra() *cirraNetwork {
 		b, ok := known[string(key)]
 		if !ok {
 			b = u.entriesOf(w.Name, held[i])
+			b.key = keyOf(b.entries)
 			known[string(key)] = b
 		}
 		b.workload = w.Name

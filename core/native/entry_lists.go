@@ -1,12 +1,14 @@
 package native
 
 import (
+	"crypto/sha256"
 	"encoding/binary"
 	"fmt"
 	"slices"
 	"strings"
 
 	"bivium/core/estate"
+	"bivium/core/lists"
 	"bivium/core/native/config"
 )
 
@@ -21,7 +23,7 @@ func (t *translator) accounts(networks []*cirraNetwork) []config.Account {
 		}
 		a := config.Account{Name: t.e.Accounts[i].Name}
 		some, open := false, true
-		known := map[string][]string{}
+		known := map[entriesKey][]string{}
 		for _, n := range networks {
 			if n != nil && n.account == a.Name {
 				some, open = true, open && n.open
@@ -46,14 +48,13 @@ func (t *translator) accounts(networks []*cirraNetwork) []config.Account {
 
 // bind puts the entries of one network into lists of the account, named after the first
 // workload that bears them.
-func (t *translator) bind(a *config.Account, n *cirraNetwork, known map[string][]string) {
+func (t *translator) bind(a *config.Account, n *cirraNetwork, known map[entriesKey][]string) {
 	for _, b := range n.bears {
 		if len(b.entries) == 0 {
 			a.Bindings = append(a.Bindings, config.Binding{Workload: b.workload, Lists: []string{"default"}})
 			continue
 		}
-		key := entriesKey(b.entries)
-		names, ok := known[key]
+		names, ok := known[b.key]
 		if !ok {
 			for k, part := range slices.Collect(slices.Chunk(b.entries, config.CirraEntries)) {
 				name := "for-" + b.workload
@@ -63,26 +64,26 @@ func (t *translator) bind(a *config.Account, n *cirraNetwork, known map[string][
 				a.Lists = append(a.Lists, config.EntryList{Name: name, Entries: part})
 				names = append(names, name)
 			}
-			known[key] = names
+			known[b.key] = names
 		}
 		a.Bindings = append(a.Bindings, config.Binding{Workload: b.workload, Lists: names, Bound: b.bound})
 	}
 }
 
-// entriesKey returns a string that is equal for equal entries.
-func entriesKey(entries []config.Entry) string {
-	var key []byte
-	for _, e := range entries {
-		if e.Out {
-			key = append(key, 1)
-		}
-		p, _ := e.Peer.MarshalBinary() //nolint:errcheck // a prefix that is valid
-		key = append(append(key, byte(len(p))), p...)
-		s := e.Service
-		key = append(key, s.FirstProtocol, s.LastProtocol)
-		for _, r := range [2]estate.Range{s.SourcePorts, s.Ports} {
+// entriesKey is equal for equal entries.
+type entriesKey [sha256.Size]byte
+
+func keyOf(entries []config.Entry) entriesKey {
+	key := make([]byte, 0, 32*len(entries))
+	for i := range entries {
+		e := &entries[i]
+		key = append(key, byte(lists.OneIf(e.Out)), e.Service.FirstProtocol, e.Service.LastProtocol)
+		for _, r := range [2]estate.Range{e.Service.SourcePorts, e.Service.Ports} {
 			key = binary.LittleEndian.AppendUint16(binary.LittleEndian.AppendUint16(key, r.Lo), r.Hi)
 		}
+		from := len(key)
+		key, _ = e.Peer.AppendBinary(append(key, 0)) //nolint:errcheck // a prefix that is valid
+		key[from] = byte(len(key) - from)
 	}
-	return string(key)
+	return sha256.Sum256(key)
 }

@@ -14,34 +14,32 @@ import (
 	"bivium/core/space"
 )
 
-// segment returns the match list of a segment, and what of others is reachable in it.
-func (t *translator) segment(s int) config.Segment {
-	out := config.Segment{Name: t.net.Segments[s], Imports: t.imports(s)}
+// matchList adds the match list of a segment.
+func (t *translator) matchList(out *config.Segment, s int) {
 	g := t.borrow()
 	defer t.giveBack(g)
 	for to := range len(t.s.Inside) {
 		if b := t.s.Blocks.At(s, to); b != nil {
-			l := &matchList{translator: t, grounds: g, block: b, segment: s}
+			l := &blockRules{translator: t, grounds: g, block: b, segment: s}
 			l.rows, l.cols = ends(t.setsOf(b, 0, s, paths.None), ""), ends(t.setsOf(b, 1, s, paths.None), "")
-			l.add(&out, nil)
+			l.add(out, nil)
 		}
 	}
 	for x := range t.net.Exits {
 		exit := t.net.Exits[x].Name
 		if b := t.s.Blocks.At(s, len(t.s.Inside)); b != nil && t.net.Exits[x].Serves(s) {
-			l := &matchList{translator: t, grounds: g, block: b, segment: s}
+			l := &blockRules{translator: t, grounds: g, block: b, segment: s}
 			l.rows, l.cols = ends(t.setsOf(b, 0, s, paths.None), ""), ends(t.setsOf(b, 1, s, x), exit)
-			l.add(&out, nil)
+			l.add(out, nil)
 		}
 		if b := t.s.Blocks.At(len(t.s.Inside), s); b != nil {
 			if open := t.published(s, x); open != nil {
-				l := &matchList{translator: t, grounds: g, block: b, segment: s}
+				l := &blockRules{translator: t, grounds: g, block: b, segment: s}
 				l.rows, l.cols = ends(t.setsOf(b, 0, s, x), exit), ends(t.setsOf(b, 1, s, paths.None), "")
-				l.add(&out, open)
+				l.add(out, open)
 			}
 		}
 	}
-	return out
 }
 
 // published returns, by class of a segment, whether a publication at an exit leads there; nil
@@ -74,8 +72,8 @@ func ends(sets []*config.Set, exit string) []*config.End {
 	return out
 }
 
-// matchList makes the rules for the flows of one block.
-type matchList struct {
+// blockRules makes the rules for the flows of one block.
+type blockRules struct {
 	*translator
 	grounds    *grounds
 	block      *matrix.Block
@@ -85,7 +83,7 @@ type matchList struct {
 
 // add adds the rules of a block, for the classes of its destination that are open, if that is
 // not nil: no two rules of a block match one flow, so that their order is free.
-func (l *matchList) add(out *config.Segment, open []bool) {
+func (l *blockRules) add(out *config.Segment, open []bool) {
 	rows, cols := present(l.rows), present(l.cols)
 	if open != nil {
 		leads := map[int32]bool{}
@@ -137,7 +135,7 @@ func (l *matchList) add(out *config.Segment, open []bool) {
 	}
 }
 
-// present returns the lines that have somebody.
+// present returns the lines that have somebody, in order of their names.
 func present(ends []*config.End) []int {
 	var out []int
 	for line, e := range ends {
@@ -145,10 +143,11 @@ func present(ends []*config.End) []int {
 			out = append(out, line)
 		}
 	}
+	slices.SortFunc(out, func(a, b int) int { return strings.Compare(ends[a].Set.Name, ends[b].Set.Name) })
 	return out
 }
 
-func (l *matchList) rule(b *box, verb int32, rows, cols []int) config.HubRule {
+func (l *blockRules) rule(b *box, verb int32, rows, cols []int) config.HubRule {
 	r := config.HubRule{Services: l.services(b.atoms), Verb: config.Permit}
 	if verb >= firstSteer {
 		r.Verb, r.Through = config.Steer, l.steps(verb)

@@ -9,6 +9,7 @@
 package native
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -26,6 +27,7 @@ import (
 	"bivium/core/parallel"
 	"bivium/core/paths"
 	"bivium/core/space"
+	"bivium/core/touched"
 	"bivium/core/verdict"
 )
 
@@ -33,6 +35,10 @@ import (
 type Translation struct {
 	Config  *config.Config
 	Refused []Refusal
+
+	of      *matrix.Matrix
+	units   []*cirraNetwork // by network, as those of the configuration
+	refused [][]Refusal
 }
 
 // Refusal is something that a target cannot hold. It must be put right before anything is
@@ -60,31 +66,56 @@ const (
 
 // Translate translates the estate of a matrix. Cost: that of its blocks, and for each network
 // its classes times the lines that they may have flows with.
-func Translate(s *matrix.Matrix) *Translation { return translate(s, false) }
+func Translate(s *matrix.Matrix) *Translation { return translate(s, false, nil) }
 
 // TranslateSingly is Translate for lists whose rules have one protocol each: what allows all
 // services but a few stands behind a rule that denies those.
-func TranslateSingly(s *matrix.Matrix) *Translation { return translate(s, true) }
+func TranslateSingly(s *matrix.Matrix) *Translation { return translate(s, true, nil) }
 
-func translate(s *matrix.Matrix, single bool) *Translation {
+// Retranslate is Translate for a matrix that was revised from that of another translation, of
+// which it keeps what the edit cannot have touched, as it stands there. Cost: that of the networks
+// and segments that are touched, and of finding them.
+func Retranslate(before *Translation, s *matrix.Matrix) *Translation {
+	return translate(s, false, before)
+}
+
+func translate(s *matrix.Matrix, single bool, before *Translation) *Translation {
 	t := &translator{single: single, s: s, j: s.Judge, net: s.Net, e: s.Judge.Estate, profiles: newProfiles(s), lines: map[lineKey]*once[[]*config.Set]{}, boxes: map[int32][]space.Box{}}
 	t.index()
-	out := &Translation{Config: &config.Config{Networks: make([]config.Network, len(t.byName)), Segments: make([]config.Segment, len(t.net.Segments))}}
-	refused := make([][]Refusal, len(t.byName))
+	if before == nil {
+		before = &Translation{}
+	}
+	touches := touched.Compare(before.of, s)
+	n := len(t.byName)
+	out := &Translation{
+		Config: &config.Config{Networks: make([]config.Network, n), Segments: make([]config.Segment, len(t.net.Segments))},
+		of:     s, units: make([]*cirraNetwork, n), refused: make([][]Refusal, n),
+	}
 	jobs := []func(){
 		func() { out.Config.Hubs = t.hubs() },
 		func() { out.Config.Pools = t.pools() },
 	}
 	for i := range t.net.Segments {
-		jobs = append(jobs, func() { out.Config.Segments[i] = t.segment(i) })
+		jobs = append(jobs, func() {
+			out.Config.Segments[i] = config.Segment{Name: t.net.Segments[i], Imports: t.imports(i)}
+			if touches.Segment(i) {
+				t.matchList(&out.Config.Segments[i], i)
+				return
+			}
+			was := &before.Config.Segments[i]
+			out.Config.Segments[i].Rules, out.Config.Segments[i].Bound = was.Rules, was.Bound
+		})
 	}
-	units := make([]*cirraNetwork, len(t.byName))
 	for i, n := range t.byName {
-		jobs = append(jobs, func() { out.Config.Networks[i], units[i], refused[i] = t.network(n) })
+		if touches.Network(t.number[n.Name]) {
+			jobs = append(jobs, func() { out.Config.Networks[i], out.units[i], out.refused[i] = t.network(n) })
+			continue
+		}
+		out.Config.Networks[i], out.units[i], out.refused[i] = before.Config.Networks[i], before.units[i], before.refused[i]
 	}
 	parallel.Run(jobs)
-	out.Config.Accounts = t.accounts(units)
-	out.Refused = slices.Concat(refused...)
+	out.Config.Accounts = t.accounts(out.units)
+	out.Refused = slices.Concat(out.refused...)
 	return out
 }
 
@@ -140,6 +171,12 @@ func (t *translator) index() {
 			n := t.s.Classes[c].Network
 			t.in[n] = append(t.in[n], c)
 		}
+	}
+	for _, in := range t.in { // classes are numbered as edits came about
+		slices.SortStableFunc(in, func(a, b int) int {
+			x, y := t.s.Classes[a], t.s.Classes[b]
+			return cmp.Or(x.End.Segment-y.End.Segment, x.Ranges[0].From.Compare(y.Ranges[0].From))
+		})
 	}
 }
 

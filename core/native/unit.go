@@ -3,6 +3,7 @@ package native
 import (
 	"net/netip"
 	"slices"
+	"strings"
 
 	"github.com/bits-and-blooms/bitset"
 
@@ -97,7 +98,9 @@ func (t *translator) fill(p *part, network int) {
 	t.fromInternet(p)
 	t.toInternet(p)
 	for i := range p.ways {
-		p.ways[i].near = t.apart(p.ways[i].near)
+		w := &p.ways[i]
+		w.near = t.apart(w.near)
+		slices.SortStableFunc(w.far, func(a, b column) int { return strings.Compare(a.set.Name, b.set.Name) })
 	}
 }
 

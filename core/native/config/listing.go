@@ -54,17 +54,77 @@ func (t *Target) Rules() (rules, bound int) {
 // Workloads says in which network each workload is.
 func (c *Config) Targets(workloads []estate.Workload) []Target {
 	var out []Target
+	c.Each(workloads, func(t Target) { out = append(out, t) })
+	return out
+}
+
+// Each calls f for what Targets returns, one target after another: that of a large estate takes
+// gigabytes.
+func (c *Config) Each(workloads []estate.Workload, f func(Target)) {
 	for i := range c.Segments {
-		out = append(out, segmentTarget(&c.Segments[i]))
+		f(segmentTarget(&c.Segments[i]))
 	}
 	for i := range c.Hubs {
-		out = append(out, hubTarget(&c.Hubs[i]))
+		f(hubTarget(&c.Hubs[i]))
 	}
 	for i := range c.Pools {
-		out = append(out, poolTarget(&c.Pools[i]))
+		f(poolTarget(&c.Pools[i]))
 	}
+	bears := c.bearers(workloads)
 	for i := range c.Networks {
-		out = append(out, c.networkTarget(&c.Networks[i], workloads))
+		f(c.networkTarget(&c.Networks[i], bears[c.Networks[i].Name]))
+	}
+}
+
+// Target returns what one target holds, and whether there is one of the kind and name.
+func (c *Config) Target(kind, name string, workloads []estate.Workload) (Target, bool) {
+	switch kind {
+	case "segment":
+		if i := slices.IndexFunc(c.Segments, func(s Segment) bool { return s.Name == name }); i >= 0 {
+			return segmentTarget(&c.Segments[i]), true
+		}
+	case "hub":
+		if i := slices.IndexFunc(c.Hubs, func(h Hub) bool { return h.Name == name }); i >= 0 {
+			return hubTarget(&c.Hubs[i]), true
+		}
+	case "pool":
+		if i := slices.IndexFunc(c.Pools, func(p Pool) bool { return p.Name == name }); i >= 0 {
+			return poolTarget(&c.Pools[i]), true
+		}
+	case "network":
+		if i := slices.IndexFunc(c.Networks, func(n Network) bool { return n.Name == name }); i >= 0 {
+			return c.networkTarget(&c.Networks[i], c.bearers(workloads)[name]), true
+		}
+	}
+	return Target{}, false
+}
+
+// bearers returns, by network and by the place of a list in its account, the workloads that bear it.
+func (c *Config) bearers(workloads []estate.Workload) map[string]map[int][]string {
+	in := make(map[string]string, len(workloads))
+	for i := range workloads {
+		in[workloads[i].Name] = workloads[i].Network
+	}
+	out := map[string]map[int][]string{}
+	for i := range c.Accounts {
+		place := make(map[string]int, len(c.Accounts[i].Lists))
+		for k := range c.Accounts[i].Lists {
+			place[c.Accounts[i].Lists[k].Name] = k
+		}
+		for _, b := range c.Accounts[i].Bindings {
+			network, known := in[b.Workload]
+			if !known {
+				continue
+			}
+			if out[network] == nil {
+				out[network] = map[int][]string{}
+			}
+			for _, l := range b.Lists {
+				if k, there := place[l]; there {
+					out[network][k] = append(out[network][k], b.Workload)
+				}
+			}
+		}
 	}
 	return out
 }
@@ -197,7 +257,7 @@ func poolTarget(p *Pool) Target {
 	return Target{Kind: "pool", Name: p.Name, Listings: []Listing{l}}
 }
 
-func (c *Config) networkTarget(n *Network, workloads []estate.Workload) Target {
+func (c *Config) networkTarget(n *Network, bears map[int][]string) Target {
 	out := Target{Kind: "network", Name: n.Name, Provider: n.Provider, Account: n.Account}
 	for i := range n.Lists {
 		l := &n.Lists[i]
@@ -208,7 +268,7 @@ func (c *Config) networkTarget(n *Network, workloads []estate.Workload) Target {
 		out.Listings = append(out.Listings, x)
 	}
 	if n.Provider == Cirra {
-		out.Listings = append(out.Listings, c.entryListings(n, workloads)...)
+		out.Listings = append(out.Listings, c.entryListings(n, bears)...)
 	}
 	routes := Listing{On: "routes"}
 	for i, r := range n.Routes {
@@ -242,32 +302,18 @@ func sides(sets []*Set) []End {
 
 // entryListings returns the lists that workloads of a network of Cirra bear. Entries that
 // differ in their peers alone stand in one line, at the place of the first.
-func (c *Config) entryListings(n *Network, workloads []estate.Workload) []Listing {
+func (c *Config) entryListings(n *Network, bears map[int][]string) []Listing {
 	i := slices.IndexFunc(c.Accounts, func(a Account) bool { return a.Name == n.Account })
 	if i < 0 {
 		return nil
 	}
-	here := map[string]bool{}
-	for _, w := range workloads {
-		if w.Network == n.Name {
-			here[w.Name] = true
-		}
-	}
-	bears := map[string][]string{}
-	for _, b := range c.Accounts[i].Bindings {
-		if here[b.Workload] {
-			for _, l := range b.Lists {
-				bears[l] = append(bears[l], b.Workload)
-			}
-		}
-	}
 	var out []Listing
 	for k := range c.Accounts[i].Lists {
 		l := &c.Accounts[i].Lists[k]
-		if len(bears[l.Name]) == 0 && !slices.Contains(c.Accounts[i].Default, l.Name) {
+		if len(bears[k]) == 0 && !slices.Contains(c.Accounts[i].Default, l.Name) {
 			continue
 		}
-		x := Listing{On: l.Name, Bears: bears[l.Name], Limit: CirraEntries}
+		x := Listing{On: l.Name, Bears: bears[k], Limit: CirraEntries}
 		for place := range l.Entries {
 			x.Lines = append(x.Lines, entryLine(&l.Entries[place], place+1))
 		}

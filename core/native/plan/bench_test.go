@@ -15,7 +15,7 @@ import (
 // BenchmarkPlan plans and checks the edit of one rule, which turns what it allows into a denial, on
 // generated estates. What both estates ask of targets is known.
 func BenchmarkPlan(b *testing.B) {
-	for _, size := range []string{"S", "M"} {
+	for _, size := range []string{"S", "M", "L"} {
 		b.Run(size, func(b *testing.B) {
 			e := synth.New("bench", synth.Sizes[size], 1)
 			next := *e
