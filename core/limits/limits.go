@@ -69,7 +69,7 @@ const (
 
 // NativeClasses is how many classes of endpoints an estate has at most whose native rules the
 // server translates: with more, that takes minutes, and memory that others need.
-const NativeClasses = 25_000
+const NativeClasses = 150_000
 
 // Of what providers answer.
 const (

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"bivium/core/estate"
+	"bivium/core/lists"
 	"bivium/core/native/config"
 	"bivium/core/space"
 )
@@ -59,7 +60,21 @@ func (d *digests) same(a, b *Body) bool {
 	if a == nil || b == nil {
 		return a == b
 	}
-	return a == b || d.body(a) == d.body(b)
+	return a.stands(b) || d.body(a) == d.body(b)
+}
+
+// stands reports whether two bodies are the very same rules in memory, as those of what an edit did
+// not touch are.
+func (b *Body) stands(as *Body) bool {
+	switch {
+	case b == as:
+		return true
+	case b.List != nil && as.List != nil:
+		return lists.Same(b.List.Rules, as.List.Rules)
+	case b.Entries != nil && as.Entries != nil:
+		return lists.Same(b.Entries.Entries, as.Entries.Entries)
+	}
+	return false
 }
 
 // Hash returns a digest of what a body means to a target: without what its rules are for.
@@ -68,10 +83,15 @@ func Hash(b *Body) string {
 	return hex.EncodeToString(sum[:16])
 }
 
-// Hashes returns the digests of some documents, those of sets that they share once.
-func Hashes(documents map[Key]*Body) map[Key]string {
+// Hashes returns the digests of some documents, those of sets that they share once. Those of the
+// documents of another revision may be known: of what is the same in memory they are taken over.
+func Hashes(documents, before map[Key]*Body, known map[Key]string) map[Key]string {
 	d, out := newDigests(), make(map[Key]string, len(documents))
 	for key, body := range documents {
+		if was := before[key]; was != nil && known[key] != "" && body.stands(was) {
+			out[key] = known[key]
+			continue
+		}
 		sum := d.body(body)
 		out[key] = hex.EncodeToString(sum[:16])
 	}

@@ -44,6 +44,9 @@ func (p *prover) note(f *verdict.Flow, src, dst *piece, atom int32, meant, found
 		x = &differing{Difference: d, from: []intervals.Range{src.own}, dest: []intervals.Range{seen}, atoms: bitset.New(uint(p.s.Atoms.Len()))}
 		p.found[key] = x
 	}
+	if first, some := x.atoms.NextSet(0); some && uint(atom) < first {
+		x.Witness = *f // the same one, in whatever order flows are looked at
+	}
 	x.atoms.Set(uint(atom))
 }
 
@@ -66,17 +69,18 @@ func (p *prover) proof() *Proof {
 	for _, x := range p.found {
 		all = append(all, x)
 	}
-	less := func(a, b *differing) int {
-		return cmp.Or(a.from[0].From.Compare(b.from[0].From), a.dest[0].From.Compare(b.dest[0].From), strings.Compare(a.From+a.To+a.Witness.Publication, b.From+b.To+b.Witness.Publication))
-	}
-	slices.SortFunc(all, less)
 	alike := func(x *differing) string {
 		return fmt.Sprint(x.From, x.To, x.Change, x.Blur, x.Meant, x.Found, x.Witness.Publication, x.atoms.String())
 	}
+	slices.SortFunc(all, func(a, b *differing) int {
+		return cmp.Or(a.from[0].From.Compare(b.from[0].From), a.dest[0].From.Compare(b.dest[0].From), strings.Compare(alike(a), alike(b)))
+	})
 	all = join(all, func(x *differing) string { return alike(x) + fmt.Sprint(x.from) }, func(a, b *differing) { a.dest = append(a.dest, b.dest...) })
 	all = join(all, func(x *differing) string { return alike(x) + fmt.Sprint(x.dest) }, func(a, b *differing) { a.from = append(a.from, b.from...) })
-	out := &Proof{Incomplete: p.incomplete, Differences: p.routed, Unheld: p.unheldAt}
-	slices.SortFunc(out.Unheld, func(a, b Unheld) int { return strings.Compare(a.Network, b.Network) })
+	out := &Proof{Incomplete: p.incomplete, Differences: p.routed, Unheld: p.unheldAt, of: p.of, read: p.r, looked: p.looks, differs: len(p.found) > 0}
+	slices.SortFunc(out.Unheld, func(a, b Unheld) int {
+		return cmp.Or(strings.Compare(a.Network, b.Network), slices.CompareFunc(a.Prefixes, b.Prefixes, netip.Prefix.Compare))
+	})
 	for _, x := range all {
 		x.Sources, x.Destinations, x.Services = words(prefixes(x.from)), words(prefixes(x.dest)), p.s.Atoms.Union(x.atoms)
 		if x.Blur != reader.Sharp {

@@ -164,6 +164,9 @@ type group struct {
 }
 
 func (h *hubProof) prove(s int) {
+	if h.listStands(s) {
+		return
+	}
 	l := &listProof{hubProof: h, segment: s, known: map[string]*bitset.BitSet{}}
 	if list := h.r.List(s); list != nil {
 		l.rules = list.Rules

@@ -49,7 +49,11 @@ func (p *prover) proveLists() {
 	parallel.Run(jobs)
 	jobs = nil
 	for n := range p.s.Net.Networks {
-		if p.r.Networks[n] != nil {
+		switch {
+		case p.r.Networks[n] == nil:
+		case p.stands(n):
+			p.unheldAt = append(p.unheldAt, p.since.unheld[p.s.Net.Networks[n].Name]...)
+		default:
 			jobs = append(jobs, func() {
 				for _, u := range p.units(n) {
 					u.prove(scenes)
@@ -349,6 +353,7 @@ func (u *unitProof) must(own *ownGroup, x *scene, pieces []int, need, passes *bi
 }
 
 func (u *unitProof) lookAll(own *ownGroup, v view, pieces []int, atoms *bitset.BitSet, out bool) {
+	u.looks[u.network] = true
 	for _, i := range own.pieces {
 		for _, k := range pieces {
 			if out {

@@ -26,6 +26,11 @@ type Proof struct {
 	Unheld      []Unheld     // addresses that no workload holds, where lists hang on workloads
 	// Incomplete says that so many flows were found to differ that not all are listed.
 	Incomplete bool
+
+	of      *matrix.Matrix
+	read    *reader.Reader
+	looked  []bool // by network: flows of its lists were looked at one by one
+	differs bool   // some were found to differ, if only for a reason
 }
 
 // Difference is flows of which the first packet fares otherwise than is meant, all alike.
@@ -65,18 +70,14 @@ const (
 // stop, by classes of endpoints and atoms of services. Where one does something else, the
 // flows are looked at one by one. Cost: that of the blocks of the matrix, and for each list its
 // classes times the lines that they may have flows with; and each flow that may differ.
-func Prove(s *matrix.Matrix, cfg *config.Config) *Proof {
-	p := newProver(s, cfg)
-	parallel.Run([]func(){p.proveHubs, p.proveLists, p.proveWiring})
-	return p.proof()
-}
+func Prove(s *matrix.Matrix, cfg *config.Config) *Proof { return Reprove(nil, s, cfg) }
 
 // newProver reads a configuration beside a matrix, whose services and addresses it cuts so that no
 // list tells two of one piece apart.
 func newProver(s *matrix.Matrix, cfg *config.Config) *prover {
-	r := reader.New(s.Judge.Estate, cfg)
+	r, of := reader.New(s.Judge.Estate, cfg), s
 	s = s.Refine(termsThatCut(r.Config, s)...)
-	p := &prover{s: s, r: r, found: map[string]*differing{}, atomsOf: map[*space.Box]*bitset.BitSet{}, seen: map[pairKey]bool{}}
+	p := &prover{of: of, s: s, r: r, looks: make([]bool, len(s.Net.Networks)), found: map[string]*differing{}, atomsOf: map[*space.Box]*bitset.BitSet{}, seen: map[pairKey]bool{}}
 	p.all = p.every()
 	everySet(cfg, p.cutter.add)
 	p.cutWorkloads()
@@ -87,7 +88,8 @@ func newProver(s *matrix.Matrix, cfg *config.Config) *prover {
 }
 
 type prover struct {
-	s      *matrix.Matrix
+	of     *matrix.Matrix
+	s      *matrix.Matrix // cut finer
 	r      *reader.Reader
 	cutter cutter
 
@@ -101,6 +103,8 @@ type prover struct {
 	second, strict []*bitset.BitSet // by meaning: what is allowed or inspected, and what is allowed
 	routed         []Difference     // of other routes
 	unheldAt       []Unheld
+	looks          []bool // by network: see Proof.looked
+	since          *since // nil where nothing was proven before
 
 	meant    []int32 // by rule set: what is meant, or -1
 	meanings []meaning

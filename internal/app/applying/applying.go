@@ -236,7 +236,10 @@ func (s *Service) wants(now *view.Snapshot) (*wanted, error) {
 	}
 	documents := plan.Documents(plan.State{Config: cfg, Estate: now.Estate})
 	maps.DeleteFunc(documents, func(key plan.Key, _ *plan.Body) bool { return now.Estate.Observes(key.Account) })
-	out := &wanted{now, documents, plan.Hashes(documents), not}
+	if kept == nil {
+		kept = &wanted{}
+	}
+	out := &wanted{now, documents, plan.Hashes(documents, kept.documents, kept.digests), not}
 	if now == s.app.Now() {
 		s.mu.Lock()
 		s.wanted = out

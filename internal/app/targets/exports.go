@@ -15,10 +15,10 @@ import (
 func (b *Book) Text() string {
 	b.translated()
 	var out strings.Builder
-	for i := range b.targets {
-		out.WriteString(b.targets[i].Text())
+	b.each(func(t *config.Target) {
+		out.WriteString(t.Text())
 		out.WriteByte('\n')
-	}
+	})
 	return out.String()
 }
 

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"bivium/core/estate"
 	"bivium/core/limits"
@@ -142,9 +143,15 @@ type Book struct {
 	now         *view.Snapshot
 	once        sync.Once
 	translation *native.Translation
-	targets     []config.Target
+	targets     []Target
 	proving     sync.Once
 	proof       *proof.Proof
+	done        atomic.Pointer[native.Translation]
+	proven      atomic.Pointer[proof.Proof]
+
+	// What was worked out of the revision before, of which what an edit does not touch is kept.
+	last      *native.Translation
+	lastProof *proof.Proof
 }
 
 // Books keeps those of the last few revisions. The zero Books is empty. It is safe for
@@ -172,6 +179,14 @@ func (b *Books) Of(now *view.Snapshot) (*Book, error) {
 		return b.last[i], nil
 	}
 	k := &Book{now: now}
+	for _, before := range b.last {
+		if t := before.done.Load(); t != nil {
+			k.last = t
+		}
+		if p := before.proven.Load(); p != nil {
+			k.lastProof = p
+		}
+	}
 	b.last = append(b.last, k)
 	if len(b.last) > kept {
 		b.last = slices.Clone(b.last[1:])
@@ -181,10 +196,16 @@ func (b *Books) Of(now *view.Snapshot) (*Book, error) {
 
 func (b *Book) translated() *native.Translation {
 	b.once.Do(func() {
-		b.translation = native.Translate(b.now.Matrix)
-		b.targets = b.translation.Config.Targets(b.now.Estate.Workloads)
+		b.translation, b.last = native.Retranslate(b.last, b.now.Matrix), nil
+		b.done.Store(b.translation)
+		b.each(func(t *config.Target) { b.targets = append(b.targets, b.target(t)) })
 	})
 	return b.translation
+}
+
+// each calls f for what each target holds.
+func (b *Book) each(f func(*config.Target)) {
+	b.translation.Config.Each(b.now.Estate.Workloads, func(t config.Target) { f(&t) })
 }
 
 // Config returns what all targets have to hold, and what of it does not fit.
@@ -196,10 +217,7 @@ func (b *Book) Config() (*config.Config, []native.Refusal) {
 // Overview returns all targets.
 func (b *Book) Overview() *Overview {
 	t := b.translated()
-	out := &Overview{Revision: b.now.Revision, Targets: []Target{}, Refused: []Refused{}}
-	for i := range b.targets {
-		out.Targets = append(out.Targets, b.target(&b.targets[i]))
-	}
+	out := &Overview{Revision: b.now.Revision, Targets: slices.Concat([]Target{}, b.targets), Refused: []Refused{}}
 	for i := range t.Refused {
 		r := &t.Refused[i]
 		out.Refused = append(out.Refused, Refused{r.Network, r.On, string(r.Code), wording.Refusal(r), r.Count, r.Limit})
@@ -215,13 +233,11 @@ func (b *Book) target(t *config.Target) Target {
 
 // Held returns what one target holds.
 func (b *Book) Held(kind, name string) (*Held, error) {
-	b.translated()
-	i := slices.IndexFunc(b.targets, func(t config.Target) bool { return t.Kind == kind && t.Name == name })
-	if i < 0 {
+	t, ok := b.translated().Config.Target(kind, name, b.now.Estate.Workloads)
+	if !ok {
 		return nil, &view.Problem{At: "name", Message: fmt.Sprintf("there is no target %s %q", kind, name), Fix: "choose one of the list"}
 	}
-	t := &b.targets[i]
-	out := &Held{Target: b.target(t), Revision: b.now.Revision, Listings: []Listing{}}
+	out := &Held{Target: b.target(&t), Revision: b.now.Revision, Listings: []Listing{}}
 	sets := map[string]*config.Set{}
 	for k := range t.Listings {
 		l := &t.Listings[k]
@@ -240,8 +256,7 @@ func (b *Book) For(kind, name string) (*Uses, error) {
 	b.translated()
 	out := &Uses{Revision: b.now.Revision, Uses: []Use{}}
 	sets := map[string]*config.Set{}
-	for i := range b.targets {
-		t := &b.targets[i]
+	b.each(func(t *config.Target) {
 		for k := range t.Listings {
 			u := Use{Target: b.target(t), On: t.Listings[k].On}
 			for n := range t.Listings[k].Lines {
@@ -253,7 +268,7 @@ func (b *Book) For(kind, name string) (*Uses, error) {
 				out.Uses = append(out.Uses, u)
 			}
 		}
-	}
+	})
 	out.Sets = setsOf(sets)
 	return out, nil
 }
@@ -309,7 +324,10 @@ func orNone(list []string) []string {
 // proof.Prove, the first time.
 func (b *Book) Proof() *Proof {
 	t := b.translated()
-	b.proving.Do(func() { b.proof = proof.Prove(b.now.Matrix, t.Config) })
+	b.proving.Do(func() {
+		b.proof, b.lastProof = proof.Reprove(b.lastProof, b.now.Matrix, t.Config), nil
+		b.proven.Store(b.proof)
+	})
 	return proofOf(b.now, b.proof)
 }
 
