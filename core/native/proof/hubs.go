@@ -174,11 +174,12 @@ func (h *hubProof) prove(s int) {
 	for i := range l.rules {
 		l.atoms = append(l.atoms, h.prover.atoms(l.rules[i].Services))
 	}
-	from, to := marked(h.own[s], l.rules, "", fromOf), marked(h.out[s], l.rules, "", toOf)
+	out := h.seenBy(s)
+	from, to := marked(h.own[s], l.rules, "", fromOf), marked(out, l.rules, "", toOf)
 	inside := len(h.s.Inside)
 	toPieces := make([][]int, inside) // by segment
-	for i := range h.out[s] {
-		d := h.out[s][i].class.End.Segment
+	for i := range out {
+		d := out[i].class.End.Segment
 		toPieces[d] = append(toPieces[d], i)
 	}
 	sources := lists.Below(len(h.own[s]))
@@ -187,8 +188,8 @@ func (h *hubProof) prove(s int) {
 		if b == nil {
 			continue
 		}
-		l.block(b, h.own[s], h.out[s], l.grouped(sources, from, maskOf(toPieces[t], to, len(l.rules)), h.src[s], func(i int) int32 { return b.Src.Line(&h.own[s][i].class.Header) }),
-			l.grouped(below(toPieces[t]), to, nil, h.bookAt(h.out[s], h.dst), func(i int) int32 { return b.Dst.Line(&h.out[s][i].class.Header) }))
+		l.block(b, h.own[s], out, l.grouped(sources, from, maskOf(toPieces[t], to, len(l.rules)), h.src[s], func(i int) int32 { return b.Src.Line(&h.own[s][i].class.Header) }),
+			l.grouped(below(toPieces[t]), to, nil, h.bookAt(out, h.dst), func(i int) int32 { return b.Dst.Line(&out[i].class.Header) }))
 	}
 	for x := range h.s.Net.Exits {
 		l.exit(x, from)

@@ -36,18 +36,14 @@ type unitProof struct {
 	byWork  bool  // lists hang on workloads
 	loose   bool  // no workload holds the pieces
 	allows  bool  // no rule denies
+	theirs  coverages
 	known   map[string]*bitset.BitSet
 }
 
 // proveLists holds the lists of all networks to what they must pass and stop.
 func (p *prover) proveLists() {
-	scenes := make([][2]*scene, len(p.s.Inside))
-	jobs := make([]func(), 0, 2*len(scenes))
-	for s := range scenes {
-		jobs = append(jobs, func() { scenes[s][0] = p.sceneOf(s, false) }, func() { scenes[s][1] = p.sceneOf(s, true) })
-	}
-	parallel.Run(jobs)
-	jobs = nil
+	scenes := p.newScenes()
+	var jobs []func()
 	for n := range p.s.Net.Networks {
 		switch {
 		case p.r.Networks[n] == nil:
@@ -67,7 +63,7 @@ func (p *prover) proveLists() {
 // units returns the lists of a network with the pieces that they see.
 func (p *prover) units(n int) []*unitProof {
 	x := p.r.Networks[n]
-	byKey, alike := map[string]*unitProof{}, map[string]*config.Set{}
+	byKey, alike, theirs := map[string]*unitProof{}, map[string]*config.Set{}, coverages{}
 	var out []*unitProof
 	put := func(key string, piece int, rules func() []flat) *unitProof {
 		u, ok := byKey[key]
@@ -101,7 +97,7 @@ func (p *prover) units(n int) []*unitProof {
 				key = "/" + strings.Join(names, "/")
 			}
 			u := put(key, i, func() []flat { return p.flatEntries(x, bound, alike) })
-			u.byWork, u.loose = true, u.loose || !held
+			u.byWork, u.loose, u.theirs = true, u.loose || !held, theirs
 		case config.Stratok:
 			put("", i, func() []flat { return p.flatRules(x, x.Whole) })
 		case config.Velum, config.Premises:
@@ -198,7 +194,7 @@ type ownGroup struct {
 }
 
 // prove holds the list to what it must do, segment by segment.
-func (u *unitProof) prove(scenes [][2]*scene) {
+func (u *unitProof) prove(scenes *scenes) {
 	if u.loose {
 		u.unheld()
 	}
@@ -210,7 +206,7 @@ func (u *unitProof) prove(scenes [][2]*scene) {
 	for s, own := range bySegment {
 		groups := u.ownGroups(own)
 		for way := range 2 {
-			x := scenes[s][way]
+			x := scenes.at(s, way)
 			near := u.nearby(x)
 			q := u.peersOf(x, way == 1, near, groups)
 			if !u.loose {

@@ -47,7 +47,7 @@ func (u *unitProof) peersOf(x *scene, out bool, near []int, groups []*ownGroup) 
 			}
 		default:
 			for _, set := range r.peer {
-				h.hold(uint(rule), x.cover(set))
+				h.hold(uint(rule), x.cover(set, u.theirs))
 			}
 		}
 	}

@@ -150,8 +150,8 @@ func (p *prover) cut(out view, c *classes.Class, by int) view {
 }
 
 func (v view) sort() {
-	slices.SortStableFunc(v, func(a, b piece) int {
-		return cmp.Or(a.seen.From.Compare(b.seen.From), a.class.End.Segment-b.class.End.Segment)
+	slices.SortFunc(v, func(a, b piece) int {
+		return cmp.Or(a.seen.From.Compare(b.seen.From), a.class.End.Segment-b.class.End.Segment, a.own.From.Compare(b.own.From))
 	})
 }
 

@@ -93,9 +93,8 @@ type prover struct {
 	r      *reader.Reader
 	cutter cutter
 
-	own      []view   // by segment: its endpoints, by their own address
-	in       []view   // by segment: all whose flows it may hear, by the address that it sees
-	out      []view   // by segment: all that it may find
+	own      []view // by segment: its endpoints, by their own address
+	in, out  []seenView
 	outside  view     // the internet
 	outsides sync.Map // by set: its pieces of the internet
 	homes    []view   // by network: its endpoints
@@ -254,45 +253,66 @@ func (p *prover) cutWorkloads() {
 	}
 }
 
-// views makes the pieces of all segments and networks.
+// views makes the pieces of all segments and networks, by their own address.
 func (p *prover) views() {
 	inside := len(p.s.Inside)
-	p.own = make([]view, inside)
-	p.in, p.out, p.homes = make([]view, inside), make([]view, inside), make([]view, len(p.s.Net.Networks))
+	p.own, p.in, p.out, p.homes = make([]view, inside), make([]seenView, inside), make([]seenView, inside), make([]view, len(p.s.Net.Networks))
 	for _, c := range p.s.Outside {
 		p.outside = p.cut(p.outside, p.s.Classes[c], inside)
 	}
 	p.outside.sort()
-	jobs := make([]func(), inside)
-	for s := range inside {
-		jobs[s] = func() {
-			for of := range inside {
-				if p.s.Blocks.At(of, s) != nil {
-					for _, c := range p.s.Inside[of] {
-						p.in[s] = p.cut(p.in[s], p.s.Classes[c], s)
-					}
-				}
-				if p.s.Blocks.At(s, of) != nil {
-					for _, at := range p.s.SeenBy(s, of) {
-						p.out[s] = p.cut(p.out[s], p.s.Classes[p.s.Inside[of][at]], s)
-					}
-				}
-			}
+	parallel.Shares(inside, 1, func(_, first, last int) {
+		for s := first; s < last; s++ {
 			for _, c := range p.s.Inside[s] {
 				p.own[s] = p.cut(p.own[s], p.s.Classes[c], s)
 			}
 			p.own[s].sort()
-			p.in[s].sort()
-			p.out[s].sort()
 		}
-	}
-	parallel.Run(jobs)
+	})
 	for _, v := range p.own {
 		for i := range v {
 			n := v[i].class.Network
 			p.homes[n] = append(p.homes[n], v[i])
 		}
 	}
+}
+
+// seenView is a view that is made when it is asked for.
+type seenView struct {
+	once sync.Once
+	is   view
+}
+
+// heard returns all whose flows a segment may hear, by the address that it sees.
+func (p *prover) heard(s int) view {
+	v := &p.in[s]
+	v.once.Do(func() {
+		for of := range p.s.Inside {
+			if p.s.Blocks.At(of, s) != nil {
+				for _, c := range p.s.Inside[of] {
+					v.is = p.cut(v.is, p.s.Classes[c], s)
+				}
+			}
+		}
+		v.is.sort()
+	})
+	return v.is
+}
+
+// seenBy returns all that a segment may find, by the address that it sees.
+func (p *prover) seenBy(s int) view {
+	v := &p.out[s]
+	v.once.Do(func() {
+		for of := range p.s.Inside {
+			if p.s.Blocks.At(s, of) != nil {
+				for _, at := range p.s.SeenBy(s, of) {
+					v.is = p.cut(v.is, p.s.Classes[p.s.Inside[of][at]], s)
+				}
+			}
+		}
+		v.is.sort()
+	})
+	return v.is
 }
 
 // expect works out what is meant by all rule sets of the blocks.

@@ -54,6 +54,15 @@ func (p *prover) listStands(s int) bool {
 	return was != nil && is != nil && lists.Same(was.Rules, is.Rules)
 }
 
+// importsStand reports whether what a segment finds of others is proven already.
+func (p *prover) importsStand(s int) bool {
+	if p.since == nil || p.since.touches.Segment(s) || p.since.before.differs {
+		return false
+	}
+	was, is := p.since.before.read.List(s), p.r.List(s)
+	return was != nil && is != nil && slices.Equal(was.Imports, is.Imports)
+}
+
 // sameLists reports whether two networks have the very same lists in memory.
 func sameLists(a, b *reader.Network) bool {
 	if a == nil || b == nil || a.Provider != b.Provider || len(a.Bearers) != len(b.Bearers) || len(a.Held) != len(b.Held) {

@@ -41,11 +41,27 @@ func (c *coverage) holds(at int) bool {
 	return i < len(c.spans) && c.spans[i].first <= at
 }
 
+// scenes are those of each segment and way, made when they are asked for.
+type scenes struct {
+	*prover
+	once [][2]sync.Once
+	is   [][2]*scene
+}
+
+func (p *prover) newScenes() *scenes {
+	return &scenes{p, make([][2]sync.Once, len(p.s.Inside)), make([][2]*scene, len(p.s.Inside))}
+}
+
+func (x *scenes) at(s, way int) *scene {
+	x.once[s][way].Do(func() { x.is[s][way] = x.sceneOf(s, way == 1) })
+	return x.is[s][way]
+}
+
 // sceneOf returns the scene of a segment: of what it may find, or of what it may hear.
 func (p *prover) sceneOf(s int, out bool) *scene {
-	x := &scene{view: p.in[s], near: map[int32][]int{}, covered: map[*config.Set]*coverage{}}
-	if out {
-		x.view = p.out[s]
+	x := &scene{near: map[int32][]int{}, covered: map[*config.Set]*coverage{}}
+	if x.view = p.heard(s); out {
+		x.view = p.seenBy(s)
 	}
 	type key struct {
 		of   int
@@ -79,14 +95,37 @@ func (p *prover) sceneOf(s int, out bool) *scene {
 	return x
 }
 
-// cover returns what a set has of the scene.
-func (x *scene) cover(set *config.Set) *coverage {
+// cover returns what a set has of the scene, which is kept: by itself, or in coverages of lists that
+// nobody else has, if there are any.
+func (x *scene) cover(set *config.Set, theirs coverages) *coverage {
+	if theirs != nil {
+		key := sceneSet{x, set}
+		if theirs[key] == nil {
+			theirs[key] = x.covers(set)
+		}
+		return theirs[key]
+	}
 	x.mu.Lock()
 	known, ok := x.covered[set]
 	x.mu.Unlock()
-	if ok {
-		return known
+	if !ok {
+		known = x.covers(set)
+		x.mu.Lock()
+		x.covered[set] = known
+		x.mu.Unlock()
 	}
+	return known
+}
+
+// coverages are what the sets of some lists have of scenes.
+type coverages map[sceneSet]*coverage
+
+type sceneSet struct {
+	*scene
+	set *config.Set
+}
+
+func (x *scene) covers(set *config.Set) *coverage {
 	c := &coverage{spans: x.spans(set.Prefixes), whole: bitset.New(uint(len(x.groups))), partly: map[int32]int{}}
 	count := make([]int, len(x.groups))
 	for _, s := range c.spans {
@@ -103,8 +142,5 @@ func (x *scene) cover(set *config.Set) *coverage {
 			c.partly[int32(g)] = n
 		}
 	}
-	x.mu.Lock()
-	x.covered[set] = c
-	x.mu.Unlock()
 	return c
 }

@@ -91,19 +91,22 @@ func wires(e *estate.Estate) []string {
 // not, or does not find and should.
 func (p *prover) proveImports() {
 	for s := range p.r.Net.Segments {
-		list := p.r.List(s)
+		if p.importsStand(s) {
+			continue
+		}
+		list, out := p.r.List(s), p.seenBy(s)
 		var wanted []intervals.Range
-		for i := range p.out[s] {
-			if p.out[s][i].class.End.Segment != s {
-				wanted = append(wanted, p.out[s][i].seen)
+		for i := range out {
+			if out[i].class.End.Segment != s {
+				wanted = append(wanted, out[i].seen)
 			}
 		}
 		slices.SortFunc(wanted, func(a, b intervals.Range) int { return a.From.Compare(b.From) })
 		if list == nil {
 			list = &config.Segment{}
 		}
-		for i := range p.out[s] {
-			x := &p.out[s][i]
+		for i := range out {
+			x := &out[i]
 			if x.class.End.Segment == s {
 				continue
 			}
