@@ -40,7 +40,6 @@ func nativeCommand() *cobra.Command {
 			}
 			s := matrix.New(verdict.New(e))
 			t := native.Translate(s)
-			targets := t.Config.Targets(e.Workloads)
 			out := c.OutOrStdout()
 			switch {
 			case as == "acl":
@@ -52,9 +51,9 @@ func nativeCommand() *cobra.Command {
 			case prove:
 				err = printProof(out, proof.Prove(s, t.Config))
 			case counts:
-				printCounts(out, targets)
+				printCounts(out, t.Config, e.Workloads)
 			default:
-				err = printTargets(out, targets, target)
+				err = printTargets(out, t.Config, e.Workloads, target)
 			}
 			for i := range t.Refused {
 				fmt.Fprintln(c.ErrOrStderr(), "refused: "+wording.Refusal(&t.Refused[i])) //nolint:errcheck // there is nowhere else to say so
@@ -72,32 +71,34 @@ func nativeCommand() *cobra.Command {
 	return c
 }
 
-func printTargets(w io.Writer, targets []config.Target, only string) error {
-	found := false
-	for i := range targets {
-		if t := &targets[i]; only == "" || only == t.Kind+"/"+t.Name {
-			found = true
-			if _, err := fmt.Fprintln(w, t.Text()); err != nil {
-				return err
+func printTargets(w io.Writer, c *config.Config, workloads []estate.Workload, only string) (err error) {
+	if only == "" {
+		c.Each(workloads, func(t config.Target) {
+			if err == nil {
+				_, err = fmt.Fprintln(w, t.Text())
 			}
-		}
+		})
+		return err
 	}
-	if !found && only != "" {
+	kind, name, _ := strings.Cut(only, "/")
+	t, found := c.Target(kind, name, workloads)
+	if !found {
 		return fmt.Errorf("--target: there is no target %q; it is written kind/name, where the kind is segment, hub, pool or network", only)
 	}
-	return nil
+	_, err = fmt.Fprintln(w, t.Text())
+	return err
 }
 
-func printCounts(w io.Writer, targets []config.Target) {
-	for i := range targets {
-		for _, l := range targets[i].Listings {
+func printCounts(w io.Writer, c *config.Config, workloads []estate.Workload) {
+	c.Each(workloads, func(t config.Target) {
+		for _, l := range t.Listings {
 			limit := ""
 			if l.Limit > 0 {
 				limit = fmt.Sprintf(" of %d", l.Limit)
 			}
-			fmt.Fprintf(w, "%s/%s\t%s\t%d%s\tat least %d\n", targets[i].Kind, targets[i].Name, l.On, len(l.Lines), limit, l.Bound) //nolint:errcheck // as other output
+			fmt.Fprintf(w, "%s/%s\t%s\t%d%s\tat least %d\n", t.Kind, t.Name, l.On, len(l.Lines), limit, l.Bound) //nolint:errcheck // as other output
 		}
-	}
+	})
 }
 
 func printProof(w io.Writer, p *proof.Proof) error {
