@@ -96,7 +96,7 @@ func printCounts(w io.Writer, c *config.Config, workloads []estate.Workload) {
 			if l.Limit > 0 {
 				limit = fmt.Sprintf(" of %d", l.Limit)
 			}
-			fmt.Fprintf(w, "%s/%s\t%s\t%d%s\tat least %d\n", t.Kind, t.Name, l.On, len(l.Lines), limit, l.Bound) //nolint:errcheck // as other output
+			fmt.Fprintf(w, "%s/%s\t%s\t%d%s\tat least %d\n", t.Kind, t.Name, l.On, l.Len(), limit, l.Bound) //nolint:errcheck // as other output
 		}
 	})
 }

@@ -135,7 +135,7 @@ func (l *blockRules) add(out *config.Segment, open []bool) {
 	}
 }
 
-// present returns the lines that have somebody, in order of their names.
+// present returns the lines that have somebody, in order of their addresses.
 func present(ends []*config.End) []int {
 	var out []int
 	for line, e := range ends {
@@ -143,7 +143,7 @@ func present(ends []*config.End) []int {
 			out = append(out, line)
 		}
 	}
-	slices.SortFunc(out, func(a, b int) int { return strings.Compare(ends[a].Set.Name, ends[b].Set.Name) })
+	slices.SortFunc(out, func(a, b int) int { return compareSets(ends[a].Set, ends[b].Set) })
 	return out
 }
 

@@ -1,12 +1,15 @@
 package native
 
 import (
+	"cmp"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"go4.org/netipx"
 
 	"bivium/core/intervals"
+	"bivium/core/native/config"
 )
 
 // prefixesOf returns the fewest prefixes that have the addresses of some ranges, in order.
@@ -56,4 +59,9 @@ func less(r intervals.Range, without []intervals.Range) []intervals.Range {
 func rangeOf(p netip.Prefix) intervals.Range {
 	r := netipx.RangeOfPrefix(p)
 	return intervals.Range{From: r.From(), To: r.To()}
+}
+
+// compareSets orders sets that have a name by their first address.
+func compareSets(a, b *config.Set) int {
+	return cmp.Or(a.Prefixes[0].Compare(b.Prefixes[0]), strings.Compare(a.Name, b.Name))
 }

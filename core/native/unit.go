@@ -3,7 +3,6 @@ package native
 import (
 	"net/netip"
 	"slices"
-	"strings"
 
 	"github.com/bits-and-blooms/bitset"
 
@@ -100,7 +99,7 @@ func (t *translator) fill(p *part, network int) {
 	for i := range p.ways {
 		w := &p.ways[i]
 		w.near = t.apart(w.near)
-		slices.SortStableFunc(w.far, func(a, b column) int { return strings.Compare(a.set.Name, b.set.Name) })
+		slices.SortStableFunc(w.far, func(a, b column) int { return compareSets(a.set, b.set) })
 	}
 }
 

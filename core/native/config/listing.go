@@ -3,6 +3,7 @@ package config
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -20,13 +21,49 @@ type Target struct {
 	Listings []Listing
 }
 
-// Listing is one list of a target, in the order in which it is asked.
+// Listing is one list of a target, in the order in which it is asked. Lines are made when they are
+// asked for: all of a large estate at once would take gigabytes.
 type Listing struct {
 	On    string   // the subnet or list that it is; "" for the whole
 	Bears []string // the workloads that bear it
 	Limit int      // how many lines it may have; 0 for any number
 	Bound int      // how many it must have at least; 0 where that is not known
-	Lines []Line
+
+	// One of these.
+	lines   []Line
+	matches []HubRule
+	rules   []Rule
+	entries []Entry
+}
+
+// Len returns how many lines the listing has.
+func (l *Listing) Len() int { return len(l.lines) + len(l.matches) + len(l.rules) + len(l.entries) }
+
+// Line returns a line, the first being 0.
+func (l *Listing) Line(i int) Line {
+	switch {
+	case l.matches != nil:
+		r := &l.matches[i]
+		return Line{Place: i + 1, Verb: string(r.Verb), From: r.From, To: r.To, Services: ServiceWords(r.Services), Through: r.Through, For: r.For}
+	case l.rules != nil:
+		return ruleLine(&l.rules[i])
+	case l.entries != nil:
+		return entryLine(&l.entries[i], i+1)
+	}
+	return l.lines[i]
+}
+
+// For returns what a line is for.
+func (l *Listing) For(i int) []Ref {
+	switch {
+	case l.matches != nil:
+		return l.matches[i].For
+	case l.rules != nil:
+		return l.rules[i].For
+	case l.entries != nil:
+		return l.entries[i].For
+	}
+	return l.lines[i].For
 }
 
 // Line is one rule, route or entry of a listing.
@@ -43,9 +80,10 @@ type Line struct {
 // Rules returns how many lines all listings of a target have, and how few they could have as
 // far as that is known.
 func (t *Target) Rules() (rules, bound int) {
-	for _, l := range t.Listings {
-		rules += len(l.Lines)
-		bound += cmp.Or(l.Bound, len(l.Lines))
+	for i := range t.Listings {
+		l := &t.Listings[i]
+		rules += l.Len()
+		bound += cmp.Or(l.Bound, l.Len())
 	}
 	return rules, bound
 }
@@ -160,11 +198,7 @@ func (c *Config) Named(name string) []Target {
 func (a *Account) listings() []Listing {
 	var out []Listing
 	for i := range a.Lists {
-		x := Listing{On: a.Lists[i].Name, Limit: CirraEntries}
-		for k := range a.Lists[i].Entries {
-			x.Lines = append(x.Lines, entryLine(&a.Lists[i].Entries[k], k+1))
-		}
-		out = append(out, x)
+		out = append(out, Listing{On: a.Lists[i].Name, Limit: CirraEntries, entries: a.Lists[i].Entries})
 	}
 	return out
 }
@@ -177,17 +211,13 @@ func (l *Line) Words() string {
 }
 
 func segmentTarget(s *Segment) Target {
-	l := Listing{Bound: s.Bound}
-	for i := range s.Rules {
-		r := &s.Rules[i]
-		l.Lines = append(l.Lines, Line{Place: i + 1, Verb: string(r.Verb), From: r.From, To: r.To, Services: ServiceWords(r.Services), Through: r.Through, For: r.For})
-	}
+	l := Listing{Bound: s.Bound, matches: s.Rules}
 	imports := Listing{On: "imports"}
 	for i, x := range s.Imports {
-		imports.Lines = append(imports.Lines, Line{Place: i + 1, Verb: "import", From: []End{{Segment: x.Of, Set: single(x.Own)}}, To: []End{{Set: single(x.Seen)}}})
+		imports.lines = append(imports.lines, Line{Place: i + 1, Verb: "import", From: []End{{Segment: x.Of, Set: single(x.Own)}}, To: []End{{Set: single(x.Seen)}}})
 	}
 	out := Target{Kind: "segment", Name: s.Name, Listings: []Listing{l}}
-	if len(imports.Lines) > 0 {
+	if len(imports.lines) > 0 {
 		out.Listings = append(out.Listings, imports)
 	}
 	return out
@@ -203,32 +233,32 @@ func hubTarget(h *Hub) Target {
 		if other == h.Name {
 			other = l.Between[1]
 		}
-		links.Lines = append(links.Lines, Line{Place: i + 1, Verb: fmt.Sprintf("link to %s, cost %d", other, l.Cost)})
+		links.lines = append(links.lines, Line{Place: i + 1, Verb: fmt.Sprintf("link to %s, cost %d", other, l.Cost)})
 	}
 	out.Listings = append(out.Listings, links)
 	for _, a := range h.Attachments {
 		l := Listing{On: "attachment " + a.Name}
 		for i, r := range a.Routes {
-			l.Lines = append(l.Lines, Line{Place: i + 1, Verb: "route", To: []End{{Segment: r.Segment, Set: single(r.Prefix)}}})
+			l.lines = append(l.lines, Line{Place: i + 1, Verb: "route", To: []End{{Segment: r.Segment, Set: single(r.Prefix)}}})
 		}
 		for _, t := range a.Translate {
-			l.Lines = append(l.Lines, Line{Place: len(l.Lines) + 1, Verb: "translate", From: []End{{Set: single(t.Inside)}}, To: []End{{Segment: t.Segment, Set: single(t.Outside)}}})
+			l.lines = append(l.lines, Line{Place: len(l.lines) + 1, Verb: "translate", From: []End{{Set: single(t.Inside)}}, To: []End{{Segment: t.Segment, Set: single(t.Outside)}}})
 		}
-		l.Lines = append(l.Lines, filter(len(l.Lines), "accept", a.Accepts)...)
-		l.Lines = append(l.Lines, filter(len(l.Lines), "announce", a.Announces)...)
+		l.lines = append(l.lines, filter(len(l.lines), "accept", a.Accepts)...)
+		l.lines = append(l.lines, filter(len(l.lines), "announce", a.Announces)...)
 		out.Listings = append(out.Listings, l)
 	}
 	exits := Listing{On: "exits"}
 	for i, x := range h.Exits {
-		exits.Lines = append(exits.Lines, Line{Place: i + 1, Verb: fmt.Sprintf("exit %s for %s", x.Name, strings.Join(x.Segments, ", "))})
+		exits.lines = append(exits.lines, Line{Place: i + 1, Verb: fmt.Sprintf("exit %s for %s", x.Name, strings.Join(x.Segments, ", "))})
 	}
 	for _, p := range h.Publications {
-		exits.Lines = append(exits.Lines, Line{
-			Place: len(exits.Lines) + 1, Way: "in", Verb: fmt.Sprintf("publish %s at %s", p.Address, p.Exit), To: []End{{Segment: p.Segment, Set: &Set{Prefixes: p.To}}}, Services: ServiceWords(p.Services),
+		exits.lines = append(exits.lines, Line{
+			Place: len(exits.lines) + 1, Way: "in", Verb: fmt.Sprintf("publish %s at %s", p.Address, p.Exit), To: []End{{Segment: p.Segment, Set: &Set{Prefixes: p.To}}}, Services: ServiceWords(p.Services),
 			For: []Ref{{Kind: estate.KindPublication, Name: p.Name}},
 		})
 	}
-	if len(exits.Lines) > 0 {
+	if len(exits.lines) > 0 {
 		out.Listings = append(out.Listings, exits)
 	}
 	return out
@@ -252,7 +282,7 @@ func poolTarget(p *Pool) Target {
 		if r.Any[1] {
 			line.To = nil
 		}
-		l.Lines = append(l.Lines, line)
+		l.lines = append(l.lines, line)
 	}
 	return Target{Kind: "pool", Name: p.Name, Listings: []Listing{l}}
 }
@@ -261,20 +291,16 @@ func (c *Config) networkTarget(n *Network, bears map[int][]string) Target {
 	out := Target{Kind: "network", Name: n.Name, Provider: n.Provider, Account: n.Account}
 	for i := range n.Lists {
 		l := &n.Lists[i]
-		x := Listing{On: l.On, Bound: l.Bound, Limit: map[string]int{Velum: VelumRules, Stratok: StratokRules}[n.Provider]}
-		for k := range l.Rules {
-			x.Lines = append(x.Lines, ruleLine(&l.Rules[k]))
-		}
-		out.Listings = append(out.Listings, x)
+		out.Listings = append(out.Listings, Listing{On: l.On, Bound: l.Bound, Limit: map[string]int{Velum: VelumRules, Stratok: StratokRules}[n.Provider], rules: l.Rules})
 	}
 	if n.Provider == Cirra {
 		out.Listings = append(out.Listings, c.entryListings(n, bears)...)
 	}
 	routes := Listing{On: "routes"}
 	for i, r := range n.Routes {
-		routes.Lines = append(routes.Lines, Line{Place: i + 1, Verb: "route via " + string(r.Via), To: []End{{Set: single(r.To)}}})
+		routes.lines = append(routes.lines, Line{Place: i + 1, Verb: "route via " + string(r.Via), To: []End{{Set: single(r.To)}}})
 	}
-	if len(routes.Lines) > 0 {
+	if len(routes.lines) > 0 {
 		out.Listings = append(out.Listings, routes)
 	}
 	return out
@@ -307,17 +333,17 @@ func (c *Config) entryListings(n *Network, bears map[int][]string) []Listing {
 	if i < 0 {
 		return nil
 	}
+	lists := c.Accounts[i].Lists
+	places := slices.Collect(maps.Keys(bears))
+	for _, name := range c.Accounts[i].Default {
+		if k, there := slices.BinarySearchFunc(lists, name, func(l EntryList, name string) int { return strings.Compare(l.Name, name) }); there && bears[k] == nil {
+			places = append(places, k)
+		}
+	}
+	slices.Sort(places)
 	var out []Listing
-	for k := range c.Accounts[i].Lists {
-		l := &c.Accounts[i].Lists[k]
-		if len(bears[k]) == 0 && !slices.Contains(c.Accounts[i].Default, l.Name) {
-			continue
-		}
-		x := Listing{On: l.Name, Bears: bears[k], Limit: CirraEntries}
-		for place := range l.Entries {
-			x.Lines = append(x.Lines, entryLine(&l.Entries[place], place+1))
-		}
-		out = append(out, x)
+	for _, k := range places {
+		out = append(out, Listing{On: lists[k].Name, Bears: bears[k], Limit: CirraEntries, entries: lists[k].Entries})
 	}
 	return out
 }
@@ -465,9 +491,10 @@ func (t *Target) Text() string {
 			}
 			fmt.Fprintln(&b)
 		}
-		for i := range l.Lines {
-			fmt.Fprintln(&b, "  "+l.Lines[i].Text())
-			for _, e := range slices.Concat(l.Lines[i].From, l.Lines[i].To) {
+		for i := range l.Len() {
+			line := l.Line(i)
+			fmt.Fprintln(&b, "  "+line.Text())
+			for _, e := range slices.Concat(line.From, line.To) {
 				if e.Set != nil && e.Set.Name != "" && len(e.Set.Prefixes) > inline {
 					sets[e.Set.Name] = e.Set
 				}

@@ -135,8 +135,9 @@ func lines(key Key, provider string, b *Body) []string {
 	}
 	for _, t := range c.Targets(workloads) {
 		for _, l := range t.Listings {
-			for i := range l.Lines {
-				text := strings.TrimSpace(l.Lines[i].Text()[5:]) // without its place
+			for i := range l.Len() {
+				line := l.Line(i)
+				text := strings.TrimSpace(line.Text()[5:]) // without its place
 				if l.On != "" && b.List == nil && b.Entries == nil && b.Pool == nil {
 					text = l.On + ": " + text
 				}

@@ -232,8 +232,8 @@ func hopOf(cfg *config.Config, h hubs.Hop) Hop {
 			continue
 		}
 		for _, l := range t.Listings {
-			if (l.On == h.On || t.Kind == "pool") && h.Rule <= len(l.Lines) {
-				line := &l.Lines[h.Rule-1]
+			if (l.On == h.On || t.Kind == "pool") && h.Rule <= l.Len() {
+				line := l.Line(h.Rule - 1)
 				out.Text, out.For = line.Words(), append(out.For, line.For...)
 				return out
 			}

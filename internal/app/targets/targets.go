@@ -242,8 +242,8 @@ func (b *Book) Held(kind, name string) (*Held, error) {
 	for k := range t.Listings {
 		l := &t.Listings[k]
 		x := Listing{l.On, orNone(l.Bears), l.Limit, l.Bound, []Line{}}
-		for n := range l.Lines {
-			x.Lines = append(x.Lines, line(&l.Lines[n], sets))
+		for n := range l.Len() {
+			x.Lines = append(x.Lines, line(l.Line(n), sets))
 		}
 		out.Listings = append(out.Listings, x)
 	}
@@ -256,12 +256,23 @@ func (b *Book) For(kind, name string) (*Uses, error) {
 	b.translated()
 	out := &Uses{Revision: b.now.Revision, Uses: []Use{}}
 	sets := map[string]*config.Set{}
+	known := map[*config.Ref]bool{} // many lines share what they are for
 	b.each(func(t *config.Target) {
 		for k := range t.Listings {
-			u := Use{Target: b.target(t), On: t.Listings[k].On}
-			for n := range t.Listings[k].Lines {
-				if l := &t.Listings[k].Lines[n]; slices.ContainsFunc(l.For, func(r config.Ref) bool { return r.Kind == estate.Kind(kind) && r.Name == name }) {
-					u.Lines = append(u.Lines, line(l, sets))
+			x := &t.Listings[k]
+			u := Use{Target: b.target(t), On: x.On}
+			for n := range x.Len() {
+				refs := x.For(n)
+				if len(refs) == 0 {
+					continue
+				}
+				is, ok := known[&refs[0]]
+				if !ok {
+					is = slices.ContainsFunc(refs, func(r config.Ref) bool { return r.Kind == estate.Kind(kind) && r.Name == name })
+					known[&refs[0]] = is
+				}
+				if is {
+					u.Lines = append(u.Lines, line(x.Line(n), sets))
 				}
 			}
 			if len(u.Lines) > 0 {
@@ -276,7 +287,7 @@ func (b *Book) For(kind, name string) (*Uses, error) {
 // inline is how many prefixes of a set stand in a line itself.
 const inline = 6
 
-func line(l *config.Line, sets map[string]*config.Set) Line {
+func line(l config.Line, sets map[string]*config.Set) Line {
 	out := Line{l.Place, l.Way, l.Verb, []End{}, []End{}, orNone(l.Services), []string{}, l.For}
 	if out.For == nil {
 		out.For = []config.Ref{}
