@@ -175,7 +175,7 @@ func (g *grid) distinct() int {
 	return len(different)
 }
 
-// layers returns atoms, in groups of those that are in the same cells.
+// layers returns atoms, in groups of those that are in the same cells, in the order of services.
 func (g *grid) layers() []*bitset.BitSet {
 	var sets []int32
 	for set := range slices.Values(g.cells) {
@@ -206,6 +206,7 @@ func (g *grid) layers() []*bitset.BitSet {
 			out = append(out, layer)
 		}
 	}
+	slices.SortFunc(out, func(a, b *bitset.BitSet) int { return g.sets.first(a) - g.sets.first(b) })
 	return out
 }
 

@@ -3,6 +3,8 @@ package native
 import (
 	"testing"
 
+	"bivium/core/lists"
+
 	"github.com/bits-and-blooms/bitset"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -13,7 +15,7 @@ import (
 func TestCoverIsTheGrid(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		const atoms = 5
-		sets := &atomSets{byKey: map[string]int32{}}
+		sets := &atomSets{byKey: map[string]int32{}, rank: lists.Sorted([]int{0, 1, 2, 3, 4})}
 		sets.number(bitset.New(atoms))
 		g := newGrid(rapid.IntRange(1, 7).Draw(t, "rows"), rapid.IntRange(1, 7).Draw(t, "cols"), sets)
 		palette := make([]int32, rapid.IntRange(1, 4).Draw(t, "different"))

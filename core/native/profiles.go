@@ -12,6 +12,7 @@ import (
 	"bivium/core/matrix"
 	"bivium/core/native/config"
 	"bivium/core/parallel"
+	"bivium/core/space"
 	"bivium/core/verdict"
 )
 
@@ -56,13 +57,40 @@ type atomSets struct {
 	mu    sync.Mutex
 	byKey map[string]int32
 	sets  []*bitset.BitSet
-	of    *matrix.Matrix
+	rank  []int // by atom: its place in the order of services; atoms are numbered as edits came about
 }
 
 func newAtomSets(s *matrix.Matrix) *atomSets {
-	a := &atomSets{byKey: map[string]int32{}, of: s}
+	a := &atomSets{byKey: map[string]int32{}, rank: ranks(s.Atoms)}
 	a.number(bitset.New(uint(s.Atoms.Len())))
 	return a
+}
+
+func ranks(atoms *space.Atoms) []int {
+	first, order := make([][3]int, atoms.Len()), lists.Below(atoms.Len())
+	for i := range first {
+		first[i] = [3]int{256}
+		for _, b := range atoms.Set(i).Boxes() {
+			if at := [3]int{int(b.FirstProtocol), int(b.SourcePorts.Lo), int(b.Ports.Lo)}; slices.Compare(at[:], first[i][:]) < 0 {
+				first[i] = at
+			}
+		}
+	}
+	slices.SortFunc(order, func(a, b int32) int { return slices.Compare(first[a][:], first[b][:]) })
+	out := make([]int, len(order))
+	for place, atom := range order {
+		out[atom] = place
+	}
+	return out
+}
+
+// first returns the place of the first atom of a set in the order of services.
+func (a *atomSets) first(set *bitset.BitSet) int {
+	out := len(a.rank)
+	for atom, ok := set.NextSet(0); ok; atom, ok = set.NextSet(atom + 1) {
+		out = min(out, a.rank[atom])
+	}
+	return out
 }
 
 func (a *atomSets) number(set *bitset.BitSet) int32 {
