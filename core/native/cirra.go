@@ -144,6 +144,7 @@ func (u *unit) rowKey(h holding) []byte {
 // column of the second line, or a rule set of a near address.
 type piece struct {
 	intervals.Range
+	free    bool
 	passes  int32
 	ruleSet int32
 	holding
@@ -241,19 +242,19 @@ func (u *unit) nearOf(held []holding, way int) []piece {
 		slots := h.part.ways[way].near
 		out := make([]piece, len(slots))
 		for i := range slots {
-			out[i] = piece{Range: slots[i].Range, passes: slots[i].passes[h.own], ruleSet: slots[i].ruleSets[h.own]}
+			out[i] = piece{Range: slots[i].Range, free: slots[i].free, passes: slots[i].passes[h.own], ruleSet: slots[i].ruleSets[h.own]}
 		}
 		return out
 	}
 	var all []slot
 	for _, h := range held {
 		for _, s := range h.part.ways[way].near {
-			all = append(all, slot{Range: s.Range, passes: []int32{s.passes[h.own]}, ruleSets: []int32{s.ruleSets[h.own]}})
+			all = append(all, slot{Range: s.Range, free: s.free, passes: []int32{s.passes[h.own]}, ruleSets: []int32{s.ruleSets[h.own]}})
 		}
 	}
 	var out []piece
 	for _, s := range u.apart(all) {
-		out = append(out, piece{Range: s.Range, passes: s.passes[0], ruleSet: s.ruleSets[0]})
+		out = append(out, piece{Range: s.Range, free: s.free, passes: s.passes[0], ruleSet: s.ruleSets[0]})
 	}
 	return out
 }
@@ -423,7 +424,9 @@ func (u *unit) crowdOf(key crowdKey) []netip.Prefix {
 func (u *unit) drafts(drafts []draft, pieces []piece, out bool, services func([]space.Box) []space.Box) []draft {
 	var sets picked
 	for i := range pieces {
-		sets.pick(pieces[i].passes)
+		if !pieces[i].free {
+			sets.pick(pieces[i].passes)
+		}
 	}
 	different := slices.DeleteFunc(slices.Sorted(slices.Values(sets.take())), func(set int32) bool { return set == 0 })
 	one := func(atoms *bitset.BitSet, of []int32) draft {
@@ -433,7 +436,7 @@ func (u *unit) drafts(drafts []draft, pieces []piece, out bool, services func([]
 		}
 		return draft{out, boxes, u.peersOf(pieces, of), atoms, func() {
 			for i := range pieces {
-				if slices.Contains(of, pieces[i].passes) {
+				if !pieces[i].free && slices.Contains(of, pieces[i].passes) {
 					pieces[i].ask(u.grounds)
 				}
 			}
@@ -500,9 +503,10 @@ func (u *unit) layersOf(sets []int32) []layer {
 }
 
 // peersOf returns the fewest prefixes that have the addresses of pieces, which are in order, for
-// which what passes is one of some sets. They stand until the next workload.
+// which what passes is one of some sets, and of others only what is free. They stand until the next
+// workload.
 func (u *unit) peersOf(pieces []piece, of []int32) []netip.Prefix {
-	from := len(u.scratch.peers)
+	from, free := len(u.scratch.peers), false
 	var last intervals.Range
 	put := func() {
 		if last.From.IsValid() {
@@ -511,10 +515,11 @@ func (u *unit) peersOf(pieces []piece, of []int32) []netip.Prefix {
 	}
 	for i := range pieces {
 		p := &pieces[i]
-		if p.passes != of[0] && !slices.Contains(of[1:], p.passes) {
+		free = free || p.free
+		if p.free || p.passes != of[0] && !slices.Contains(of[1:], p.passes) {
 			continue
 		}
-		if last.From.IsValid() && last.To.BitLen() == p.From.BitLen() && (last.To.Next() == p.From || last.To.Compare(p.From) >= 0) {
+		if last.From.IsValid() && touch(last, p.Range) {
 			if last.To.Compare(p.To) < 0 {
 				last.To = p.To
 			}
@@ -524,7 +529,34 @@ func (u *unit) peersOf(pieces []piece, of []int32) []netip.Prefix {
 		last = p.Range
 	}
 	put()
-	return u.scratch.peers[from:len(u.scratch.peers):len(u.scratch.peers)]
+	out := u.scratch.peers[from:len(u.scratch.peers):len(u.scratch.peers)]
+	if free && len(out) > 1 {
+		out = widened(out, u.stops(pieces, of), 1)
+	}
+	return out
+}
+
+// touch reports whether a range begins in another that begins before it, or right behind that.
+func touch(last, next intervals.Range) bool {
+	return last.To.BitLen() == next.From.BitLen() && (last.To.Next() == next.From || last.To.Compare(next.From) >= 0)
+}
+
+// stops returns all addresses but those of pieces, which are in order, that are free or pass one of
+// some sets.
+func (u *unit) stops(pieces []piece, of []int32) []intervals.Range {
+	var open []intervals.Range
+	for i := range pieces {
+		if p := &pieces[i]; p.free || slices.Contains(of, p.passes) {
+			open = append(open, p.Range)
+		}
+	}
+	open = merged(open)
+	var out []intervals.Range
+	for _, p := range paths.Everything() {
+		out = append(out, less(rangeOf(p), open)...)
+	}
+	slices.SortFunc(out, func(a, b intervals.Range) int { return a.From.Compare(b.From) })
+	return out
 }
 
 func compareBoxes(a, b space.Box) int {

@@ -131,6 +131,9 @@ type translator struct {
 	provider map[string]string
 	single   bool   // every provider's rules have one protocol each
 	enforces []bool // by network of the net: whether its lists hold what is intended
+	// By network of the net: whether its lists hang on workloads, and a machine without any passes
+	// nothing.
+	onWorkloads []bool
 	*profiles
 
 	known sync.Mutex
@@ -156,7 +159,7 @@ func (t *translator) index() {
 	}
 	slices.SortFunc(t.byName, func(a, b *estate.Network) int { return strings.Compare(a.Name, b.Name) })
 	t.in = make([][]int, len(t.net.Networks))
-	t.enforces = make([]bool, len(t.net.Networks))
+	t.enforces, t.onWorkloads = make([]bool, len(t.net.Networks)), make([]bool, len(t.net.Networks))
 	for i := range t.net.Networks {
 		t.number[t.net.Networks[i].Name] = i
 	}
@@ -165,6 +168,7 @@ func (t *translator) index() {
 		case config.Cirra, config.Velum, config.Stratok, config.Premises:
 			t.enforces[t.number[n.Name]] = n.Enforces() != estate.EnforceNone
 		}
+		t.onWorkloads[t.number[n.Name]] = t.provider[n.Account] == config.Cirra && t.enforces[t.number[n.Name]]
 	}
 	for _, inside := range t.s.Inside {
 		for _, c := range inside {

@@ -29,9 +29,12 @@ type way struct {
 	strips []strip // of the columns, once they are asked for
 }
 
-// slot is some addresses of the other side, with what passes for each class of the own.
+// slot is some addresses of the other side, with what passes for each class of the own. Free are
+// addresses that no workload holds, where lists hang on workloads: there nothing passes, whatever
+// the lists of others say.
 type slot struct {
 	intervals.Range
+	free     bool
 	passes   []int32 // by own class: a number of an atom set, or unasked where there is no flow
 	ruleSets []int32 // by own class, or paths.None
 }
@@ -144,13 +147,19 @@ func (t *translator) addNetworks(w *way, p *part, segment int, near map[int32]bo
 			if other.End.Segment != segment {
 				continue
 			}
-			s := slot{passes: make([]int32, len(p.own)), ruleSets: make([]int32, len(p.own))}
+			s := slot{free: t.unheld(other), passes: make([]int32, len(p.own)), ruleSets: make([]int32, len(p.own))}
 			for i, own := range p.own {
 				s.passes[i], s.ruleSets[i] = between(other, own)
 			}
 			w.addNear(t.seen(other, p.segment), s)
 		}
 	}
+}
+
+// unheld reports whether no workload holds the addresses of a class, in a network where lists hang
+// on workloads, and those of machines that nobody bound anything to pass nothing.
+func (t *translator) unheld(c *classes.Class) bool {
+	return c.Internal() && len(c.Workloads) == 0 && t.onWorkloads[c.Network]
 }
 
 // addColumn adds a column of far addresses, if something passes.
@@ -360,9 +369,10 @@ func (t *translator) apart(slots []slot) []slot {
 				continue
 			}
 			if merged == nil {
-				merged = &slot{piece, slices.Clone(s.passes), s.ruleSets}
+				merged = &slot{piece, s.free, slices.Clone(s.passes), s.ruleSets}
 				continue
 			}
+			merged.free = merged.free && s.free
 			for k, set := range s.passes {
 				switch {
 				case merged.passes[k] == unasked:

@@ -42,7 +42,7 @@ func (m *maker) secondFamily() {
 	}
 }
 
-// peerings joins one network in forty to one of its segment. Of every third pair
+// peerings joins one network in forty to one of its segment, if both have room for many workloads. Of every third pair
 // the second network has no attachment of its own: the first offers its hub, and
 // bears a static prefix for the way back.
 func (m *maker) peerings() {
@@ -62,8 +62,11 @@ func (m *maker) peerings() {
 		case !found || !m.chance(5):
 			continue
 		}
-		delete(last, n.Segment)
 		near := &m.e.Networks[first]
+		if few(near) || few(n) {
+			continue
+		}
+		delete(last, n.Segment)
 		p := estate.Peering{Between: [2]string{near.Name, n.Name}}
 		if len(m.e.Peerings)%3 == 2 {
 			p.OffersHub = near.Name

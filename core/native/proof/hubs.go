@@ -255,7 +255,10 @@ func (h *hubProof) bookAt(v view, of [][]int32) []int32 {
 	out := make([]int32, len(v))
 	for i := range v {
 		s := v[i].class.End.Segment
-		at, _ := slices.BinarySearchFunc(h.own[s], v[i].own.From, func(p piece, a netip.Addr) int { return p.own.From.Compare(a) })
+		at, begins := slices.BinarySearchFunc(h.own[s], v[i].own.From, func(p piece, a netip.Addr) int { return p.own.From.Compare(a) })
+		if !begins {
+			at-- // where a segment sees other addresses, its view may be cut finer
+		}
 		out[i] = of[s][at]
 	}
 	return out

@@ -365,6 +365,9 @@ func (u *unitProof) lookAll(own *ownGroup, v view, pieces []int, atoms *bitset.B
 // is not allowed, too.
 func (u *unitProof) near(groups []*ownGroup, x *scene, q *peers, near []int) {
 	for _, k := range near {
+		if !u.loose && u.shut(&x.view[k]) {
+			continue // whatever this list says; what is stricter there is told once
+		}
 		for i, own := range groups {
 			src, dst := u.homes[u.network][own.pieces[0]].class, x.view[k].class
 			if !q.out {
@@ -377,6 +380,18 @@ func (u *unitProof) near(groups []*ownGroup, x *scene, q *peers, near []int) {
 			u.nearPair(own, x, k, src, dst, passes, q.out)
 		}
 	}
+}
+
+// shut reports whether no workload holds a piece, where lists hang on workloads, and nothing passes
+// to and from a machine that nobody bound a list to.
+func (u *unitProof) shut(x *piece) bool {
+	n := u.r.Networks[x.class.Network]
+	if n == nil || n.Provider != config.Cirra {
+		return false
+	}
+	inside := u.inside(x)
+	_, bound := n.Bearers[inside]
+	return !bound && !n.Held[inside] && !slices.ContainsFunc(n.Standard, func(l *config.EntryList) bool { return len(l.Entries) > 0 })
 }
 
 // nearby returns the pieces of a scene that are of the network itself, and of those that it is
