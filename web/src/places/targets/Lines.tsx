@@ -168,14 +168,19 @@ export function Folded({
   );
 }
 
+/** How many rules that a line is there for are listed before the rest is asked for. */
+const fewReasons = 4;
+
 function Reasons({ line }: { line: Line }) {
   const { search } = useLocation();
+  const [all, setAll] = useState(false);
   if (line.for.length === 0) return <span className="text-soft">{otherReason(line)}</span>;
   const params = new URLSearchParams(search);
   params.delete("for");
+  const shown = all || line.for.length <= fewReasons + 1 ? line.for : line.for.slice(0, fewReasons);
   return (
     <ul>
-      {line.for.map((r) => (
+      {shown.map((r) => (
         <li key={`${r.kind} ${r.name} ${r.rule}`}>
           <Link
             to={
@@ -190,6 +195,13 @@ function Reasons({ line }: { line: Line }) {
           </Link>
         </li>
       ))}
+      {shown.length < line.for.length && (
+        <li>
+          <button className="min-h-6 text-accent hover:underline" onClick={() => setAll(true)}>
+            and {counted(line.for.length - shown.length, "more rule", "more rules")}
+          </button>
+        </li>
+      )}
     </ul>
   );
 }

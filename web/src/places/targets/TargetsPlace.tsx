@@ -1,11 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link, useLocation, useParams } from "react-router";
 import { targetsQuery } from "../../api/targets";
 import type { Target } from "../../api/targets";
 import type { Schemas } from "../../api/client";
 import { where } from "../../frame/where";
 import { problemText } from "../../parts/ConsequenceView";
-import { counted } from "../../parts/wording";
+import { counted, grouped } from "../../parts/wording";
 import { ConnectHubs } from "./ConnectHubs";
 import { DriftView } from "./DriftView";
 import { ObservedView } from "./ObservedView";
@@ -104,8 +105,8 @@ function Summary({ targets }: { targets: Schemas["Targets"] }) {
               <tr key={called} className="border-b border-line">
                 <td className="py-1.5 pr-8">{called}</td>
                 <td className="pr-8 text-right tabular-nums">{list.length}</td>
-                <td className="pr-8 text-right tabular-nums">{sum(list, (t) => t.rules)}</td>
-                <td className="text-right tabular-nums">{sum(list, (t) => t.bound)}</td>
+                <td className="pr-8 text-right tabular-nums">{grouped(sum(list, (t) => t.rules))}</td>
+                <td className="text-right tabular-nums">{grouped(sum(list, (t) => t.bound))}</td>
               </tr>
             ))}
         </tbody>
@@ -142,18 +143,44 @@ function exported(as: string): string {
 
 const sum = (list: Target[], of: (t: Target) => number) => list.reduce((n, t) => n + of(t), 0);
 
+/** How many networks are listed before one asks for all. */
+const few = 6;
+
+/** What does not fit, network by network: the longest list of each, and how many others there are. */
 function RefusedList({ refused }: { refused: Schemas["NativeRefusal"][] }) {
+  const [all, setAll] = useState(false);
+  const byNetwork = new Map<string, Schemas["NativeRefusal"][]>();
+  for (const r of refused) byNetwork.set(r.network, [...(byNetwork.get(r.network) ?? []), r]);
+  const networks = [...byNetwork.values()];
+  const shown = all ? networks : networks.slice(0, few);
   return (
     <div role="alert" className="mt-4 rounded border border-denied px-4 py-3">
       <p className="font-semibold text-denied">
         {counted(refused.length, "list")} {refused.length === 1 ? "does" : "do"} not fit. Until this is
-        corrected, nothing can be applied.
+        corrected, {networks.length === 1 ? "its network is" : "their networks are"} left as{" "}
+        {networks.length === 1 ? "it is" : "they are"}.
       </p>
       <ul className="list-disc pt-1 pl-5">
-        {refused.map((r, i) => (
-          <li key={i}>{r.words}</li>
-        ))}
+        {shown.map((list) => {
+          const longest = list.reduce((a, b) => (b.count > a.count ? b : a));
+          return (
+            <li key={longest.network}>
+              {longest.words}
+              {list.length > 1 && (
+                <span className="text-soft">
+                  {" "}
+                  (and {counted(list.length - 1, "other list")} of this network)
+                </span>
+              )}
+            </li>
+          );
+        })}
       </ul>
+      {shown.length < networks.length && (
+        <button onClick={() => setAll(true)} className="mt-1 min-h-6 text-accent underline">
+          Show all {networks.length} networks
+        </button>
+      )}
     </div>
   );
 }
