@@ -85,11 +85,55 @@ const (
 
 // Change is what a reading did to one thing.
 type Change struct {
-	Kind Kind   `json:"kind"`
-	Name string `json:"name"`
-	What What   `json:"what"`
-	How  string `json:"how,omitempty"` // what of it changed, or why it is kept
+	Kind Kind     `json:"kind"`
+	Name string   `json:"name"`
+	What What     `json:"what"`
+	How  []Detail `json:"-"` // what of it changed, or why it is kept
 }
+
+// Detail is one thing about a change. Of names what it is about: a subnet, a network, a group or a
+// hub.
+type Detail struct {
+	Code DetailCode
+	Of   string
+}
+
+// DetailCode says what a detail is.
+type DetailCode string
+
+// What of a thing changed.
+const (
+	OtherRegion    DetailCode = "region"
+	OtherLabels    DetailCode = "labels"
+	OtherNetwork   DetailCode = "network"
+	OtherAddresses DetailCode = "addresses"
+	OtherAccount   DetailCode = "account"
+	OtherRoutes    DetailCode = "routes"
+	PeerGone       DetailCode = "peer-gone" // that a route led to
+	SubnetAdded    DetailCode = "subnet-added"
+	SubnetRemoved  DetailCode = "subnet-removed"
+	PeeringAdded   DetailCode = "peering-added"
+	PeeringRemoved DetailCode = "peering-removed"
+)
+
+// Why something of the estate is kept that the account does not have, or has otherwise.
+const (
+	RoutesWritten  DetailCode = "routes-written"
+	PeeringUnmade  DetailCode = "peering-unmade"
+	SubnetInGroups DetailCode = "subnet-in-groups"
+	GoneInGroup    DetailCode = "gone-in-group"
+	GoneAttached   DetailCode = "gone-attached"
+)
+
+// What is left out of a reading, and why.
+const (
+	UnknownKind     DetailCode = "unknown-kind"
+	UnusableSubnet  DetailCode = "unusable-subnet"
+	UnusableRoute   DetailCode = "unusable-route"
+	UnusableAddress DetailCode = "unusable-address"
+	UnknownNetwork  DetailCode = "unknown-network"
+	NoAddress       DetailCode = "no-address"
+)
 
 // What is what happened to a thing.
 type What string

@@ -179,7 +179,7 @@ func TestLabelsByHand(t *testing.T) {
 	r.Workloads[0].Tags = map[string]string{"Env": "Dev", "tier": "back"}
 	taken = Take(taken.Estate, taken.Known, r, table)
 	assert.Equal(t, map[string]string{"env": "prod", "tier": "back"}, taken.Estate.Workloads[0].Labels)
-	assert.Equal(t, []Change{{WorkloadKind, "web-1", Changed, "labels"}}, taken.Changes)
+	assert.Equal(t, []Change{{WorkloadKind, "web-1", Changed, []Detail{{Code: OtherLabels}}}}, taken.Changes)
 }
 
 // TestRoutesWrittenHereStay reads a route table, edits it, and reads it again:

@@ -48,18 +48,18 @@ func (k *taker) peerings() {
 		if !gone && names[pair[0]] && names[pair[1]] {
 			kept = append(kept, p)
 		} else {
-			k.note(NetworkKind, pair[0], Changed, "peering with "+pair[1]+" removed")
+			k.note(NetworkKind, pair[0], Changed, Detail{PeeringRemoved, pair[1]})
 		}
 		delete(read, pair)
 	}
 	pairs := slices.SortedFunc(maps.Keys(read), func(a, b [2]string) int { return strings.Compare(a[0]+" "+a[1], b[0]+" "+b[1]) })
 	for _, pair := range pairs {
 		if stays(pair, false) {
-			k.note(NetworkKind, pair[0], Kept, "no peering with "+pair[1]+" here; the account has one")
+			k.note(NetworkKind, pair[0], Kept, Detail{PeeringUnmade, pair[1]})
 			continue
 		}
 		kept = append(kept, estate.Peering{Between: pair})
-		k.note(NetworkKind, pair[0], Changed, "peering with "+pair[1]+" added")
+		k.note(NetworkKind, pair[0], Changed, Detail{PeeringAdded, pair[1]})
 	}
 	k.e.Peerings = kept
 	estate.NameConnections(k.e)

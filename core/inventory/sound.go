@@ -21,7 +21,7 @@ func (k *taker) sound() {
 		n := &r.Networks[i]
 		n.Region = strings.ToValidUTF8(n.Region, "?")
 		if !slices.Contains(kinds, n.Kind) {
-			k.note(NetworkKind, n.Name, LeftOut, "its kind is unknown; treated as a cloud network")
+			k.note(NetworkKind, n.Name, LeftOut, Detail{Code: UnknownKind})
 			n.Kind = kinds[0]
 		}
 		n.Subnets = slices.Clone(n.Subnets)
@@ -29,7 +29,7 @@ func (k *taker) sound() {
 			if estate.CheckPrefix(s.Prefix) == nil {
 				return false
 			}
-			k.note(NetworkKind, n.Name, LeftOut, "subnet "+s.Name+" has no usable prefix")
+			k.note(NetworkKind, n.Name, LeftOut, Detail{UnusableSubnet, s.Name})
 			return true
 		})
 		n.Routes = slices.Clone(n.Routes)
@@ -37,7 +37,7 @@ func (k *taker) sound() {
 			if estate.CheckPrefix(x.To) == nil {
 				return false
 			}
-			k.note(NetworkKind, n.Name, LeftOut, "a route has no usable prefix")
+			k.note(NetworkKind, n.Name, LeftOut, Detail{Code: UnusableRoute})
 			return true
 		})
 	}
@@ -47,7 +47,7 @@ func (k *taker) sound() {
 		if !slices.ContainsFunc(w.Addresses, unusable) {
 			continue
 		}
-		k.note(WorkloadKind, w.Name, LeftOut, "an unusable address")
+		k.note(WorkloadKind, w.Name, LeftOut, Detail{Code: UnusableAddress})
 		w.Addresses = slices.DeleteFunc(slices.Clone(w.Addresses), unusable)
 	}
 	k.reading = &r

@@ -66,8 +66,8 @@ type taker struct {
 	altered     bool
 }
 
-func (k *taker) note(kind Kind, name string, what What, how ...string) {
-	k.changes = append(k.changes, Change{kind, name, what, strings.Join(how, "; ")})
+func (k *taker) note(kind Kind, name string, what What, how ...Detail) {
+	k.changes = append(k.changes, Change{kind, name, what, how})
 }
 
 func (k *taker) account() {
@@ -120,7 +120,7 @@ func (k *taker) networks() {
 		n := &k.e.Networks[at[k.networkName[r.Networks[i].ID]]]
 		if left := led(n.Routes, at); len(left) < len(n.Routes) {
 			n.Routes = left
-			k.note(NetworkKind, n.Name, Changed, "route table: a peer is gone")
+			k.note(NetworkKind, n.Name, Changed, Detail{Code: PeerGone})
 		}
 		routes, known := k.routes(&r.Networks[i]), k.known[key{r.Account, NetworkKind, r.Networks[i].ID}]
 		was, read := known.Routes, known.Tabled
@@ -129,12 +129,12 @@ func (k *taker) networks() {
 		case slices.Equal(routes, n.Routes):
 		case !fresh[n.Name] && (r.Managed || read && !slices.Equal(was, n.Routes)): // somebody said otherwise here: that stays
 			if !slices.Equal(routes, was) {
-				k.note(NetworkKind, n.Name, Kept, "the route table written here; the account has a different one")
+				k.note(NetworkKind, n.Name, Kept, Detail{Code: RoutesWritten})
 			}
 		default:
 			n.Routes = routes
 			if !fresh[n.Name] {
-				k.note(NetworkKind, n.Name, Changed, "route table")
+				k.note(NetworkKind, n.Name, Changed, Detail{Code: OtherRoutes})
 			}
 		}
 	}
@@ -152,16 +152,16 @@ func led(routes []estate.Route, there map[string]int) []estate.Route {
 // network brings one network up to date, and notes what of it changed if it was
 // there before.
 func (k *taker) network(to *estate.Network, n *Network, known *Known, there bool) {
-	var how []string
+	var how []Detail
 	if to.Account != k.reading.Account {
 		to.Account = k.reading.Account
 	}
 	if to.Region != n.Region && n.Region != "" {
-		how = append(how, "region")
+		how = append(how, Detail{Code: OtherRegion})
 		to.Region = n.Region
 	}
 	if labels := known.Labelled(k.table.Labels(k.reading.Provider, k.reading.Account, n.Tags).Labels); !maps.Equal(labels, to.Labels) {
-		how = append(how, "labels")
+		how = append(how, Detail{Code: OtherLabels})
 		to.Labels = labels
 	}
 	subnets, changed := k.subnets(to, n)
@@ -176,7 +176,7 @@ func (k *taker) network(to *estate.Network, n *Network, known *Known, there bool
 
 // subnets returns the subnets of a network as they are now: those that stay
 // keep their names and segments.
-func (k *taker) subnets(to *estate.Network, n *Network) (subnets []estate.Subnet, how []string) {
+func (k *taker) subnets(to *estate.Network, n *Network) (subnets []estate.Subnet, how []Detail) {
 	stays := make([]bool, len(to.Subnets))
 	names := map[string]bool{}
 	var added []estate.Subnet
@@ -197,16 +197,16 @@ func (k *taker) subnets(to *estate.Network, n *Network) (subnets []estate.Subnet
 		case k.speaksOfSubnet(to.Name, had.Name):
 			subnets = append(subnets, had)
 			names[had.Name] = true
-			k.note(NetworkKind, to.Name, Kept, fmt.Sprintf("subnet %s no longer exists in the account, but groups refer to it", had.Name))
+			k.note(NetworkKind, to.Name, Kept, Detail{SubnetInGroups, had.Name})
 		default:
-			how = append(how, "subnet "+had.Name+" removed")
+			how = append(how, Detail{SubnetRemoved, had.Name})
 		}
 	}
 	for _, s := range added {
 		s.Name = unique(Name(s.Name, "subnet"), func(name string) bool { return names[name] })
 		names[s.Name] = true
 		subnets = append(subnets, s)
-		how = append(how, "subnet "+s.Name+" added")
+		how = append(how, Detail{SubnetAdded, s.Name})
 	}
 	return subnets, how
 }
@@ -252,10 +252,10 @@ func (k *taker) workloads() {
 		network, ok := k.networkName[w.Network]
 		switch {
 		case !ok:
-			k.note(WorkloadKind, w.Name, LeftOut, "its network "+w.Network+" is in no synced account")
+			k.note(WorkloadKind, w.Name, LeftOut, Detail{UnknownNetwork, w.Network})
 			continue
 		case len(w.Addresses) == 0:
-			k.note(WorkloadKind, w.Name, LeftOut, "it has no address")
+			k.note(WorkloadKind, w.Name, LeftOut, Detail{Code: NoAddress})
 			continue
 		}
 		seen[w.ID] = true
@@ -294,18 +294,18 @@ func (k *taker) workloads() {
 	k.e.Workloads = letGo(k, WorkloadKind, seen, k.e.Workloads, func(w *estate.Workload) string { return w.Name })
 }
 
-func differs(was, is *estate.Workload) (how []string) {
+func differs(was, is *estate.Workload) (how []Detail) {
 	if was.Network != is.Network {
-		how = append(how, "network")
+		how = append(how, Detail{Code: OtherNetwork})
 	}
 	if !slices.Equal(was.Addresses, is.Addresses) {
-		how = append(how, "addresses")
+		how = append(how, Detail{Code: OtherAddresses})
 	}
 	if !maps.Equal(was.Labels, is.Labels) {
-		how = append(how, "labels")
+		how = append(how, Detail{Code: OtherLabels})
 	}
 	if was.Account != is.Account {
-		how = append(how, "account")
+		how = append(how, Detail{Code: OtherAccount})
 	}
 	return how
 }
@@ -367,9 +367,9 @@ func letGo[T any](k *taker, kind Kind, seen map[string]bool, list []T, name func
 		if at.account != k.reading.Account || at.kind != kind || seen[at.id] {
 			continue
 		}
-		if why := k.spoken(kind, one.Name); why != "" {
+		if why, is := k.spoken(kind, one.Name); is {
 			one.Gone = true
-			k.note(kind, one.Name, Kept, "no longer in its account; "+why)
+			k.note(kind, one.Name, Kept, why)
 			continue
 		}
 		gone[one.Name] = true
@@ -388,22 +388,23 @@ func letGo[T any](k *taker, kind Kind, seen map[string]bool, list []T, name func
 	return slices.DeleteFunc(list, func(t T) bool { return gone[name(&t)] })
 }
 
-// spoken returns what of the estate speaks of a thing, or "".
-func (k *taker) spoken(kind Kind, name string) string {
+// spoken returns what of the estate refers to a thing that its account does not have any more, if
+// anything does.
+func (k *taker) spoken(kind Kind, name string) (why Detail, is bool) {
 	if kind != NetworkKind {
-		return ""
+		return Detail{}, false
 	}
 	for _, g := range k.e.Groups {
 		if slices.Contains(g.Networks, name) || slices.ContainsFunc(g.Subnets, func(s estate.SubnetRef) bool { return s.Network == name }) {
-			return "group " + g.Name + " refers to it"
+			return Detail{GoneInGroup, g.Name}, true
 		}
 	}
 	for _, a := range k.e.Attachments {
 		if a.Network == name {
-			return "attached to " + a.Hub
+			return Detail{GoneAttached, a.Hub}, true
 		}
 	}
-	return ""
+	return Detail{}, false
 }
 
 // share gives the estate the lists of the one before wherever they are equal,

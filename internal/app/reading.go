@@ -15,6 +15,7 @@ import (
 	"bivium/internal/app/view"
 	"bivium/internal/drivers"
 	"bivium/internal/store"
+	"bivium/internal/wording"
 )
 
 // ReadingView is a reading of an account: how far it is, or what it did.
@@ -38,7 +39,7 @@ type Report struct {
 	Fix     string                   `json:"fix"`
 	Notes   []string                 `json:"notes"`
 	Counts  []ChangeCount            `json:"counts"`
-	Changes []inventory.Change       `json:"changes"` // the first of them
+	Changes []view.Change            `json:"changes"` // the first of them
 	Covered []Covered                `json:"covered"`
 	Flows   []consequence.FlowEffect `json:"flows"` // that changed outcome
 	More    int                      `json:"more"`  // flows that are not shown
@@ -261,7 +262,9 @@ func (r *Report) tell(before, after *view.Snapshot, changes []inventory.Change) 
 			}
 		}
 	}
-	r.Changes = append(r.Changes, changes[:min(len(changes), maxChanges)]...)
+	for i := range changes[:min(len(changes), maxChanges)] {
+		r.Changes = append(r.Changes, view.Change{Change: changes[i], How: wording.ReadChange(&changes[i])})
+	}
 	names := after.Judge.GroupNames()
 	came := make([]*Covered, len(names))
 	for _, c := range changes {
@@ -299,7 +302,7 @@ func (r *Report) tell(before, after *view.Snapshot, changes []inventory.Change) 
 }
 
 func emptyReport() Report {
-	return Report{Notes: []string{}, Counts: []ChangeCount{}, Changes: []inventory.Change{}, Covered: []Covered{}, Flows: []consequence.FlowEffect{}, Expectations: []consequence.Expectation{}}
+	return Report{Notes: []string{}, Counts: []ChangeCount{}, Changes: []view.Change{}, Covered: []Covered{}, Flows: []consequence.FlowEffect{}, Expectations: []consequence.Expectation{}}
 }
 
 func mustJSON(v any) []byte {

@@ -7,7 +7,6 @@ import (
 	"bivium/core/edit"
 	"bivium/core/estate"
 	"bivium/core/findings"
-	"bivium/core/inventory"
 	"bivium/core/parallel"
 	"bivium/core/recompile"
 	"bivium/internal/app/rules"
@@ -16,15 +15,15 @@ import (
 
 // Consequence is what an edit would change, or has changed (C1.5).
 type Consequence struct {
-	Revision int64              `json:"revision"`
-	Refused  []view.Refusal     `json:"refused"` // faults that it would bring; nothing but InUse is told then
-	InUse    *InUse             `json:"inUse"`   // it deletes what others refer to
-	Objects  []inventory.Change `json:"objects"` // that come, change and go
-	Effect   *Effect            `json:"effect"`
-	Routes   []RouteChange      `json:"routes"`
-	More     int                `json:"more"` // changes of routes that are not shown
-	Groups   []GroupChange      `json:"groups"`
-	About    *rules.About       `json:"about"` // of the thing that its last operation puts; null for none
+	Revision int64          `json:"revision"`
+	Refused  []view.Refusal `json:"refused"` // faults that it would bring; nothing but InUse is told then
+	InUse    *InUse         `json:"inUse"`   // it deletes what others refer to
+	Objects  []view.Change  `json:"objects"` // that come, change and go
+	Effect   *Effect        `json:"effect"`
+	Routes   []RouteChange  `json:"routes"`
+	More     int            `json:"more"` // changes of routes that are not shown
+	Groups   []GroupChange  `json:"groups"`
+	About    *rules.About   `json:"about"` // of the thing that its last operation puts; null for none
 }
 
 // InUse is what refers to a thing that cannot be deleted for that, and the edit that deletes
@@ -118,7 +117,7 @@ func Of(before, after *view.Snapshot, p *view.Plan) *Consequence {
 
 // Nothing returns a consequence in which nothing is told yet.
 func Nothing(revision int64) *Consequence {
-	return &Consequence{Revision: revision, Refused: []view.Refusal{}, Objects: []inventory.Change{}, Routes: []RouteChange{}, Groups: []GroupChange{}}
+	return &Consequence{Revision: revision, Refused: []view.Refusal{}, Objects: []view.Change{}, Routes: []RouteChange{}, Groups: []GroupChange{}}
 }
 
 // NoEffect returns an effect on no flow.

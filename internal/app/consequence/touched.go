@@ -2,13 +2,13 @@ package consequence
 
 import (
 	"encoding/json"
-	"fmt"
 	"slices"
 
 	"bivium/core/document"
 	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/internal/app/view"
+	"bivium/internal/wording"
 )
 
 // touched is what an edit puts, renames and deletes, and what has to be looked at for that.
@@ -154,21 +154,21 @@ func (t *touched) segments() map[string]bool {
 const maxObjects = 200
 
 // objects tells which things come, change and go.
-func (t *touched) objects() []inventory.Change {
-	out := []inventory.Change{}
+func (t *touched) objects() []view.Change {
+	out := []view.Change{}
 	for i := range t.changes {
 		c := &t.changes[i]
 		if c.Moved() {
 			continue
 		}
-		x := inventory.Change{Kind: inventory.Kind(document.KindOf(c.List)), Name: c.Key, What: inventory.Changed}
+		x := view.Change{Change: inventory.Change{Kind: inventory.Kind(document.KindOf(c.List)), Name: c.Key, What: inventory.Changed}}
 		switch {
 		case c.Before == nil:
 			x.What = inventory.New
 		case c.After == nil:
 			x.What = inventory.Gone
 		case c.Was != "":
-			x.How = fmt.Sprintf("renamed from %s", c.Was)
+			x.How = wording.RenamedFrom(c.Was)
 		}
 		if len(out) < maxObjects {
 			out = append(out, x)
