@@ -55,7 +55,7 @@ func TestWhatDoesNotFitIsRefused(t *testing.T) {
 	does("/api/sign-in/demo", "", map[string]string{"name": "mira"}, nil, http.StatusOK)
 	does("/api/drafts", "", map[string]string{"name": "many-ports"}, &d, http.StatusCreated)
 	var services []string
-	for port := 9001; port < 9401; port += 2 {
+	for port := 9001; port < 9701; port += 2 {
 		services = append(services, fmt.Sprint("tcp/", port))
 	}
 	does(fmt.Sprint("/api/edit?draft=", d.ID), fmt.Sprint(d.Version), map[string]any{"operations": []any{map[string]any{"op": "put", "kind": "policy", "base": "absent", "object": map[string]any{
