@@ -13,15 +13,17 @@ import (
 )
 
 // BenchmarkPlan plans and checks the edit of one rule, which turns what it allows into a denial, on
-// generated estates. What both estates ask of targets is known.
+// generated estates: a rule of one segment, and one that reaches half of all networks. What both
+// estates ask of targets is known.
 func BenchmarkPlan(b *testing.B) {
-	for _, size := range []string{"S", "M"} {
-		b.Run(size, func(b *testing.B) {
-			e := synth.New("bench", synth.Sizes[size], 1)
+	for _, x := range []struct{ size, reach string }{{"S", "segment"}, {"M", "segment"}, {"L", "segment"}, {"M", "half"}} {
+		b.Run(x.size+"/"+x.reach, func(b *testing.B) {
+			e := synth.New("bench", synth.Sizes[x.size], 1)
 			next := *e
 			next.Policies = slices.Clone(e.Policies)
 			i := slices.IndexFunc(next.Policies, func(p estate.Policy) bool {
-				return p.Enabled && !p.Guardrail() && p.Rules[0].Action == estate.Allow
+				return p.Enabled && !p.Guardrail() && p.Rules[0].Action == estate.Allow &&
+					(x.reach == "half" || len(p.Segments.Names) == 1 && p.Segments.Names[0] != e.Segments[0].Name)
 			})
 			next.Policies[i].Rules = slices.Clone(next.Policies[i].Rules)
 			next.Policies[i].Rules[0].Action = estate.Deny

@@ -214,6 +214,9 @@ func (c *checker) sides(t touch) {
 
 // touched returns the endpoints to and from which flows of an endpoint may change.
 func (c *checker) touched(i int) *bitset.BitSet {
+	if len(c.pairs[0][i])+len(c.pairs[1][i]) == 0 {
+		return &bitset.BitSet{}
+	}
 	out := bitset.New(uint(len(c.ends)))
 	for side := range 2 {
 		for _, k := range c.pairs[side][i] {

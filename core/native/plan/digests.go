@@ -69,6 +69,8 @@ func (b *Body) stands(as *Body) bool {
 	switch {
 	case b == as:
 		return true
+	case b.Segment != nil && as.Segment != nil:
+		return lists.Same(b.Segment.Rules, as.Segment.Rules) && slices.Equal(b.Segment.Imports, as.Segment.Imports)
 	case b.List != nil && as.List != nil:
 		return lists.Same(b.List.Rules, as.List.Rules)
 	case b.Entries != nil && as.Entries != nil:
