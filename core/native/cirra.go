@@ -95,14 +95,11 @@ func openEntries() []config.Entry {
 	var out []config.Entry
 	for _, p := range paths.Everything() {
 		for _, way := range [2]bool{false, true} {
-			out = append(out, config.Entry{Out: way, Service: anything, Peer: p})
+			out = append(out, config.Entry{Out: way, Service: config.Anything, Peer: p})
 		}
 	}
 	return out
 }
-
-// anything is every service.
-var anything = space.Box{LastProtocol: 255, SourcePorts: estate.AllPorts, Ports: estate.AllPorts}
 
 // scratch is what the workloads of a network have in common, and what one of them leaves to the
 // next.

@@ -22,7 +22,7 @@ func (u *unit) crowded(drafts []draft, held []holding, way, room, level int) []d
 	if set.None() {
 		return drafts
 	}
-	services := []space.Box{anything}
+	services := []space.Box{config.Anything}
 	if some := u.services(set); some != nil && level == 1 {
 		services = fromAnyPort(some)
 	}

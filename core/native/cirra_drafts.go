@@ -9,6 +9,7 @@ import (
 
 	"bivium/core/intervals"
 	"bivium/core/lists"
+	"bivium/core/native/config"
 	"bivium/core/paths"
 	"bivium/core/space"
 )
@@ -26,7 +27,7 @@ func (u *unit) drafts(drafts []draft, pieces []piece, out bool, services func([]
 	one := func(atoms *bitset.BitSet, of []int32) draft {
 		boxes := u.services(atoms)
 		if boxes == nil {
-			boxes = []space.Box{anything}
+			boxes = []space.Box{config.Anything}
 		}
 		return draft{out, boxes, u.peersOf(pieces, of), atoms, func() {
 			for i := range pieces {

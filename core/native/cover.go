@@ -42,6 +42,27 @@ func (g *grid) cover() (boxes []box, bound int) {
 	return boxes, bound
 }
 
+// coverPlainly is cover by boxes each of whose cells holds what the box has, and nothing else.
+func (g *grid) coverPlainly() (boxes []box) {
+	small, rowsOf, colsOf := g.folded()
+	for _, b := range small.plain() {
+		boxes = append(boxes, box{unfold(b.rows, rowsOf), unfold(b.cols, colsOf), b.atoms})
+	}
+	return boxes
+}
+
+// has reports whether each cell of a box holds what the box has, and nothing else.
+func (g *grid) has(b *box) bool {
+	for _, row := range b.rows {
+		for _, col := range b.cols {
+			if !g.sets.at(g.at(row, col)).Equal(b.atoms) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
 func unfold(some []int, of [][]int) []int {
 	var out []int
 	for _, i := range some {
@@ -94,8 +115,8 @@ func fold(n int, key func(int) string) [][]int {
 	return out
 }
 
-// smallest returns the fewest boxes of those that it finds in several ways.
-func (g *grid) smallest(bound *int) []box {
+// plain returns the boxes of one set of services each, by rows or by columns.
+func (g *grid) plain() []box {
 	best := g.byRows()
 	if other := g.turned().byRows(); len(other) < len(best) {
 		best = other
@@ -103,6 +124,12 @@ func (g *grid) smallest(bound *int) []box {
 			best[i].rows, best[i].cols = best[i].cols, best[i].rows
 		}
 	}
+	return best
+}
+
+// smallest returns the fewest boxes of those that it finds in several ways.
+func (g *grid) smallest(bound *int) []box {
+	best := g.plain()
 	layers := g.layers()
 	if g.rows*g.cols*len(layers) > most {
 		*bound = g.distinct()

@@ -1,6 +1,7 @@
 package native
 
 import (
+	"slices"
 	"testing"
 
 	"bivium/core/lists"
@@ -32,7 +33,9 @@ func TestCoverIsTheGrid(t *testing.T) {
 		boxes, bound := g.cover()
 		covers(t, g, boxes, atoms)
 		require.LessOrEqual(t, bound, len(boxes))
-		covers(t, g, g.byRows(), atoms)
+		plainly := g.coverPlainly()
+		covers(t, g, plainly, atoms)
+		require.False(t, slices.ContainsFunc(plainly, func(b box) bool { return !g.has(&b) }))
 	})
 }
 

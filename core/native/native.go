@@ -79,8 +79,8 @@ func Retranslate(before *Translation, s *matrix.Matrix) *Translation {
 	return translate(s, false, before)
 }
 
-func translate(s *matrix.Matrix, single bool, before *Translation) *Translation {
-	t := &translator{single: single, s: s, j: s.Judge, net: s.Net, e: s.Judge.Estate, profiles: newProfiles(s), lines: map[lineKey]*once[[]*config.Set]{}, boxes: map[int32][]space.Box{}}
+func translate(s *matrix.Matrix, singly bool, before *Translation) *Translation {
+	t := &translator{singly: singly, s: s, j: s.Judge, net: s.Net, e: s.Judge.Estate, profiles: newProfiles(s), lines: map[lineKey]*once[[]*config.Set]{}, boxes: map[int32][]space.Box{}}
 	t.index()
 	if before == nil {
 		before = &Translation{}
@@ -129,7 +129,7 @@ type translator struct {
 	number   map[string]int // of a network of the net, by name
 	in       [][]int        // by network: its classes
 	provider map[string]string
-	single   bool   // every provider's rules have one protocol each
+	singly   bool   // every provider's rules have one protocol each
 	enforces []bool // by network of the net: whether its lists hold what is intended
 	// By network of the net: whether its lists hang on workloads, and a machine without any passes
 	// nothing.

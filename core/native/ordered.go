@@ -9,7 +9,6 @@ import (
 	"bivium/core/estate"
 	"bivium/core/intervals"
 	"bivium/core/native/config"
-	"bivium/core/space"
 )
 
 // network returns what the provider of a network holds for it. Lists of Cirra are those of
@@ -155,6 +154,11 @@ func (u *unit) list(on string, keep func(*classes.Class) bool, limit int) *confi
 	if limit > 0 && len(l.Rules) > limit {
 		u.refuse(TooManyRules, on, len(l.Rules), limit)
 	}
+	if u.provider == config.Premises {
+		if n := config.CountEntries(l.Rules); n > config.PremisesEntries {
+			u.refuse(TooManyRules, on, n, config.PremisesEntries)
+		}
+	}
 	u.putInOrder(l)
 	return l
 }
@@ -245,9 +249,7 @@ func (u *unit) near(l *config.List, p *part, out bool, all []*config.Set) {
 		l.Bound++
 		return
 	}
-	boxes, bound := g.cover()
-	l.Bound += bound + 1
-	for _, b := range boxes {
+	rules, bound := u.covering(g, func(b *box) config.Rule {
 		r := config.Rule{Out: out, Allow: true, Own: u.ownOf(p, b.rows, all), Services: u.services(b.atoms)}
 		var peer []intervals.Range
 		for _, k := range b.cols {
@@ -258,8 +260,9 @@ func (u *unit) near(l *config.List, p *part, out bool, all []*config.Set) {
 		}
 		r.Peer = []*config.Set{{Prefixes: prefixesOf(peer)}}
 		r.For = u.grounds.of(b.atoms, p.segment)
-		l.Rules = append(l.Rules, u.permits(r, g, &b)...)
-	}
+		return r
+	})
+	l.Rules, l.Bound = append(l.Rules, rules...), l.Bound+bound+1
 	if passedBySecondLine(u, &p.ways[at(out)]) {
 		l.Rules = append(l.Rules, config.Rule{Out: out, Own: all, Peer: everybody})
 	} else {
@@ -314,9 +317,7 @@ func (u *unit) far(l *config.List, p *part, out bool, all []*config.Set) {
 			g.cells[i*g.cols+k] = set
 		}
 	}
-	boxes, bound := g.cover()
-	l.Bound += bound
-	for _, b := range boxes {
+	rules, bound := u.covering(g, func(b *box) config.Rule {
 		r := config.Rule{Out: out, Allow: true, Own: u.ownOf(p, b.rows, all), Services: u.services(b.atoms)}
 		for _, k := range b.cols {
 			r.Peer = append(r.Peer, columns[k].set)
@@ -325,39 +326,45 @@ func (u *unit) far(l *config.List, p *part, out bool, all []*config.Set) {
 			}
 		}
 		r.For = u.grounds.of(b.atoms, p.segment)
-		l.Rules = append(l.Rules, u.permits(r, g, &b)...)
+		return r
+	})
+	l.Rules, l.Bound = append(l.Rules, rules...), l.Bound+bound
+}
+
+// single reports whether rules have one protocol each, as those of premises.
+func (u *unit) single() bool { return u.provider == config.Premises || u.singly }
+
+// covering returns the rules of the boxes that cover a grid, and how few there can be. On premises
+// they are those of boxes of one set of services alone, where that takes fewer entries.
+func (u *unit) covering(g *grid, rule func(*box) config.Rule) (rules []config.Rule, bound int) {
+	rulesOf := func(boxes []box) (rules []config.Rule) {
+		for i := range boxes {
+			rules = append(rules, u.permits(rule(&boxes[i]), g, &boxes[i])...)
+		}
+		return rules
 	}
+	boxes, bound := g.cover()
+	rules = rulesOf(boxes)
+	if u.single() && slices.ContainsFunc(boxes, func(b box) bool { return !g.has(&b) }) {
+		if other := rulesOf(g.coverPlainly()); config.CountEntries(other) < config.CountEntries(rules) {
+			rules = other
+		}
+	}
+	return rules, bound
 }
 
 // permits returns a rule that allows some services. On premises, where an entry has one protocol,
 // all services but a few are allowed behind an entry that denies those: nothing else allows them
 // there, if the box has all that its cells pass.
 func (u *unit) permits(r config.Rule, g *grid, b *box) []config.Rule {
-	if u.provider != config.Premises && !u.single || r.Services == nil {
+	if !u.single() || r.Services == nil || !g.has(b) {
 		return []config.Rule{r}
 	}
-	others := b.atoms.Complement()
-	for _, row := range b.rows {
-		for _, col := range b.cols {
-			if !u.sets.at(g.at(row, col)).Equal(b.atoms) {
-				return []config.Rule{r}
-			}
-		}
-	}
-	denied := u.services(others)
-	if protocolsOf(denied) >= protocolsOf(r.Services) {
+	denied := u.services(b.atoms.Complement())
+	if len(config.Entries(denied)) >= len(config.Entries(r.Services)) {
 		return []config.Rule{r}
 	}
 	deny := r
 	deny.Allow, deny.Services, deny.For, r.Services = false, denied, nil, nil
 	return []config.Rule{deny, r}
-}
-
-// protocolsOf returns how many entries of one protocol each some services take.
-func protocolsOf(boxes []space.Box) int {
-	n := 0
-	for _, b := range boxes {
-		n += int(b.LastProtocol) - int(b.FirstProtocol) + 1
-	}
-	return n
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"bivium/core/estate"
+	"bivium/core/native/config"
 	"bivium/core/space"
 )
 
@@ -42,12 +43,9 @@ func Protocol(p uint8) string {
 	return strconv.Itoa(int(p))
 }
 
-// Anything is every service.
-var Anything = space.Box{LastProtocol: 255, SourcePorts: estate.AllPorts, Ports: estate.AllPorts}
-
 // ReadWords reads what Words returns.
 func ReadWords(text, separator string) (space.Box, error) {
-	b := Anything
+	b := config.Anything
 	service, from, bounded := strings.Cut(text, " from ")
 	if bounded {
 		var err error

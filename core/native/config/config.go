@@ -22,6 +22,9 @@ const (
 	StratokRules  = 500  // of one network's list
 	VelumRules    = VelumLast - VelumFirst + 1
 	CirraWorkload = CirraEntries * CirraLists
+	// PremisesEntries is how many entries of one subnet's access lists are written: routers have no
+	// limit that is known, and more takes them and whoever reads it too long.
+	PremisesEntries = 50_000
 )
 
 // The providers.

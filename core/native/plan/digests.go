@@ -349,7 +349,7 @@ func appendServices(to []byte, boxes []space.Box) []byte {
 		return appendBox(to, boxes[0])
 	}
 	if boxes == nil {
-		return appendBox(to, anything)
+		return appendBox(to, config.Anything)
 	}
 	all := make([][]byte, len(boxes))
 	for i, b := range boxes {
@@ -369,8 +369,6 @@ func appendBox(to []byte, b space.Box) []byte {
 	}
 	return to
 }
-
-var anything = space.Box{FirstProtocol: 0, LastProtocol: 255, SourcePorts: estate.AllPorts, Ports: estate.AllPorts}
 
 // hub returns the wiring of a hub as strings that are the same for what does the same.
 func (d *digests) hub(h *config.Hub, links []estate.Link) []string {

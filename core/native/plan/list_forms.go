@@ -31,9 +31,9 @@ func singly(rules []config.Rule) []config.Rule {
 				if own[0].Prefixes[0].Addr().Is4() != peer[0].Prefixes[0].Addr().Is4() {
 					continue
 				}
-				for _, s := range eachService(r.Services) {
+				for _, s := range config.Entries(r.Services) {
 					x := *r
-					x.Own, x.Peer, x.Services = own, peer, s
+					x.Own, x.Peer, x.Services = own, peer, []space.Box{s}
 					out = append(out, x)
 				}
 			}
@@ -50,22 +50,6 @@ func each(sets []*config.Set) [][]*config.Set {
 	var out [][]*config.Set
 	for _, p := range prefixes {
 		out = append(out, []*config.Set{{Prefixes: []netip.Prefix{p}}})
-	}
-	return out
-}
-
-func eachService(boxes []space.Box) [][]space.Box {
-	if boxes == nil {
-		return [][]space.Box{{anything}}
-	}
-	var out [][]space.Box
-	for _, b := range boxes {
-		if b == anything {
-			return [][]space.Box{{anything}}
-		}
-		for p := int(b.FirstProtocol); p <= int(b.LastProtocol); p++ {
-			out = append(out, []space.Box{{FirstProtocol: uint8(p), LastProtocol: uint8(p), SourcePorts: b.SourcePorts, Ports: b.Ports}})
-		}
 	}
 	return out
 }

@@ -187,14 +187,14 @@ func shortly(sets []*config.Set) string {
 }
 
 // atoms returns a rule as what it says of single prefixes and services, in words that do not
-// depend on how a provider writes them: singly, of one protocol each.
+// depend on how a provider writes them: singly, as entries have them.
 func atoms(r *config.Rule, single bool) []string {
 	var out []string
 	services := r.Services
 	if single {
-		services = singly(services)
+		services = config.Entries(services)
 	} else if services == nil {
-		services = []space.Box{drivers.Anything}
+		services = []space.Box{config.Anything}
 	}
 	for _, own := range families(r.Own) {
 		for _, peer := range families(r.Peer) {
@@ -214,21 +214,6 @@ func families(sets []*config.Set) []netip.Prefix {
 		return []netip.Prefix{netip.PrefixFrom(netip.IPv4Unspecified(), 0), netip.PrefixFrom(netip.IPv6Unspecified(), 0)}
 	}
 	return drivers.Prefixes(sets)
-}
-
-// singly returns services of one protocol each.
-func singly(boxes []space.Box) []space.Box {
-	if boxes == nil || slices.Contains(boxes, drivers.Anything) {
-		return []space.Box{drivers.Anything}
-	}
-	var out []space.Box
-	for _, b := range boxes {
-		for p := int(b.FirstProtocol); p <= int(b.LastProtocol); p++ {
-			one := space.Box{FirstProtocol: uint8(p), LastProtocol: uint8(p), SourcePorts: b.SourcePorts, Ports: b.Ports}
-			out = append(out, one)
-		}
-	}
-	return out
 }
 
 // putEntries does the same for the lists that workloads of Cirra bear.

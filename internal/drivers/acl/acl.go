@@ -98,7 +98,7 @@ func Lists(l *config.List) []List {
 // matchesOf returns what the entries of a rule match.
 func matchesOf(r *config.Rule) []matches {
 	var out []matches
-	services := servicesOf(r.Services)
+	services := config.Entries(r.Services)
 	for _, own := range orBoth(r.Own) {
 		for _, peer := range orBoth(r.Peer) {
 			if own.Addr().Is4() != peer.Addr().Is4() {
@@ -124,34 +124,6 @@ func orBoth(sets []*config.Set) []netip.Prefix {
 	return drivers.Prefixes(sets)
 }
 
-// servicesOf returns services with one protocol each, or all of them; of ICMP with one type
-// each, or all types.
-func servicesOf(boxes []space.Box) []space.Box {
-	if boxes == nil {
-		return []space.Box{drivers.Anything}
-	}
-	var out []space.Box
-	for _, b := range boxes {
-		if b == drivers.Anything {
-			return []space.Box{b}
-		}
-		for p := int(b.FirstProtocol); p <= int(b.LastProtocol); p++ {
-			one := b
-			one.FirstProtocol, one.LastProtocol = uint8(p), uint8(p)
-			all, _ := estate.PortsOf(uint8(p))
-			if p != estate.ICMP && p != estate.ICMPv6 || b.Ports == estate.AllPorts || b.Ports == all {
-				out = append(out, one)
-				continue
-			}
-			for kind := int(b.Ports.Lo); kind <= int(b.Ports.Hi); kind++ {
-				one.Ports = estate.Range{Lo: uint16(kind), Hi: uint16(kind)}
-				out = append(out, one)
-			}
-		}
-	}
-	return out
-}
-
 func match(from, to netip.Prefix, s space.Box) matches {
 	h := &header{}
 	var m matches
@@ -160,7 +132,7 @@ func match(from, to netip.Prefix, s space.Box) matches {
 	} else {
 		m.IPv6, h.Source6, h.Destination6 = h, some(from), some(to)
 	}
-	if s == drivers.Anything {
+	if s == config.Anything {
 		return m
 	}
 	protocol := int(s.FirstProtocol)
@@ -215,7 +187,7 @@ func (a *List) Read(l *config.List) error {
 		if r.Out {
 			r.Own, r.Peer = from, to
 		}
-		s := drivers.Anything
+		s := config.Anything
 		if h.Protocol != nil {
 			if *h.Protocol < 0 || *h.Protocol > 255 {
 				return fmt.Errorf("entry %s: protocol %d", e.Name, *h.Protocol)
@@ -233,7 +205,7 @@ func (a *List) Read(l *config.List) error {
 		if e.Matches.ICMP != nil {
 			s.Ports = estate.Range{Lo: e.Matches.ICMP.Type, Hi: e.Matches.ICMP.Type}
 		}
-		if s != drivers.Anything {
+		if s != config.Anything {
 			r.Services = []space.Box{s}
 		}
 		l.Rules = append(l.Rules, r)

@@ -226,7 +226,7 @@ func (d *driver) Native(ctx context.Context, _ []string) (*drivers.Native, error
 }
 
 func (e *entry) read() (config.Entry, error) {
-	out := config.Entry{Out: e.Direction == "egress", Service: drivers.Anything}
+	out := config.Entry{Out: e.Direction == "egress", Service: config.Anything}
 	if e.Protocol != "" {
 		text := e.Protocol
 		if strings.Contains(text, "-") {
@@ -297,7 +297,7 @@ func written(e *config.Entry) entry {
 		out.Peer = "list:" + e.Peers
 	}
 	switch s := e.Service; {
-	case s == drivers.Anything:
+	case s == config.Anything:
 	case s.FirstProtocol == s.LastProtocol:
 		out.Protocol = drivers.Protocol(s.FirstProtocol)
 		_, out.Ports, _ = strings.Cut(drivers.Words(s, " "), " ")

@@ -61,7 +61,7 @@ func set(p ...string) []*config.Set {
 func wanted(first int) []config.Rule {
 	rules := []config.Rule{
 		{Services: []space.Box{box(estate.TCP, 22, 22)}, Peer: set("10.9.9.0/24")},
-		{Allow: true, Services: []space.Box{box(estate.TCP, 1, 1024), box(estate.UDP, 53, 53), box(estate.ICMP, 8, 8)}, Peer: set("10.9.0.0/16", "2001:db8:9::/48")},
+		{Allow: true, Services: []space.Box{box(estate.TCP, 1, 1024), box(estate.UDP, 53, 53), box(estate.ICMP, 8, 11)}, Peer: set("10.9.0.0/16", "2001:db8:9::/48")},
 		{Allow: true, Services: []space.Box{{FirstProtocol: 47, LastProtocol: 51, SourcePorts: estate.AllPorts, Ports: estate.AllPorts}}, Own: set("10.0.0.0/25")},
 		{Out: true, Allow: true, Peer: set("10.0.0.0/8")},
 		{Out: true},
@@ -78,7 +78,7 @@ func packets() []packet {
 	for _, out1 := range [2]bool{false, true} {
 		for _, own := range []string{"10.0.0.5", "10.0.0.200"} {
 			for _, other := range []string{"10.9.9.1", "10.9.1.1", "10.8.0.1", "192.0.2.1"} {
-				for _, s := range []space.Box{box(estate.TCP, 22, 22), box(estate.TCP, 1024, 1024), box(estate.TCP, 1025, 1025), box(estate.UDP, 53, 53), box(estate.ICMP, 8, 8), box(estate.ICMP, 0, 0), box(47, 0, 0), box(52, 0, 0)} {
+				for _, s := range []space.Box{box(estate.TCP, 22, 22), box(estate.TCP, 1024, 1024), box(estate.TCP, 1025, 1025), box(estate.UDP, 53, 53), box(estate.ICMP, 8, 8), box(estate.ICMP, 11, 11), box(estate.ICMP, 12, 12), box(47, 0, 0), box(52, 0, 0)} {
 					out = append(out, packet{out1, netip.MustParseAddr(own), netip.MustParseAddr(other), s})
 				}
 			}
@@ -175,7 +175,7 @@ func writing(t *testing.T, p Provider) {
 func entries(t *testing.T, p Provider, a Account, workload string) {
 	list := config.EntryList{Name: "of-a-test", Entries: []config.Entry{
 		{Service: box(estate.TCP, 443, 443), Peer: netip.MustParsePrefix("10.9.0.0/16")},
-		{Out: true, Service: drivers.Anything, Peer: netip.MustParsePrefix("2001:db8::/32")},
+		{Out: true, Service: config.Anything, Peer: netip.MustParsePrefix("2001:db8::/32")},
 		{Service: space.Box{FirstProtocol: 47, LastProtocol: 51, SourcePorts: estate.AllPorts, Ports: estate.AllPorts}, Peers: "of-a-test"},
 	}}
 	find := func() (*drivers.EntryList, *drivers.Binding) {
