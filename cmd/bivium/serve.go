@@ -371,9 +371,10 @@ func serve(c *cobra.Command, f serveFlags, begin func() (*estate.Estate, error),
 	writer = applying.New(applying.Config{
 		App: a, Store: s, Books: books, Audit: register.Audit(), Log: log, Clock: time.Now, Told: desk.Events.Written, Notices: told, Stage: sender.Stage, AsOf: past.At, Back: past.TakeBack,
 	})
-	if err := writer.Start(c.Context()); err != nil {
+	if err := writer.Start(ctx); err != nil {
 		return errors.Join(err, l.Close())
 	}
+	defer writer.Close()
 	looks := watch.New(watch.Config{
 		App: a, Store: s, Books: books, People: register, Notices: told, Log: log, Clock: time.Now, Told: desk.Events.Written, Every: f.watch,
 		Settled: func(ctx context.Context) bool {

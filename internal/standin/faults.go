@@ -29,6 +29,7 @@ type faults struct {
 	mu    sync.Mutex
 	fault Fault
 	asked int
+	turn  sync.RWMutex // see taking
 }
 
 // Fail lets an account's interface misbehave from now on.
@@ -97,9 +98,12 @@ func (w *World) misbehave(account func(*http.Request) string, next http.Handler)
 			select {
 			case <-time.After(wait):
 			case <-r.Context().Done():
-				return
 			}
 		}
+		if r.Context().Err() != nil { // nobody waits for it any more
+			return
+		}
+		defer w.taking(account(r), r.Method != http.MethodGet)()
 		switch kind {
 		case "full":
 			out.Header().Set("Retry-After", "1")
@@ -140,6 +144,23 @@ func (w *World) misbehave(account func(*http.Request) string, next http.Handler)
 			next.ServeHTTP(out, r)
 		}
 	})
+}
+
+// taking lets requests to an account that may write come one after another, each alone, and returns
+// what ends one.
+func (w *World) taking(account string, writes bool) (end func()) {
+	w.mu.RLock()
+	a := w.accounts[account]
+	w.mu.RUnlock()
+	switch {
+	case a == nil:
+		return func() {}
+	case writes:
+		a.faults.turn.Lock()
+		return a.faults.turn.Unlock
+	}
+	a.faults.turn.RLock()
+	return a.faults.turn.RUnlock
 }
 
 // forget lets something be answered, and takes back what it wrote.

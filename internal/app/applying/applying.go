@@ -36,7 +36,9 @@ type Service struct {
 	pause time.Duration
 	asOf  func(ctx context.Context, revision int64) (*view.Snapshot, error)
 	back  func(ctx context.Context, revision int64, why string) error
-	ctx   context.Context
+	life  context.Context    // of what is being written
+	ctx   context.Context    // ends when nothing more is begun
+	end   context.CancelFunc // ends ctx
 
 	planning sync.Mutex // one plan is made at a time
 
@@ -83,16 +85,18 @@ func New(c Config) *Service {
 	if c.BackOff == 0 {
 		c.BackOff = backOff
 	}
-	return &Service{pause: c.BackOff, app: c.App, store: c.Store, books: c.Books, audit: c.Audit, log: c.Log, clock: c.Clock, told: c.Told, stage: c.Stage, tells: c.Notices, back: c.Back, asOf: c.AsOf, ctx: context.Background()}
+	return &Service{pause: c.BackOff, app: c.App, store: c.Store, books: c.Books, audit: c.Audit, log: c.Log, clock: c.Clock, told: c.Told, stage: c.Stage, tells: c.Notices, back: c.Back, asOf: c.AsOf, life: context.Background(), ctx: context.Background(), end: func() {}}
 }
 
 // pace is how often the estate is looked at.
 const pace = 400 * time.Millisecond
 
-// Start takes up what was under way when the server ended, and follows the estate until ctx ends.
-// The first time ever, what targets should hold now is taken to be in force: what they really
+// Start takes up what was under way when the server ended, and follows the estate until Close. When
+// ctx ends, what is being written is broken off: it is not known then whether it was written. The first time ever, what targets should hold now is taken to be in force: what they really
 // hold is told as drift.
 func (s *Service) Start(ctx context.Context) error {
+	s.life = ctx
+	ctx, s.end = context.WithCancel(ctx)
 	s.ctx = ctx
 	if err := s.adopt(ctx, s.app.Now()); err != nil {
 		s.setNote(err.Error())
@@ -108,6 +112,19 @@ func (s *Service) Start(ctx context.Context) error {
 	}
 	go s.follow(ctx)
 	return nil
+}
+
+// Close begins nothing more, and returns once what is being written is written and noted, or has failed.
+func (s *Service) Close() {
+	s.end()
+	s.planning.Lock()
+	defer s.planning.Unlock()
+	s.mu.Lock()
+	r := s.run
+	s.mu.Unlock()
+	if r != nil {
+		r.stop()
+	}
 }
 
 // adopt notes what targets of which nothing is known yet should hold as in force: whoever connects
@@ -213,7 +230,7 @@ type wanted struct {
 	of        *view.Snapshot
 	documents map[plan.Key]*plan.Body
 	digests   map[plan.Key]string
-	refused   map[string]bool // networks that do not fit
+	unfit     *unfit
 }
 
 // wants returns what targets have to hold at a revision. Of accounts that are observed only,
@@ -230,16 +247,12 @@ func (s *Service) wants(now *view.Snapshot) (*wanted, error) {
 		return nil, err
 	}
 	cfg, refused := b.Config()
-	not := map[string]bool{}
-	for i := range refused {
-		not[refused[i].Network] = true
-	}
 	documents := plan.Documents(plan.State{Config: cfg, Estate: now.Estate})
 	maps.DeleteFunc(documents, func(key plan.Key, _ *plan.Body) bool { return now.Estate.Observes(key.Account) })
 	if kept == nil {
 		kept = &wanted{}
 	}
-	out := &wanted{now, documents, plan.Hashes(documents, kept.documents, kept.digests), not}
+	out := &wanted{now, documents, plan.Hashes(documents, kept.documents, kept.digests), unfitOf(refused, now.Estate, documents)}
 	if now == s.app.Now() {
 		s.mu.Lock()
 		s.wanted = out
@@ -389,12 +402,12 @@ func (s *Service) orderOf(ctx context.Context, revision int64) (*Order, error) {
 func (w *wanted) behind(known map[plan.Key]string, connected map[string]bool) []plan.Key {
 	var out []plan.Key
 	for key, digest := range w.digests {
-		if is, there := known[key]; writable(key, connected, w.refused) && (!there || is != digest) {
+		if is, there := known[key]; w.writable(key, connected) && (!there || is != digest) {
 			out = append(out, key)
 		}
 	}
 	for key := range known {
-		if w.documents[key] == nil && writable(key, connected, w.refused) {
+		if w.documents[key] == nil && w.writable(key, connected) {
 			out = append(out, key)
 		}
 	}
@@ -403,6 +416,6 @@ func (w *wanted) behind(known map[plan.Key]string, connected map[string]bool) []
 
 // writable reports whether Bivium writes a document: of a target that is connected, and not of a
 // network whose rules do not fit.
-func writable(key plan.Key, connected, refused map[string]bool) bool {
-	return connected[key.Target()] && !refused[key.Name]
+func (w *wanted) writable(key plan.Key, connected map[string]bool) bool {
+	return connected[key.Target()] && !w.unfit.has(key)
 }

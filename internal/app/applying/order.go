@@ -86,7 +86,7 @@ func (s *Service) prepare(ctx context.Context, o *Order) (*prepared, error) {
 	if err != nil {
 		return nil, err
 	}
-	wants, refused := w.documents, w.refused
+	wants := w.documents
 	known, err := s.inForce(ctx)
 	if err != nil {
 		return nil, err
@@ -133,7 +133,7 @@ func (s *Service) prepare(ctx context.Context, o *Order) (*prepared, error) {
 	cfg, _ := b.Config()
 	like := plan.State{Config: cfg, Estate: o.After.Estate}
 	wanted := func(key plan.Key) bool {
-		if !writable(key, connected, refused) || key.Kind == plan.KindRoutes && h.versions[key] == "" {
+		if !w.writable(key, connected) || key.Kind == plan.KindRoutes && h.versions[key] == "" {
 			return false
 		}
 		return due[key] || o.PutRight
@@ -148,7 +148,7 @@ func (s *Service) prepare(ctx context.Context, o *Order) (*prepared, error) {
 	p := plan.Make(first, last, wanted)
 	checked := p.Check(first, last, o.Before.Matrix, o.After.Matrix)
 	out.fill(p, h, before, checked, o.After)
-	for name := range refused {
+	for name := range w.unfit.networks {
 		out.Refused = append(out.Refused, name)
 	}
 	slices.Sort(out.Refused)

@@ -182,7 +182,7 @@ func (s *Service) write(ctx context.Context, r *run, i int) {
 	}
 	w, key := &r.Writes[i], r.Writes[i].Key
 	// Once begun it is brought to its end, and noted, even if the plan is stopped meanwhile.
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), attempt)
+	ctx, cancel := context.WithTimeout(s.life, attempt)
 	defer cancel()
 	r.mu.Lock()
 	version := r.Versions[key.String()]
@@ -222,9 +222,9 @@ func (s *Service) write(ctx context.Context, r *run, i int) {
 	}
 	noted := *state
 	r.mu.Unlock()
-	noting, stop := context.WithTimeout(context.WithoutCancel(ctx), attempt)
+	noting, stop := context.WithTimeout(s.life, attempt)
 	defer stop()
-	if err := s.store.PutWrite(noting, r.id, &noted, f); err != nil {
+	if err := s.store.PutWrite(noting, r.id, &noted, f); err != nil && s.life.Err() == nil {
 		s.log.Error("a write could not be noted", "plan", r.id, "write", i, "error", err)
 	}
 	s.told()

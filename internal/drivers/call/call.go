@@ -4,6 +4,7 @@ package call
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -130,12 +131,11 @@ func (c *Client) once(ctx context.Context, method, path string, headers map[stri
 	case s == http.StatusConflict || s == http.StatusPreconditionFailed:
 		return nil, drivers.ErrChanged
 	case s == http.StatusRequestEntityTooLarge:
-		why, _ := io.ReadAll(io.LimitReader(answer.Body, 500)) //nolint:errcheck // it is only told
-		return nil, &drivers.LimitError{Why: string(why)}
+		return nil, &drivers.LimitError{Why: reasonIn(answer.Body)}
 	case s == http.StatusNoContent:
 		return answer.Header, nil
 	case s != http.StatusOK:
-		return nil, &drivers.AnswerError{Asked: path, Err: fmt.Errorf("unexpected status %d", s)}
+		return nil, &drivers.AnswerError{Asked: path, Err: fmt.Errorf("unexpected status %d %s", s, reasonIn(answer.Body))}
 	}
 	read, err := io.ReadAll(io.LimitReader(answer.Body, limits.ProviderAnswer+1))
 	switch {
@@ -150,6 +150,17 @@ func (c *Client) once(ctx context.Context, method, path string, headers map[stri
 		return nil, retry.RetryableError(&drivers.AnswerError{Asked: path, Err: err})
 	}
 	return answer.Header, nil
+}
+
+// reasonIn returns why a provider refuses something, which stands in the message or the error of a
+// JSON answer, or is the answer.
+func reasonIn(body io.Reader) string {
+	why, _ := io.ReadAll(io.LimitReader(body, 500)) //nolint:errcheck // it is only told
+	var said struct{ Message, Error string }
+	if json.Unmarshal(why, &said) == nil && said.Message+said.Error != "" {
+		return cmp.Or(said.Message, said.Error)
+	}
+	return string(bytes.TrimSpace(why))
 }
 
 // wait does as a Retry-After header asks, in seconds; with a client whose pauses

@@ -1,0 +1,55 @@
+package applying_test
+
+import (
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bivium/core/edit"
+	"bivium/core/estate"
+	"bivium/internal/app/targets"
+)
+
+// TestWhatDoesNotFitIsLeft asks the lists of workloads of one network for source ports, which they
+// do not have: their lists and which of them they bear stay as they are, and all else is in force.
+func TestWhatDoesNotFitIsLeft(t *testing.T) {
+	o := startOutside(t)
+	o.putsRight()
+	lists := func() (versions map[string]string, bears map[string][]string) {
+		_, readings, _ := o.drift()
+		i := slices.IndexFunc(readings, func(r targets.Reading) bool { return r.Account == "cirra-north" })
+		versions, bears = map[string]string{}, map[string][]string{}
+		for _, l := range readings[i].Native.Entries {
+			versions[l.Name] = l.Version
+		}
+		for _, b := range readings[i].Native.Bindings {
+			bears[readings[i].Workloads[b.Workload]] = b.Lists
+		}
+		return versions, bears
+	}
+	before, bore := lists()
+	o.makes(edit.Put, estate.KindService, "", `{"name": "odd", "terms": [{"protocol": "tcp", "ports": 9123, "sourcePorts": "1024-2000"}]}`)
+	o.makes(edit.Put, estate.KindPolicy, "", `{"name": "odd", "segments": ["turbine"], "from": ["collectors"], "to": ["historian"], "rules": [{"services": ["odd"], "action": "allow"}]}`)
+	o.settles()
+	book, err := (&targets.Books{}).Of(o.app.Now())
+	require.NoError(t, err)
+	_, refused := book.Config()
+	require.NotEmpty(t, refused)
+	after, bears := lists()
+	unfit := func(workload string) bool {
+		e := o.app.Now().Estate
+		i := slices.IndexFunc(e.Workloads, func(w estate.Workload) bool { return w.Name == workload })
+		return i >= 0 && e.Workloads[i].Network == refused[0].Network
+	}
+	for workload, names := range bore {
+		if unfit(workload) {
+			assert.Equal(t, names, bears[workload], workload)
+			for _, l := range names {
+				assert.Equal(t, before[l], after[l], "%s of %s", l, workload)
+			}
+		}
+	}
+	require.True(t, unfit("collector-1"))
+}
