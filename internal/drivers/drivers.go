@@ -131,6 +131,9 @@ var (
 	ErrUnreachable = errors.New("the provider does not answer")
 	// ErrChanged is returned where somebody else has written since.
 	ErrChanged = errors.New("somebody else has changed this since it was read")
+	// ErrTried comes with ErrChanged where a try of the same write failed just before: it may have
+	// been that try that changed it.
+	ErrTried = errors.New("an earlier try to write it failed")
 	// ErrMissing is returned where the provider does not know what was asked for.
 	ErrMissing = errors.New("the provider does not have this object")
 )

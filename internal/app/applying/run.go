@@ -257,7 +257,7 @@ func (s *Service) putAndRead(ctx context.Context, r *run, w *plan.Write, version
 			return "", readErr
 		case plan.Same(now, w.Body):
 			return at, nil
-		case s.untouched(r, w, now), r.begun(w) && plan.PartOf(now, w.Body):
+		case s.untouched(r, w, now), (r.begun(w) || errors.Is(err, drivers.ErrTried)) && plan.PartOf(now, w.Body):
 			_, err = t.put(ctx, w.Key, at, w.Body)
 		}
 	}
@@ -407,13 +407,13 @@ func (s *Service) Steer(ctx context.Context, who *people.Who, id int64, order st
 	return s.audit.Add(ctx, who, "plan "+order, fmt.Sprintf("plan %d", id), "")
 }
 
-// misses reports whether something that the plan relies on is not there any more: it has to be
-// planned again from what there is.
+// misses reports whether something that the plan relies on is not there any more, or was changed by
+// somebody else: it has to be planned again from what there is.
 func (r *run) misses() bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return slices.ContainsFunc(r.writes, func(w store.PlanWrite) bool {
-		return w.State == store.WriteRefused && w.Why == reason(drivers.ErrMissing)
+		return w.State == store.WriteChanged || w.State == store.WriteRefused && w.Why == reason(drivers.ErrMissing)
 	})
 }
 

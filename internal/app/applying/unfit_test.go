@@ -1,15 +1,21 @@
 package applying_test
 
 import (
+	"net/netip"
 	"slices"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"bivium/core/edit"
 	"bivium/core/estate"
+	"bivium/internal/app/applying"
 	"bivium/internal/app/targets"
+	"bivium/internal/people"
+	"bivium/internal/standin"
 )
 
 // TestWhatDoesNotFitIsLeft asks the lists of workloads of one network for source ports, which they
@@ -52,4 +58,37 @@ func TestWhatDoesNotFitIsLeft(t *testing.T) {
 		}
 	}
 	require.True(t, unfit("collector-1"))
+}
+
+// TestSomebodyWritesInBetween writes a list at the provider's console after a plan was made of it: the
+// plan does not write over it and says so, until it is told to try again, and planned again from what
+// there is.
+func TestSomebodyWritesInBetween(t *testing.T) {
+	o := startOutside(t)
+	o.putsRight()
+	becomes := func(state, why string) {
+		t.Helper()
+		require.Eventually(t, func() bool {
+			s := o.state()
+			if s.State != state || len(s.Behind) == 0 {
+				return false
+			}
+			return slices.ContainsFunc(s.Behind, func(b applying.Behind) bool { return strings.Contains(b.Why, why) })
+		}, 30*time.Second, 20*time.Millisecond, "%+v", o.state())
+	}
+	require.NoError(t, o.world.Fail("velum-central", standin.Fault{Kind: "refused"}))
+	o.edits("more", "market", "traders", "price-databases", true)
+	becomes(applying.StatePartly, "the list is refused")
+	require.NoError(t, o.world.Hand("velum-central", standin.Rule{Network: "net-trading", On: "prices", Priority: 4001, Action: "allow", Protocol: "tcp", Ports: "2222", From: netip.MustParsePrefix("10.70.0.0/24"), By: "j.sunde"}))
+	require.NoError(t, o.world.Fail("velum-central", standin.Fault{Kind: "none"}))
+	retry := func() {
+		require.NoError(t, o.writer.Steer(t.Context(), people.System("tester"), o.state().Plan, applying.Retry))
+	}
+	retry()
+	becomes(applying.StatePartly, "changed by someone else")
+	_, _, drift := o.drift()
+	require.NotEmpty(t, drift, "what somebody wrote is there")
+	retry()
+	o.settles()
+	o.holdsWhatItShould()
 }

@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -83,8 +84,12 @@ func (c *Client) send(ctx context.Context, method, path string, body []byte, out
 
 func (c *Client) sendWith(ctx context.Context, method, path string, headers map[string]string, body []byte, out any) (header http.Header, err error) {
 	backoff := retry.WithMaxRetries(c.Tries-1, retry.WithCappedDuration(20*time.Second, retry.WithJitterPercent(20, retry.NewExponential(c.Pause))))
+	tries := 0
 	err = retry.Do(ctx, backoff, func(ctx context.Context) error {
 		header, err = c.once(ctx, method, path, headers, body, out)
+		if tries++; tries > 1 && errors.Is(err, drivers.ErrChanged) {
+			return fmt.Errorf("%w; %w", err, drivers.ErrTried)
+		}
 		return err
 	})
 	if err != nil {

@@ -155,7 +155,7 @@ func writing(t *testing.T, p Provider) {
 	put.Version, put.List.Rules = version, wanted(100)
 	a.Fail("torn", 0, 1)
 	_, err = a.Driver.Put(t.Context(), &put)
-	require.Error(t, err, "it breaks off")
+	require.ErrorIs(t, err, drivers.ErrTried, "it breaks off, and is tried again")
 	torn := find()
 	assert.NotEqual(t, version, torn.Version, "reading back shows it")
 	assert.True(t, slices.ContainsFunc(packets(), func(k packet) bool {
