@@ -4,8 +4,11 @@ package demo
 
 import (
 	_ "embed"
+	"reflect"
 
-	"bivium/core/inventory"
+	"bivium/core/document"
+	"bivium/core/edit"
+	"bivium/core/estate"
 )
 
 // Grayshoal is the document of the demo estate.
@@ -36,7 +39,7 @@ var People = []Person{
 var Teams = map[string][]string{"farm-operations": {"tove"}}
 
 // Mapping is how Grayshoal Wind maps the tags of its teams.
-var Mapping = []inventory.Mapping{
+var Mapping = estate.Mapping{Name: "tags", Rules: []estate.MappingRule{
 	{Key: "env|environment|lifecycle", Value: "prod|production|live", Label: "env", To: "prod"},
 	{Key: "env|environment|lifecycle", Value: "dev|development", Label: "env", To: "dev"},
 	{Key: "app|application", Label: "app"},
@@ -46,4 +49,13 @@ var Mapping = []inventory.Mapping{
 	{Key: "use", Label: "use"},
 	{Provider: "premises", Key: "farm", Label: "farm"},
 	{Provider: "premises", Key: "site", Label: "site"},
+}}
+
+// MapTags returns the edit that adds Mapping to an estate.
+func MapTags() edit.Edit {
+	value, err := document.ValueOf(document.Body(reflect.ValueOf(&Mapping).Elem()))
+	if err != nil {
+		panic(err) // it is plain data
+	}
+	return edit.Edit{Operations: []edit.Operation{{Op: edit.Put, Kind: estate.KindMapping, Object: value, Base: edit.Absent}}}
 }

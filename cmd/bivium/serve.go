@@ -159,8 +159,8 @@ func populate(ctx context.Context, register *people.Register) error {
 // connectAll connects the accounts of the demo world at their addresses of today,
 // and maps their tags if nobody has yet.
 func connectAll(ctx context.Context, a *app.App, world *standin.World, running *standin.Running) error {
-	if a.Now().Mapping == nil {
-		if _, err := a.SetMapping(ctx, demo.Mapping, a.Now().Revision, "demo"); err != nil {
+	if len(a.Now().Estate.Mappings) == 0 {
+		if _, err := a.Make(ctx, &app.Edit{Edit: demo.MapTags()}, "demo"); err != nil {
 			return fmt.Errorf("map the tags of the demo: %w", err)
 		}
 	}

@@ -31,6 +31,10 @@ func problemsOf(thing any) []problem {
 		if t.Pool != "" && t.Expect != "inspected" {
 			return []problem{{message: fmt.Sprintf("the expectation has a pool, and expects %s", t.Expect), fix: "use a pool with inspected only"}}
 		}
+	case *estate.MappingRule:
+		if field, message, fix := t.Check(); field != "" {
+			return []problem{{key: field, message: message, fix: fix}}
+		}
 	case *estate.Group:
 		return ofGroup(t)
 	}

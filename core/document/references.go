@@ -14,7 +14,7 @@ var kinds = map[string]estate.Kind{
 	"networks": estate.KindNetwork, "attachments": estate.KindAttachment, "peerings": estate.KindPeering, "exits": estate.KindExit,
 	"publications": estate.KindPublication, "workloads": estate.KindWorkload, "services": estate.KindService, "groups": estate.KindGroup,
 	"pools": estate.KindPool, "rulebooks": estate.KindRulebook, "policies": estate.KindPolicy, "shares": estate.KindShare,
-	"expectations": estate.KindExpectation,
+	"expectations": estate.KindExpectation, "mappings": estate.KindMapping,
 }
 
 // Kinds returns the kinds of things that an estate has lists of, in the order of the lists.

@@ -38,6 +38,7 @@ type Estate struct {
 	Description string `json:"description,omitempty"`
 
 	Accounts     []Account     `json:"accounts,omitempty"`
+	Mappings     []Mapping     `json:"mappings,omitempty"`
 	Hubs         []Hub         `json:"hubs,omitempty"`
 	Links        []Link        `json:"links,omitempty"`
 	Segments     []Segment     `json:"segments,omitempty"`

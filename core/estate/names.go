@@ -38,6 +38,7 @@ type Kind string
 // The kinds of things that bear names, or can be pointed to.
 const (
 	KindAccount     Kind = "account"
+	KindMapping     Kind = "mapping"
 	KindHub         Kind = "hub"
 	KindLink        Kind = "link"
 	KindSegment     Kind = "segment"

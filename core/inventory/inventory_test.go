@@ -17,13 +17,12 @@ import (
 )
 
 func TestMappingPutsSpellingsIntoOne(t *testing.T) {
-	table, faults := NewTable([]Mapping{
+	table := NewTable([]estate.MappingRule{
 		{Key: "env*|stage", Value: "prod|production|live", Label: "env", To: "prod"},
 		{Key: "env*|stage", Label: "env"},
 		{Key: "cost centre", Provider: "velum", Label: "centre"},
 		{Key: "*-team|team", Account: "north", Label: "team"},
 	})
-	require.Empty(t, faults)
 	for _, c := range []struct {
 		provider, account string
 		tags, want        map[string]string
@@ -43,9 +42,10 @@ func TestMappingPutsSpellingsIntoOne(t *testing.T) {
 		assert.Equal(t, c.unmapped, got.Unmapped, "%v", c.tags)
 		assert.Len(t, got.Conflicts, c.conflicts, "%v", c.tags)
 	}
-	_, faults = NewTable([]Mapping{{Key: "a", Label: "a b"}, {Label: "x"}})
-	require.Len(t, faults, 2)
-	assert.Equal(t, "rule 2, key: the rule has no tag key; write a tag key, or * for all", faults[1].Error())
+	for field, r := range map[string]estate.MappingRule{"label": {Key: "a", Label: "a b"}, "key": {Label: "x"}, "": {Key: "*", Label: "x", To: "y"}} {
+		got, _, _ := r.Check()
+		assert.Equal(t, field, got)
+	}
 }
 
 // drawReading draws what an account has, out of few names, so that readings
@@ -82,8 +82,7 @@ func drawReading(t *rapid.T, account string) *Reading {
 // TestTakingIn takes in one sync after the other, and holds what the estate
 // has then against what was read.
 func TestTakingIn(t *testing.T) {
-	table, faults := NewTable([]Mapping{{Key: "role", Label: "role"}})
-	require.Empty(t, faults)
+	table := NewTable([]estate.MappingRule{{Key: "role", Label: "role"}})
 	meet.Check(t, meet.Often(1, "a network that went and is spoken of", "a workload in another account's network"), func(t *rapid.T, met meet.Met) {
 		e := &estate.Estate{Version: 1, Name: "e", Segments: []estate.Segment{{Name: "s", Default: estate.Deny, Approval: estate.ApproveNone}}, Hubs: []estate.Hub{{Name: "h"}}}
 		var known []Known
@@ -171,7 +170,7 @@ func TestLabelsByHand(t *testing.T) {
 	e := &estate.Estate{Version: 1, Name: "e",
 		Networks:  []estate.Network{{Name: "core", Kind: "cloud", Subnets: []estate.Subnet{{Name: "x", Prefix: netip.MustParsePrefix("10.0.0.0/24")}}}},
 		Workloads: []estate.Workload{{Name: "web-1", Network: "core", Addresses: []netip.Addr{netip.MustParseAddr("10.0.0.1")}, Labels: map[string]string{"env": "prod", "tier": "front"}}}}
-	table, _ := NewTable([]Mapping{{Key: "env", Label: "env"}, {Key: "tier", Label: "tier"}})
+	table := NewTable([]estate.MappingRule{{Key: "env", Label: "env"}, {Key: "tier", Label: "tier"}})
 	r := &Reading{Account: "a", Provider: "cirra", Networks: []Network{{ID: "1", Name: "core", Kind: "cloud"}},
 		Workloads: []Workload{{ID: "2", Name: "web 1", Network: "1", Addresses: e.Workloads[0].Addresses, Tags: map[string]string{"Env": "Dev", "tier": "front"}}}}
 	taken := Take(e, nil, r, table)
@@ -185,7 +184,7 @@ func TestLabelsByHand(t *testing.T) {
 // TestRoutesWrittenHereStay reads a route table, edits it, and reads it again:
 // what was written here stays until the account has it too.
 func TestRoutesWrittenHereStay(t *testing.T) {
-	table, _ := NewTable(nil)
+	table := NewTable(nil)
 	all := netip.MustParsePrefix("0.0.0.0/0")
 	reading := func(via string) *Reading {
 		return &Reading{Account: "a", Provider: "cirra", Networks: []Network{{ID: "1", Name: "core", Kind: "cloud", Routes: []Route{{all, via}}}}}
@@ -208,7 +207,7 @@ func TestRoutesWrittenHereStay(t *testing.T) {
 // TestPeeringsWrittenHereStay does the same with peerings; of an account that is written to, what is
 // there stays as the estate has it, and what is new is taken in.
 func TestPeeringsWrittenHereStay(t *testing.T) {
-	table, _ := NewTable(nil)
+	table := NewTable(nil)
 	reading := func(managed bool, pairs ...[2]int) *Reading {
 		r := &Reading{Account: "a", Provider: "cirra", Managed: managed}
 		for i, name := range []string{"core", "edge", "lab"} {
@@ -255,8 +254,7 @@ func TestPeeringsWrittenHereStay(t *testing.T) {
 // TestNamesThatAreTakenGetANumber takes in several machines of one name, of the longest that
 // there may be and without a dash.
 func TestNamesThatAreTakenGetANumber(t *testing.T) {
-	table, faults := NewTable(nil)
-	require.Empty(t, faults)
+	table := NewTable(nil)
 	for _, called := range []string{strings.Repeat("x", 62), strings.Repeat("x", 300), "a", "a-2", "internet", "Ä"} {
 		r := &Reading{Account: "north", Provider: "velum", Networks: []Network{{ID: "n", Name: "net", Kind: "cloud", Subnets: []Subnet{{Name: "all", Prefix: netip.MustParsePrefix("10.0.0.0/24")}}}}}
 		for i := range 12 {
@@ -275,7 +273,7 @@ func TestNamesThatAreTakenGetANumber(t *testing.T) {
 // TestLabelsByAnEdit sets one label and takes another off: both hold when tags change, until
 // an edit says what the tags say.
 func TestLabelsByAnEdit(t *testing.T) {
-	table, _ := NewTable([]Mapping{{Key: "env", Label: "env"}, {Key: "tier", Label: "tier"}})
+	table := NewTable([]estate.MappingRule{{Key: "env", Label: "env"}, {Key: "tier", Label: "tier"}})
 	r := &Reading{Account: "a", Provider: "cirra", Networks: []Network{{ID: "1", Name: "core", Kind: "cloud"}},
 		Workloads: []Workload{{ID: "2", Name: "web-1", Network: "1", Addresses: []netip.Addr{netip.MustParseAddr("10.0.0.1")}, Tags: map[string]string{"env": "dev", "tier": "front"}}}}
 	read := Take(&estate.Estate{Version: 1, Name: "e"}, nil, r, table)

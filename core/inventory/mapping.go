@@ -9,18 +9,6 @@ import (
 	"bivium/core/estate"
 )
 
-// Mapping turns tags into one label. Rules are asked in order, and the first that
-// speaks of a tag gives the label; where two tags give one label two values, the
-// earlier rule wins, and the conflict is shown.
-type Mapping struct {
-	Provider string `json:"provider,omitempty"` // "" for every one
-	Account  string `json:"account,omitempty"`  // likewise
-	Key      string `json:"key"`                // patterns of the tag's key, one or several: env|environment|stage
-	Value    string `json:"value,omitempty"`    // patterns of its value; "" for any
-	Label    string `json:"label"`              // the key of the label
-	To       string `json:"to,omitempty"`       // its value; "" for that of the tag, put in order
-}
-
 // Labelled is what mapping makes of the tags of one thing.
 type Labelled struct {
 	Labels    map[string]string
@@ -45,42 +33,17 @@ type Table struct {
 }
 
 type rule struct {
-	Mapping
+	estate.MappingRule
 	keys, values []string
 }
 
-// MappingError is a fault of one rule, with its place and its field.
-type MappingError struct {
-	Rule         int
-	Field        string
-	Message, Fix string
-}
-
-// Error returns the fault as one line.
-func (e *MappingError) Error() string {
-	return fmt.Sprintf("rule %d, %s: %s; %s", e.Rule+1, e.Field, e.Message, e.Fix)
-}
-
-// NewTable returns the table of some rules, or everything that is wrong with
-// them, each a *MappingError.
-func NewTable(rules []Mapping) (*Table, []*MappingError) {
+// NewTable returns the table of some rules.
+func NewTable(rules []estate.MappingRule) *Table {
 	t := &Table{known: map[string]Labelled{}}
-	var faults []*MappingError
-	for i, m := range rules {
-		fault := func(field, message, fix string) {
-			faults = append(faults, &MappingError{i, field, message, fix})
-		}
-		if strings.TrimSpace(m.Key) == "" {
-			fault("key", "the rule has no tag key", "write a tag key, or * for all")
-		}
-		if m.Label == "" {
-			fault("label", "the rule has no label key", "write a label key, such as env")
-		} else if err := estate.CheckLabel(m.Label, m.To); err != nil {
-			fault("label", err.Error(), "use only letters, digits and ._-/:@+")
-		}
+	for _, m := range rules {
 		t.rules = append(t.rules, rule{m, patterns(m.Key), patterns(m.Value)})
 	}
-	return t, faults
+	return t
 }
 
 // patterns returns the alternatives of a pattern, in the spelling in which tags

@@ -39,8 +39,6 @@ type step struct {
 	note  []byte // what is known of the step beside what it changed, JSON; nil for nothing
 
 	known    []inventory.Known // of all accounts; nil where it does not change
-	mapping  []inventory.Mapping
-	remap    bool // mapping takes the place of the one there
 	reading  *store.Reading
 	repaired int64 // see store.Revision
 }
@@ -114,17 +112,14 @@ func (a *App) prepare(ctx context.Context, now *view.Snapshot, s *step) (*view.S
 		estate.NameConnections(p.Next)
 	}
 	next := p.Next
-	known, mapping := now.Known, now.Mapping
+	known := now.Known
 	if s.known == nil && s.what == store.Edit {
 		s.known = knownAfter(now, p)
 	}
 	if s.known != nil {
 		known = s.known
 	}
-	if s.remap {
-		mapping = s.mapping
-	}
-	if next == now.Estate && s.known == nil && !s.remap && s.repaired == 0 {
+	if next == now.Estate && s.known == nil && s.repaired == 0 {
 		return now, nil, nil
 	}
 	changes := p.Changes(now.Estate)
@@ -137,14 +132,14 @@ func (a *App) prepare(ctx context.Context, now *view.Snapshot, s *step) (*view.S
 	if p.Analysis == nil {
 		now.WorkOut(p)
 	}
-	after := without(now, s.repaired).After(p, now.Revision+1, known, mapping)
+	after := without(now, s.repaired).After(p, now.Revision+1, known)
 	if a.Hold != nil && s.what != store.Edit {
 		if rest, then := a.Hold(now, after, p, s.what); rest != nil {
 			s.held = then
 			p = &view.Plan{Next: document.Shared(now.Estate, rest), Former: p.Former}
 			changes = p.Changes(now.Estate)
 			now.WorkOut(p)
-			after = without(now, s.repaired).After(p, now.Revision+1, known, mapping)
+			after = without(now, s.repaired).After(p, now.Revision+1, known)
 		}
 	}
 	after.Matrix.Complete()
@@ -167,7 +162,7 @@ func (a *App) prepare(ctx context.Context, now *view.Snapshot, s *step) (*view.S
 	}
 	return after, &store.Revision{
 		What: s.what, Name: next.Name, Description: next.Description, Edit: s.edit, Note: s.note, Changes: changes, Based: now.Revision, Actor: s.actor, At: a.Clock(),
-		Known: s.known, Mapping: s.mapping, Remap: s.remap, Reading: s.reading, Repaired: s.repaired,
+		Known: s.known, Reading: s.reading, Repaired: s.repaired,
 	}, nil
 }
 

@@ -74,7 +74,7 @@ func Open(ctx context.Context, c Config) (*App, error) {
 		return nil, fmt.Errorf("look for readings that were cut off: %w", err)
 	}
 	first := view.NewSnapshot(estate.AsOf(e, today(c.Clock)), revision)
-	if first.Known, first.Mapping, err = c.Store.Inventory(ctx); err != nil {
+	if first.Known, err = c.Store.Inventory(ctx); err != nil {
 		return nil, err
 	}
 	if first.Aside, err = c.Store.Asides(ctx); err != nil {

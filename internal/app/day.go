@@ -43,7 +43,7 @@ func (a *App) Turn() error {
 	return a.guarded("the day "+day, func() error {
 		p := &view.Plan{Next: estate.AsOf(now.Estate, day)}
 		now.WorkOut(p)
-		after := now.After(p, now.Revision, now.Known, now.Mapping)
+		after := now.After(p, now.Revision, now.Known)
 		after.Matrix.Complete()
 		a.moves.Lock()
 		defer a.moves.Unlock()

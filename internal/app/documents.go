@@ -37,7 +37,7 @@ func TryImport(s *view.Snapshot, ctx context.Context, text []byte) (*Import, err
 	if err = errors.Join(err, ctx.Err()); err != nil {
 		return nil, err
 	}
-	after := s.After(p, s.Revision, s.Known, s.Mapping)
+	after := s.After(p, s.Revision, s.Known)
 	return imported(s, after, consequence.EffectOf(s, after, &p.Changed, consequence.MaxFlows)), nil
 }
 
@@ -76,6 +76,9 @@ func readDocument(s *view.Snapshot, text []byte) (*estate.Estate, error) {
 	}
 	if err != nil {
 		return nil, &view.Problem{At: "document", Message: err.Error(), Fix: ""}
+	}
+	if len(e.Mappings) == 0 { // documents of others have none, and labels that tags gave would go with it
+		e.Mappings = s.Estate.Mappings
 	}
 	return estate.AsOf(document.Shared(s.Estate, e), s.Estate.Day), nil
 }

@@ -62,7 +62,7 @@ func (a *App) Rework(s *view.Snapshot, x *edit.Edit, seen func(estate.Ref) (refl
 	if err != nil {
 		return nil, err
 	}
-	r.Estate = estate.AsOf(r.Estate, s.Estate.Day) // what was put may have run out
+	r.Estate = estate.AsOf(remapped(s, r), s.Estate.Day) // what was put may have run out
 	return r, nil
 }
 

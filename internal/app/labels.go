@@ -1,7 +1,6 @@
 package app
 
 import (
-	"context"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -9,22 +8,29 @@ import (
 	"strings"
 
 	"bivium/core/document"
+	"bivium/core/edit"
 	"bivium/core/estate"
 	"bivium/core/inventory"
-	"bivium/internal/app/consequence"
 	"bivium/internal/app/view"
 )
 
 // Tagged is how the tags of all accounts would be mapped.
 type Tagged struct {
-	Rules      []inventory.Mapping `json:"rules"`
-	Counts     []int               `json:"counts"`     // by rule: the things that it gives a label
-	Tags       []TagUse            `json:"tags"`       // every key and value that teams wrote
-	Unlabelled int                 `json:"unlabelled"` // workloads that get no label
-	Workloads  int                 `json:"workloads"`  // that were read
-	Rows       []TaggedRow         `json:"rows"`
-	More       int                 `json:"more"`    // rows that are not shown
-	Changed    int                 `json:"changed"` // workloads whose labels are others than now
+	Mappings   []MappingBase        `json:"mappings"` // those that there are, which an edit of the rules has to know
+	Rules      []estate.MappingRule `json:"rules"`
+	Counts     []int                `json:"counts"`     // by rule: the things that it gives a label
+	Tags       []TagUse             `json:"tags"`       // every key and value that teams wrote
+	Unlabelled int                  `json:"unlabelled"` // workloads that get no label
+	Workloads  int                  `json:"workloads"`  // that were read
+	Rows       []TaggedRow          `json:"rows"`
+	More       int                  `json:"more"`    // rows that are not shown
+	Changed    int                  `json:"changed"` // workloads whose labels are others than now
+}
+
+// MappingBase is a mapping of the estate, and the base of an edit of it.
+type MappingBase struct {
+	Name string `json:"name"`
+	Base string `json:"base"`
 }
 
 // TagUse is one tag, by how many it is worn, and what becomes of it.
@@ -55,12 +61,22 @@ const maxRows = 200
 // Map returns how some rules would map the tags of everything that was read;
 // those in need of a look come first: conflicts, no label at all, tags that no
 // rule speaks of, labels that change.
-func Map(s *view.Snapshot, rules []inventory.Mapping) (*Tagged, error) {
-	table, faults := inventory.NewTable(rules)
-	if len(faults) > 0 {
-		return nil, mappingProblems(faults)
+func Map(s *view.Snapshot, rules []estate.MappingRule) (*Tagged, error) {
+	var problems view.Problems
+	for i := range rules {
+		if field, message, fix := rules[i].Check(); field != "" {
+			problems = append(problems, view.Problem{At: fmt.Sprintf("rules[%d].%s", i, field), Message: message, Fix: fix})
+		}
 	}
-	out := &Tagged{Rules: append([]inventory.Mapping{}, rules...), Counts: make([]int, len(rules)), Tags: []TagUse{}, Rows: []TaggedRow{}}
+	if len(problems) > 0 {
+		return nil, problems
+	}
+	table := inventory.NewTable(rules)
+	out := &Tagged{Mappings: []MappingBase{}, Rules: append([]estate.MappingRule{}, rules...), Counts: make([]int, len(rules)), Tags: []TagUse{}, Rows: []TaggedRow{}}
+	for i := range s.Estate.Mappings {
+		name := s.Estate.Mappings[i].Name
+		out.Mappings = append(out.Mappings, MappingBase{name, edit.BaseOf(s.Estate, estate.Ref{Kind: estate.KindMapping, Name: name})})
+	}
 	providers := map[string]string{}
 	for _, a := range s.Estate.Accounts {
 		providers[a.Name] = a.Provider
@@ -71,8 +87,9 @@ func Map(s *view.Snapshot, rules []inventory.Mapping) (*Tagged, error) {
 		rank int
 	}
 	var rows []ranked
-	for i := range s.Known {
-		one := &s.Known[i]
+	known := handsIn(s)
+	for i := range known {
+		one := &known[i]
 		got := table.Labels(providers[one.Account], one.Account, one.Tags)
 		for _, rule := range got.By {
 			out.Counts[rule]++
@@ -137,42 +154,51 @@ func Map(s *view.Snapshot, rules []inventory.Mapping) (*Tagged, error) {
 	return out, nil
 }
 
-func mappingProblems(faults []*inventory.MappingError) view.Problems {
-	var problems view.Problems
-	for _, f := range faults {
-		problems = append(problems, view.Problem{At: fmt.Sprintf("rules[%d].%s", f.Rule, f.Field), Message: f.Message, Fix: f.Fix})
+// handsIn returns what is known of accounts, with the labels that people set and took off as they stand
+// in the estate of a snapshot, which may be that of a draft.
+func handsIn(s *view.Snapshot) []inventory.Known {
+	labels := make(map[inventory.Thing]map[string]string, len(s.Known))
+	for i := range s.Estate.Networks {
+		labels[inventory.Thing{Kind: inventory.NetworkKind, Name: s.Estate.Networks[i].Name}] = s.Estate.Networks[i].Labels
 	}
-	return problems
+	for i := range s.Estate.Workloads {
+		labels[inventory.Thing{Kind: inventory.WorkloadKind, Name: s.Estate.Workloads[i].Name}] = s.Estate.Workloads[i].Labels
+	}
+	return inventory.NewTable(s.Estate.MappingRules()).HandsOf(s.Known, s.Estate, labels)
 }
 
-// SetMapping makes some rules the mapping, and labels everything that was read
-// anew, if the estate is still at revision based.
-func (a *App) SetMapping(ctx context.Context, rules []inventory.Mapping, based int64, actor string) (*consequence.Effect, error) {
-	table, faults := inventory.NewTable(rules)
-	if len(faults) > 0 {
-		return nil, mappingProblems(faults)
+// remapped returns the estate that an edit leads to, with the labels of everything that accounts have
+// put to what the edit's mapping of tags gives, where that is another than before. Labels that the edit
+// sets or takes off by hand stay.
+func remapped(s *view.Snapshot, r *edit.Result) *estate.Estate {
+	rules := r.Estate.MappingRules()
+	if slices.Equal(rules, s.Estate.MappingRules()) {
+		return r.Estate
 	}
-	s := &step{what: "map tags", actor: actor, based: based, remap: true, mapping: rules}
-	s.plan = leadsTo(func(now *view.Snapshot) (*estate.Estate, error) {
-		s.known = now.Known
-		return inventory.Relabel(now.Estate, now.Known, table), nil
-	})
-	return a.edited(ctx, s)
+	p := &view.Plan{Next: r.Estate, Former: r.Former()}
+	known := renamedKnown(s, p)
+	if said := inventory.NewTable(s.Estate.MappingRules()).HandsOf(known, p.Next, relabelled(p.Changes(s.Estate))); said != nil {
+		known = said
+	}
+	return inventory.Relabel(r.Estate, known, inventory.NewTable(rules))
+}
+
+// renamedKnown returns what is known of accounts by the names that things have after a plan.
+func renamedKnown(now *view.Snapshot, p *view.Plan) []inventory.Known {
+	if renamed := renameKnown(now.Known, p.Former); renamed != nil {
+		return renamed
+	}
+	return now.Known
 }
 
 // knownAfter returns what is known of accounts after an edit: the names that things have by
 // then, and the labels that the edit set or took off by hand; nil where nothing differs.
 func knownAfter(now *view.Snapshot, p *view.Plan) []inventory.Known {
-	renamed := renameKnown(now.Known, p.Former)
-	known := renamed
-	if known == nil {
-		known = now.Known
-	}
-	table, _ := inventory.NewTable(now.Mapping)
-	if said := table.HandsOf(known, p.Next, relabelled(p.Changes(now.Estate))); said != nil {
+	table := inventory.NewTable(p.Next.MappingRules())
+	if said := table.HandsOf(renamedKnown(now, p), p.Next, relabelled(p.Changes(now.Estate))); said != nil {
 		return said
 	}
-	return renamed
+	return renameKnown(now.Known, p.Former)
 }
 
 // relabelled returns the labels of the networks and workloads that have others than before, by the

@@ -212,11 +212,10 @@ func (a *App) takeIn(ctx context.Context, provider string, reading *store.Readin
 		return err
 	}
 	s.plan = leadsTo(func(now *view.Snapshot) (*estate.Estate, error) {
-		table, _ := inventory.NewTable(now.Mapping)
 		taken = inventory.Take(now.Estate, now.Known, &inventory.Reading{
 			Account: reading.Account, Provider: provider, Networks: networks, Workloads: workloads, Partial: why != nil,
 			Managed: managed && !now.Estate.Observes(reading.Account),
-		}, table)
+		}, inventory.NewTable(now.Estate.MappingRules()))
 		if !taken.Altered {
 			return now.Estate, nil
 		}

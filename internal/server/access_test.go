@@ -35,7 +35,7 @@ func init() {
 	rows("takeOver propose postPacket postRound postEdit postUndo postImport postDraft putDraft undoDraft redoDraft moveDraft resolveConflict rollBack", people.Engineer)
 	rows("approveDraft reviewLater", people.Approver)
 	rows("applyDraft postPlan steerPlan", people.Operator)
-	rows("putAside deleteAside putTags postDemo", people.Engineer, people.Operator)
+	rows("putAside deleteAside postDemo", people.Engineer, people.Operator)
 	rows("startReading stopReading", people.Engineer)
 	rows("postWindow deleteWindow connect connectHubs disconnect putPerson makeLink putTeam", people.Administrator)
 	rows("getAudit exportAudit verifyAudit", people.Auditor)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -15,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bivium/core/estate"
 	"bivium/demo"
 	"bivium/internal/app"
 	"bivium/internal/app/consequence"
@@ -412,7 +414,7 @@ func TestPeopleInADraftSeeEachOther(t *testing.T) {
 	w.be("mira")
 	w.send(http.MethodPut, fmt.Sprintf("/api/drafts/%d/open", id), `{"object": "group/apart"}`, nil, http.StatusNoContent, "", nil)
 	hears(`"open":"group/apart"`)
-	w.send(http.MethodPut, "/api/tags", `{"rules":[{"key":"env","label":"env"}]}`, w.revision(), http.StatusOK, "Effect", nil)
+	w.send(http.MethodPost, "/api/edit", operation(mapping(object{"key": "env", "label": "env"})), w.revision(), http.StatusOK, "Consequence", nil)
 	hears(`"kind":"estate"`)
 }
 
@@ -423,26 +425,96 @@ func asJSON(t *testing.T, value any) string {
 	return string(text)
 }
 
+// connectsNorth maps tags as the demo does, and connects and syncs one of its accounts. It returns what
+// syncs it, and what lets a machine come up in it.
+func (w *world) connectsNorth() (sync func(), comes func(machine string)) {
+	w.t.Helper()
+	outside, err := standin.Read(demo.World)
+	require.NoError(w.t, err)
+	running, err := outside.Serve(w.t.Context(), 0)
+	require.NoError(w.t, err)
+	w.t.Cleanup(func() { _ = running.Close() })
+	_, err = w.app.Make(w.t.Context(), &app.Edit{Edit: demo.MapTags()}, "test")
+	require.NoError(w.t, err)
+	c := outside.Credentials()["cirra-north"]
+	_, err = w.app.Connect(w.t.Context(), app.Connection{Name: "cirra-north", Provider: c[0], Endpoint: running.Endpoints[c[0]], Account: "cirra-north", Key: c[1], Secret: c[2]}, "test")
+	require.NoError(w.t, err)
+	sync = func() {
+		w.t.Helper()
+		w.send(http.MethodPost, "/api/accounts/cirra-north/reading", "", map[string]string{"Content-Type": "application/json"}, http.StatusAccepted, "Reading", nil)
+		require.Equal(w.t, "done", w.reading("cirra-north").State)
+	}
+	sync()
+	return sync, func(machine string) {
+		w.t.Helper()
+		r, err := http.NewRequestWithContext(w.t.Context(), http.MethodPut, running.Play+"/accounts/cirra-north/machines", strings.NewReader(machine))
+		require.NoError(w.t, err)
+		r.Header.Set("Content-Type", "application/json")
+		answer, err := http.DefaultClient.Do(r)
+		require.NoError(w.t, err)
+		require.NoError(w.t, answer.Body.Close())
+		sync()
+	}
+}
+
+// TestAMappingOfTagsIsPartOfADraft lets a draft map a tag so that a machine becomes a jump host: it shows
+// there alone, its owner is asked, what is set by hand beside it stays, and it can be rolled back.
+func TestAMappingOfTagsIsPartOfADraft(t *testing.T) {
+	w := startGuarded(t)
+	sync, comes := w.connectsNorth()
+	comes(`{"id":"m-jump","name":"Jump 9","network":"net-telemetry","addresses":["10.60.2.99"],"tags":{"duty":"jump"}}`)
+	labels := func(where, name string) map[string]string {
+		var o struct{ Object estate.Workload }
+		w.get("/api/object?kind=workload&name="+name+where, "Object", &o)
+		return o.Object.Labels
+	}
+	assert.Empty(t, labels("", "jump-9"))
+	w.be("mira")
+	id := w.begin("duties")
+	in := fmt.Sprint("&draft=", id)
+	_, base := w.opened("mapping", "tags")
+	rules := slices.Concat(demo.Mapping.Rules, []estate.MappingRule{{Key: "duty", Label: "role"}})
+	collector, its := w.opened("workload", "collector-1")
+	collector["labels"] = object{"role": "spare"}
+	w.edits(id, asJSON(t, object{"op": "put", "kind": "workload", "object": collector, "base": its})+","+asJSON(t, object{"op": "put", "kind": "mapping", "object": object{"name": "tags", "rules": rules}, "base": base}))
+	assert.Equal(t, map[string]string{"role": "jump"}, labels(in, "jump-9"))
+	assert.Equal(t, map[string]string{"role": "spare"}, labels(in, "collector-1"), "set by hand")
+	assert.Empty(t, labels("", "jump-9"))
+	var tagged app.Tagged
+	w.get("/api/tags?draft="+fmt.Sprint(id), "Tagged", &tagged)
+	assert.Len(t, tagged.Rules, len(rules))
+	require.Equal(t, "turbine", w.review(id).Asked[0].Segment)
+	w.does(id, "application", "{}", http.StatusUnprocessableEntity)
+	w.does(id, "state", `{"state": "review"}`, http.StatusOK)
+	w.be("tove")
+	w.does(id, "approval", "{}", http.StatusOK)
+	w.be("mira")
+	w.does(id, "application", "{}", http.StatusOK)
+	for range 2 {
+		assert.Equal(t, map[string]string{"role": "jump"}, labels("", "jump-9"))
+		assert.Equal(t, map[string]string{"role": "spare"}, labels("", "collector-1"))
+		sync()
+	}
+	made := w.app.Now().Revision
+	var back drafts.Summary
+	w.send(http.MethodPost, fmt.Sprintf("/api/revisions/%d/roll-back", made), "{}", nil, http.StatusCreated, "Draft", &back)
+	assert.Empty(t, w.review(back.ID).Conflicts)
+	w.does(back.ID, "state", `{"state": "review"}`, http.StatusOK)
+	w.be("tove")
+	w.does(back.ID, "approval", "{}", http.StatusOK)
+	w.be("mira")
+	w.does(back.ID, "application", "{}", http.StatusOK)
+	sync()
+	assert.Empty(t, labels("", "jump-9"))
+	assert.Equal(t, "collector", labels("", "collector-1")["app"])
+	assert.Equal(t, []estate.Mapping{demo.Mapping}, w.app.Now().Estate.Mappings)
+}
+
 // TestATagThatOpensAGuardedSegmentWaits lets a cloud bring a machine that is labelled as a
 // jump host: the label waits for the owner of turbine, and everything else goes on.
 func TestATagThatOpensAGuardedSegmentWaits(t *testing.T) {
 	w := startGuarded(t)
-	outside, err := standin.Read(demo.World)
-	require.NoError(t, err)
-	running, err := outside.Serve(t.Context(), 0)
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = running.Close() })
-	_, err = w.app.SetMapping(t.Context(), demo.Mapping, w.app.Now().Revision, "test")
-	require.NoError(t, err)
-	c := outside.Credentials()["cirra-north"]
-	_, err = w.app.Connect(t.Context(), app.Connection{Name: "cirra-north", Provider: c[0], Endpoint: running.Endpoints[c[0]], Account: "cirra-north", Key: c[1], Secret: c[2]}, "test")
-	require.NoError(t, err)
-	asJSON := map[string]string{"Content-Type": "application/json"}
-	sync := func() {
-		t.Helper()
-		w.send(http.MethodPost, "/api/accounts/cirra-north/reading", "", asJSON, http.StatusAccepted, "Reading", nil)
-		require.Equal(t, "done", w.reading("cirra-north").State)
-	}
+	sync, comes := w.connectsNorth()
 	labels := func() map[string]string {
 		for _, x := range w.app.Now().Estate.Workloads {
 			if x.Name == "jump-9" {
@@ -452,13 +524,7 @@ func TestATagThatOpensAGuardedSegmentWaits(t *testing.T) {
 		return map[string]string{"workload": "missing"}
 	}
 	sync()
-	machine := `{"id":"m-jump","name":"Jump 9","network":"net-telemetry","addresses":["10.60.2.99"],"tags":{"role":"jump"}}`
-	r, err := http.NewRequestWithContext(t.Context(), http.MethodPut, running.Play+"/accounts/cirra-north/machines", strings.NewReader(machine))
-	require.NoError(t, err)
-	r.Header.Set("Content-Type", "application/json")
-	answer, err := http.DefaultClient.Do(r)
-	require.NoError(t, err)
-	require.NoError(t, answer.Body.Close())
+	comes(`{"id":"m-jump","name":"Jump 9","network":"net-telemetry","addresses":["10.60.2.99"],"tags":{"role":"jump"}}`)
 	sync()
 	assert.Empty(t, labels(), "the machine is there, its label waits")
 	var all struct{ Drafts []drafts.Summary }

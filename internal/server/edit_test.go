@@ -22,6 +22,11 @@ func operation(all ...object) string {
 	return string(text)
 }
 
+// mapping returns the operation that adds the mapping of tags by some rules.
+func mapping(rules ...object) object {
+	return object{"op": "put", "kind": "mapping", "object": object{"name": "tags", "rules": rules}, "base": "absent"}
+}
+
 // putGroup returns the body that adds a group by a selector.
 func putGroup(name, match string) string {
 	return operation(object{"op": "put", "kind": "group", "object": object{"name": name, "match": match}, "base": "absent"})

@@ -9,7 +9,7 @@ import (
 
 	"github.com/labstack/echo/v4"
 
-	"bivium/core/inventory"
+	"bivium/core/estate"
 	"bivium/internal/app"
 	"bivium/internal/app/targets"
 	"bivium/internal/app/view"
@@ -119,41 +119,28 @@ func (h *handlers) getSheet(c echo.Context) error {
 	return c.JSON(http.StatusOK, sheet)
 }
 
-type mapping struct {
-	Rules []inventory.Mapping `json:"rules"`
+type mappingRules struct {
+	Rules []estate.MappingRule `json:"rules"`
 }
 
-func getTags(now *view.Snapshot, _ echo.Context) (any, error) { return app.Map(now, now.Mapping) }
+func getTags(now *view.Snapshot, _ echo.Context) (any, error) {
+	return app.Map(now, now.Estate.MappingRules())
+}
 
 func (h *handlers) tryTags(c echo.Context) error {
-	var body mapping
+	var body mappingRules
 	if err := read(c, &body); err != nil {
 		return err
 	}
-	tagged, err := app.Map(h.app.Now(), body.Rules)
+	now, err := h.where(c)
+	if err != nil {
+		return err
+	}
+	tagged, err := app.Map(now, body.Rules)
 	if err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, tagged)
-}
-
-func (h *handlers) putTags(c echo.Context) error {
-	based, err := basedOn(c)
-	if err != nil {
-		return err
-	}
-	var body mapping
-	if err := read(c, &body); err != nil {
-		return err
-	}
-	effect, err := h.app.SetMapping(c.Request().Context(), body.Rules, based, whoOf(c).Name)
-	if err != nil {
-		return err
-	}
-	if err := h.note(c, "tag mapping changed", "", fmt.Sprintf("%d rules", len(body.Rules))); err != nil {
-		return err
-	}
-	return c.JSON(http.StatusOK, effect)
 }
 
 func getMembers(now *view.Snapshot, c echo.Context) (any, error) {

@@ -117,10 +117,14 @@ func TestAnAccountOverHTTP(t *testing.T) {
 	rules := `{"rules":[{"key":"env|stage|environment","label":"env"},{"key":"app","label":"app"}]}`
 	w.send(http.MethodPost, "/api/tags/try", rules, nil, http.StatusOK, "Tagged", &tagged)
 	assert.Zero(t, tagged.Unlabelled)
-	w.send(http.MethodPut, "/api/tags", `{"rules":[{"key":"","label":"a b"}]}`, w.revision(), http.StatusUnprocessableEntity, "Problem", &p)
+	w.send(http.MethodPost, "/api/tags/try", `{"rules":[{"key":"","label":"a b"}]}`, nil, http.StatusUnprocessableEntity, "Problem", &p)
 	require.Equal(t, "rules[0].key", p.Problems[0].At)
-	w.send(http.MethodPut, "/api/tags", rules, w.revision(), http.StatusOK, "Effect", nil)
-	w.send(http.MethodPut, "/api/tags", rules, map[string]string{"If-Match": `"1"`}, http.StatusConflict, "Problem", nil)
+	w.send(http.MethodPost, "/api/edit", operation(mapping(object{"key": "", "label": "a b"})), w.revision(), http.StatusUnprocessableEntity, "Problem", &p)
+	require.Equal(t, "operations[0].object.rules[0].key", p.Problems[0].At)
+	w.send(http.MethodPost, "/api/edit", operation(mapping(object{"key": "env|stage|environment", "label": "env"}, object{"key": "app", "label": "app"})), w.revision(), http.StatusOK, "Consequence", nil)
+	stale := mapping(object{"key": "app", "label": "app"})
+	stale["base"] = "5d41402abc4b2a76b9719d91"
+	w.send(http.MethodPost, "/api/edit", operation(stale), w.revision(), http.StatusConflict, "Problem", nil)
 
 	machine, base := w.opened("workload", "machine-000007")
 	machine["labels"] = object{"app": "mine"}

@@ -164,7 +164,6 @@ func New(c Config) http.Handler {
 	api.DELETE("/aside/:id", h.deleteAside)
 	api.POST("/rows", h.getRows)
 	api.GET("/sheet", h.getSheet)
-	api.PUT("/tags", h.putTags)
 	api.POST("/tags/try", h.tryTags, q.Trial)
 	longer := middleware.BodyLimit(bytesOf(limits.DocumentBytes))
 	api.POST("/import", h.postImport, longer, q.Document)

@@ -26,8 +26,6 @@ type Revision struct {
 	Actor             string
 	At                time.Time
 	Known             []inventory.Known // of all accounts; nil where it did not change
-	Mapping           []inventory.Mapping
-	Remap             bool // Mapping takes the place of the one there
 	Reading           *Reading
 	Repaired          int64 // the number of a thing that was set aside, and is no longer; 0 for none
 
@@ -54,7 +52,7 @@ func (s *Store) Change(ctx context.Context, r *Revision) (int64, error) {
 		if _, err := tx.ExecContext(ctx, `UPDATE estate SET revision = ?, name = ?, description = ? WHERE id = 1`, r.Based+1, r.Name, r.Description); err != nil {
 			return err
 		}
-		return errors.Join(putKnown(ctx, tx, r.Known), r.remap(ctx, tx), r.end(ctx, tx), r.repair(ctx, tx))
+		return errors.Join(putKnown(ctx, tx, r.Known), r.end(ctx, tx), r.repair(ctx, tx))
 	})
 	if err != nil {
 		return 0, err
@@ -133,25 +131,6 @@ func (r *Revision) each(ctx context.Context, tx *sql.Tx, concerns func(*document
 	return nil
 }
 
-func (r *Revision) remap(ctx context.Context, tx *sql.Tx) error {
-	if !r.Remap {
-		return nil
-	}
-	if _, err := tx.ExecContext(ctx, `DELETE FROM mapping`); err != nil {
-		return err
-	}
-	for i, m := range r.Mapping {
-		body, err := json.Marshal(m)
-		if err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO mapping (position, body) VALUES (?, ?)`, i, body); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 func (r *Revision) end(ctx context.Context, tx *sql.Tx) error {
 	if r.Reading == nil {
 		return nil
@@ -185,17 +164,13 @@ func putKnown(ctx context.Context, tx *sql.Tx, known []inventory.Known) error {
 	return nil
 }
 
-// Inventory returns what is known of all accounts, and the mapping of tags.
-func (s *Store) Inventory(ctx context.Context) (known []inventory.Known, mapping []inventory.Mapping, err error) {
-	known, err = bodies[inventory.Known](ctx, s.db, `SELECT body FROM known ORDER BY account, kind, id`)
+// Inventory returns what is known of all accounts.
+func (s *Store) Inventory(ctx context.Context) ([]inventory.Known, error) {
+	known, err := bodies[inventory.Known](ctx, s.db, `SELECT body FROM known ORDER BY account, kind, id`)
 	if err != nil {
-		return nil, nil, fmt.Errorf("load what is known of accounts: %w", err)
+		return nil, fmt.Errorf("load what is known of accounts: %w", err)
 	}
-	mapping, err = bodies[inventory.Mapping](ctx, s.db, `SELECT body FROM mapping ORDER BY position`)
-	if err != nil {
-		return nil, nil, fmt.Errorf("load the mapping of tags: %w", err)
-	}
-	return known, mapping, nil
+	return known, nil
 }
 
 func bodies[T any](ctx context.Context, db *sql.DB, query string, args ...any) ([]T, error) {

@@ -58,7 +58,7 @@ func TestChangesComeBackAsTheyWereMade(t *testing.T) {
 			require.NoError(t, err)
 			require.Equal(t, revision, at)
 			require.Equal(t, document.Split(&next), document.Split(got), "in its order, too")
-			back, _, err := s.Inventory(t.Context())
+			back, err := s.Inventory(t.Context())
 			require.NoError(t, err)
 			require.Equal(t, known, back)
 			history, err := s.History(t.Context(), "workloads", gone, 10)
@@ -133,7 +133,7 @@ func TestAnOldDatabaseGoesOn(t *testing.T) {
 		`DROP TABLE round`, `DROP TABLE plan_write`, `DROP TABLE plan`, `DROP TABLE in_force`,
 		`DROP TABLE later_review`, `DROP TABLE comment`, `DROP TABLE approval`, `DROP TABLE draft_effect`, `DROP TABLE draft_step`, `DROP TABLE draft`,
 		`DROP TABLE audit`, `DROP TABLE secret`, `DROP TABLE session`, `DROP TABLE token`, `DROP TABLE link`, `DROP TABLE team`, `DROP TABLE person`,
-		`DROP TABLE aside`, `DROP TABLE mapping`, `DROP TABLE known`, `DROP TABLE page`, `DROP TABLE reading`, `DROP TABLE source`, `DROP TABLE step`, `DROP TABLE revision`,
+		`DROP TABLE aside`, `DROP TABLE known`, `DROP TABLE page`, `DROP TABLE reading`, `DROP TABLE source`, `DROP TABLE step`, `DROP TABLE revision`,
 		`CREATE TABLE edit (revision INTEGER PRIMARY KEY, at TEXT NOT NULL, actor TEXT NOT NULL, list TEXT NOT NULL, key TEXT NOT NULL, before BLOB NOT NULL, after BLOB NOT NULL) STRICT`,
 		`CREATE TRIGGER edit_stays BEFORE UPDATE ON edit BEGIN SELECT RAISE(ABORT, 'the history of edits cannot be changed'); END`,
 		`CREATE TRIGGER edit_remains BEFORE DELETE ON edit BEGIN SELECT RAISE(ABORT, 'the history of edits cannot be changed'); END`,
@@ -161,6 +161,29 @@ func TestAnOldDatabaseGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, history, 1, "what was known of edits is kept")
 	assert.Equal(t, "somebody", history[0].Actor)
+}
+
+// TestTheMappingOfTagsBecomesPartOfTheEstate opens a database in which it stood beside the estate.
+func TestTheMappingOfTagsBecomesPartOfTheEstate(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "a.db")
+	s := open(t, file)
+	require.NoError(t, s.Put(t.Context(), grayshoal(t)))
+	require.NoError(t, s.Close())
+	db, err := sql.Open("sqlite", file)
+	require.NoError(t, err)
+	for _, statement := range []string{
+		`CREATE TABLE mapping (position INTEGER PRIMARY KEY, body BLOB NOT NULL) STRICT`,
+		`INSERT INTO mapping VALUES (1, CAST('{"key":"app","label":"app"}' AS BLOB)), (0, CAST('{"key":"env|stage","value":"live","label":"env","to":"prod"}' AS BLOB))`,
+		`DELETE FROM goose_db_version WHERE version_id >= 14`,
+	} {
+		_, err := db.ExecContext(t.Context(), statement)
+		require.NoError(t, err, statement)
+	}
+	require.NoError(t, db.Close())
+	got, _, aside, err := open(t, file).Get(t.Context())
+	require.NoError(t, err)
+	require.Empty(t, aside)
+	assert.Equal(t, []estate.Mapping{{Name: "tags", Rules: []estate.MappingRule{{Key: "env|stage", Value: "live", Label: "env", To: "prod"}, {Key: "app", Label: "app"}}}}, got.Mappings)
 }
 
 func TestTheHistoryOfStepsCannotBeChanged(t *testing.T) {

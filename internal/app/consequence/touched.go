@@ -20,7 +20,7 @@ type touched struct {
 }
 
 // rulesOnly are the kinds whose things bear on no route and no share.
-var rulesOnly = []estate.Kind{estate.KindPolicy, estate.KindRulebook, estate.KindPublication, estate.KindExpectation, estate.KindService}
+var rulesOnly = []estate.Kind{estate.KindPolicy, estate.KindRulebook, estate.KindPublication, estate.KindExpectation, estate.KindService, estate.KindMapping}
 
 func touchedBy(before *estate.Estate, p *view.Plan) *touched {
 	t := &touched{before: before, after: p.Next, changes: p.Changes(before), kinds: map[estate.Kind]bool{}}

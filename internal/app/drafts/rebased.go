@@ -103,7 +103,7 @@ func (d *Desk) rebased(ctx context.Context, x *draft) (*Rebased, error) {
 func (d *Desk) like(near *view.Snapshot, e *estate.Estate, revision int64) *view.Snapshot {
 	p := &view.Plan{Next: document.Shared(near.Estate, e)}
 	near.WorkOut(p)
-	out := near.After(p, revision, near.Known, near.Mapping)
+	out := near.After(p, revision, near.Known)
 	d.app.Number(out)
 	return out
 }

@@ -62,7 +62,7 @@ func (d *Desk) settle(ctx context.Context, x *draft) error {
 	}
 	p := &view.Plan{Next: document.Shared(from.Estate, r.Estate), Former: r.Former()}
 	from.WorkOut(p)
-	after := from.After(p, d.version(), now.Known, now.Mapping)
+	after := from.After(p, d.version(), now.Known)
 	after.Aside = now.Aside
 	d.app.Number(after)
 	d.app.Want(after)

@@ -52,7 +52,7 @@ func (d *Desk) Add(ctx context.Context, by *people.Who, id int64, x *app.Edit) (
 	}
 	p := &view.Plan{Next: r.Estate, Former: r.Former()}
 	before.WorkOut(p)
-	after := before.After(p, d.version(), before.Known, before.Mapping)
+	after := before.After(p, d.version(), before.Known)
 	d.app.Number(after)
 
 	standing := draft.standing() // another step comes in the place of those that were undone

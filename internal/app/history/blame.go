@@ -108,7 +108,7 @@ func endsOf(e *estate.Estate, f verdict.Flow) map[string]bool {
 // concerns reports whether a flow may depend on what changed. It errs on the side of yes.
 func concerns(c *document.Change, f verdict.Flow, ends map[string]bool) bool {
 	switch document.KindOf(c.List) {
-	case estate.KindExpectation, estate.KindAccount:
+	case estate.KindExpectation, estate.KindAccount, estate.KindMapping:
 		return false
 	case estate.KindWorkload:
 		if ends[c.Key] || ends[c.Was] {

@@ -69,7 +69,7 @@ func (h *History) At(ctx context.Context, revision int64) (*view.Snapshot, error
 	}
 	p := &view.Plan{Next: estate.AsOf(document.Shared(now.Estate, e), day)}
 	now.WorkOut(p)
-	s := now.After(p, revision, now.Known, now.Mapping)
+	s := now.After(p, revision, now.Known)
 	h.app.Number(s)
 	if h.kept = append(h.kept, s); len(h.kept) > mostKept {
 		h.kept = h.kept[1:]

@@ -39,7 +39,7 @@ func (s *Snapshot) WorkOut(p *Plan) { p.Analysis, p.Changed = s.Analysis.Revise(
 // Ahead returns what a plan would lead to, without its faults: enough to tell what changes.
 func (s *Snapshot) Ahead(p *Plan) *Snapshot {
 	after := &Snapshot{
-		Estate: p.Next, Revision: s.Revision, Judge: p.Analysis.Judge, Analysis: p.Analysis, Matrix: p.Analysis.Matrix, Known: s.Known, Mapping: s.Mapping,
+		Estate: p.Next, Revision: s.Revision, Judge: p.Analysis.Judge, Analysis: p.Analysis, Matrix: p.Analysis.Matrix, Known: s.Known,
 		Index: s.Index, Tree: &Tree{}, Members: &Members{}, Later: &Later{}, Plans: &Plans{},
 	}
 	if !document.SameLists(s.Estate, p.Next, "services") {
@@ -53,10 +53,10 @@ func (s *Snapshot) Ahead(p *Plan) *Snapshot {
 
 // After returns the snapshot that a plan of this one leads to, under the number of a
 // revision, with its faults. It shares with this one what the estates share.
-func (s *Snapshot) After(p *Plan, revision int64, known []inventory.Known, mapping []inventory.Mapping) *Snapshot {
+func (s *Snapshot) After(p *Plan, revision int64, known []inventory.Known) *Snapshot {
 	after := &Snapshot{
 		Estate: p.Next, Revision: revision, Judge: p.Analysis.Judge, Analysis: p.Analysis, Matrix: p.Analysis.Matrix,
-		Known: known, Mapping: mapping, Aside: s.Aside, Later: &Later{}, Plans: &Plans{},
+		Known: known, Aside: s.Aside, Later: &Later{}, Plans: &Plans{},
 	}
 	s.lend(after)
 	after.Faults = s.faultsAfter(after)

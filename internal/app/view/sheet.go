@@ -68,8 +68,7 @@ func (s *Snapshot) Sheet(kind, name string) (out *Sheet, list, key string, ok bo
 
 // handOf returns the labels of a thing that people set, in a draft too.
 func handOf(s *Snapshot, k *inventory.Known) map[string]string {
-	table, _ := inventory.NewTable(s.Mapping)
-	return table.HandIn(*k, s.Estate)
+	return inventory.NewTable(s.Estate.MappingRules()).HandIn(*k, s.Estate)
 }
 
 // locate returns a thing as the document writes it; a subnet by its network, a

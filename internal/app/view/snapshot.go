@@ -25,10 +25,9 @@ type Snapshot struct {
 	Faults   []estate.Fault
 	Judge    *verdict.Judge
 	Analysis *analysis.Analysis
-	Matrix   *matrix.Matrix      // of the analysis
-	Known    []inventory.Known   // what accounts have, as it was last read
-	Mapping  []inventory.Mapping // of their tags to labels
-	Aside    []store.Aside       // things that could not be read when the database was opened
+	Matrix   *matrix.Matrix    // of the analysis
+	Known    []inventory.Known // what accounts have, as it was last read
+	Aside    []store.Aside     // things that could not be read when the database was opened
 	Index    *nameIndex
 	Tree     *Tree
 	Members  *Members

@@ -95,8 +95,7 @@ func (s *spoiler) over(next http.Handler) http.Handler {
 // says that an answer makes no sense, or reads what it can; whatever it reads is taken
 // into an estate that can be written and read.
 func TestSpoiltAnswersAreRefusedOrTakenIn(t *testing.T) {
-	table, faults := inventory.NewTable(nil)
-	require.Empty(t, faults)
+	table := inventory.NewTable(nil)
 	var wants []string
 	for _, provider := range Names() {
 		wants = append(wants, provider+" is refused", provider+" is taken in")

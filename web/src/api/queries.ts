@@ -331,7 +331,7 @@ export const tagsQuery = queryOptions({
   queryFn: async ({ signal }) => take(await client.GET("/api/tags", { signal })),
 });
 
-export const tagsTryQuery = (rules: Schemas["Mapping"][], enabled: boolean) =>
+export const tagsTryQuery = (rules: Schemas["MappingRule"][], enabled: boolean) =>
   queryOptions({
     queryKey: [estate, "tags-try", rules],
     queryFn: async ({ signal }) => take(await client.POST("/api/tags/try", { body: { rules }, signal })),
@@ -372,9 +372,6 @@ export const stopReading = async (name: string) => {
 
 // The server takes writes as JSON alone, those without a body too.
 const asJson = { headers: { "Content-Type": "application/json" } };
-
-export const putTags = async (rules: Schemas["Mapping"][], revision: number) =>
-  take(await client.PUT("/api/tags", { params: based(revision), body: { rules } }));
 
 const asDocument = {
   headers: { "Content-Type": "application/yaml" },

@@ -1513,8 +1513,7 @@ export interface paths {
         };
         /** How tags are mapped to labels */
         get: operations["getTags"];
-        /** Map tags by these rules */
-        put: operations["putTags"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -2465,7 +2464,7 @@ export interface components {
             counting: boolean;
         };
         /** @enum {unknown} */
-        Kind: "account" | "hub" | "link" | "segment" | "network" | "attachment" | "peering" | "exit" | "publication" | "workload" | "service" | "group" | "pool" | "rulebook" | "policy" | "share" | "expectation";
+        Kind: "account" | "mapping" | "hub" | "link" | "segment" | "network" | "attachment" | "peering" | "exit" | "publication" | "workload" | "service" | "group" | "pool" | "rulebook" | "policy" | "share" | "expectation";
         Object: {
             revision: number;
             kind: components["schemas"]["Kind"];
@@ -3416,7 +3415,7 @@ export interface components {
             before: string;
             after: string;
         };
-        Mapping: {
+        MappingRule: {
             provider?: string;
             account?: string;
             key: string;
@@ -3425,10 +3424,15 @@ export interface components {
             to?: string;
         };
         MappingRules: {
-            rules: components["schemas"]["Mapping"][];
+            rules: components["schemas"]["MappingRule"][];
         };
         Tagged: {
-            rules: components["schemas"]["Mapping"][];
+            /** @description Those that there are, which an edit of the rules has to know */
+            mappings: {
+                name: string;
+                base: string;
+            }[];
+            rules: components["schemas"]["MappingRule"][];
             counts: number[];
             tags: components["schemas"]["TagUse"][];
             unlabelled: number;
@@ -6083,37 +6087,14 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    putTags: {
-        parameters: {
-            query?: never;
-            header: {
-                /** @description The revision, in quotes: "7" */
-                "If-Match": string;
-            };
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["MappingRules"];
-            };
-        };
-        responses: {
-            /** @description The answer */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Effect"];
-                };
-            };
-            default: components["responses"]["Problem"];
-        };
-    };
     tryTags: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+            };
             header?: never;
             path?: never;
             cookie?: never;

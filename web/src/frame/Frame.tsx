@@ -73,7 +73,7 @@ export function Frame() {
         )}
       </main>
       {w.kind !== "applied" && <WhereStrip where={w} present={present} />}
-      <footer className="flex gap-5 border-t border-line px-5 py-1 text-xs text-soft">
+      <footer className="flex gap-5 border-t border-line px-5 py-1 overflow-hidden text-xs whitespace-nowrap text-soft">
         {estate.data && (
           <>
             <span className="text-ink">{estate.data.name}</span>

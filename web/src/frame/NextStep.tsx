@@ -15,11 +15,11 @@ export function NextStep({ estate }: { estate: Schemas["Estate"] }) {
   const next = stepsOf(estate, tags.data).find((step) => !step.done && step.to);
   if (hidden || !next?.to || !tags.data) return null;
   return (
-    <span className="flex items-center gap-1.5">
+    <span className="flex min-w-0 items-center gap-1.5">
       <Link to="/begin" className="hover:text-ink">
         next
       </Link>
-      <Link to={next.to} className="text-accent hover:underline">
+      <Link to={next.to} className="min-w-0 truncate text-accent hover:underline">
         {next.title}: {next.what}
       </Link>
       <button

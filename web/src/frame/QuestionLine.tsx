@@ -104,7 +104,7 @@ export function QuestionLine() {
             placeholder={prompts[field]}
             invalid={problem?.at(field) !== undefined}
             describedBy={problem?.at(field) ? "question-problem" : undefined}
-            className="flex-1 font-semibold"
+            className="flex-1 font-semibold [&_input]:placeholder:text-[16px] [&_input]:placeholder:font-normal"
             inputRef={(element) => {
               inputs.current[field] = element;
             }}

@@ -16,10 +16,12 @@ interface Props {
   onRemedy?: (way: Schemas["Remedy"]) => void;
   /** Takes along what refers to a thing that is deleted. */
   onAlong?: (edit: EstateEdit) => void;
+  /** Keeps the button in sight where the rest scrolls. */
+  pinned?: boolean;
 }
 
 /** What an edit would do, tried as soon as it rests; and the button that makes it. */
-export function Consequence({ edit, verb, onDone, onRemedy, onAlong }: Props) {
+export function Consequence({ edit, verb, onDone, onRemedy, onAlong, pinned }: Props) {
   const queries = useQueryClient();
   const may = useMay("engineer");
   const text = JSON.stringify(edit);
@@ -46,7 +48,7 @@ export function Consequence({ edit, verb, onDone, onRemedy, onAlong }: Props) {
         </p>
       )}
       {fresh && <ConsequenceView consequence={fresh} onRemedy={onRemedy} onAlong={onAlong} />}
-      <div className="flex justify-end gap-2 pt-2">
+      <div className={`flex justify-end gap-2 pt-2 ${pinned ? "sticky bottom-0 bg-sheet pb-2" : ""}`}>
         {!may && <span className="mr-3 self-center text-soft">Only engineers can save this.</span>}
         {fresh && may && !make.isPending && <KeepAnyway consequence={fresh} onKeep={() => make.mutate()} />}
         <Button main disabled={!able || !may || make.isPending} onClick={() => make.mutate()}>

@@ -20,6 +20,7 @@ export const isWritten = (kind: string): boolean => written.has(kind);
 export function placeOf(thing: Thing, search: string): string {
   const params = new URLSearchParams(search);
   params.delete("finding");
+  if (thing.kind === "mapping") return `/estate/labels?${params}`;
   if (written.has(thing.kind)) return `/rules/${thing.kind}/${thing.name}?${params}`;
   params.set("thing", `${thing.kind}:${thing.name}`);
   return `/estate?${params}`;

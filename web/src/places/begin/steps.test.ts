@@ -19,7 +19,17 @@ function estate(counts: Record<string, number>): Schemas["Estate"] {
 }
 
 function tagged(workloads: number, unlabelled: number): Schemas["Tagged"] {
-  return { rules: [], counts: [], tags: [], rows: [], more: 0, changed: 0, workloads, unlabelled };
+  return {
+    mappings: [],
+    rules: [],
+    counts: [],
+    tags: [],
+    rows: [],
+    more: 0,
+    changed: 0,
+    workloads,
+    unlabelled,
+  };
 }
 
 test("the steps follow the work, and the first that is open is next", () => {

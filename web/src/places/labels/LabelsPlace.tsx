@@ -1,39 +1,52 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { ArrowDown, ArrowUp, Plus, X } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 import { ApiProblem } from "../../api/client";
 import type { Schemas } from "../../api/client";
-import { estateQuery, everything, putTags, tagsQuery, tagsTryQuery } from "../../api/queries";
+import { tagsQuery, tagsTryQuery } from "../../api/queries";
+import type { EstateEdit } from "../../api/queries";
 import { useWhere } from "../../frame/where";
-import { AppliedOnly } from "../../parts/AppliedOnly";
+import { Consequence } from "../../parts/Consequence";
 import { Button, Label } from "../../parts/fields";
-import { WhatChanges } from "../../parts/WhatChanges";
 import { useDebounced } from "../../parts/useDebounced";
 import { counted, grouped } from "../../parts/wording";
 
-type Mapping = Schemas["Mapping"];
+type Mapping = Schemas["MappingRule"];
 
 /** Tags that teams wrote, on their way to labels that rules can use. */
 export function LabelsPlace() {
   const tags = useQuery(tagsQuery);
-  const estate = useQuery(estateQuery);
-  const w = useWhere();
-  if (w.kind !== "applied") return <AppliedOnly what="Tags and their labels" />;
   if (tags.error) return <p className="p-7 text-denied">{tags.error.message}</p>;
-  if (!tags.data || !estate.data) return null;
-  return <Editor key={JSON.stringify(tags.data.rules)} saved={tags.data} revision={estate.data.revision} />;
+  if (!tags.data) return null;
+  return <Editor key={JSON.stringify(tags.data.rules)} saved={tags.data} />;
 }
 
-function Editor({ saved, revision }: { saved: Schemas["Tagged"]; revision: number }) {
-  const queries = useQueryClient();
+/** The edit that makes some rules the mapping: the first of those that there are, or a new one. */
+function editOf(saved: Schemas["Tagged"], rules: Mapping[]): EstateEdit {
+  const [first = { name: "tags", base: "absent" }, ...others] = saved.mappings;
+  return {
+    operations: [
+      {
+        op: "put",
+        kind: "mapping",
+        object: { name: first.name, rules: rules.map(written) },
+        base: first.base,
+      },
+      ...others.map((m) => ({ op: "delete" as const, kind: "mapping" as const, ...m })),
+    ],
+  };
+}
+
+/** A rule as it is stored: without what is left open. */
+const written = (rule: Mapping) =>
+  Object.fromEntries(Object.entries(rule).filter(([, value]) => value !== ""));
+
+function Editor({ saved }: { saved: Schemas["Tagged"] }) {
   const [rules, setRules] = useState<Mapping[]>(saved.rules);
+  const looksBack = useWhere().kind === "revision";
   const changed = JSON.stringify(rules) !== JSON.stringify(saved.rules);
   const tried = useQuery(tagsTryQuery(useDebounced(rules, 150), changed));
-  const save = useMutation({
-    mutationFn: () => putTags(rules, revision),
-    onSuccess: () => queries.invalidateQueries({ queryKey: everything }),
-  });
   const problem = changed && tried.error instanceof ApiProblem ? tried.error : null;
   const shown = changed ? (tried.data ?? saved) : saved;
   const set = (i: number, part: Partial<Mapping>) =>
@@ -92,19 +105,14 @@ function Editor({ saved, revision }: { saved: Schemas["Tagged"]; revision: numbe
           ) : (
             <Standing shown={shown} changed={changed} />
           )}
-          {save.error && <span className="text-denied"> {save.error.message}</span>}
         </p>
         <Button disabled={!changed} onClick={() => setRules(saved.rules)}>
           Discard
         </Button>
-        <Button main disabled={!changed || problem !== null || save.isPending} onClick={() => save.mutate()}>
-          {save.isPending ? "Saving…" : "Save mapping"}
-        </Button>
       </div>
-      {save.data && !changed && save.data.flows.length > 0 && (
-        <div className="max-h-48 overflow-y-auto border-t border-line px-5 py-2">
-          <p className="text-xs font-semibold text-soft">Flows that changed</p>
-          <WhatChanges asks {...save.data} />
+      {changed && !problem && !looksBack && (
+        <div className="max-h-[40%] shrink-0 overflow-y-auto bg-sheet px-5">
+          <Consequence edit={editOf(saved, rules)} verb="Save mapping" pinned onDone={() => undefined} />
         </div>
       )}
     </section>
@@ -139,9 +147,9 @@ interface TableProps {
 }
 
 const fields: { field: keyof Mapping; head: string; hint: string; width: string }[] = [
-  { field: "provider", head: "provider", hint: "any", width: "5.6rem" },
+  { field: "provider", head: "provider", hint: "any", width: "5.2rem" },
   { field: "account", head: "account", hint: "any", width: "5.6rem" },
-  { field: "key", head: "tag", hint: "env|stage", width: "11rem" },
+  { field: "key", head: "tag", hint: "env|stage", width: "13rem" },
   { field: "value", head: "with value", hint: "any", width: "9.5rem" },
   { field: "label", head: "label", hint: "env", width: "4.6rem" },
   { field: "to", head: "value", hint: "same", width: "5rem" },
@@ -159,7 +167,7 @@ function RuleTable({ rules, counts, problemAt, onChange, onMove, onDrop }: Table
             </th>
           ))}
           <th className="text-right font-normal">objects</th>
-          <th className="w-16" />
+          <th className="w-20" />
         </tr>
       </thead>
       <tbody>
@@ -171,7 +179,7 @@ function RuleTable({ rules, counts, problemAt, onChange, onMove, onDrop }: Table
                 <input
                   aria-label={`Rule ${i + 1} ${f.head === "value" ? "label value" : f.head}`}
                   aria-invalid={problemAt(i, f.field) !== undefined}
-                  title={problemAt(i, f.field)}
+                  title={problemAt(i, f.field) ?? r[f.field]}
                   placeholder={f.hint}
                   value={r[f.field] ?? ""}
                   onChange={(e) => onChange(i, { [f.field]: e.target.value })}
@@ -180,30 +188,32 @@ function RuleTable({ rules, counts, problemAt, onChange, onMove, onDrop }: Table
               </td>
             ))}
             <td className="text-right text-soft">{grouped(counts[i] ?? 0)}</td>
-            <td className="text-right whitespace-nowrap text-soft">
-              <button
-                aria-label={`Rule ${i + 1} up`}
-                disabled={i === 0}
-                onClick={() => onMove(i, -1)}
-                className="flex size-6 items-center justify-center hover:text-ink disabled:opacity-30"
-              >
-                <ArrowUp size={13} />
-              </button>
-              <button
-                aria-label={`Rule ${i + 1} down`}
-                disabled={i === rules.length - 1}
-                onClick={() => onMove(i, 1)}
-                className="flex size-6 items-center justify-center hover:text-ink disabled:opacity-30"
-              >
-                <ArrowDown size={13} />
-              </button>
-              <button
-                aria-label={`Remove rule ${i + 1}`}
-                onClick={() => onDrop(i)}
-                className="flex size-6 items-center justify-center hover:text-denied"
-              >
-                <X size={13} />
-              </button>
+            <td className="text-soft">
+              <span className="flex justify-end">
+                <button
+                  aria-label={`Rule ${i + 1} up`}
+                  disabled={i === 0}
+                  onClick={() => onMove(i, -1)}
+                  className="flex size-6 items-center justify-center hover:text-ink disabled:opacity-30"
+                >
+                  <ArrowUp size={13} />
+                </button>
+                <button
+                  aria-label={`Rule ${i + 1} down`}
+                  disabled={i === rules.length - 1}
+                  onClick={() => onMove(i, 1)}
+                  className="flex size-6 items-center justify-center hover:text-ink disabled:opacity-30"
+                >
+                  <ArrowDown size={13} />
+                </button>
+                <button
+                  aria-label={`Remove rule ${i + 1}`}
+                  onClick={() => onDrop(i)}
+                  className="flex size-6 items-center justify-center hover:text-denied"
+                >
+                  <X size={13} />
+                </button>
+              </span>
             </td>
           </tr>
         ))}
