@@ -4,7 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"maps"
 
+	"bivium/core/inventory"
 	"bivium/core/native/plan"
 	"bivium/internal/app/view"
 	"bivium/internal/drivers"
@@ -70,10 +72,28 @@ func (a *App) Hubs(ctx context.Context) (*hubs.Driver, error) {
 			if err := json.Unmarshal(plain, &c); err != nil {
 				return nil, err
 			}
-			return dialHubs(s.Endpoint, c.Secret)
+			d, err := dialHubs(s.Endpoint, c.Secret)
+			if err == nil {
+				d.Networks = hubs.NetworksOf(networkIDs(a.Now()))
+			}
+			return d, err
 		}
 	}
 	return nil, ErrNotConnected
+}
+
+// networkIDs returns the IDs of the networks that accounts have, by their names in the estate, but for
+// IDs that two accounts have.
+func networkIDs(now *view.Snapshot) map[string]string {
+	out, twice := map[string]string{}, map[string]int{}
+	for i := range now.Known {
+		if k := &now.Known[i]; k.Kind == inventory.NetworkKind && !k.Gone {
+			out[k.Name] = k.ID
+			twice[k.ID]++
+		}
+	}
+	maps.DeleteFunc(out, func(_, id string) bool { return twice[id] > 1 })
+	return out
 }
 
 // Driver returns the driver of a connected account; ErrNotConnected if it is not.

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -255,7 +256,7 @@ func (w *World) Plane() *dataplane.World {
 		}
 	}
 	for name, h := range w.fabric.hubs {
-		out.Hubs[name] = planeHub(&h.Is, uplink, out)
+		out.Hubs[name] = planeHub(&h.Is, uplink, called, out)
 	}
 	for name, s := range w.fabric.segments {
 		out.Segments[name] = &s.Is
@@ -274,9 +275,8 @@ func (w *World) Plane() *dataplane.World {
 
 func (w *World) planeNetwork(a *Account, n *Network, called map[string]string) *dataplane.Network {
 	out := &dataplane.Network{Provider: a.Provider, Lists: map[string][]dataplane.Rule{}}
-	placed := w.fabric.placements.Is[n.Name]
 	for _, s := range n.Subnets {
-		out.Subnets = append(out.Subnets, dataplane.Subnet{Name: s.Name, Prefix: s.Prefix, Segment: placed[s.Name].Segment})
+		out.Subnets = append(out.Subnets, dataplane.Subnet{Name: s.Name, Prefix: s.Prefix, Segment: w.segmentOf(n, s.Prefix)})
 	}
 	for _, e := range n.Table {
 		via := e.Via
@@ -322,6 +322,18 @@ func (w *World) planeNetwork(a *Account, n *Network, called map[string]string) *
 		}
 	}
 	return out
+}
+
+// segmentOf returns the segment that a prefix of a network lies in, which hubs know by its ID or name.
+func (w *World) segmentOf(n *Network, prefix netip.Prefix) string {
+	for _, called := range [2]string{n.ID, n.Name} {
+		for _, p := range w.fabric.placements.Is[called] {
+			if p.Prefix == prefix {
+				return p.Segment
+			}
+		}
+	}
+	return ""
 }
 
 // hasEnd reports whether a network has its end of the peering with another: a peering with one
@@ -388,12 +400,13 @@ func (a *Account) bearers(list string) []netip.Addr {
 	return out
 }
 
-func planeHub(h *HubConfig, uplink map[string]string, world *dataplane.World) *dataplane.Hub {
+func planeHub(h *HubConfig, uplink, called map[string]string, world *dataplane.World) *dataplane.Hub {
 	out := &dataplane.Hub{Publications: h.Publications}
 	for _, l := range h.Links {
 		out.Links = append(out.Links, dataplane.Link{To: l.To, Cost: l.Cost, Up: !l.Down, Segments: l.Segments})
 	}
 	for _, a := range h.Attachments {
+		a.Network = cmp.Or(called[a.Network], a.Network)
 		x := dataplane.Attachment{Name: a.Name, Network: a.Network, Cost: a.Cost, Up: uplink[a.Network] != "down", Routes: a.Routes, Translate: a.Translate}
 		if a.Filtered[0] {
 			x.Accepts = append([]netip.Prefix{}, a.Accepts...)

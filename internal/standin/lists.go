@@ -344,6 +344,10 @@ func (w *World) bind(account, machine string, version int, lists []string) (next
 		return 0, &limitError{"lists", len(lists), mostCirraLists}
 	}
 	failed := w.change(account, func(a *Account) {
+		if machine != "" && !slices.ContainsFunc(a.Machines, func(m *Machine) bool { return m.ID == machine }) {
+			err = errMissing
+			return
+		}
 		for _, l := range lists {
 			if a.native.entries[l] == nil {
 				err = errMissing

@@ -65,13 +65,16 @@ func documents(s State, d *digests) map[Key]*Body {
 	return out
 }
 
+// placements returns which subnets lie in which segments; those in none are left out.
 func placements(e *estate.Estate) []Placement {
 	var out []Placement
 	for i := range e.Networks {
 		n := &e.Networks[i]
 		for k := range n.Subnets {
 			s := &n.Subnets[k]
-			out = append(out, Placement{n.Name, s.Name, s.Prefix, n.SegmentOf(s)})
+			if segment := n.SegmentOf(s); segment != "" {
+				out = append(out, Placement{n.Name, s.Name, s.Prefix, segment})
+			}
 		}
 	}
 	slices.SortFunc(out, func(a, b Placement) int {
@@ -226,22 +229,22 @@ func put[T any](list []T, is func(*T) bool, next *T) []T {
 	return out
 }
 
-// placed returns networks with their subnets in the segments that a body says.
+// placed returns networks with their subnets in the segments that a body says, and in none of which it
+// says nothing; as they are, for no body.
 func placed(networks []estate.Network, body *Body) []estate.Network {
+	if body == nil {
+		return networks
+	}
 	segments := map[[2]string]string{}
-	if body != nil {
-		for _, p := range body.Placements {
-			segments[[2]string{p.Network, p.Subnet}] = p.Segment
-		}
+	for _, p := range body.Placements {
+		segments[[2]string{p.Network, p.Subnet}] = p.Segment
 	}
 	out := slices.Clone(networks)
 	for i := range out {
 		n := &out[i]
-		n.Subnets = slices.Clone(n.Subnets)
+		n.Segment, n.Subnets = "", slices.Clone(n.Subnets)
 		for k := range n.Subnets {
-			if s, ok := segments[[2]string{n.Name, n.Subnets[k].Name}]; ok {
-				n.Subnets[k].Segment = s
-			}
+			n.Subnets[k].Segment = segments[[2]string{n.Name, n.Subnets[k].Name}]
 		}
 	}
 	return out

@@ -121,11 +121,6 @@ func (s *Service) prepare(ctx context.Context, o *Order) (*prepared, error) {
 	for key, body := range h.bodies {
 		before[key] = body
 	}
-	for key := range due {
-		if plan.Same(before[key], wants[key]) && h.problems[key.Target()] == "" {
-			out.already = append(out.already, *s.record(key, wants[key], o.After.Revision))
-		}
-	}
 	b, err := s.books.Of(o.After)
 	if err != nil {
 		return nil, err
@@ -146,6 +141,14 @@ func (s *Service) prepare(ctx context.Context, o *Order) (*prepared, error) {
 	}
 	first, last := plan.StateOf(before, like), plan.StateOf(then, like)
 	p := plan.Make(first, last, wanted)
+	for i := range p.Writes {
+		delete(due, p.Writes[i].Key)
+	}
+	for key := range due { // what nothing is to be written of is as it should be, if it could be read
+		if (wanted(key) || plan.Same(before[key], wants[key])) && h.problems[key.Target()] == "" {
+			out.already = append(out.already, *s.record(key, wants[key], o.After.Revision))
+		}
+	}
 	checked := p.Check(first, last, o.Before.Matrix, o.After.Matrix)
 	out.fill(p, h, before, checked, o.After)
 	for name := range w.unfit.networks {

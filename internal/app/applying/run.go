@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -319,6 +320,11 @@ func (s *Service) finish(ctx context.Context, r *run) error {
 	if err := s.move(context.WithoutCancel(ctx), r, state, why); err != nil {
 		return err
 	}
+	for _, account := range r.outdated() { // what it has by now is another plan
+		if _, err := s.app.Read(s.ctx, account, "bivium", false); err != nil && s.ctx.Err() == nil {
+			s.log.Warn("an account could not be synced again", "account", account, "error", err)
+		}
+	}
 	if unread { // the plan was made without knowing what the target holds; now it can be read
 		go s.anew(r)
 	}
@@ -415,6 +421,19 @@ func (r *run) misses() bool {
 	return slices.ContainsFunc(r.writes, func(w store.PlanWrite) bool {
 		return w.State == store.WriteChanged || w.State == store.WriteRefused && w.Why == reason(drivers.ErrMissing)
 	})
+}
+
+// outdated returns the accounts that have something no longer that the plan was to write.
+func (r *run) outdated() []string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	found := map[string]bool{}
+	for i := range r.writes {
+		if account := r.Writes[i].Key.Account; account != "" && r.writes[i].State == store.WriteRefused && r.writes[i].Why == reason(drivers.ErrMissing) {
+			found[account] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(found))
 }
 
 // retry lets what was refused or failed be tried again at once.

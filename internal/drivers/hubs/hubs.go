@@ -23,7 +23,10 @@ import (
 )
 
 // Driver writes to the hubs of one estate.
-type Driver struct{ client *call.Client }
+type Driver struct {
+	client   *call.Client
+	Networks Networks
+}
 
 // New returns the driver of the hubs that are reached with an access: its secret is a bearer
 // token.
@@ -32,7 +35,7 @@ func New(a drivers.Access, c *call.Client) *Driver {
 		r.Header.Set("Authorization", "Bearer "+a.Secret)
 		return nil
 	}
-	return &Driver{c}
+	return &Driver{client: c}
 }
 
 type service struct{ Protocols, Sources, Ports [2]int }
@@ -213,7 +216,7 @@ func get[T any](ctx context.Context, d *Driver, key plan.Key, read func(*T) *pla
 	if now.Version == 0 {
 		return nil, "", nil
 	}
-	return read(&now.Is), strconv.Itoa(now.Version), nil
+	return d.Networks.read(read(&now.Is)), strconv.Itoa(now.Version), nil
 }
 
 // Put replaces a document that is of a version, or removes it if there is no body, and returns
@@ -228,6 +231,7 @@ func (d *Driver) Put(ctx context.Context, key plan.Key, version string, body *pl
 	if body == nil {
 		return "", d.client.Remove(ctx, path(key), headers)
 	}
+	body = d.Networks.written(body)
 	var sent any
 	switch key.Kind {
 	case plan.KindHub:

@@ -2,6 +2,7 @@ package applying_test
 
 import (
 	"net/netip"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -10,8 +11,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bivium/core/document"
 	"bivium/core/edit"
 	"bivium/core/estate"
+	"bivium/internal/app"
 	"bivium/internal/app/applying"
 	"bivium/internal/app/targets"
 	"bivium/internal/people"
@@ -89,6 +92,52 @@ func TestSomebodyWritesInBetween(t *testing.T) {
 	_, _, drift := o.drift()
 	require.NotEmpty(t, drift, "what somebody wrote is there")
 	retry()
+	o.settles()
+	o.holdsWhatItShould()
+}
+
+// TestAMachineThatWentIsNoticed lets a machine go between a sync and the writing of its lists: its account
+// is synced again, and what the estate asks by then is in force.
+func TestAMachineThatWentIsNoticed(t *testing.T) {
+	o := startOutside(t)
+	o.putsRight()
+	require.NoError(t, o.world.Fail("cirra-north", standin.Fault{Kind: "refused"}))
+	require.NoError(t, o.world.Start("cirra-north", &standin.Machine{ID: "m-guest", Name: "guest", Network: "net-common", Addresses: []netip.Addr{netip.MustParseAddr("10.61.1.91")}, Tags: map[string]string{"app": "maps"}}))
+	o.syncs("cirra-north")
+	there := func() bool {
+		return slices.ContainsFunc(o.app.Now().Estate.Workloads, func(w estate.Workload) bool { return w.Name == "guest" })
+	}
+	require.True(t, there())
+	require.NoError(t, o.world.Stop("cirra-north", "m-guest"))
+	require.NoError(t, o.world.Fail("cirra-north", standin.Fault{Kind: "none"}))
+	o.settles()
+	assert.False(t, there())
+	o.holdsWhatItShould()
+}
+
+// TestANewNetworkIsPlaced syncs a network that is in no segment yet: nothing is to be written of it, and
+// all is in force. Placed in a segment, it lies there at the hubs, whatever it is called there and here.
+func TestANewNetworkIsPlaced(t *testing.T) {
+	o := startOutside(t)
+	o.putsRight()
+	o.syncs("cirra-north")
+	o.settles()
+	e := o.app.Now().Estate
+	i := slices.IndexFunc(e.Networks, func(n estate.Network) bool { return n.Name == "salvage-sandbox" })
+	require.GreaterOrEqual(t, i, 0)
+	n := e.Networks[i]
+	require.Empty(t, n.Segment)
+	n.Segment = "office"
+	o.makes(edit.Put, estate.KindNetwork, n.Name, string(document.Body(reflect.ValueOf(&n).Elem())))
+	o.settles()
+	assert.Equal(t, "office", o.world.Plane().Networks["Salvage Sandbox"].Subnets[0].Segment)
+	o.holdsWhatItShould()
+
+	for was, name := range map[string]string{"salvage-sandbox": "salvage", "common": "shared", "telemetry": "readings"} {
+		rename := edit.Operation{Op: edit.Rename, Kind: estate.KindNetwork, Name: was, To: name, Base: edit.BaseOf(o.app.Now().Estate, estate.Ref{Kind: estate.KindNetwork, Name: was})}
+		_, err := o.app.Make(t.Context(), &app.Edit{Edit: edit.Edit{Operations: []edit.Operation{rename}}, Seen: o.app.Now().Revision}, "tester")
+		require.NoError(t, err)
+	}
 	o.settles()
 	o.holdsWhatItShould()
 }
