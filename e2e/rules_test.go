@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/go-rod/rod"
 	"github.com/go-rod/rod/lib/input"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -40,10 +41,18 @@ func (u *user) puts(field, token string) {
 	}
 }
 
-// clears removes a token of a field.
+// clears removes a token of a field. Where what is around it moves just then, it is clicked on again, as
+// a person would.
 func (u *user) clears(field, token string) {
 	u.t.Helper()
-	u.clicks("[aria-label='Remove " + token + " from " + field + "']")
+	button := "[aria-label='Remove " + token + " from " + field + "']"
+	for range 3 {
+		u.clicks(button)
+		if u.page.Timeout(3*time.Second).Wait(rod.Eval(`(s) => !document.querySelector(s)`, button)) == nil {
+			return
+		}
+	}
+	u.gone(button)
 }
 
 // TestAPolicyIsWrittenWithItsGroups writes a policy with two groups that are not there yet,

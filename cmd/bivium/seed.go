@@ -57,15 +57,15 @@ func holdAtHubs(ctx context.Context, running *standin.Running, e *estate.Estate,
 
 // holdIn writes all lists of one account.
 func holdIn(ctx context.Context, d drivers.Driver, now *view.Snapshot, cfg *config.Config, account string) error {
-	networks, workloads, err := app.NamesIn(ctx, d, now, account)
+	names, err := app.NamesIn(ctx, d, now, account)
 	if err != nil {
 		return err
 	}
 	ids := map[string]string{}
-	for id, name := range networks {
+	for id, name := range names.Networks {
 		ids[name] = id
 	}
-	for id, name := range workloads {
+	for id, name := range names.Workloads {
 		ids["workload "+name] = id
 	}
 	for i := range cfg.Networks {
@@ -74,7 +74,9 @@ func holdIn(ctx context.Context, d drivers.Driver, now *view.Snapshot, cfg *conf
 			continue
 		}
 		for k := range n.Lists {
-			if _, err := d.Put(ctx, &drivers.Put{Network: ids[n.Name], List: &n.Lists[k]}); err != nil {
+			list := n.Lists[k]
+			list.On = names.There(ids[n.Name], list.On)
+			if _, err := d.Put(ctx, &drivers.Put{Network: ids[n.Name], List: &list}); err != nil {
 				return fmt.Errorf("network %s: %w", n.Name, err)
 			}
 		}

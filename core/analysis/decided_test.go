@@ -103,21 +103,22 @@ func TestDecidedIsWhatTheTracesOfAllFlowsSay(t *testing.T) {
 // flowOf returns a flow between two classes; none between an address and itself.
 func flowOf(s *Analysis, src, dst *classes.Class, publication, atom int) (verdict.Flow, bool) {
 	protocol, sport, dport, _ := s.Atoms.Set(atom).Witness()
-	f := verdict.Flow{Segment: verdict.Internet, Source: src.End.Addr, Destination: dst.End.Addr, Service: verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}}
+	f := verdict.Flow{Segment: verdict.Internet, Source: src.End.Addr, Service: verdict.Service{Protocol: protocol, SourcePort: sport, Port: dport}}
+	seen := func(a netip.Addr) netip.Addr { return a }
 	if src.Internal() {
-		f.Segment, f.Destination = s.Net.Segments[src.End.Segment], classes.AsSeen(s.Judge, dst, dst.End.Addr, src.End.Segment)
+		f.Segment = s.Net.Segments[src.End.Segment]
+		seen = func(a netip.Addr) netip.Addr { return classes.AsSeen(s.Judge, dst, a, src.End.Segment) }
 	}
 	if publication >= 0 {
 		f.Publication = s.Judge.PublicationNames()[publication]
 	}
-	if src != dst {
-		return f, true
-	}
+	ends := []netip.Addr{dst.End.Addr}
 	for _, r := range dst.Ranges { // another address of the same class
-		for _, a := range []netip.Addr{r.From, r.To} {
-			if f.Destination = a; f.Destination != f.Source {
-				return f, true
-			}
+		ends = append(ends, r.From, r.To)
+	}
+	for _, a := range ends {
+		if f.Destination = seen(a); f.Destination != f.Source {
+			return f, true
 		}
 	}
 	return f, false

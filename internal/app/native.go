@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"maps"
@@ -9,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/core/native/plan"
 	"bivium/internal/app/targets"
@@ -88,10 +90,11 @@ func (a *App) readTarget(ctx context.Context, r *targets.Reading) error {
 		return err
 	}
 	now := a.Now()
-	r.Networks, r.Workloads, err = NamesIn(ctx, d, now, r.Account)
+	names, err := NamesIn(ctx, d, now, r.Account)
 	if err != nil {
 		return err
 	}
+	r.Networks, r.Workloads = names.Networks, names.Workloads
 	r.Named = NamedIn(now, r.Networks)
 	var ids []string
 	for id, name := range r.Networks {
@@ -99,14 +102,54 @@ func (a *App) readTarget(ctx context.Context, r *targets.Reading) error {
 			ids = append(ids, id)
 		}
 	}
-	r.Native, err = d.Native(ctx, ids)
+	if r.Native, err = d.Native(ctx, ids); err == nil {
+		names.Read(r.Native)
+	}
 	return err
 }
 
-// NamesIn returns the names that the estate has for the networks and workloads of an account, by
-// the provider's IDs: those under which a sync took them in, or else their own.
-func NamesIn(ctx context.Context, d drivers.Driver, now *view.Snapshot, account string) (networks, workloads map[string]string, err error) {
-	networks, workloads = map[string]string{}, map[string]string{}
+// Names are the names that the estate has for what an account has.
+type Names struct {
+	Networks, Workloads map[string]string    // by the provider's ID
+	subnets             map[[2]string]string // that have other names there: by the network's ID and that name
+	there               map[[2]string]string // the other way round
+}
+
+// Read gives lists that hang on subnets the names that the estate has for those.
+func (n *Names) Read(native *drivers.Native) {
+	for i := range native.Lists {
+		l := &native.Lists[i]
+		l.On = cmp.Or(n.subnets[[2]string{l.Network, l.On}], l.On)
+	}
+}
+
+// There returns what the provider calls a subnet of a network, which is given by its ID.
+func (n *Names) There(network, subnet string) string {
+	return cmp.Or(n.there[[2]string{network, subnet}], subnet)
+}
+
+// callSubnets notes which subnets have other names at the provider: those of the same prefix are the same.
+func (n *Names) callSubnets(held map[string][]inventory.Subnet, e *estate.Estate) {
+	for i := range e.Networks {
+		network := &e.Networks[i]
+		for id, name := range n.Networks {
+			if name != network.Name {
+				continue
+			}
+			for _, s := range held[id] {
+				k := slices.IndexFunc(network.Subnets, func(x estate.Subnet) bool { return x.Prefix == s.Prefix })
+				if k >= 0 && network.Subnets[k].Name != s.Name {
+					n.subnets[[2]string{id, s.Name}], n.there[[2]string{id, network.Subnets[k].Name}] = network.Subnets[k].Name, s.Name
+				}
+			}
+		}
+	}
+}
+
+// NamesIn returns the names that the estate has for the networks and workloads of an account: those
+// under which a sync took them in, or else their own.
+func NamesIn(ctx context.Context, d drivers.Driver, now *view.Snapshot, account string) (*Names, error) {
+	networks, workloads, subnets := map[string]string{}, map[string]string{}, map[string][]inventory.Subnet{}
 	here := map[string]bool{}
 	for i := range now.Estate.Networks {
 		here["network "+now.Estate.Networks[i].Name] = true
@@ -117,10 +160,12 @@ func NamesIn(ctx context.Context, d drivers.Driver, now *view.Snapshot, account 
 	for cursor := ""; ; {
 		page, err := d.Page(ctx, cursor)
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		for i := range page.Networks {
-			if n := &page.Networks[i]; here["network "+plain(n.Name)] {
+			n := &page.Networks[i]
+			subnets[n.ID] = n.Subnets
+			if here["network "+plain(n.Name)] {
 				networks[n.ID] = plain(n.Name)
 			}
 		}
@@ -142,7 +187,9 @@ func NamesIn(ctx context.Context, d drivers.Driver, now *view.Snapshot, account 
 			workloads[k.ID] = k.Name
 		}
 	}
-	return networks, workloads, nil
+	out := &Names{networks, workloads, map[[2]string]string{}, map[[2]string]string{}}
+	out.callSubnets(subnets, now.Estate)
+	return out, nil
 }
 
 // NamedIn returns the names of the networks of all accounts, by the providers' IDs, with those of

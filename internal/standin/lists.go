@@ -227,12 +227,23 @@ func (w *World) putOn(account, network, on string, version int, lines []Line, ch
 	}
 	key, err := [2]string{network, on}, error(nil)
 	failed := w.change(account, func(a *Account) {
+		if !a.hangs(network, on) {
+			err = errMissing
+			return
+		}
 		var l *List
 		if l, err = replaced(a.native.lists[key], version, lines); err == nil {
 			a.native.lists[key] = l
 		}
 	})
 	return version + 1, errors.Join(failed, err)
+}
+
+// hangs reports whether a list can hang on something of a network: a subnet, or all of it.
+func (a *Account) hangs(network, on string) bool {
+	return slices.ContainsFunc(a.Networks, func(n *Network) bool {
+		return n.ID == network && (on == "" || on == "*" || slices.ContainsFunc(n.Subnets, func(s Subnet) bool { return s.Name == on }))
+	})
 }
 
 // putEntries replaces a list of Cirra, and returns its next version.

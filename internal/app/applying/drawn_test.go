@@ -98,7 +98,7 @@ func allUp(e *estate.Estate) *estate.Estate {
 }
 
 // worldOf returns a world that has what the accounts of an estate have, with routes and peerings, and
-// no list.
+// no list. Names there are written otherwise.
 func worldOf(e *estate.Estate) *standin.World {
 	w := &standin.World{}
 	for _, a := range e.Accounts {
@@ -108,9 +108,9 @@ func worldOf(e *estate.Estate) *standin.World {
 			if n.Account != a.Name {
 				continue
 			}
-			held := &standin.Network{ID: "id-" + n.Name, Name: n.Name, Kind: n.Kind, Region: n.Region, Uplink: "up"}
+			held := &standin.Network{ID: "id-" + n.Name, Name: strings.ToUpper(n.Name), Kind: n.Kind, Region: n.Region, Uplink: "up"}
 			for _, s := range n.Subnets {
-				held.Subnets = append(held.Subnets, standin.Subnet{Name: s.Name, Prefix: s.Prefix})
+				held.Subnets = append(held.Subnets, standin.Subnet{Name: strings.ToUpper(s.Name), Prefix: s.Prefix})
 			}
 			for _, r := range n.Routes {
 				held.Table = append(held.Table, standin.Entry{To: r.To, Via: strings.Replace(string(r.Via), "peer:", "peer:id-", 1)})

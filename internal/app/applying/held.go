@@ -123,15 +123,15 @@ func (s *Service) open(ctx context.Context, name string) (target, error) {
 	if err != nil {
 		return nil, err
 	}
-	networks, workloads, err := app.NamesIn(ctx, d, s.app.Now(), name)
+	names, err := app.NamesIn(ctx, d, s.app.Now(), name)
 	if err != nil {
 		return nil, err
 	}
-	t := &account{Driver: d, name: name, networks: networks, named: app.NamedIn(s.app.Now(), networks), workloads: workloads, ids: map[string]string{}}
+	t := &account{Driver: d, name: name, names: names, named: app.NamedIn(s.app.Now(), names.Networks), ids: map[string]string{}}
 	for id, network := range t.named {
 		t.ids["network "+network] = id
 	}
-	for id, workload := range workloads {
+	for id, workload := range names.Workloads {
 		t.ids["workload "+workload] = id
 	}
 	return t, nil
@@ -140,11 +140,11 @@ func (s *Service) open(ctx context.Context, name string) (target, error) {
 // account is a target that is an account of a cloud, or the premises.
 type account struct {
 	drivers.Driver
-	mu                  sync.Mutex
-	name                string
-	networks, workloads map[string]string // by ID
-	named               map[string]string // networks of other accounts too
-	ids                 map[string]string // by kind and name
+	mu    sync.Mutex
+	name  string
+	names *app.Names
+	named map[string]string // networks by ID, of other accounts too
+	ids   map[string]string // by kind and name
 }
 
 func (t *account) put(ctx context.Context, key plan.Key, version string, body *plan.Body) (string, error) {
@@ -171,7 +171,9 @@ func (t *account) put(ctx context.Context, key plan.Key, version string, body *p
 	case body == nil:
 		return "", fmt.Errorf("%s cannot be removed", key)
 	case key.Kind == plan.KindList:
-		p.List = body.List
+		list := *body.List
+		list.On = t.names.There(p.Network, list.On)
+		p.List = &list
 	case key.Kind == plan.KindEntries:
 		p.Entries = body.Entries
 	case key.Kind == plan.KindBinding:
@@ -211,8 +213,9 @@ func (t *account) get(ctx context.Context, key plan.Key) (*plan.Body, string, er
 	if err != nil {
 		return nil, "", err
 	}
+	t.names.Read(native)
 	h := &held{bodies: map[plan.Key]*plan.Body{}, versions: map[plan.Key]string{}, by: map[plan.Key][]string{}}
-	h.account(&targets.Reading{Account: t.name, Native: native, Networks: t.networks, Named: t.named, Workloads: t.workloads})
+	h.account(&targets.Reading{Account: t.name, Native: native, Networks: t.names.Networks, Named: t.named, Workloads: t.names.Workloads})
 	return h.bodies[key], h.versions[key], nil
 }
 

@@ -71,9 +71,9 @@ func (o *outside) retables(account, network string, change func(*drivers.Put)) {
 	o.t.Helper()
 	d, err := o.app.Driver(o.t.Context(), account)
 	require.NoError(o.t, err)
-	networks, _, err := app.NamesIn(o.t.Context(), d, o.app.Now(), account)
+	names, err := app.NamesIn(o.t.Context(), d, o.app.Now(), account)
 	require.NoError(o.t, err)
-	for id, name := range networks {
+	for id, name := range names.Networks {
 		if name != network {
 			continue
 		}
