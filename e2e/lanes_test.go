@@ -3,6 +3,7 @@ package e2e
 import (
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/go-rod/rod/lib/input"
 	"github.com/go-rod/rod/lib/proto"
@@ -14,9 +15,17 @@ import (
 // once it has begun, as it would to the system.
 func (u *user) drags(from, to string) {
 	u.t.Helper()
-	middle := func(selector string) proto.Point {
-		box := u.find(selector).MustShape().Box()
-		return proto.Point{X: box.X + box.Width/2, Y: box.Y + box.Height/2}
+	middle := func(selector string) (at proto.Point) {
+		require.Eventually(u.t, func() bool { // it may be drawn anew just then
+			shape, err := u.find(selector).Shape()
+			if err != nil || shape.Box() == nil {
+				return false
+			}
+			box := shape.Box()
+			at = proto.Point{X: box.X + box.Width/2, Y: box.Y + box.Height/2}
+			return true
+		}, patience, 50*time.Millisecond, "waiting for %s to be drawn", selector)
+		return at
 	}
 	a, b := middle(from), middle(to)
 	page := u.fresh()
