@@ -30,7 +30,7 @@ func Schema() ([]byte, error) {
 		"prefix":   map[string]any{"type": "string", "pattern": "^[0-9a-fA-F:.]+/[0-9]{1,3}$"},
 		"address":  map[string]any{"type": "string", "pattern": "^[0-9a-fA-F:.]+$"},
 		"range":    map[string]any{"anyOf": []any{map[string]any{"type": "integer", "minimum": 0, "maximum": 65535}, map[string]any{"type": "string", "pattern": "^[0-9]{1,5}(-[0-9]{1,5})?$"}}},
-		"termText": map[string]any{"type": "string", "pattern": `^(any|(tcp|udp)(/[0-9]{1,5}(-[0-9]{1,5})?)?|icmp(v6)?(/[0-9]{1,3}(-[0-9]{1,3})?)?|proto/[0-9]{1,3})$`},
+		"termText": map[string]any{"type": "string", "pattern": `^(any|(tcp|udp)(/[0-9]{1,5}(-[0-9]{1,5})?)?( from [0-9]{1,5}(-[0-9]{1,5})?)?|icmp(v6)?(/[0-9]{1,3}(-[0-9]{1,3})?)?|proto/[0-9]{1,3})$`},
 		"termObject": map[string]any{
 			"type": "object", "additionalProperties": false, "required": []string{"protocol"},
 			"properties": map[string]any{

@@ -82,12 +82,13 @@ func TestTerm(t *testing.T) {
 	for text, want := range map[string]string{
 		"tcp": "tcp", "tcp/443": "tcp/443", "tcp/0-65535": "tcp", "udp/53-53": "udp/53", "icmp": "icmp", "icmp/8": "icmp/8",
 		"icmpv6/128": "icmpv6/128", "proto/6": "tcp", "proto/47": "proto/47", "any": "any",
+		"tcp/22 from 1024-65535": "tcp/22 from 1024-65535", "tcp from 20": "tcp from 20", "udp/53 from 0-65535": "udp/53",
 	} {
 		term, err := estate.ParseTerm(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, term.String(), text)
 	}
-	for _, text := range []string{"tcp/", "tcp/65536", "tcp/9-1", "icmp/256", "proto/256", "proto", "web", "tcp/-1", "tcp/1-2-3", "proto/47/1"} {
+	for _, text := range []string{"tcp/", "tcp/65536", "tcp/9-1", "icmp/256", "proto/256", "proto", "web", "tcp/-1", "tcp/1-2-3", "proto/47/1", "tcp/22 from", "tcp/22 from 9-1", "any from 3", "icmp/8 from 5"} {
 		_, err := estate.ParseTerm(text)
 		assert.Error(t, err, text)
 	}
@@ -111,6 +112,7 @@ func FuzzSelector(f *testing.F) {
 func FuzzTerm(f *testing.F) {
 	f.Add("tcp/8000-8099")
 	f.Add("proto/47")
+	f.Add("udp/53 from 1024-65535")
 	f.Fuzz(func(t *testing.T, text string) {
 		term, err := estate.ParseTerm(text)
 		if err != nil {

@@ -79,7 +79,7 @@ func ProtocolName(p uint8) string {
 }
 
 // String returns the term in its short form, with bounded source ports after
-// the word "from", a form that only the object form of a document can express.
+// the word "from".
 func (t Term) String() string {
 	if t.AnyProtocol {
 		return "any"
@@ -95,8 +95,25 @@ func (t Term) String() string {
 	return s
 }
 
-// ParseTerm returns the term that s is the short form of.
+// ParseTerm returns the term that s is the short form of, see Term.String.
 func ParseTerm(s string) (Term, error) {
+	text, sources, bounded := strings.Cut(s, " from ")
+	t, err := parsePlainTerm(strings.TrimSpace(text))
+	if err != nil || !bounded {
+		return t, err
+	}
+	r, err := ParseRange(strings.TrimSpace(sources))
+	switch {
+	case err != nil:
+		return Term{}, fmt.Errorf("%q: %w", s, err)
+	case t.AnyProtocol:
+		return Term{}, fmt.Errorf("%q restricts source ports without a protocol; name the protocol", s)
+	}
+	return NewTerm(t.Protocol, portsUnlessAll(t), &r)
+}
+
+// parsePlainTerm is ParseTerm for terms that do not bound source ports.
+func parsePlainTerm(s string) (Term, error) {
 	if s == "any" {
 		return Term{AnyProtocol: true}, nil
 	}
@@ -228,40 +245,27 @@ func ParseTermObject(protocol, ports, sources string) (Term, error) {
 	return NewTerm(p, bounds[0], bounds[1])
 }
 
-// ParseTermWords returns the terms that are written as Term.String and sets of services
-// write them, which documents do not: "tcp/22 from 1024-65535" bounds source ports, and
-// "proto/59-255" is a run of protocols.
+// ParseTermWords returns the terms that are written as sets of services write them, which
+// documents do not: "proto/59-255" is a run of protocols.
 func ParseTermWords(s string) ([]Term, error) {
-	text, sources, bounded := strings.Cut(s, " from ")
-	text = strings.TrimSpace(text)
-	if run, ok := strings.CutPrefix(text, "proto/"); ok && strings.Contains(run, "-") && !bounded {
-		r, err := ParseRange(run)
-		if err != nil || r.Hi > 255 {
-			return nil, fmt.Errorf("%q is not a protocol range; write one like proto/59-255", text)
-		}
-		var out []Term
-		for p := int(r.Lo); p <= int(r.Hi); p++ {
-			t, err := NewTerm(uint8(p), nil, nil)
-			if err != nil {
-				return nil, err
-			}
-			out = append(out, t)
-		}
-		return out, nil
-	}
-	t, err := ParseTerm(text)
-	if err != nil || !bounded {
+	run, ok := strings.CutPrefix(s, "proto/")
+	if !ok || !strings.Contains(run, "-") || strings.Contains(run, " from ") {
+		t, err := ParseTerm(s)
 		return []Term{t}, err
 	}
-	r, err := ParseRange(strings.TrimSpace(sources))
-	if err != nil {
-		return nil, err
+	r, err := ParseRange(run)
+	if err != nil || r.Hi > 255 {
+		return nil, fmt.Errorf("%q is not a protocol range; write one like proto/59-255", s)
 	}
-	if t.AnyProtocol {
-		return nil, fmt.Errorf("%q restricts source ports without a protocol; name the protocol", s)
+	var out []Term
+	for p := int(r.Lo); p <= int(r.Hi); p++ {
+		t, err := NewTerm(uint8(p), nil, nil)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, t)
 	}
-	t, err = NewTerm(t.Protocol, portsUnlessAll(t), &r)
-	return []Term{t}, err
+	return out, nil
 }
 
 // portsUnlessAll returns the ports of a term, nil if they are all that the protocol has.
@@ -282,7 +286,7 @@ type ServiceRef struct {
 // ParseServiceRef returns the entry that s is written as. Whatever looks like
 // a term is one: the words that begin a term are no names.
 func ParseServiceRef(s string) (ServiceRef, error) {
-	if word, _, _ := strings.Cut(s, "/"); reserved[word] || strings.Contains(s, "/") {
+	if word, _, _ := strings.Cut(strings.ReplaceAll(s, " ", "/"), "/"); reserved[word] || strings.Contains(s, "/") {
 		t, err := ParseTerm(s)
 		return ServiceRef{Term: t}, err
 	}

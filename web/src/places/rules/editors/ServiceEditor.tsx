@@ -27,7 +27,8 @@ export function ServiceEditor({ object: s, problemAt, onWrite }: EditorProps<Ser
       </Sentence>
       <Problem at={["terms"]} problemAt={problemAt} />
       <p className="mt-4 text-[13px] text-soft">
-        Write tcp/443, tcp/8000-8099, udp/53, tcp, icmp, icmp/8, icmpv6/128 or proto/47.
+        Write tcp/443, tcp/8000-8099, udp/53, tcp, icmp, icmp/8, icmpv6/128 or proto/47. To restrict source
+        ports, write tcp/22 from 1024-65535.
       </p>
     </>
   );
