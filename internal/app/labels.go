@@ -164,7 +164,10 @@ func handsIn(s *view.Snapshot) []inventory.Known {
 	for i := range s.Estate.Workloads {
 		labels[inventory.Thing{Kind: inventory.WorkloadKind, Name: s.Estate.Workloads[i].Name}] = s.Estate.Workloads[i].Labels
 	}
-	return inventory.NewTable(s.Estate.MappingRules()).HandsOf(s.Known, s.Estate, labels)
+	if known := inventory.NewTable(s.Estate.MappingRules()).HandsOf(s.Known, s.Estate, labels); known != nil {
+		return known
+	}
+	return s.Known
 }
 
 // remapped returns the estate that an edit leads to, with the labels of everything that accounts have

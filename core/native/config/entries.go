@@ -67,3 +67,17 @@ func families(sets []*Set) (n [2]int) {
 	}
 	return n
 }
+
+// Bounded returns a service without bounds that its protocol has not: what means the same is the same.
+func Bounded(b space.Box) space.Box {
+	if b.FirstProtocol == b.LastProtocol {
+		ports, sources := estate.PortsOf(b.FirstProtocol)
+		if b.SourcePorts == estate.AllPorts {
+			b.SourcePorts = sources
+		}
+		if b.Ports == estate.AllPorts {
+			b.Ports = ports
+		}
+	}
+	return b
+}

@@ -514,17 +514,3 @@ func (t *Target) Text() string {
 	}
 	return b.String()
 }
-
-// Bounded returns a service without bounds that its protocol has not: what means the same is the same.
-func Bounded(b space.Box) space.Box {
-	if b.FirstProtocol == b.LastProtocol {
-		ports, sources := estate.PortsOf(b.FirstProtocol)
-		if b.SourcePorts == estate.AllPorts {
-			b.SourcePorts = sources
-		}
-		if b.Ports == estate.AllPorts {
-			b.Ports = ports
-		}
-	}
-	return b
-}

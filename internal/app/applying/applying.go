@@ -119,9 +119,7 @@ func (s *Service) Close() {
 	s.end()
 	s.planning.Lock()
 	defer s.planning.Unlock()
-	s.mu.Lock()
-	r := s.run
-	s.mu.Unlock()
+	r := s.current()
 	if r != nil {
 		r.stop()
 	}
@@ -344,9 +342,7 @@ func (s *Service) followTo(ctx context.Context, was, now *view.Snapshot) error {
 	if len(wants.behind(known, connected)) == 0 {
 		return s.settled(ctx, now)
 	}
-	s.mu.Lock()
-	r := s.run
-	s.mu.Unlock()
+	r := s.current()
 	if r != nil && r.to == now.Revision && r.open() {
 		return nil // it was taken up
 	}
@@ -362,9 +358,7 @@ func (s *Service) followTo(ctx context.Context, was, now *view.Snapshot) error {
 // settled ends a plan that is not needed any more: what it was to write is not asked now. One that
 // leads to what is asked now stays: it puts drift right, which nothing that is known tells of.
 func (s *Service) settled(ctx context.Context, now *view.Snapshot) error {
-	s.mu.Lock()
-	r := s.run
-	s.mu.Unlock()
+	r := s.current()
 	if r == nil || !r.open() || r.to == now.Revision {
 		return nil
 	}

@@ -234,9 +234,7 @@ func (s *Service) Preview(ctx context.Context, o Order) (*View, error) {
 func (s *Service) Begin(ctx context.Context, o Order) (*View, error) {
 	s.planning.Lock()
 	defer s.planning.Unlock()
-	s.mu.Lock()
-	r := s.run
-	s.mu.Unlock()
+	r := s.current()
 	if r != nil {
 		r.stop() // what it has written by now is what the next one begins with
 	}

@@ -33,6 +33,13 @@ type run struct {
 	wake   chan struct{}
 }
 
+// current returns the plan that is carried out, or was last; nil for none.
+func (s *Service) current() *run {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.run
+}
+
 // open reports whether something of the plan may still be written.
 func (r *run) open() bool {
 	r.mu.Lock()
@@ -371,9 +378,7 @@ const (
 func (s *Service) Steer(ctx context.Context, who *people.Who, id int64, order string) error {
 	s.planning.Lock()
 	defer s.planning.Unlock()
-	s.mu.Lock()
-	r := s.run
-	s.mu.Unlock()
+	r := s.current()
 	if r == nil || r.id != id || !r.open() {
 		return problem("plan", "this plan is not under way any more", "see the last plan")
 	}
