@@ -65,7 +65,7 @@ logs: ## a syslog server from Debian, if it is missing
 	@test -x /usr/sbin/rsyslogd || { apt-get update -q && apt-get install -q -y --no-install-recommends rsyslog && { systemctl disable --now rsyslog syslog.socket 2>/dev/null || true; }; }
 
 bench:
-	go test -run '^$$' -bench . -benchmem ./core/... ./internal/app ./internal/server
+	go test -run '^$$' -bench . -benchmem ./core/... ./internal/app/... ./internal/server
 
 screenshots: build browser ## make docs/screenshots anew, from the demo estate
 	go test ./e2e -run TestScreenshots -count=1 -screenshots $(CURDIR)/docs/screenshots

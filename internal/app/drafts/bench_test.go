@@ -1,10 +1,13 @@
 package drafts_test
 
 import (
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"path/filepath"
+	"reflect"
 	"runtime/debug"
 	"testing"
 	"time"
@@ -24,13 +27,26 @@ import (
 	"bivium/internal/vault"
 )
 
-// desk opens a desk on a database of its own with an estate.
-func desk(b *testing.B, e *estate.Estate) (*app.App, *drafts.Desk, *people.Register) {
+// desk opens a desk on a database of its own with an estate, and with what was written to it
+// before.
+func desk(b *testing.B, e *estate.Estate, before ...func(*sql.Tx)) (*app.App, *drafts.Desk, *people.Register) {
 	b.Helper()
 	file := filepath.Join(b.TempDir(), "l.db")
 	s, err := store.Open(b.Context(), file)
 	require.NoError(b, err)
 	b.Cleanup(func() { require.NoError(b, s.Close()) })
+	if len(before) > 0 {
+		require.NoError(b, s.Put(b.Context(), e))
+		db, err := sql.Open("sqlite", file)
+		require.NoError(b, err)
+		tx, err := db.Begin()
+		require.NoError(b, err)
+		for _, write := range before {
+			write(tx)
+		}
+		require.NoError(b, tx.Commit())
+		require.NoError(b, db.Close())
+	}
 	v, err := vault.Open(file + ".key")
 	require.NoError(b, err)
 	a, err := app.Open(b.Context(), app.Config{Store: s, Clock: time.Now, Vault: v, Log: slog.New(slog.DiscardHandler), First: func() (*estate.Estate, error) { return e, nil }})
@@ -131,7 +147,7 @@ func openPeople(b *testing.B, a *app.App) *people.Register {
 	return register
 }
 
-// BenchmarkBlame asks since when a flow has its outcome, over 2,000 revisions of M.
+// BenchmarkBlame asks since when a flow has its outcome, over 2,000 revisions of M by people.
 func BenchmarkBlame(b *testing.B) {
 	e := synth.New("m", synth.Sizes["M"], 1)
 	a, d, register := desk(b, e)
@@ -155,5 +171,53 @@ func BenchmarkBlame(b *testing.B) {
 	for b.Loop() {
 		_, err := h.Blame(ctx, q, 0, "")
 		require.NoError(b, err)
+	}
+}
+
+// BenchmarkBlameRouters asks the same over 100,000 revisions of M by routers: of 40 prefixes of
+// each of its attachments, one after another is withdrawn and comes back.
+func BenchmarkBlameRouters(b *testing.B) {
+	e := synth.New("m", synth.Sizes["M"], 1)
+	const revisions, prefixes = 100_000, 40
+	type state struct{ place, turn int }
+	bodies := map[state][]byte{}
+	body := func(place, turn int) []byte {
+		turn %= prefixes + 1
+		if known := bodies[state{place, turn}]; known != nil {
+			return known
+		}
+		a := e.Attachments[place]
+		a.Learned = nil
+		for p := range prefixes {
+			if p != turn {
+				a.Learned = append(a.Learned, estate.Learned{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{198, 18, byte(p)}), 24), Segment: e.Segments[0].Name, Status: "refused"})
+			}
+		}
+		bodies[state{place, turn}] = document.Body(reflect.ValueOf(a))
+		return bodies[state{place, turn}]
+	}
+	a, d, register := desk(b, e, func(tx *sql.Tx) {
+		for i := range revisions {
+			place, turn := i%len(e.Attachments), i/len(e.Attachments)
+			_, err := tx.Exec(`INSERT INTO revision (number, at, actor, what) VALUES (?, '2026-01-01T00:00:00Z', 'routers', 'announcements')`, i+2)
+			require.NoError(b, err)
+			_, err = tx.Exec(`INSERT INTO step (revision, object, list, name, was, before, after)
+				SELECT ?, id, list, name, '', ?, ? FROM object WHERE list = 'attachments' AND position = ?`, i+2, body(place, turn), body(place, turn+1), place)
+			require.NoError(b, err)
+		}
+		_, err := tx.Exec(`UPDATE estate SET revision = ?`, revisions+1)
+		require.NoError(b, err)
+		for i := range e.Attachments { // as they are after all that
+			_, err := tx.Exec(`UPDATE object SET body = ? WHERE list = 'attachments' AND position = ?`, body(i, revisions/len(e.Attachments)), i)
+			require.NoError(b, err)
+		}
+	})
+	h := history.New(a, register, d)
+	w := e.Workloads
+	q := view.Question{From: w[0].Name, To: w[len(w)/2].Name, On: "tcp/443"}
+	for b.Loop() {
+		out, err := h.Blame(b.Context(), q, 0, "")
+		require.NoError(b, err)
+		require.EqualValues(b, 1, out.Looked)
 	}
 }
