@@ -137,6 +137,9 @@ func TestDeletingTakesAlongWhatRefers(t *testing.T) {
 			at := slices.IndexFunc(e.Pools, func(o estate.Pool) bool { return o.Name == next.Pools[i].Name })
 			assert.Equal(t, len(e.Pools[at].Segments) == 0, len(next.Pools[i].Segments) == 0, "no list turns into all")
 		}
+		for _, m := range next.MappingRules() {
+			assert.Equal(t, m.Key == "*", m.Account != "", "no rule for one account turns into one for all")
+		}
 	})
 }
 

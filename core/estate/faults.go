@@ -298,6 +298,11 @@ func (c *checker) structure() {
 		c.need(Ref{KindWorkload, w.Name}, KindNetwork, w.Network, "workloads[%d].network", i)
 		c.need(Ref{KindWorkload, w.Name}, KindAccount, w.Account, "workloads[%d].account", i)
 	}
+	for i, m := range c.e.Mappings {
+		for j, r := range m.Rules {
+			c.need(Ref{KindMapping, m.Name}, KindAccount, r.Account, "mappings[%d].rules[%d].account", i, j)
+		}
+	}
 }
 
 // wiring looks for the names that hubs, links, networks, attachments, exits and

@@ -12,12 +12,12 @@ type Mapping struct {
 // MappingRule turns tags into one label. The first rule that speaks of a tag gives the label; where
 // two tags give one label two values, the earlier rule wins, and the conflict is shown.
 type MappingRule struct {
-	Provider string `json:"provider,omitempty"` // "" for every one
-	Account  string `json:"account,omitempty"`  // likewise
-	Key      string `json:"key" doc:"req"`      // patterns of the tag's key, one or several: env|environment|stage
-	Value    string `json:"value,omitempty"`    // patterns of its value; "" for any
-	Label    string `json:"label" doc:"req"`    // the key of the label
-	To       string `json:"to,omitempty"`       // its value; "" for that of the tag, put in order
+	Provider string `json:"provider,omitempty"`                       // "" for every one
+	Account  string `json:"account,omitempty" doc:"of=account,vital"` // likewise
+	Key      string `json:"key" doc:"req"`                            // patterns of the tag's key, one or several: env|environment|stage
+	Value    string `json:"value,omitempty"`                          // patterns of its value; "" for any
+	Label    string `json:"label" doc:"req"`                          // the key of the label
+	To       string `json:"to,omitempty"`                             // its value; "" for that of the tag, put in order
 }
 
 // Check returns which field of the rule cannot be what it is, why, and how to fix it; "" where none is.

@@ -366,7 +366,7 @@ func (d *drawer) services() []estate.ServiceRef {
 
 func (d *drawer) name() {
 	e := d.e
-	e.Mappings = []estate.Mapping{{Name: "tags", Rules: []estate.MappingRule{{Key: "env|stage", Label: "env"}}}}
+	e.Mappings = []estate.Mapping{{Name: "tags", Rules: []estate.MappingRule{{Key: "env|stage", Label: "env"}, {Account: e.Accounts[3].Name, Key: "*", Label: "tag"}}}}
 	e.Services = []estate.Service{{Name: "mixed", Terms: some(d, 3, terms()...)}}
 	count := d.number(3, 9)
 	for i := range count {
