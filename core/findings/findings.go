@@ -293,8 +293,6 @@ func (f *Finding) Identity() string {
 		about = about[4:]
 	case RailNotEnforced:
 		about = about[:1]
-	case MeantUnrouted:
-		about = slices.Concat(about[:1], about[3:])
 	}
 	return strings.Join(append([]string{string(f.Code), f.Form}, about...), "\x00")
 }

@@ -16,12 +16,32 @@ import (
 	"bivium/core/verdict"
 )
 
-// findingCase is flows that a finding may be about: of one combination, through one
-// publication or none, and, where the networks themselves enforce or let out,
-// from one network.
+// findingCase is flows that a finding may be about: of one combination, through one publication or
+// none, and, where findings tell places apart, from one place or to one; anywhere else.
 type findingCase struct {
 	matrix.Combination
-	publication, network int
+	publication int
+	from, to    place
+}
+
+// place is a network in a segment.
+type place struct{ segment, network int }
+
+var anywhere = place{paths.None, paths.None}
+
+// tellsApart reports whether findings about flows of an effect name the places that they are
+// from, because these enforce or let out themselves, have no way out, or get replies another way;
+// and those that they are to, because there is no way into or back from them.
+func tellsApart(e *verdict.Effect) (from, to bool) {
+	if e.Kind == paths.NoPath {
+		return !farEnd(e.Absence), farEnd(e.Absence)
+	}
+	return e.Kind == paths.Peered || e.Kind == paths.Bypass || e.BackPeered, !e.BackHolds || e.BackPeered
+}
+
+// farEnd reports whether it is at the destination that a way is missing.
+func farEnd(a paths.Absence) bool {
+	return a == paths.FarNotAttached || a == paths.NotAccepted || a == paths.NoPublication
 }
 
 // flows looks at each circumstance once, with a pair of classes that has it.
@@ -99,12 +119,12 @@ func (f *finder) eachSighted(take func(findingCase, example)) {
 	known := map[concern]bool{}
 	for _, b := range all {
 		for _, x := range b.local {
-			if x.network == paths.None {
+			if x.findingCase.from == anywhere {
 				take(x.findingCase, x.example)
 				continue
 			}
 			reasons := f.reasons[f.Verdicts[x.Effect][x.RuleSet]]
-			if c := (concern{x.network, int(x.Effect), reasons}); reasons != 0 && !known[c] {
+			if c := (concern{x.findingCase.from.network, int(x.Effect), reasons}); reasons != 0 && !known[c] {
 				known[c] = true
 				take(x.findingCase, x.example)
 			}
@@ -126,26 +146,71 @@ func (f *finder) combinationsIn(b *matrix.Block) []exampleCase {
 	g := &query.Gatherer{Matrix: f.Matrix, FromSet: matrix.Whole(f.ClassesIn(b.From)), ToSet: matrix.Whole(f.ClassesIn(b.To))}
 	src, dst := f.SidesOf(g.FromSet), f.SidesOf(g.ToSet)
 	sources, targets := f.SourceBuckets(b, g.FromSet, src[0].Members), f.TargetBuckets(b, g.ToSet, dst[0].Members)
+	fromPlaces := sync.OnceValue(func() [][]placeMembers { return f.byPlace(b.From, g.FromSet, sources) })
+	toPlaces := sync.OnceValue(func() [][]placeMembers { return f.byPlace(b.To, g.ToSet, targets) })
 	told := map[findingCase]int{}
 	var out []exampleCase
+	one := func(k findingCase, from []int32, targets []matrix.Bucket, dsts []int32) {
+		if was, seen := told[k]; seen && was >= 2+g.RankOf(g.FromSet, from) {
+			return
+		}
+		c := query.Column{}
+		g.Exemplify(&c, k.Combination, from, targets, dsts, b.From == b.To)
+		if c.Rank > told[k] {
+			told[k] = c.Rank
+			out = append(out, exampleCase{k, example{c.Src.Class, c.Dst.Class, paths.None}})
+		}
+	}
 	for i := range sources {
 		l := &sources[i]
-		srcTells := g.RankOf(g.FromSet, l.Which)
 		f.EachBatch(b, l, targets, &g.Buckets, func(x matrix.Combination, dsts []int32) {
-			k := findingCase{x, paths.None, paths.None}
-			if effect := f.Interner.EffectAt(x.Effect); effect.Kind == paths.Peered || effect.Kind == paths.Bypass {
-				k.network = l.SoleNetwork
+			from, to := tellsApart(f.Interner.EffectAt(x.Effect))
+			senders := []placeMembers{{anywhere, l.Which}}
+			if from {
+				senders = fromPlaces()[i]
 			}
-			if was, seen := told[k]; seen && was >= 2+srcTells {
-				return
-			}
-			c := query.Column{}
-			g.Exemplify(&c, x, l.Which, targets, dsts, b.From == b.To)
-			if c.Rank > 0 {
-				told[k] = max(told[k], c.Rank)
-				out = append(out, exampleCase{k, example{c.Src.Class, c.Dst.Class, paths.None}})
+			for _, s := range senders {
+				if !to {
+					one(findingCase{x, paths.None, s.place, anywhere}, s.which, targets, dsts)
+					continue
+				}
+				for _, k := range dsts {
+					for _, d := range toPlaces()[k] {
+						one(findingCase{x, paths.None, s.place, d.place}, s.which, []matrix.Bucket{{Which: d.which}}, []int32{0})
+					}
+				}
 			}
 		})
+	}
+	return out
+}
+
+// placeMembers is those members of a bucket that are of one place.
+type placeMembers struct {
+	place
+	which []int32
+}
+
+// byPlace returns the members of each of some buckets of a domain by their networks.
+func (f *finder) byPlace(domain int, set matrix.Set, buckets []matrix.Bucket) [][]placeMembers {
+	out := make([][]placeMembers, len(buckets))
+	for i := range buckets {
+		l := &buckets[i]
+		if l.SoleNetwork != paths.None {
+			out[i] = []placeMembers{{place{domain, l.SoleNetwork}, l.Which}}
+			continue
+		}
+		at := map[int]int{}
+		for _, m := range l.Which {
+			network := f.Classes[set[m].Class].End.Home.Network
+			k, known := at[network]
+			if !known {
+				k = len(out[i])
+				at[network] = k
+				out[i] = append(out[i], placeMembers{place: place{domain, network}})
+			}
+			out[i][k].which = append(out[i][k].which, m)
+		}
 	}
 	return out
 }
@@ -168,9 +233,9 @@ func (f *finder) localIn(b *matrix.Block) []exampleCase {
 		x := example{classes[i], classes[k], paths.None}
 		if t := 1 + f.WitnessRank(set[i], set[k]); t > told[near] {
 			told[near] = t
-			out = append(out, exampleCase{findingCase{near, paths.None, paths.None}, x})
+			out = append(out, exampleCase{findingCase{near, paths.None, anywhere, anywhere}, x})
 		}
-		if c := (findingCase{near, paths.None, src.End.Home.Network}); !known[c] {
+		if c := (findingCase{near, paths.None, place{b.From, src.End.Home.Network}, anywhere}); !known[c] {
 			known[c] = true
 			out = append(out, exampleCase{c, x})
 		}
@@ -190,7 +255,11 @@ func (f *finder) eachInboundCombination(take func(findingCase, example)) {
 					x := example{a, f.Inside[segment][at], inbounds[i].Publication}
 					f.EachResult(x.from, x.to, func(t matrix.ClassResult) {
 						if t.Publication == x.publication {
-							take(findingCase{t.Combination, x.publication, paths.None}, x)
+							c := findingCase{t.Combination, x.publication, anywhere, anywhere}
+							if _, apart := tellsApart(f.Interner.EffectAt(t.Combination.Effect)); apart {
+								c.to = place{segment, f.Classes[x.to].End.Home.Network}
+							}
+							take(c, x)
 						}
 					})
 				}
@@ -423,9 +492,12 @@ func (f *finder) reportOne(p *verdict.Explanation, way *verdict.Effect, atom int
 		f.addBetween(OneWay, strings.Join(f.placeOf(dst), " "), x, atom, args(f.placeOf(dst)...), dst)
 	case verdict.ReasonNoPath:
 		if remarkable(&p.Verdict) {
-			f.addBetween(MeantUnrouted, way.Absence.String()+" "+strings.Join(f.placeOf(dst), " "), x, atom, func() []string {
-				return append([]string{way.Absence.String()}, where()...)
-			}, dst, src)
+			end, word := src, "from"
+			if farEnd(way.Absence) {
+				end, word = dst, "to"
+			}
+			about := append([]string{way.Absence.String(), word}, f.placeOf(end)...)
+			f.addBetween(MeantUnrouted, strings.Join(about, " "), x, atom, args(about...), end)
 		}
 	}
 }

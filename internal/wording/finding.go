@@ -34,7 +34,7 @@ func Finding(f *findings.Finding) string {
 	case findings.OneWay:
 		return fmt.Sprintf("no return path from %s: packets arrive, replies do not", placeName(a))
 	case findings.MeantUnrouted:
-		return fmt.Sprintf("flows from %s are permitted but unrouted: %s", fromTo(a[1:]), NoPath(a[0]))
+		return fmt.Sprintf("flows %s %s are permitted but unrouted: %s", a[1], placeName(a[2:]), NoPath(a[0]))
 	}
 	return aboutThings(f)
 }
