@@ -31,6 +31,24 @@ func TestAFindingLeadsToItsRoadAndItsPolicy(t *testing.T) {
 	u.sees("section", "This problem no longer exists")
 }
 
+// TestAFindingIsRemovedByOneOfItsFixes reads what each fix would change, and applies the least.
+func TestAFindingIsRemovedByOneOfItsFixes(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	u.goTo(address + "/findings")
+	u.sees("button", "Rule 3 of policy offices-web matches no flow").MustClick()
+	u.find("ol[aria-label=Suggestions][aria-busy=false]")
+	u.sees("ol[aria-label=Suggestions] li:first-child", "no flows change")
+	u.sees("[aria-label=Fixes] button", "more with larger side effects").MustClick()
+	u.sees("ol[aria-label=Suggestions] li", "Move rule 3 of policy offices-web before rule 2")
+	u.sees("ol[aria-label=Suggestions] button", "Remove rule 3 of policy offices-web").MustClick()
+	u.sees("ol[aria-label=Suggestions] button", "Apply").MustClick()
+	u.sees("section", "This problem no longer exists")
+	u.sees("section", "20 findings")
+	u.sees("button", "Attachment of outer-sound at fjord is down").MustClick()
+	u.sees("[aria-label=Fixes]", "No edit was found that removes this finding")
+}
+
 // TestAPlaceThatFailsLeavesTheOthersStanding answers a place with what it cannot show.
 func TestAPlaceThatFailsLeavesTheOthersStanding(t *testing.T) {
 	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))

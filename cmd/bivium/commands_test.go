@@ -87,7 +87,7 @@ func TestCheck(t *testing.T) {
 	out, err := command(t, "", "check", grayshoal, "--junit", report)
 	require.ErrorIs(t, err, errFails, "expectations fail on the demo")
 	assert.Contains(t, out, "expectation dev-stays-in: fails")
-	assert.Contains(t, out, "0 faults, 22 findings, 11 of 15 expectations hold")
+	assert.Contains(t, out, "0 faults, 21 findings, 11 of 15 expectations hold")
 	text, err := os.ReadFile(report)
 	require.NoError(t, err)
 	var suites junitSuites
@@ -300,6 +300,22 @@ func TestSuggest(t *testing.T) {
 	assert.Contains(t, must(t, append([]string{"trace", file}, flow...)...), "Inspected by")
 	_, err = command(t, "", append([]string{"suggest", grayshoal, "--want", "denied"}, flow...)...)
 	assert.ErrorIs(t, err, errFails, "it is denied already")
+}
+
+// TestFixesOfFindings asks for what removes the findings of a code, and makes the first.
+func TestFixesOfFindings(t *testing.T) {
+	out := must(t, "suggest", grayshoal, "--finding", "unreached-rule")
+	assert.Contains(t, out, "rule 3 of policy offices-web matches no flow (unreached-rule.")
+	assert.Contains(t, out, "1. Remove rule 3 of policy offices-web\n   no flows change\n2. Move rule 3 of policy offices-web before rule 2\n")
+	assert.Contains(t, must(t, "suggest", grayshoal, "--finding", "down"), "attachment of outer-sound at fjord is down (down.j9683w)\nNo edit was found.\n")
+	var list []struct{ Fixes []map[string]any }
+	require.NoError(t, json.Unmarshal([]byte(must(t, "suggest", grayshoal, "--json", "--finding", "one-way")), &list))
+	text, err := json.Marshal(map[string]any{"operations": list[0].Fixes[0]["operations"]})
+	require.NoError(t, err)
+	made, err := command(t, string(text), "edit", grayshoal, "-")
+	require.NoError(t, err)
+	_, err = command(t, made, "suggest", "-", "--finding", "one-way")
+	assert.ErrorContains(t, err, "the estate has no finding one-way")
 }
 
 // TestAPlanBetweenTwoFiles plans what an estate with one service more asks of targets, which only

@@ -434,3 +434,15 @@ func PutThing(e *estate.Estate, kind estate.Kind, thing reflect.Value) {
 	}
 	list.Set(reflect.Append(list, thing))
 }
+
+// RemoveThing takes a thing out of e. The list is copied first.
+func RemoveThing(e *estate.Estate, ref estate.Ref) {
+	list := Things(e, ref.Kind)
+	kept := reflect.MakeSlice(list.Type(), 0, list.Len())
+	for i := range list.Len() {
+		if keyOf(list.Index(i)) != ref.Name {
+			kept = reflect.Append(kept, list.Index(i))
+		}
+	}
+	list.Set(kept)
+}

@@ -25,7 +25,7 @@ func (f *finder) candidates() []candidate {
 	}
 	switch v.Reason {
 	case verdict.ReasonUnknown:
-		if f.q.Home == "" {
+		if f.q.Home == "" || f.q.Want.Action == "" {
 			return nil
 		}
 		return f.byShares()
@@ -36,6 +36,11 @@ func (f *finder) candidates() []candidate {
 			return nil
 		}
 		return f.byPath(f.t.Back, &f.t.Destination, &f.t.Source)
+	}
+	if f.q.Want.Action == "" {
+		return nil // no rule makes a way
+	}
+	switch v.Reason {
 	case verdict.ReasonRulebook:
 		return slices.Concat(f.byRulebook(), f.byRules())
 	case verdict.ReasonNoFirewall:
@@ -129,17 +134,17 @@ func (f *finder) onRules(of estate.Ref, rules []estate.Rule, at int, put func([]
 				r.Services = append(slices.Clone(r.Services), f.q.Services...)
 				next := slices.Clone(rules)
 				next[i] = r
-				out = append(out, candidate{[]Step{{Code: AddService, Thing: of, At: i + 1, Action: want.Action, Pool: want.Pool, Services: f.q.Services}}, []any{put(next)}})
+				out = append(out, candidate{steps: []Step{{Code: AddService, Thing: of, At: i + 1, Action: want.Action, Pool: want.Pool, Services: f.q.Services}}, put: []any{put(next)}})
 			}
 			next := slices.Insert(slices.Clone(rules), before, want)
-			out = append(out, candidate{[]Step{{Code: InsertRule, Thing: of, At: at, Action: want.Action, Pool: want.Pool, Services: f.q.Services}}, []any{put(next)}})
+			out = append(out, candidate{steps: []Step{{Code: InsertRule, Thing: of, At: at, Action: want.Action, Pool: want.Pool, Services: f.q.Services}}, put: []any{put(next)}})
 		}
 		if at > 0 && (rules[at-1].Action != want.Action || rules[at-1].Pool != want.Pool) {
 			next := slices.Clone(rules)
 			r := next[at-1]
 			r.Action, r.Pool = want.Action, want.Pool
 			next[at-1] = r
-			out = append(out, candidate{[]Step{{Code: ChangeRule, Thing: of, At: at, Action: want.Action, Pool: want.Pool, Services: r.Services}}, []any{put(next)}})
+			out = append(out, candidate{steps: []Step{{Code: ChangeRule, Thing: of, At: at, Action: want.Action, Pool: want.Pool, Services: r.Services}}, put: []any{put(next)}})
 		}
 	}
 	return out
@@ -168,7 +173,7 @@ func (f *finder) policyCandidates(name string, at int, guardrail bool) []candida
 	if at > 0 {
 		off := p
 		off.Enabled = false
-		out = append(out, candidate{[]Step{{Code: SwitchOff, Thing: of}}, []any{&off}})
+		out = append(out, candidate{steps: []Step{{Code: SwitchOff, Thing: of}}, put: []any{&off}})
 	}
 	return out
 }
@@ -187,7 +192,7 @@ func (f *finder) shareCandidates(name string, at int) []candidate {
 	if at > 0 && f.q.Want.Action == estate.Deny {
 		off := s
 		off.Enabled = false
-		out = append(out, candidate{[]Step{{Code: SwitchOff, Thing: of}}, []any{&off}})
+		out = append(out, candidate{steps: []Step{{Code: SwitchOff, Thing: of}}, put: []any{&off}})
 	}
 	return out
 }
@@ -316,7 +321,7 @@ func (f *finder) byNewPolicy() []candidate {
 				From: estate.Side{Groups: []string{from}}, To: estate.Side{Groups: []string{to}}, Rules: []estate.Rule{want},
 			}
 			step := Step{Code: NewPolicy, Thing: estate.Ref{Kind: estate.KindPolicy, Name: name}, Action: want.Action, Pool: want.Pool, Services: want.Services, From: from, To: to}
-			out = append(out, candidate{append(slices.Clone(steps), step), append(slices.Clone(groups), p)})
+			out = append(out, candidate{steps: append(slices.Clone(steps), step), put: append(slices.Clone(groups), p)})
 		})
 	}
 	return out
@@ -362,7 +367,7 @@ func (f *finder) byShares() []candidate {
 				steps = append(steps, Step{Code: WidenShare, Thing: of, From: guest})
 			}
 			if len(steps) > 0 && steps[len(steps)-1].Code == WidenShare {
-				out = append(out, candidate{steps, append(slices.Clone(groups), &next)})
+				out = append(out, candidate{steps: steps, put: append(slices.Clone(groups), &next)})
 			}
 		})
 	}
@@ -378,7 +383,7 @@ func (f *finder) byShares() []candidate {
 				Guest: estate.Party{Segment: from, Groups: estate.Side{Groups: []string{guest}}},
 			}
 			step := Step{Code: NewShare, Thing: estate.Ref{Kind: estate.KindShare, Name: name}, Action: want.Action, Pool: want.Pool, Services: want.Services, From: guest + " of " + from, To: owner + " of " + home}
-			out = append(out, candidate{append(slices.Clone(steps), step), append(slices.Clone(groups), s)})
+			out = append(out, candidate{steps: append(slices.Clone(steps), step), put: append(slices.Clone(groups), s)})
 		})
 	}
 	return out
@@ -423,7 +428,7 @@ func (f *finder) byRulebook() []candidate {
 		next := b
 		next.Rules = slices.Insert(slices.Clone(b.Rules), before, estate.BookRule{From: from, To: to, Services: f.q.Services, Action: "pass"})
 		step := Step{Code: PassRulebook, Thing: of, At: blocked.Rule, Services: f.q.Services, From: from.String(), To: to.String()}
-		out = append(out, candidate{append(slices.Clone(steps), step), append(slices.Clone(groups), &next)})
+		out = append(out, candidate{steps: append(slices.Clone(steps), step), put: append(slices.Clone(groups), &next)})
 	}
 	to := f.sides(&f.t.Destination, toOf)
 	if len(to) == 0 {
@@ -460,7 +465,7 @@ func (f *finder) byOtherPool() []candidate {
 			next := p
 			next.Rules = slices.Clone(p.Rules)
 			next.Rules[r.Rule-1].Pool = pool
-			out = append(out, candidate{[]Step{{Code: OtherPool, Thing: estate.Ref{Kind: estate.KindPolicy, Name: r.Name}, At: r.Rule, Pool: pool}}, []any{&next}})
+			out = append(out, candidate{steps: []Step{{Code: OtherPool, Thing: estate.Ref{Kind: estate.KindPolicy, Name: r.Name}, At: r.Rule, Pool: pool}}, put: []any{&next}})
 		}
 	}
 	return out

@@ -61,7 +61,7 @@ func (f *finder) attach(network string) []candidate {
 			return slices.ContainsFunc(f.e.Attachments, func(a estate.Attachment) bool { return a.Name == name })
 		})
 		a := &estate.Attachment{Name: name, Network: network, Hub: hub, Cost: 1, State: "up"}
-		out = append(out, candidate{[]Step{{Code: Attach, Thing: estate.Ref{Kind: estate.KindNetwork, Name: network}, To: hub}}, []any{a}})
+		out = append(out, candidate{steps: []Step{{Code: Attach, Thing: estate.Ref{Kind: estate.KindNetwork, Name: network}, To: hub}}, put: []any{a}})
 	}
 	return out
 }
@@ -79,7 +79,7 @@ func (f *finder) offers(network string) []candidate {
 			near = p.Between[1]
 		}
 		p.OffersHub = near
-		out = append(out, candidate{[]Step{{Code: OfferHub, Thing: estate.Ref{Kind: estate.KindNetwork, Name: near}, To: network}}, []any{&p}})
+		out = append(out, candidate{steps: []Step{{Code: OfferHub, Thing: estate.Ref{Kind: estate.KindNetwork, Name: near}, To: network}}, put: []any{&p}})
 	}
 	return out
 }
@@ -96,7 +96,7 @@ func (f *finder) routeToHub(network string, p *trace.PathView) []candidate {
 	}
 	n.Routes = slices.Clone(n.Routes)
 	n.Routes[at].Via = "hub"
-	return []candidate{{[]Step{{Code: RouteToHub, Thing: estate.Ref{Kind: estate.KindNetwork, Name: network}, To: p.Entry.Prefix}}, []any{&n}}}
+	return []candidate{{steps: []Step{{Code: RouteToHub, Thing: estate.Ref{Kind: estate.KindNetwork, Name: network}, To: p.Entry.Prefix}}, put: []any{&n}}}
 }
 
 // serve lets each exit serve a segment that it does not.
@@ -108,7 +108,7 @@ func (f *finder) serve(segment string) []candidate {
 			continue
 		}
 		x.Segments = append(slices.Clone(x.Segments), segment)
-		out = append(out, candidate{[]Step{{Code: ServeExit, Thing: estate.Ref{Kind: estate.KindExit, Name: x.Name}, To: segment}}, []any{&x}})
+		out = append(out, candidate{steps: []Step{{Code: ServeExit, Thing: estate.Ref{Kind: estate.KindExit, Name: x.Name}, To: segment}}, put: []any{&x}})
 	}
 	return out
 }
@@ -122,7 +122,7 @@ func (f *finder) carry(segment string) []candidate {
 			continue
 		}
 		l.Segments = append(slices.Clone(l.Segments), segment)
-		out = append(out, candidate{[]Step{{Code: CarrySegment, Thing: estate.Ref{Kind: estate.KindLink, Name: l.Name}, To: segment}}, []any{&l}})
+		out = append(out, candidate{steps: []Step{{Code: CarrySegment, Thing: estate.Ref{Kind: estate.KindLink, Name: l.Name}, To: segment}}, put: []any{&l}})
 	}
 	return out
 }
@@ -140,7 +140,7 @@ func (f *finder) filtered(network string, end *trace.EndView, widen func(*estate
 			continue
 		}
 		if code, other := widen(&a, prefix); other {
-			out = append(out, candidate{[]Step{{Code: code, Thing: estate.Ref{Kind: estate.KindAttachment, Name: a.Name}, To: prefix.String()}}, []any{&a}})
+			out = append(out, candidate{steps: []Step{{Code: code, Thing: estate.Ref{Kind: estate.KindAttachment, Name: a.Name}, To: prefix.String()}}, put: []any{&a}})
 		}
 	}
 	return out

@@ -1,7 +1,8 @@
-// Package suggest works out edits that would give one flow another outcome. Candidates come
-// from the account of the flow: what decides it, what stops it, and what could be written
-// beside that. Each is tried with the engine; what does not bring the outcome that was asked
-// for, or brings a fault, is dropped; what is left is told with all that it changes besides.
+// Package suggest works out edits that would give one flow another outcome (Find), or remove a
+// finding (Fixes). Candidates come from the account of the flow: what decides it, what stops it,
+// and what could be written beside that; and from what a finding is about. Each is tried with the
+// engine; what does not bring what was asked for, or brings a fault, is dropped; what is left is
+// told with all that it changes besides.
 package suggest
 
 import (
@@ -22,7 +23,7 @@ import (
 
 // Want is the outcome that is asked for.
 type Want struct {
-	Action estate.Action // allow: allowed; inspect: inspected; deny: denied
+	Action estate.Action // allow: allowed; inspect: inspected; deny: denied; "": routed, there and back
 	Pool   string        // with inspect: by this pool; "" for any
 }
 
@@ -58,6 +59,21 @@ const (
 	CarrySegment  Code = "carry-segment"  // link Thing carries segment To
 	AnnounceRoute Code = "announce-route" // attachment Thing announces To to its network
 	AcceptRoute   Code = "accept-route"   // attachment Thing accepts To from its network
+
+	Remove        Code = "remove"         // Thing goes
+	RemoveRule    Code = "remove-rule"    // rule At of Thing goes
+	MoveRule      Code = "move-rule"      // rule At of Thing moves before rule To
+	NestGroup     Code = "nest-group"     // group Thing is nested in group To
+	UseGroup      Code = "use-group"      // policy Thing has group To in place of From
+	RemoveRoute   Code = "remove-route"   // network Thing loses its route to To
+	Enforce       Code = "enforce"        // network Thing enforces verdicts on paths that pass no hub
+	FailClosed    Code = "fail-closed"    // pool Thing denies what it cannot inspect
+	DenyDefault   Code = "deny-default"   // segment Thing denies what no policy matches
+	AcceptLearned Code = "accept-learned" // attachment Thing accepts the learned prefix To of segment From; of From alone, all that wait
+	RefuseLearned Code = "refuse-learned" // likewise
+	ForgetLearned Code = "forget-learned" // likewise, one that is no longer announced
+	Extend        Code = "extend"         // Thing, or its rule At, applies until the day To
+	NextReview    Code = "next-review"    // Thing, or its rule At, is reviewed next on the day To
 )
 
 // Step is one change of a suggestion.
@@ -82,6 +98,10 @@ type Suggestion struct {
 	// the flow that was asked about.
 	Others *big.Int
 	Broken []string // expectations that hold, and would not
+	// Left is, of Fixes, what the finding is still about; nothing where it is gone. Brings is how
+	// many other findings come.
+	Left   []estate.Ref
+	Brings int
 }
 
 // most bounds the work: how many candidates are judged, and how deep fixes of one thing after
@@ -98,13 +118,16 @@ type state struct {
 	j     *verdict.Judge
 	steps []Step
 	put   []estate.Ref
+	gone  []estate.Ref
 	t     trace.Trace
+	asked bool // the outcome of one flow is asked for, which is no side effect
 }
 
 // candidate is what could be written to get further.
 type candidate struct {
 	steps []Step
 	put   []any // pointers to things of package estate
+	gone  []estate.Ref
 }
 
 // Find calls found with each suggestion as soon as it is tried, until it returns false. Those
@@ -112,8 +135,13 @@ type candidate struct {
 // there, see Sort. Cost: judging one flow for each candidate, and comparing all flows for each
 // suggestion.
 func Find(a *analysis.Analysis, q *Question, found func(*Suggestion) bool) {
+	find(a, q, true, found)
+}
+
+// find is Find; asked is whether the outcome of the flow is no side effect.
+func find(a *analysis.Analysis, q *Question, asked bool, found func(*Suggestion) bool) {
 	had := faultsOf(a.Judge)
-	first := &state{e: a.Judge.Estate, j: a.Judge, t: trace.Of(a.Judge, q.Flow)}
+	first := &state{e: a.Judge.Estate, j: a.Judge, t: trace.Of(a.Judge, q.Flow), asked: asked}
 	if q.Want.met(&first.t) {
 		return
 	}
@@ -137,7 +165,7 @@ func Find(a *analysis.Analysis, q *Question, found func(*Suggestion) bool) {
 			next.t = trace.Of(next.j, q.Flow)
 			switch {
 			case q.Want.met(&next.t):
-				if faulty(next, had) {
+				if faulty(next.j, had) {
 					continue
 				}
 				told++
@@ -151,8 +179,9 @@ func Find(a *analysis.Analysis, q *Question, found func(*Suggestion) bool) {
 	}
 }
 
-// Sort puts suggestions into the order in which they are to be read: by expectations that
-// break, by how few other flows change, and by how little is written.
+// Sort puts suggestions into the order in which they are to be read: by expectations that break,
+// by what is left of a finding, by how few other flows change, by findings that come, and by how
+// little is written.
 func Sort(list []*Suggestion) {
 	slices.SortStableFunc(list, func(a, b *Suggestion) int { return Compare(a, b) })
 }
@@ -162,7 +191,13 @@ func Compare(a, b *Suggestion) int {
 	if d := len(a.Broken) - len(b.Broken); d != 0 {
 		return d
 	}
+	if d := len(a.Left) - len(b.Left); d != 0 {
+		return d
+	}
 	if d := a.Others.Cmp(b.Others); d != 0 {
+		return d
+	}
+	if d := a.Brings - b.Brings; d != 0 {
 		return d
 	}
 	return len(a.Steps) - len(b.Steps)
@@ -172,6 +207,8 @@ func Compare(a, b *Suggestion) int {
 func (w *Want) met(t *trace.Trace) bool {
 	v := &t.Verdict
 	switch w.Action {
+	case "":
+		return v.Outcome != verdict.Unrouted
 	case estate.Allow:
 		return v.Outcome == verdict.Allowed
 	case estate.Inspect:
@@ -189,7 +226,7 @@ func further(was, is *trace.Trace) bool {
 // with returns the state after a candidate.
 func (s *state) with(c *candidate) *state {
 	e := *s.e
-	next := &state{e: &e, steps: append(slices.Clone(s.steps), c.steps...), put: slices.Clone(s.put)}
+	next := &state{e: &e, asked: s.asked, steps: append(slices.Clone(s.steps), c.steps...), put: slices.Clone(s.put), gone: slices.Clone(s.gone)}
 	for _, thing := range c.put {
 		v := reflect.ValueOf(thing).Elem()
 		kind := document.KindOfThing(v)
@@ -199,7 +236,14 @@ func (s *state) with(c *candidate) *state {
 			next.put = append(next.put, ref)
 		}
 	}
+	for _, ref := range c.gone {
+		document.RemoveThing(&e, ref)
+		next.gone = append(next.gone, ref)
+	}
 	estate.NameConnections(&e)
+	if e.Day != "" {
+		next.e = estate.AsOf(&e, e.Day)
+	}
 	return next
 }
 
@@ -210,6 +254,9 @@ func keyOf(s *state) string {
 		if v, ok := edit.In(s.e)(ref); ok {
 			key += string(document.Body(v)) + "\x00"
 		}
+	}
+	for _, ref := range s.gone {
+		key += ref.String() + "\x00"
 	}
 	return key
 }
@@ -223,8 +270,8 @@ func faultsOf(j *verdict.Judge) map[string]bool {
 }
 
 // faulty reports whether an edit brings a fault. Workloads and subnets stay where they are.
-func faulty(s *state, had map[string]bool) bool {
-	for id := range faultsOf(s.j) {
+func faulty(j *verdict.Judge, had map[string]bool) bool {
+	for id := range faultsOf(j) {
 		if !had[id] {
 			return true
 		}
@@ -239,13 +286,16 @@ func suggestion(a *analysis.Analysis, s *state) *Suggestion {
 		v, _ := edit.In(s.e)(ref)
 		out.Edit.Operations = append(out.Edit.Operations, edit.PutOf(a.Judge.Estate, ref, document.Body(v)))
 	}
+	for _, ref := range s.gone {
+		out.Edit.Operations = append(out.Edit.Operations, edit.DeleteOf(a.Judge.Estate, ref))
+	}
 	out.Analysis, out.Changed = a.Revise(s.e)
 	for i := range out.Changed.Changes {
 		if c := &out.Changed.Changes[i]; c.Outcome() {
 			out.Others.Add(out.Others, c.Pairs)
 		}
 	}
-	if out.Others.Sign() > 0 {
+	if s.asked && out.Others.Sign() > 0 {
 		out.Others.Sub(out.Others, big.NewInt(1))
 	}
 	held := map[string]bool{}

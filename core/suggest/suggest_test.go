@@ -1,8 +1,10 @@
 package suggest_test
 
 import (
+	"maps"
 	"math/big"
 	"net/netip"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -58,19 +60,75 @@ func TestSuggestionsBringWhatTheyPromise(t *testing.T) {
 			v := oracle.Judge(made.Estate, oracle.Flow{Segment: f.Segment, Source: f.Source, Destination: f.Destination, Protocol: f.Protocol, SourcePort: f.SourcePort, Port: f.Port})
 			require.Equal(t, outcomes[q.Want.Action], v.Outcome, "%+v", s.Steps)
 			require.Empty(t, faults(made.Estate), "%+v", s.Steps)
-			others := new(big.Int)
-			d := difference.Compare(a.Matrix, matrix.New(verdict.New(made.Estate)))
-			for i := range d.Changes {
-				if d.Changes[i].Outcome() {
-					others.Add(others, d.Changes[i].Pairs)
-				}
-			}
-			require.Equal(t, others.String(), new(big.Int).Add(s.Others, big.NewInt(1)).String(), "%+v", s.Steps)
+			require.Equal(t, pairsOf(a, made.Estate).String(), new(big.Int).Add(s.Others, big.NewInt(1)).String(), "%+v", s.Steps)
 			for _, x := range s.Steps {
 				met[string(x.Code)]++
 			}
 			met.If(len(s.Steps) > 2, "several steps")
 			return told < 6
+		})
+	})
+}
+
+// pairsOf counts the pairs of addresses with another outcome in an estate, from the ground.
+func pairsOf(a *analysis.Analysis, e *estate.Estate) *big.Int {
+	out := new(big.Int)
+	d := difference.Compare(a.Matrix, matrix.New(verdict.New(e)))
+	for i := range d.Changes {
+		if d.Changes[i].Outcome() {
+			out.Add(out, d.Changes[i].Pairs)
+		}
+	}
+	return out
+}
+
+// TestFixesRemoveFindings asks for the edits that remove a drawn finding of drawn estates. Looked at
+// from the ground after each, the finding is gone, or about no more than is said; no fault came, as
+// many other findings as is said, and as many flows have another outcome.
+func TestFixesRemoveFindings(t *testing.T) {
+	wants := meet.Often(1, suggest.ChangeRule, suggest.SwitchOff, suggest.Remove, suggest.RemoveRule, suggest.MoveRule, suggest.NestGroup, suggest.RemoveRoute, suggest.RouteToHub,
+		suggest.Enforce, suggest.FailClosed, suggest.DenyDefault, suggest.AcceptLearned, suggest.RefuseLearned, suggest.ForgetLearned, suggest.Extend, suggest.NextReview, suggest.Attach)
+	wants["partly"] = 1
+	meet.Check(t, wants, func(t *rapid.T, met meet.Met) {
+		e := estate.AsOf(draw.Faultless(t, faults), "2026-07-01")
+		a := analysis.New(verdict.New(e))
+		all := a.Findings.All(func() {})
+		if len(all) == 0 {
+			return
+		}
+		byCode := map[findings.FindingCode][]findings.Finding{}
+		for _, f := range all {
+			byCode[f.Code] = append(byCode[f.Code], f)
+		}
+		code := rapid.SampledFrom(slices.Sorted(maps.Keys(byCode))).Draw(t, "code")
+		f := rapid.SampledFrom(byCode[code]).Draw(t, "finding")
+		before := map[string]bool{}
+		for _, x := range all {
+			before[x.Identity()] = true
+		}
+		told := 0
+		suggest.Fixes(a, &f, func() bool { return true }, func(s *suggest.Suggestion) bool {
+			told++
+			made, err := edit.Apply(e, &s.Edit, nil)
+			require.NoError(t, err, "%+v", s.Steps)
+			after := estate.AsOf(made.Estate, e.Day)
+			require.Empty(t, faults(after), "%+v", s.Steps)
+			left, brings := []estate.Ref(nil), 0
+			for _, x := range analysis.New(verdict.New(after)).Findings.All(func() {}) {
+				if x.Identity() == f.Identity() {
+					left = x.Refs
+				} else if !before[x.Identity()] {
+					brings++
+				}
+			}
+			require.Equal(t, left, s.Left, "%+v", s.Steps)
+			require.Equal(t, brings, s.Brings, "%+v", s.Steps)
+			require.Equal(t, pairsOf(a, after).String(), s.Others.String(), "%+v", s.Steps)
+			for _, x := range s.Steps {
+				met[string(x.Code)]++
+			}
+			met.If(len(left) > 0, "partly")
+			return told < 4
 		})
 	})
 }

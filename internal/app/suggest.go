@@ -27,11 +27,13 @@ type SuggestionQuestion struct {
 type Suggestion struct {
 	Words        []string                  `json:"words"` // one for each step
 	Operations   []edit.Operation          `json:"operations"`
-	Mark         matrix.Mark               `json:"mark"`
-	Others       string                    `json:"others"` // pairs of addresses with another outcome, besides the flow
+	Mark         *matrix.Mark              `json:"mark"`   // of the flow after it; nil where none was asked about
+	Others       string                    `json:"others"` // pairs of addresses with another outcome, besides the flow; "" for more than can be read
 	Flows        []consequence.FlowEffect  `json:"flows"`  // the first of them
 	More         int                       `json:"more"`
 	Expectations []consequence.Expectation `json:"expectations"` // those that break or hold again
+	Left         []view.Thing              `json:"left"`         // what the finding that was asked about is still about; empty where it is gone
+	Brings       int                       `json:"brings"`       // how many other findings come, of one
 	// Rank sorts suggestions: those with the fewest side effects first.
 	Rank []int64 `json:"rank"`
 }
@@ -67,12 +69,34 @@ func Suggest(ctx context.Context, s *view.Snapshot, q *SuggestionQuestion, found
 	return err
 }
 
+// Fixes finds edits that remove a finding of a snapshot, by its key, and calls found with each as
+// soon as it is tried; an error of found ends it.
+func Fixes(ctx context.Context, s *view.Snapshot, key string, found func(*Suggestion) error) (err error) {
+	f := s.FindingOf(key)
+	if f == nil {
+		return &view.Problem{At: "finding", Message: "there is no finding " + key, Fix: "take the key of one of the findings; it may have gone meanwhile"}
+	}
+	suggest.Fixes(s.Analysis, f, func() bool {
+		err = ctx.Err()
+		return err == nil
+	}, func(x *suggest.Suggestion) bool {
+		fix := suggested(s, x)
+		fix.Mark = nil
+		err = found(fix)
+		return err == nil
+	})
+	return err
+}
+
 func suggested(s *view.Snapshot, x *suggest.Suggestion) *Suggestion {
 	after := s.Ahead(&view.Plan{Next: x.Analysis.Judge.Estate, Analysis: x.Analysis, Changed: x.Changed})
 	e := consequence.EffectOnFlows(s, after, &x.Changed, maxSuggestedFlows)
 	out := &Suggestion{
-		Operations: x.Edit.Operations, Mark: matrix.Mark{Outcome: x.Verdict.Outcome, Contested: x.Verdict.Contested}, Others: view.Grouped(x.Others),
-		Flows: e.Flows, More: e.More, Expectations: e.Expectations,
+		Operations: x.Edit.Operations, Others: view.Grouped(x.Others), Flows: e.Flows, More: e.More, Expectations: e.Expectations,
+		Left: view.Things(x.Left), Brings: x.Brings,
+	}
+	if x.Verdict.Outcome != "" {
+		out.Mark = &matrix.Mark{Outcome: x.Verdict.Outcome, Contested: x.Verdict.Contested}
 	}
 	for i := range x.Steps {
 		out.Words = append(out.Words, wording.Step(&x.Steps[i]))
@@ -81,7 +105,7 @@ func suggested(s *view.Snapshot, x *suggest.Suggestion) *Suggestion {
 	if x.Others.IsInt64() {
 		others = min(others, x.Others.Int64())
 	}
-	out.Rank = []int64{int64(len(x.Broken)), others, int64(len(x.Steps))}
+	out.Rank = []int64{int64(len(x.Broken)), int64(len(x.Left)), others, int64(x.Brings), int64(len(x.Steps))}
 	return out
 }
 

@@ -136,6 +136,7 @@ func New(c Config) http.Handler {
 	see("/members", getMembers)
 	api := e.Group("/api", noStore, gzip, check)
 	e.GET("/api/suggest", h.suggest, noStore, check, q.Trial)
+	e.GET("/api/fixes", h.fixes, noStore, check, q.Trial)
 	routePeople(api, &c, sessions)
 	routeDrafts(api, h, q)
 	e.GET("/api/events", h.events, noStore, check)

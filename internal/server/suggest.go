@@ -20,6 +20,28 @@ func (h *handlers) suggest(c echo.Context) error {
 		From: c.QueryParam("from"), To: c.QueryParam("to"), On: c.QueryParam("on"), SourcePort: sport, Publication: c.QueryParam("publication"),
 		Want: c.QueryParam("want"), Pool: c.QueryParam("pool"),
 	}
+	now, err := h.where(c)
+	if err != nil {
+		return err
+	}
+	return streamed(c, func(found func(*app.Suggestion) error) error {
+		return app.Suggest(c.Request().Context(), now, q, found)
+	})
+}
+
+// fixes answers with the edits that remove a finding, as suggest does.
+func (h *handlers) fixes(c echo.Context) error {
+	now, err := h.where(c)
+	if err != nil {
+		return err
+	}
+	return streamed(c, func(found func(*app.Suggestion) error) error {
+		return app.Fixes(c.Request().Context(), now, c.QueryParam("finding"), found)
+	})
+}
+
+// streamed answers with what find finds, a line each.
+func streamed(c echo.Context, find func(found func(*app.Suggestion) error) error) error {
 	begun := false
 	begin := func() {
 		if !begun {
@@ -28,11 +50,7 @@ func (h *handlers) suggest(c echo.Context) error {
 			c.Response().WriteHeader(http.StatusOK)
 		}
 	}
-	now, err := h.where(c)
-	if err != nil {
-		return err
-	}
-	err = app.Suggest(c.Request().Context(), now, q, func(s *app.Suggestion) error {
+	err := find(func(s *app.Suggestion) error {
 		begin()
 		if err := json.NewEncoder(c.Response()).Encode(s); err != nil {
 			return err

@@ -62,7 +62,53 @@ func Step(s *suggest.Step) string {
 	case suggest.AcceptRoute:
 		return fmt.Sprintf("On attachment %s, accept %s from the network", name, s.To)
 	}
+	return fixStep(s)
+}
+
+// fixStep is Step for those that remove findings.
+func fixStep(s *suggest.Step) string {
+	name := s.Thing.Name
+	what := fmt.Sprintf("%s %s", s.Thing.Kind, name)
+	if s.At > 0 {
+		what = fmt.Sprintf("rule %d of %s", s.At, what)
+	}
+	switch s.Code {
+	case suggest.Remove, suggest.RemoveRule:
+		return "Remove " + what
+	case suggest.MoveRule:
+		return fmt.Sprintf("Move %s before rule %s", what, s.To)
+	case suggest.NestGroup:
+		return fmt.Sprintf("Nest group %s in group %s", name, s.To)
+	case suggest.UseGroup:
+		return fmt.Sprintf("In policy %s, use group %s instead of %s", name, s.To, s.From)
+	case suggest.RemoveRoute:
+		return fmt.Sprintf("In network %s, remove the route to %s", name, s.To)
+	case suggest.Enforce:
+		return fmt.Sprintf("Enforce verdicts in network %s itself (enforcement: native)", name)
+	case suggest.FailClosed:
+		return fmt.Sprintf("Let pool %s fail closed: deny what it cannot inspect", name)
+	case suggest.DenyDefault:
+		return fmt.Sprintf("In segment %s, deny what no policy matches", name)
+	case suggest.AcceptLearned:
+		return fmt.Sprintf("On attachment %s, accept %s", name, learned(s))
+	case suggest.RefuseLearned:
+		return fmt.Sprintf("On attachment %s, refuse %s", name, learned(s))
+	case suggest.ForgetLearned:
+		return fmt.Sprintf("On attachment %s, forget %s", name, learned(s))
+	case suggest.Extend:
+		return fmt.Sprintf("Let %s apply until %s", what, s.To)
+	case suggest.NextReview:
+		return fmt.Sprintf("Set the next review of %s to %s", what, s.To)
+	}
 	panic("wording: unknown step " + string(s.Code))
+}
+
+// learned names the learned prefixes of a step.
+func learned(s *suggest.Step) string {
+	if s.To == "" {
+		return fmt.Sprintf("all prefixes of segment %s that wait", s.From)
+	}
+	return fmt.Sprintf("prefix %s of segment %s", s.To, s.From)
 }
 
 func ruleWords(s *suggest.Step) string {

@@ -19,6 +19,17 @@ import (
 type Issues struct {
 	Faults   []Issue
 	Findings []Issue
+	found    []findings.Finding // what Findings tell of, in their order
+}
+
+// FindingOf returns the finding of a key, nil for none.
+func (s *Snapshot) FindingOf(key string) *findings.Finding {
+	t := s.Issues()
+	at := slices.IndexFunc(t.Findings, func(x Issue) bool { return x.Key == key })
+	if at < 0 {
+		return nil
+	}
+	return &t.found[at]
 }
 
 // IssuePage is a part of the issues, by their kinds: faults first, as one kind, and then
@@ -218,8 +229,10 @@ func (s *Snapshot) FindIssues(pace func()) *Issues {
 			x.Segments = segments.concerned(&x, nil)
 			t.Faults = append(t.Faults, x)
 		}
-		for _, f := range s.Analysis.Findings.All(pace) {
-			x := Issue{Code: string(f.Code), Message: wording.Finding(&f), Refs: Things(f.Refs), Remedies: []Remedy{}, identity: f.Identity()}
+		t.found = s.Analysis.Findings.All(pace)
+		for i := range t.found {
+			f := &t.found[i]
+			x := Issue{Code: string(f.Code), Message: wording.Finding(f), Refs: Things(f.Refs), Remedies: []Remedy{}, identity: f.Identity()}
 			if f.Witness != nil {
 				words, witness := s.Words(f.Services), s.WitnessOf(*f.Witness)
 				x.Services, x.Witness = &words, &witness

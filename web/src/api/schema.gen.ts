@@ -875,6 +875,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/fixes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Edits that remove a finding, each as soon as it is tried, one a line */
+        get: operations["fixes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/edit/try": {
         parameters: {
             query?: never;
@@ -2540,9 +2557,14 @@ export interface components {
             /** @description One for each step */
             words: string[];
             operations: components["schemas"]["Operation"][];
-            mark: components["schemas"]["Mark"];
-            /** @description Pairs of addresses whose outcome changes besides the flow */
+            /** @description Of the flow after it; null where none was asked about */
+            mark: components["schemas"]["Mark"] | null;
+            /** @description Pairs of addresses whose outcome changes besides the flow; empty for over a million million */
             others: string;
+            /** @description What the finding that was asked about is still about; empty where it is gone */
+            left: components["schemas"]["Thing"][];
+            /** @description How many other findings come */
+            brings: number;
             flows: components["schemas"]["FlowEffect"][];
             more: number;
             expectations: components["schemas"]["ExpectationEffect"][];
@@ -4941,6 +4963,34 @@ export interface operations {
                 want: "allowed" | "inspected" | "denied";
                 /** @description Of inspected; left out for any */
                 pool?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Suggestions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["Suggestion"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    fixes: {
+        parameters: {
+            query: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+                /** @description Its key */
+                finding: string;
             };
             header?: never;
             path?: never;

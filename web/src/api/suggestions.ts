@@ -13,17 +13,29 @@ export interface Asked {
 
 export type Wanted = "allowed" | "inspected" | "denied";
 
-/** Asks for edits that give a flow another outcome; each is told as soon as it is tried. */
-export async function suggestions(
-  asked: Asked,
-  want: Wanted,
+/** What finds suggestions: each is told as soon as it is tried. */
+export type Finder = (signal: AbortSignal, found: (s: Schemas["Suggestion"]) => void) => Promise<void>;
+
+/** Asks for edits that give a flow another outcome. */
+export function suggestions(asked: Asked, want: Wanted): Finder {
+  const query: Record<string, string> = { from: asked.from, to: asked.to, on: asked.on, want };
+  if (asked.sport) query["sport"] = String(asked.sport);
+  if (asked.publication) query["publication"] = asked.publication;
+  return (signal, found) => streamed("/api/suggest", query, signal, found);
+}
+
+/** Asks for edits that remove a finding, by its key. */
+export function fixes(finding: string): Finder {
+  return (signal, found) => streamed("/api/fixes", { finding }, signal, found);
+}
+
+async function streamed(
+  path: string,
+  query: Record<string, string>,
   signal: AbortSignal,
   found: (s: Schemas["Suggestion"]) => void,
 ): Promise<void> {
-  const query = new URLSearchParams({ ...whereQuery(), from: asked.from, to: asked.to, on: asked.on, want });
-  if (asked.sport) query.set("sport", String(asked.sport));
-  if (asked.publication) query.set("publication", asked.publication);
-  const response = await fetch(`/api/suggest?${query}`, { signal });
+  const response = await fetch(`${path}?${new URLSearchParams({ ...whereQuery(), ...query })}`, { signal });
   if (!response.ok || !response.body) {
     throw new ApiProblem((await response.json()) as Schemas["Problem"]);
   }

@@ -1,8 +1,8 @@
 import { ChevronDown, ChevronRight } from "lucide-react";
 import { useEffect, useState } from "react";
 import type { Schemas } from "../api/client";
-import { suggestions } from "../api/suggestions";
-import type { Asked, Wanted } from "../api/suggestions";
+import { fixes, suggestions } from "../api/suggestions";
+import type { Asked, Finder, Wanted } from "../api/suggestions";
 import { Consequence } from "../parts/Consequence";
 import { RoadMark } from "../parts/marks/RoadMark";
 import { Button } from "../parts/fields";
@@ -41,11 +41,26 @@ export function Suggestions({ asked, trace }: Props) {
       {want && (
         <List
           key={`${JSON.stringify(asked)} ${want}`}
-          asked={asked}
-          want={want}
+          finder={suggestions(asked, want)}
+          none={`No edit was found that makes this flow ${want}.`}
           onDone={() => setWant(null)}
         />
       )}
+    </section>
+  );
+}
+
+/** The edits that would remove a finding, each tried, those that change least first. */
+export function Fixes({ finding }: { finding: string }) {
+  return (
+    <section aria-label="Fixes" className="border-t border-line px-5 py-4">
+      <h2 className="font-serif text-[16px] font-semibold">Fixes</h2>
+      <List
+        key={finding}
+        finder={fixes(finding)}
+        none="No edit was found that removes this finding."
+        onDone={() => undefined}
+      />
     </section>
   );
 }
@@ -60,7 +75,14 @@ export function ExpectButton({
   return <Button onClick={() => void add("expectation", expectation())}>Expect this…</Button>;
 }
 
-function List({ asked, want, onDone }: { asked: Asked; want: Wanted; onDone: () => void }) {
+interface ListProps {
+  finder: Finder;
+  /** What is said where nothing is found. */
+  none: string;
+  onDone: () => void;
+}
+
+function List({ finder, none, onDone }: ListProps) {
   const [list, setList] = useState<Schemas["Suggestion"][]>([]);
   const [state, setState] = useState<"running" | "done" | Error>("running");
   const [open, setOpen] = useState<string | null>(null);
@@ -69,14 +91,14 @@ function List({ asked, want, onDone }: { asked: Asked; want: Wanted; onDone: () 
   const shown = whole ? list : worth;
   useEffect(() => {
     const stop = new AbortController();
-    suggestions(asked, want, stop.signal, (s) => setList((old) => sorted([...old, s]))).then(
+    finder(stop.signal, (s) => setList((old) => sorted([...old, s]))).then(
       () => setState("done"),
       (error: Error) => {
         if (!stop.signal.aborted) setState(error);
       },
     );
     return () => stop.abort();
-    // eslint-disable-next-line react-hooks/exhaustive-deps -- the list is keyed by both
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- the list is keyed by what is asked
   }, []);
   return (
     <>
@@ -86,9 +108,7 @@ function List({ asked, want, onDone }: { asked: Asked; want: Wanted; onDone: () 
         </p>
       )}
       {state === "running" && list.length === 0 && <p className="pt-2 text-soft">Trying edits…</p>}
-      {state === "done" && list.length === 0 && (
-        <p className="pt-2 text-soft">No edit was found that makes this flow {want}.</p>
-      )}
+      {state === "done" && list.length === 0 && <p className="pt-2 text-soft">{none}</p>}
       <ol aria-label="Suggestions" aria-busy={state === "running"} className="pt-1">
         {shown.map((s) => {
           const key = s.words.join("\n");
@@ -112,7 +132,7 @@ function List({ asked, want, onDone }: { asked: Asked; want: Wanted; onDone: () 
                   ))}
                   <SideEffects suggestion={s} />
                 </span>
-                <RoadMark mark={s.mark} />
+                {s.mark && <RoadMark mark={s.mark} />}
               </button>
               {open === key && (
                 <div className="pl-6">
@@ -134,11 +154,16 @@ function List({ asked, want, onDone }: { asked: Asked; want: Wanted; onDone: () 
 
 function SideEffects({ suggestion: s }: { suggestion: Schemas["Suggestion"] }) {
   const broken = s.expectations.filter((x) => x.after === "breaks");
+  const other = s.mark ? " other" : ""; // than the flow that was asked about
   return (
     <span className="block text-soft">
       {s.others === "0"
-        ? "no other flows change"
-        : `${s.others} other ${s.others === "1" ? "pair of addresses changes" : "pairs of addresses change"} outcome`}
+        ? `no${other} flows change`
+        : `${s.others || "over a million million"}${other} ${s.others === "1" ? "pair of addresses changes" : "pairs of addresses change"} outcome`}
+      {s.left.length > 0 && <>; the finding stays for {s.left.map((x) => x.name).join(", ")}</>}
+      {s.brings > 0 && (
+        <span className="text-denied">; brings {counted(s.brings, "other finding", "other findings")}</span>
+      )}
       {broken.length > 0 && (
         <span className="text-denied">
           ; {counted(broken.length, "expectation breaks", "expectations break")}:{" "}

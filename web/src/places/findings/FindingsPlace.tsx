@@ -11,7 +11,7 @@ import { ThingLink } from "../../parts/ThingLink";
 import { useDebounced } from "../../parts/useDebounced";
 import { capital, counted, serviceWords } from "../../parts/wording";
 import { Road } from "../../road/Road";
-import { Suggestions } from "../../road/Suggestions";
+import { Fixes, Suggestions } from "../../road/Suggestions";
 import { OutsideList } from "./OutsideList";
 import { kindOf, severities } from "./kinds";
 import { Repair } from "./Repair";
@@ -262,6 +262,11 @@ function Detail({ issue, kind, revision }: DetailProps) {
       )}
       {issue.aside && <Repair key={issue.aside.id} aside={issue.aside} revision={revision} />}
       {issue.remedies.length > 0 && <Remedies key={issue.key} remedies={issue.remedies} />}
+      {kind !== "fault" && (
+        <div className="-mx-5 pt-3">
+          <Fixes finding={issue.key} />
+        </div>
+      )}
       {issue.witness && <WitnessRoad witness={issue.witness} />}
     </aside>
   );
