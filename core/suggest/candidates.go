@@ -334,7 +334,7 @@ func (f *finder) freePolicy(like string) string {
 	})
 }
 
-// byShares widens a share between the two segments, or adds one.
+// byShares adds a share between the two segments, or widens one: what surely helps is tried first.
 func (f *finder) byShares() []candidate {
 	from, home := f.t.Source.Segment, f.home()
 	if from == "" || home == "" || from == home || f.q.Want.Action == estate.Deny {
@@ -348,6 +348,14 @@ func (f *finder) byShares() []candidate {
 		}
 	}
 	fromSides, toSides := f.sides(&f.t.Source, fromOf), f.sides(&target, toOf)
+	fresh := f.newShares(fromSides, toSides, from, home)
+	slices.SortStableFunc(fresh, func(a, b candidate) int { return len(a.put) - len(b.put) })
+	few := min(len(fresh), 2)
+	return slices.Concat(fresh[:few], f.widened(fromSides, toSides, &target, from, home), fresh[few:])
+}
+
+// widened widens shares between two segments so that they hold both ends.
+func (f *finder) widened(fromSides, toSides []side, target *trace.EndView, from, home string) []candidate {
 	var out []candidate
 	for i := range f.e.Shares {
 		s := f.e.Shares[i]
@@ -358,7 +366,7 @@ func (f *finder) byShares() []candidate {
 			next := s
 			steps = slices.Clone(steps)
 			of := estate.Ref{Kind: estate.KindShare, Name: s.Name}
-			if !f.holds(s.Owner.Groups, &target) {
+			if !f.holds(s.Owner.Groups, target) {
 				next.Owner.Groups = estate.Side{Groups: append(slices.Clone(s.Owner.Groups.Groups), owner)}
 				steps = append(steps, Step{Code: WidenShare, Thing: of, To: owner})
 			}
@@ -371,6 +379,12 @@ func (f *finder) byShares() []candidate {
 			}
 		})
 	}
+	return out
+}
+
+// newShares adds a share between two segments.
+func (f *finder) newShares(fromSides, toSides []side, from, home string) []candidate {
+	var out []candidate
 	for _, want := range f.rules() {
 		f.paired(fromSides, toSides, func(guest, owner string, groups []any, steps []Step) {
 			name := estate.FreeName((owner + "-for-" + guest)[:min(len(owner+guest)+5, estate.MaxName)], func(name string) bool {
