@@ -153,12 +153,13 @@ func CheckPlaces(e *Estate, segments map[string]bool) []Fault {
 	return c.found()
 }
 
-// CheckRules returns those of the faults of Check that policies, rulebooks,
-// shares, publications and expectations have. Cost: the rules, and the names
+// CheckRules returns those of the faults of Check that groups, policies, rulebooks,
+// shares, publications, expectations and mappings have. Cost: the rules, and the names
 // that they may speak of, of which workloads are none.
 func CheckRules(e *Estate) []Fault {
 	c := newChecker(e)
 	c.rules()
+	c.selections()
 	return c.found()
 }
 
@@ -297,11 +298,6 @@ func (c *checker) structure() {
 	for i, w := range c.e.Workloads {
 		c.need(Ref{KindWorkload, w.Name}, KindNetwork, w.Network, "workloads[%d].network", i)
 		c.need(Ref{KindWorkload, w.Name}, KindAccount, w.Account, "workloads[%d].account", i)
-	}
-	for i, m := range c.e.Mappings {
-		for j, r := range m.Rules {
-			c.need(Ref{KindMapping, m.Name}, KindAccount, r.Account, "mappings[%d].rules[%d].account", i, j)
-		}
 	}
 }
 

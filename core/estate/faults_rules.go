@@ -43,6 +43,11 @@ func (c *checker) ruleList(of Ref, rules []Rule, serves Scope, path string, i in
 }
 
 func (c *checker) rules() {
+	for i, m := range c.e.Mappings {
+		for j, r := range m.Rules {
+			c.need(Ref{KindMapping, m.Name}, KindAccount, r.Account, "mappings[%d].rules[%d].account", i, j)
+		}
+	}
 	for i := range c.e.Policies {
 		p := &c.e.Policies[i]
 		of := Ref{KindPolicy, p.Name}

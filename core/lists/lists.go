@@ -2,6 +2,7 @@
 package lists
 
 import (
+	"cmp"
 	"encoding/binary"
 	"slices"
 	"strings"
@@ -63,9 +64,22 @@ func Sorted(s []int) []int {
 	return slices.Compact(s)
 }
 
-// ByName returns things in the order of their names.
+// ByName returns things in the order of their names: the list itself, if it is so.
 func ByName[T any](things []T, name func(*T) string) []T {
-	sorted := slices.Clone(things)
-	slices.SortFunc(sorted, func(a, b T) int { return strings.Compare(name(&a), name(&b)) })
+	order := make([]int, len(things))
+	for i := range order {
+		order[i] = i
+	}
+	byName := func(a, b int) int {
+		return cmp.Or(strings.Compare(name(&things[a]), name(&things[b])), cmp.Compare(a, b))
+	}
+	if slices.IsSortedFunc(order, byName) {
+		return things
+	}
+	slices.SortFunc(order, byName)
+	sorted := make([]T, len(things))
+	for i, at := range order {
+		sorted[i] = things[at]
+	}
 	return sorted
 }

@@ -3,7 +3,9 @@ package app_test
 import (
 	"reflect"
 	"runtime/debug"
+	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -55,15 +57,28 @@ func BenchmarkTrying(b *testing.B) {
 			g.Description = "changed"
 			return g
 		}},
+		{"group-members", len(e.Groups), func(i int) any { // some of up to 1,000 go
+			g := e.Groups[max(i, 50)]
+			if g.Match != "" {
+				g.Match += ","
+			}
+			g.Match += "env!=test"
+			return g
+		}},
 	} {
 		b.Run(x.name, func(b *testing.B) {
+			var spent []time.Duration
 			for i := 0; b.Loop(); i++ {
 				thing := reflect.ValueOf(x.put((i * 37) % x.of))
 				ref := estate.Ref{Kind: document.KindOfThing(thing), Name: document.NameOf(thing)}
 				edited := &app.Edit{Edit: edit.Edit{Operations: []edit.Operation{edit.PutOf(e, ref, document.Body(thing))}}, Seen: 1}
+				at := time.Now()
 				_, err := (&app.App{}).Try(b.Context(), s, edited)
 				require.NoError(b, err)
+				spent = append(spent, time.Since(at))
 			}
+			slices.Sort(spent)
+			b.ReportMetric(float64(spent[len(spent)/2].Milliseconds()), "ms-median")
 		})
 	}
 }

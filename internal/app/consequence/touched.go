@@ -48,7 +48,7 @@ func (t *touched) only(kinds ...estate.Kind) bool {
 // check returns the faults that the estate may have by now for what was touched.
 func (t *touched) check() []estate.Fault {
 	switch {
-	case !t.places:
+	case t.only(append(rulesOnly, estate.KindGroup)...):
 		return estate.CheckRules(t.after)
 	case t.kinds[estate.KindWorkload], t.kinds[estate.KindAccount], t.otherSubnets():
 		return estate.Check(t.after)
