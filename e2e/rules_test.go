@@ -384,3 +384,30 @@ func TestATaskIsDoneByPattern(t *testing.T) {
 	u.clicksOn("a", "Show on the Board")
 	u.sees("aside", "price-feeds in market to internet")
 }
+
+// TestTheScopeOfAPoolIsShown goes from a pool to Lanes and to the Board, where what it bears on
+// stands out, and from a policy to the networks of its sides.
+func TestTheScopeOfAPoolIsShown(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	u.goTo(address + "/rules/pool/tidegate")
+	u.sees("[aria-label=Facts]", "market → the internet")
+	u.clicksOn("a", "Show on Lanes")
+	u.sees("[aria-label=Scope]", "flows pass tidegate at delta, tidegate at fjord")
+	u.find("[data-lane=office][data-lit]")
+	u.find("[data-hub=fjord][data-lit]")
+	u.gone("[data-lane=turbine][data-lit]")
+	u.gone("[data-hub=ridge][data-lit]")
+	u.goTo(address + "/rules/policy/offices-web")
+	u.clicksOn("a", "Show on the Board")
+	u.find("[data-scope='offices in office to internet']")
+	u.find("[data-scope='cabins in office to internet']")
+	u.clicksOn("nav a", "Lanes")
+	u.goTo(address + "/lanes?scope=policy:offices-web")
+	u.find("[data-chip=harbour-west][data-lit]")
+	u.gone("[data-chip=archive][data-lit]")
+	u.clicksOn("[aria-label=Scope] button", "Clear scope")
+	u.gone("[data-chip=harbour-west][data-lit]")
+	u.goTo(address + "/board?scope=policy:offices-wbe")
+	u.sees("[aria-label=Scope]", "there is no rule object")
+}

@@ -5,7 +5,9 @@ import (
 	"sync"
 	"time"
 
+	"bivium/core/estate"
 	"bivium/internal/app/lanes"
+	"bivium/internal/app/rules"
 	"bivium/internal/app/view"
 )
 
@@ -165,6 +167,16 @@ func (a *App) Lanes(now *view.Snapshot) (*lanes.Lanes, error) {
 		return nil, err
 	}
 	return lanes.With(now, s.Passages(view.NoPace), s != now), nil
+}
+
+// Scope returns where an object of a snapshot is at work; see rules.ScopeOf. What pools see is as old
+// as for Lanes.
+func (a *App) Scope(now *view.Snapshot, of estate.Ref) (*rules.Scope, error) {
+	s, err := a.known(now, view.PartPassages)
+	if err != nil {
+		return nil, err
+	}
+	return rules.ScopeOf(now, of, s.Passages(view.NoPace)), nil
 }
 
 // Rows returns a window of the tree of a snapshot; see Snapshot.Rows.

@@ -29,7 +29,7 @@ func init() {
 	}
 	rows("getSignIn signIn signInDemo signInLink toProvider fromProvider")
 	rows(`signOut getMe changePassword getTokens makeToken dropToken getPeople getSpecification
-		getEstate complete ask getDeciding getDecided getFailures trace getBoard getCells getIssues getCell getRules getObject suggest fixes tryEdit getAccounts askHealth
+		getEstate complete ask getDeciding getDecided getScope getFailures trace getBoard getCells getIssues getCell getRules getObject suggest fixes tryEdit getAccounts askHealth
 		askNativeRules getLanes getTargets getHeld getUses getProof lookAtTargets observe getOutside lookOutside askStates getSessions getRoutes getUndo getRows getSheet getTags tryTags getMembers tryImport export
 		getDrafts getDraft getDraftFindings getWindows getNotices seeNotices getNoticeSettings putNoticeSettings testNotices getApplying getPlan previewPlan getRounds commentDraft resolveComment openInDraft events getRevisions compare blame getMetrics`, people.Viewer)
 	rows("takeOver propose postPacket postRound postEdit postUndo postImport postDraft putDraft undoDraft redoDraft moveDraft resolveConflict rollBack", people.Engineer)

@@ -11,7 +11,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bivium/core/document"
+	"bivium/core/trace"
 	"bivium/core/verdict"
+	"bivium/demo"
 	"bivium/internal/app"
 	"bivium/internal/app/failures"
 	"bivium/internal/app/rules"
@@ -163,6 +166,61 @@ func TestWhatEachRuleDecides(t *testing.T) {
 	assert.Empty(t, web.Rules[2].Flows)
 	assert.Equal(t, []int{2}, web.Rules[2].ShadowedBy)
 	w.send(http.MethodGet, "/api/rules/decided?of=rulebook:controls", "", nil, http.StatusUnprocessableEntity, "Problem", nil)
+}
+
+// TestTheScopeHoldsWhatItDecides takes the flows that each rule of the demo decides: the networks at
+// their ends are lit, on the right side, and the pools that they pass, at their hubs; and the cell of
+// the board that an object is alone in is told of.
+func TestTheScopeHoldsWhatItDecides(t *testing.T) {
+	w := start(t)
+	e, err := document.Read(demo.Grayshoal)
+	require.NoError(t, err)
+	var of []string
+	for i := range e.Policies {
+		if e.Policies[i].Enabled {
+			of = append(of, "policy:"+e.Policies[i].Name)
+		}
+	}
+	for i := range e.Shares {
+		of = append(of, "share:"+e.Shares[i].Name)
+	}
+	looked := 0
+	for _, name := range of {
+		var scope rules.Scope
+		var decided rules.Decided
+		w.get("/api/rules/scope?of="+name, "ObjectScope", &scope)
+		w.get("/api/rules/decided?of="+name, "Decided", &decided)
+		assert.Zero(t, scope.More)
+		holds := func(side *rules.ScopeSide, end *trace.EndView) bool {
+			if !end.Internal {
+				return side.Internet
+			}
+			return slices.Contains(side.Places, rules.Place{Network: end.Network, Segment: end.Segment})
+		}
+		for _, r := range decided.Rules {
+			for _, f := range r.Flows {
+				var road view.Road
+				w.get("/api/trace?"+url.Values{"from": {f.Witness.From}, "to": {f.Witness.To}, "on": {f.Witness.On}, "publication": {f.Witness.Publication}}.Encode(), "Road", &road)
+				x := road.Trace
+				assert.True(t, holds(&scope.From, &x.Source), "%s: source %v of %v", name, x.Source, scope.From)
+				assert.True(t, holds(&scope.To, &x.Destination), "%s: destination %v of %v", name, x.Destination, scope.To)
+				for _, p := range x.Pools {
+					assert.True(t, !slices.Contains(scope.Pools, p.Pool) || p.Hub == "" || slices.ContainsFunc(scope.Passes, func(at rules.Pass) bool { return at.Pool == p.Pool && at.Hub == p.Hub }), "%s: %v of %v", name, p, scope.Passes)
+				}
+				looked++
+			}
+		}
+	}
+	assert.Greater(t, looked, 30)
+	var pool, group, share rules.Scope
+	w.get("/api/rules/scope?of=pool:tidegate", "ObjectScope", &pool)
+	assert.Contains(t, pool.Passes, rules.Pass{Pool: "tidegate", Hub: "delta", From: "office", To: ""})
+	assert.Contains(t, pool.Cells, rules.ScopeCell{Row: "office", Col: "internet"})
+	w.get("/api/rules/scope?of=group:crews", "ObjectScope", &group)
+	assert.Equal(t, []rules.ScopeCell{{Row: "office/crews", Col: "*"}, {Row: "*", Col: "office/crews"}}, group.Cells)
+	w.get("/api/rules/scope?of=share:historian-to-forecast", "ObjectScope", &share)
+	assert.Equal(t, []rules.ScopeCell{{Row: "market/forecasters", Col: "turbine/historian"}}, share.Cells)
+	w.send(http.MethodGet, "/api/rules/scope?of=service:web", "", nil, http.StatusUnprocessableEntity, "Problem", nil)
 }
 
 // TestWhatDecidesAFlowIsFound asks about flows of the demo one by one, and finds what decides each of

@@ -110,6 +110,15 @@ func getDecided(now *view.Snapshot, c echo.Context) (any, error) {
 	return d, nil
 }
 
+func (h *handlers) getScope(now *view.Snapshot, c echo.Context) (any, error) {
+	kind, name, _ := strings.Cut(c.QueryParam("of"), ":")
+	scope, err := h.app.Scope(now, estate.Ref{Kind: estate.Kind(kind), Name: name})
+	if err == nil && scope == nil {
+		err = &view.Problem{At: "of", Message: fmt.Sprintf("there is no rule object %q", c.QueryParam("of")), Fix: "name one that is in the estate, such as policy:offices-web"}
+	}
+	return scope, err
+}
+
 func getFailures(now *view.Snapshot, c echo.Context) (any, error) {
 	kind, name, _ := strings.Cut(c.QueryParam("of"), ":")
 	return failures.Of(now, view.Thing{Kind: kind, Name: name}), nil

@@ -123,6 +123,7 @@ func New(c Config) http.Handler {
 	see("/rules", getRules)
 	see("/rules/deciding", getDeciding)
 	see("/rules/decided", getDecided)
+	see("/rules/scope", h.getScope)
 	see("/failures", getFailures)
 	see("/object", getObject)
 	see("/lanes", h.getLanes)

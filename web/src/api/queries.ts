@@ -73,6 +73,15 @@ export const decidedQuery = (of: string) =>
     retry: false,
   });
 
+/** Where a rule object, pool or group is at work, such as pool:tidegate. */
+export const scopeQuery = (of: string) =>
+  queryOptions({
+    queryKey: [estate, "scope", of],
+    queryFn: async ({ signal }) =>
+      take(await client.GET("/api/rules/scope", { params: { query: { of } }, signal })),
+    retry: false,
+  });
+
 export const roadQuery = (w: Schemas["Witness"]) =>
   queryOptions({
     queryKey: [estate, "trace", w],

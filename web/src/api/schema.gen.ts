@@ -722,6 +722,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rules/scope": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where a rule object, pool or group is at work */
+        get: operations["getScope"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/failures": {
         parameters: {
             query?: never;
@@ -2552,6 +2569,34 @@ export interface components {
             operations?: components["schemas"]["Operation"][];
             /** @description Short edits that stand for further operations */
             wiring?: components["schemas"]["WiringEdit"][];
+        };
+        ObjectScope: {
+            revision: number;
+            from: components["schemas"]["ScopeSide"];
+            to: components["schemas"]["ScopeSide"];
+            /** @description That its rules name */
+            pools: string[];
+            /** @description Where those see flows from one segment to another; empty for the internet */
+            passes: {
+                pool: string;
+                hub: string;
+                from: string;
+                to: string;
+            }[];
+            /** @description Of the board, by the IDs of nodes; * stands for every one */
+            cells: {
+                row: string;
+                col: string;
+            }[];
+            /** @description How many cells there are beside those */
+            more: number;
+        };
+        ScopeSide: {
+            places: {
+                network: string;
+                segment: string;
+            }[];
+            internet: boolean;
         };
         Suggestion: {
             /** @description One for each step */
@@ -4707,6 +4752,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Decided"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getScope: {
+        parameters: {
+            query: {
+                /** @description The draft that is asked of; left out */
+                draft?: components["parameters"]["Draft"];
+                /** @description The revision as of which the estate is asked of */
+                at?: components["parameters"]["At"];
+                /** @description Such as pool:tidegate */
+                of: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ObjectScope"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -5,6 +5,7 @@ import { memo, useEffect, useMemo, useRef, useState } from "react";
 import type { KeyboardEvent, MouseEvent, RefObject } from "react";
 import type { Schemas } from "../../api/client";
 import { boardQuery, pieceSize } from "../../api/queries";
+import { ScopeStrip, useScope } from "../../frame/scope";
 import { useUrlState } from "../../frame/urlState";
 import { counted, grouped, nodeName } from "../../parts/wording";
 import { Panel } from "../../road/Panel";
@@ -15,6 +16,7 @@ import { Legend } from "./Legend";
 import { ListLegend, ListMarks, useIsObserved, useListCells } from "./ListMarks";
 import { Over } from "./Over";
 import { Piece } from "./Piece";
+import { ScopeCells } from "./ScopeCells";
 import { useSize } from "./useSize";
 
 type Node = Schemas["BoardNode"];
@@ -25,6 +27,7 @@ export function BoardPlace() {
   const open = useMemo(() => (params.get("open") ?? "").split(",").filter(Boolean), [params]);
   const board = useQuery(boardQuery(open));
   const changed = useChangedCells();
+  const scope = useScope();
   const compare = params.get("compare") !== "no";
   const observed = useIsObserved();
   const withLists = observed && params.get("lists") === "shown";
@@ -71,6 +74,7 @@ export function BoardPlace() {
             {open.length === segments.length && open.length > 0 ? "Close all" : "Open all"}
           </button>
         </div>
+        <ScopeStrip />
         {withLists && <ListLegend cells={lists.data?.cells.length} error={lists.error} />}
         {board.error && <p className="px-5 text-denied">{board.error.message}</p>}
         {board.data && (
@@ -79,6 +83,7 @@ export function BoardPlace() {
             open={open}
             changed={compare && changed ? changed : []}
             lists={withLists ? (lists.data?.cells ?? []) : []}
+            scope={scope?.scope}
             onToggle={toggle}
           />
         )}
@@ -94,10 +99,11 @@ type GridProps = {
   open: string[];
   changed: Schemas["CellEffect"][];
   lists: Schemas["ObservedCell"][];
+  scope: Schemas["ObjectScope"] | undefined;
   onToggle: (segment: string) => void;
 };
 
-function Grid({ board, open, changed, lists, onToggle }: GridProps) {
+function Grid({ board, open, changed, lists, scope, onToggle }: GridProps) {
   const { params, change } = useUrlState();
   const { nodes } = board;
   const size = nodes.length;
@@ -112,6 +118,13 @@ function Grid({ board, open, changed, lists, onToggle }: GridProps) {
     ? { row: rowAt, col: colAt }
     : { row: Math.min(cursor.row, size - 1), col: Math.min(cursor.col, size - 1) };
 
+  const wanted = selected ? [rowAt, colAt] : firstOf(scope, nodes);
+  const place = wanted?.join(" ") ?? "";
+  useEffect(() => {
+    const [row, col] = place.split(" ").map(Number);
+    if (scroller.current && place !== "" && row !== undefined && col !== undefined)
+      bringIntoView(scroller.current, m, { row, col });
+  }, [place, m]);
   const select = (row: number, col: number) => {
     setCursor({ row, col });
     const from = nodes[row];
@@ -167,11 +180,22 @@ function Grid({ board, open, changed, lists, onToggle }: GridProps) {
         <Pieces board={board} open={open} scroller={scroller} m={m} />
         <Changed cells={changed} board={board} m={m} />
         <ListMarks cells={lists} board={board} m={m} />
+        <ScopeCells scope={scope} board={board} m={m} />
         <Over board={board} open={open} m={m} row={at.row} col={at.col} id="cell-at" selected={selected} />
         {pointer && <Over board={board} open={open} m={m} row={pointer.row} col={pointer.col} />}
       </div>
     </div>
   );
+}
+
+/** The row and column of the first cell of a scope that the board has. */
+function firstOf(scope: Schemas["ObjectScope"] | undefined, nodes: Node[]): [number, number] | null {
+  const place = (id: string) => (id === "*" ? 0 : nodes.findIndex((n) => n.id === id));
+  for (const c of scope?.cells ?? []) {
+    const [row, col] = [place(c.row), place(c.col)];
+    if (row >= 0 && col >= 0) return [row, col];
+  }
+  return null;
 }
 
 type Scroller = RefObject<HTMLDivElement | null>;

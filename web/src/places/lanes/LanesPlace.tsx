@@ -11,6 +11,7 @@ import {
 } from "../../api/queries";
 import { useSelection } from "../../frame/selection";
 import type { Selection } from "../../frame/selection";
+import { ScopeStrip, useScope } from "../../frame/scope";
 import { isAsked, questionOf, useUrlState } from "../../frame/urlState";
 import { Panel } from "../../road/Panel";
 import { courseOf } from "./plane/course";
@@ -29,6 +30,7 @@ import { SharesSheet } from "./sheets/SharesSheet";
 import { useUnforced } from "./force";
 import type { Unforced } from "./force";
 import { HealthBar } from "./HealthBar";
+import { litBy } from "./lit";
 import { Tray } from "./Tray";
 
 type Session = Schemas["SessionView"];
@@ -124,6 +126,12 @@ function Whole({ estate, told, unforced, sessions }: WholeProps) {
     [estate, detail, told, width, focus, sharing],
   );
 
+  const shown = useScope();
+  const [scope, of] = [shown?.scope, shown && `${shown.of.kind}:${shown.of.name}`];
+  const lit = useMemo(() => {
+    const [kind = "", name = ""] = (of ?? "").split(":");
+    return scope ? litBy({ kind, name }, scope) : null;
+  }, [scope, of]);
   const asked = questionOf(params);
   const answer = useQuery({ ...answerQuery(asked), enabled: isAsked(asked) });
   // Of an answer that depends, the flow is drawn that is picked in the road, or the first.
@@ -175,6 +183,7 @@ function Whole({ estate, told, unforced, sessions }: WholeProps) {
         onDetail={(d) => change({ detail: d }, true)}
         onJump={jump}
       />
+      <ScopeStrip />
       <Tray networks={plan.tray} />
       {(estate.hubs.length === 0 || estate.segments.length === 0) && (
         <p className="px-5 py-3 text-[13px]">
@@ -191,6 +200,7 @@ function Whole({ estate, told, unforced, sessions }: WholeProps) {
         course={course}
         at={at}
         lit={selection.kind === "network" ? selection.name : ""}
+        scope={lit}
         jumper={jumper}
         onWidth={setWidth}
         onMove={setAt}

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { Link, useLocation } from "react-router";
 import type { Schemas } from "../../api/client";
-import { failuresQuery, sheetQuery } from "../../api/queries";
+import { failuresQuery, scopeQuery, sheetQuery } from "../../api/queries";
 import { useUrlState } from "../../frame/urlState";
 import { Marks } from "../../parts/marks/RoadMark";
 import { Sentence } from "../../parts/Sentence";
@@ -33,7 +33,7 @@ export function Facts({ kind, name, object, about, usedBy, saved, beside }: Prop
       aria-label="Facts"
       className={`hidden w-[296px] flex-none overflow-y-auto border-l border-line px-5 py-5 text-[13px] ${beside ? "min-[1600px]:block" : "min-[1100px]:block"}`}
     >
-      <Scope kind={kind} object={object} about={about} />
+      <Scope kind={kind} name={name} object={object} about={about} saved={saved} />
       {about?.expectation && <State state={about.expectation} />}
       {about?.answer && <FromTheInternet answer={about.answer} />}
       {about?.sides.map((s) => (
@@ -78,25 +78,74 @@ function NativeRules({ kind, name }: { kind: RuleKind; name: string }) {
   );
 }
 
-/** Where the object can be seen at work: its cell of the board, and its flows on Lanes. */
-function Scope({ kind, object, about }: Pick<Props, "kind" | "object" | "about">) {
+/** Where the object can be seen at work: the cells of the board, and the networks and pools on Lanes. */
+function Scope({
+  kind,
+  name,
+  object,
+  about,
+  saved,
+}: Pick<Props, "kind" | "name" | "object" | "about" | "saved">) {
+  const of = `${kind}:${name}`;
+  const whole = useQuery({ ...scopeQuery(of), enabled: saved && kind !== "service" });
   const scope = scopeOf(kind, object, about);
-  if (!scope) return null;
   const params = new URLSearchParams();
-  if (scope.open.length > 0) params.set("open", scope.open.join(","));
-  params.set("row", scope.row);
-  params.set("col", scope.col);
-  const asked = new URLSearchParams({ from: scope.from, to: scope.to, on: scope.on, road: "shown" });
+  const asked = new URLSearchParams(
+    scope ? { from: scope.from, to: scope.to, on: scope.on, road: "shown" } : {},
+  );
+  if (whole.data) {
+    params.set("scope", of);
+    asked.set("scope", of);
+  }
+  const open = scope?.open ?? openFor(whole.data?.cells ?? []);
+  if (open.length > 0) params.set("open", open.join(","));
+  if (scope) {
+    params.set("row", scope.row);
+    params.set("col", scope.col);
+  }
+  if (!scope && !whole.data) return null;
   const link = "rounded border border-line px-2 py-0.5 hover:border-accent hover:text-accent";
   return (
-    <p className="flex gap-2 pb-4">
-      <Link className={link} to={`/board?${params}`}>
-        Show on the Board
-      </Link>
-      <Link className={link} to={`/lanes?${asked}`}>
-        Show on Lanes
-      </Link>
-    </p>
+    <>
+      <p className="flex gap-2 pb-4">
+        <Link className={link} to={`/board?${params}`}>
+          Show on the Board
+        </Link>
+        <Link className={link} to={`/lanes?${asked}`}>
+          Show on Lanes
+        </Link>
+      </p>
+      {(kind === "pool" || kind === "rulebook") && whole.data && <Passes passes={whole.data.passes} />}
+    </>
+  );
+}
+
+/** The segments whose groups have to be seen for some cells, as many as a board can show. */
+function openFor(cells: Schemas["ObjectScope"]["cells"]): string[] {
+  const of = cells.flatMap((c) => [c.row, c.col]).filter((id) => id.includes("/"));
+  return [...new Set(of.map((id) => id.split("/")[0] ?? ""))].slice(0, 4);
+}
+
+/** Where flows pass the pool: at each hub, from which segments to which. */
+function Passes({ passes }: { passes: Schemas["ObjectScope"]["passes"] }) {
+  const places = new Map<string, string[]>();
+  for (const p of passes) {
+    const at = `${p.pool} at ${p.hub}`;
+    places.set(at, [...(places.get(at) ?? []), `${p.from || "the internet"} → ${p.to || "the internet"}`]);
+  }
+  return (
+    <Part title="Where flows pass it">
+      {places.size === 0 && <p className="text-soft">No flow passes it.</p>}
+      {[...places].map(([at, between]) => (
+        <div key={at} className="pb-1">
+          <p className="font-semibold">{at}</p>
+          {between.slice(0, 8).map((text) => (
+            <p key={text}>{text}</p>
+          ))}
+          {between.length > 8 && <p className="text-soft">and {between.length - 8} more</p>}
+        </div>
+      ))}
+    </Part>
   );
 }
 

@@ -7,6 +7,8 @@ import { cellKey } from "./layout";
 import type { Chip, Plan, At } from "./layout";
 import type { Told } from "../estate";
 import type { Unforced } from "../force";
+import { isDim, litKey } from "../lit";
+import type { Lit } from "../lit";
 
 type Props = {
   plan: Plan;
@@ -15,6 +17,7 @@ type Props = {
   lane: number;
   column: number;
   lit: string;
+  scope: Lit | null;
   onOpen: (at: At) => void;
   onNetwork: (name: string) => void;
   onDrop: (network: string, at: At) => void;
@@ -25,7 +28,7 @@ export const dragged = "application/x-bivium-network";
 
 /** A place where a lane and a column meet: what is attached there, by name or in number. */
 export const CellView = memo(function CellView(props: Props) {
-  const { plan, told, unforced, lane, column, lit, onOpen, onNetwork, onDrop } = props;
+  const { plan, told, unforced, lane, column, lit, scope, onOpen, onNetwork, onDrop } = props;
   const at = { lane, column };
   const cell = plan.cells.get(cellKey(lane, column));
   const row = plan.lanes[lane];
@@ -78,6 +81,7 @@ export const CellView = memo(function CellView(props: Props) {
           left={chip.x - left}
           top={chip.y - row.top}
           lit={lit}
+          scope={scope}
           onNetwork={onNetwork}
         />
       ))}
@@ -131,13 +135,15 @@ type ChipProps = {
   left: number;
   top: number;
   lit: string;
+  scope: Lit | null;
   onNetwork: (name: string) => void;
 };
 
-function ChipView({ plan, told, unforced, chip, lane, left, top, lit, onNetwork }: ChipProps) {
+function ChipView({ plan, told, unforced, chip, lane, left, top, lit, scope, onNetwork }: ChipProps) {
   const { network, attach } = chip;
   const { state, why } = attachState(told, network, attach);
   const outside = network.subnets.find((s) => s.segment === lane && s.outside !== "")?.outside;
+  const concerned = scope?.networks.has(litKey(lane, network.name));
   const dear = network.at.length > 1 && attach && attach.cost > Math.min(...network.at.map((a) => a.cost));
   return (
     <button
@@ -147,11 +153,12 @@ function ChipView({ plan, told, unforced, chip, lane, left, top, lit, onNetwork 
       }
       data-chip={network.name}
       data-state={state}
+      data-lit={concerned || undefined}
       onClick={() => onNetwork(network.name)}
       title={`${network.name}, ${network.kind}${outside ? `, translated to ${outside}` : ""}${attach ? `, cost ${attach.cost}` : ""}${state === "up" ? "" : `, ${state}: ${why}`}${unforced ? `. ${unforced}` : ""}`}
       className={`absolute flex items-center gap-1.5 rounded-full border px-2 text-[13px] leading-5 hover:border-accent ${
         state === "up" ? "border-line bg-paper" : "border-dashed border-denied bg-paper"
-      } ${lit === network.name ? "ring-2 ring-accent" : ""} ${dear ? "text-soft" : ""}`}
+      } ${lit === network.name ? "ring-2 ring-accent" : ""} ${concerned ? "ring-2 ring-ink" : ""} ${isDim(scope, lane, network.name) ? "opacity-35" : ""} ${dear ? "text-soft" : ""}`}
       style={{ left, top, maxWidth: chip.width, height: plan.sizes.chip - 4 }}
     >
       <span className="text-soft">

@@ -4,6 +4,7 @@ import { attachState } from "../estate";
 import { bridgeLeft, cellKey, chipInset, gateX, mostWords, node } from "./layout";
 import type { Bridge, Cell, Plan } from "./layout";
 import type { Told } from "../estate";
+import type { Lit } from "../lit";
 import type { Window } from "./useWindow";
 
 type Props = {
@@ -12,12 +13,13 @@ type Props = {
   window: Window;
   course: Course | null;
   lit: string;
+  scope: Lit | null;
   /** Opens the shares of two lanes. */
   onShares: (lanes: [number, number]) => void;
 };
 
 /** Everything that is a line: the lanes' own, what hangs on them, what joins them, and a question's way. */
-export const Drawing = memo(function Drawing({ plan, told, window, course, lit, onShares }: Props) {
+export const Drawing = memo(function Drawing({ plan, told, window, course, lit, scope, onShares }: Props) {
   const cells: Cell[] = [];
   for (let lane = window.lanes[0]; lane <= window.lanes[1]; lane++) {
     for (let column = window.columns[0]; column <= window.columns[1]; column++) {
@@ -25,6 +27,10 @@ export const Drawing = memo(function Drawing({ plan, told, window, course, lit, 
       if (cell) cells.push(cell);
     }
   }
+  const dimmed = (lane: number) => {
+    const of = plan.lanes[lane];
+    return scope !== null && of !== undefined && !scope.lanes.has(of.internet ? "" : of.name);
+  };
   const shown = plan.bridges.filter((b) => b.lanes[0] <= window.lanes[1] && b.lanes[1] >= window.lanes[0]);
   return (
     <svg
@@ -47,15 +53,22 @@ export const Drawing = memo(function Drawing({ plan, told, window, course, lit, 
             d={`M${from} ${lane.rail}H${to}`}
             stroke={lane.internet ? "var(--line)" : "var(--soft)"}
             strokeWidth={plan.detail === "far" ? 1 : 2}
-            opacity={plan.detail === "far" ? 0.4 : 0.75}
+            opacity={dimmed(i) ? 0.2 : plan.detail === "far" ? 0.4 : 0.75}
           />
         );
       })}
       {shown.map((b) => (
-        <BridgeLine key={b.lanes.join()} plan={plan} bridge={b} onShares={onShares} />
+        <g
+          key={b.lanes.join()}
+          opacity={scope && !b.shares.some((s) => s.name === scope.share) ? 0.2 : undefined}
+        >
+          <BridgeLine plan={plan} bridge={b} onShares={onShares} />
+        </g>
       ))}
       {cells.map((cell) => (
-        <CellLines key={cellKey(cell.lane, cell.column)} plan={plan} told={told} cell={cell} />
+        <g key={cellKey(cell.lane, cell.column)} opacity={dimmed(cell.lane) ? 0.2 : undefined}>
+          <CellLines plan={plan} told={told} cell={cell} scope={dimmed(cell.lane) ? null : scope} />
+        </g>
       ))}
       {plan.peerings.map((p) => {
         const [a, b] = p.between;
@@ -83,7 +96,17 @@ export const Drawing = memo(function Drawing({ plan, told, window, course, lit, 
 });
 
 /** The node of a lane at a hub, its gates, and the twigs to its chips. */
-const CellLines = memo(function CellLines({ plan, told, cell }: { plan: Plan; told: Told; cell: Cell }) {
+const CellLines = memo(function CellLines({
+  plan,
+  told,
+  cell,
+  scope,
+}: {
+  plan: Plan;
+  told: Told;
+  cell: Cell;
+  scope: Lit | null;
+}) {
   const at = node(plan, cell.lane, cell.column);
   const far = plan.detail === "far";
   const internet = plan.lanes[cell.lane]?.internet;
@@ -130,7 +153,12 @@ const CellLines = memo(function CellLines({ plan, told, cell }: { plan: Plan; to
           const x = gateX(plan, cell.lane, cell.column, gate.pool);
           const unhealthy = healthy === 0 ? "var(--denied)" : "var(--inspected)";
           return (
-            <g key={gate.pool} stroke={unhealthy} data-gate={`${gate.pool}@${gate.hub}`}>
+            <g
+              key={gate.pool}
+              stroke={unhealthy}
+              opacity={scope && !(scope.pools.has(gate.pool) && scope.hubs.has(gate.hub)) ? 0.2 : undefined}
+              data-gate={`${gate.pool}@${gate.hub}`}
+            >
               <circle
                 cx={x}
                 cy={at.y}

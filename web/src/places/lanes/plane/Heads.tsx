@@ -5,6 +5,7 @@ import { StateGlyph } from "../Glyphs";
 import { node, trackTop } from "./layout";
 import type { Plan, Track } from "./layout";
 import type { Told } from "../estate";
+import type { Lit } from "../lit";
 import type { Window } from "./useWindow";
 
 /** The hubs across the top, and the links between them on tracks above. */
@@ -13,12 +14,14 @@ export function HubHeads({
   told,
   unforced,
   window,
+  scope,
   onHub,
 }: {
   plan: Plan;
   told: Told;
   unforced: string;
   window: Window;
+  scope: Lit | null;
   onHub: (name: string) => void;
 }) {
   const far = plan.detail === "far";
@@ -47,7 +50,8 @@ export function HubHeads({
             data-hub={hub?.name ?? ""}
             disabled={!hub}
             onClick={() => hub && onHub(hub.name)}
-            className={`absolute bottom-0 flex pb-1.5 text-left enabled:hover:text-accent ${far ? "items-end justify-center" : "flex-col justify-end pl-1.5"}`}
+            data-lit={(hub && scope?.hubs.has(hub.name)) || undefined}
+            className={`absolute bottom-0 flex pb-1.5 text-left enabled:hover:text-accent ${scope && !(hub && scope.hubs.has(hub.name)) ? "opacity-35" : ""} ${far ? "items-end justify-center" : "flex-col justify-end pl-1.5"}`}
             style={{ left: column.left, width: column.width, height: plan.head - plan.tracks }}
             title={hub ? `${hub.name}: ${hub.account} ${hub.region}` : "not attached to a hub"}
           >
@@ -148,11 +152,13 @@ function Link({ plan, track }: { plan: Plan; track: Track }) {
 export function LaneHeads({
   plan,
   window,
+  scope,
   onLane,
   onShares,
 }: {
   plan: Plan;
   window: Window;
+  scope: Lit | null;
   onLane: (lane: number) => void;
   onShares: (lane: number) => void;
 }) {
@@ -164,12 +170,13 @@ export function LaneHeads({
           <Fragment key={lane.name}>
             <button
               data-lane={lane.name}
+              data-lit={scope?.lanes.has(lane.internet ? "" : lane.name) || undefined}
               onClick={() => onLane(i)}
               className={`absolute left-0 border-r border-b border-line/70 pr-2 pl-5 text-left hover:text-accent ${i % 2 === 0 ? "bg-sheet" : "bg-paper"}`}
               style={{ top: lane.top - plan.head, height: lane.height, width: plan.side }}
             >
               <span
-                className="absolute left-5 max-w-[calc(100%-1.75rem)] truncate font-serif text-[15px] leading-5 font-semibold"
+                className={`absolute left-5 max-w-[calc(100%-1.75rem)] truncate font-serif text-[15px] leading-5 font-semibold ${scope && !scope.lanes.has(lane.internet ? "" : lane.name) ? "opacity-35" : ""}`}
                 style={{ top: lane.rail - lane.top - 10 }}
               >
                 {lane.name}

@@ -7,6 +7,7 @@ import { cellKey, node } from "./layout";
 import type { At, Plan } from "./layout";
 import type { Told } from "../estate";
 import type { Unforced } from "../force";
+import type { Lit } from "../lit";
 import type { Course, Point } from "./course";
 import { useWindow } from "./useWindow";
 
@@ -17,6 +18,7 @@ type Props = {
   course: Course | null;
   at: At;
   lit: string; // the network that is looked at
+  scope: Lit | null; // what a rule object concerns, while that is shown: the rest is dimmed
   onMove: (at: At) => void;
   onOpen: (at: At) => void;
   onNetwork: (name: string) => void;
@@ -141,12 +143,21 @@ const Inner = memo(function Inner(props: Props & { scroller: RefObject<HTMLDivEl
         window={window}
         course={course}
         lit={props.lit}
+        scope={props.scope}
         onShares={props.onShares}
       />
-      <HubHeads plan={plan} told={told} unforced={unforced.hubs} window={window} onHub={props.onHub} />
+      <HubHeads
+        plan={plan}
+        told={told}
+        unforced={unforced.hubs}
+        window={window}
+        scope={props.scope}
+        onHub={props.onHub}
+      />
       <LaneHeads
         plan={plan}
         window={window}
+        scope={props.scope}
         onLane={props.onLane}
         onShares={(lane) => props.onShares([lane, lane])}
       />
@@ -159,6 +170,7 @@ const Inner = memo(function Inner(props: Props & { scroller: RefObject<HTMLDivEl
           lane={lane}
           column={column}
           lit={props.lit}
+          scope={props.scope}
           onOpen={props.onOpen}
           onNetwork={props.onNetwork}
           onDrop={props.onDrop}
