@@ -62,7 +62,7 @@ function sideWords(side: Schemas["ScopeSide"]): string {
   const networks = new Set(side.places.map((p) => p.network)).size;
   const parts = networks > 0 ? [counted(networks, "network")] : [];
   if (side.internet) parts.push("the internet");
-  return parts.join(" and ") || "nobody";
+  return parts.join(" and ") || "no endpoints";
 }
 
 const hubsOf = (passes: Schemas["ObjectScope"]["passes"]) =>
