@@ -22,6 +22,9 @@ type Network struct {
 	Peers   []string          `json:"peers,omitempty"`  // IDs of the networks that it is peered with
 	Gateway bool              `json:"gateway,omitempty"`
 	Uplink  string            `json:"uplink,omitempty"` // of a site: up or down
+	// Enforcement is where the provider enforces verdicts at most on paths that pass no hub, in the
+	// words of estate.Network; "" for everywhere.
+	Enforcement string `json:"enforcement,omitempty"`
 }
 
 // Subnet is one prefix of a network.
@@ -104,6 +107,7 @@ type DetailCode string
 // What of a thing changed.
 const (
 	OtherRegion    DetailCode = "region"
+	OnlySubnets    DetailCode = "only-subnets"
 	OtherLabels    DetailCode = "labels"
 	OtherNetwork   DetailCode = "network"
 	OtherAddresses DetailCode = "addresses"

@@ -181,6 +181,27 @@ func TestLabelsByHand(t *testing.T) {
 	assert.Equal(t, []Change{{WorkloadKind, "web-1", Changed, []Detail{{Code: OtherLabels}}}}, taken.Changes)
 }
 
+// TestANetworkEnforcesWhatItsProviderCan reads networks of a provider that enforces between subnets
+// alone: new ones say so, and those that said nothing; what somebody wrote stays.
+func TestANetworkEnforcesWhatItsProviderCan(t *testing.T) {
+	e := &estate.Estate{Version: 1, Name: "e", Accounts: []estate.Account{{Name: "a", Provider: "velum"}}, Networks: []estate.Network{
+		{Name: "silent", Kind: "cloud", Account: "a"}, {Name: "native", Kind: "cloud", Account: "a", Enforcement: estate.EnforceNative}, {Name: "site", Kind: "site", Account: "a"},
+	}}
+	r := &Reading{Account: "a", Provider: "velum"}
+	for _, name := range []string{"silent", "native", "site", "fresh"} {
+		kind := "cloud"
+		if name == "site" {
+			kind = "site"
+		}
+		r.Networks = append(r.Networks, Network{ID: name, Name: name, Kind: kind, Enforcement: estate.EnforceSubnets})
+	}
+	said := map[string]string{}
+	for _, n := range Take(e, nil, r, NewTable(nil)).Estate.Networks {
+		said[n.Name] = n.Enforcement
+	}
+	assert.Equal(t, map[string]string{"silent": estate.EnforceSubnets, "native": estate.EnforceNative, "site": "", "fresh": estate.EnforceSubnets}, said)
+}
+
 // TestRoutesWrittenHereStay reads a route table, edits it, and reads it again:
 // what was written here stays until the account has it too.
 func TestRoutesWrittenHereStay(t *testing.T) {

@@ -164,6 +164,10 @@ func (k *taker) network(to *estate.Network, n *Network, known *Known, there bool
 		how = append(how, Detail{Code: OtherLabels})
 		to.Labels = labels
 	}
+	if n.Enforcement == estate.EnforceSubnets && to.Enforcement == "" && to.Enforces() == estate.EnforceNative {
+		how = append(how, Detail{Code: OnlySubnets})
+		to.Enforcement = estate.EnforceSubnets
+	}
 	subnets, changed := k.subnets(to, n)
 	if len(changed) > 0 {
 		how = append(how, changed...)

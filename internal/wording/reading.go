@@ -10,6 +10,7 @@ import (
 // left out; % stands for what they are about.
 var details = map[inventory.DetailCode]string{
 	inventory.OtherRegion:    "region",
+	inventory.OnlySubnets:    "its provider enforces verdicts between subnets, not inside them",
 	inventory.OtherLabels:    "labels",
 	inventory.OtherNetwork:   "network",
 	inventory.OtherAddresses: "addresses",

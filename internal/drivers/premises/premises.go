@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 
+	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/core/native/config"
 	"bivium/internal/drivers"
@@ -115,7 +116,7 @@ func (d *driver) Page(ctx context.Context, cursor string) (*drivers.Page, error)
 }
 
 func (s *site) read() inventory.Network {
-	out := inventory.Network{ID: s.Site, Name: s.Name, Kind: s.Type, Region: s.Region, Tags: s.Notes, Uplink: s.Uplink}
+	out := inventory.Network{ID: s.Site, Name: s.Name, Kind: s.Type, Region: s.Region, Tags: s.Notes, Uplink: s.Uplink, Enforcement: estate.EnforceSubnets}
 	for _, l := range s.Lans {
 		out.Subnets = append(out.Subnets, inventory.Subnet{Name: l.Name, Prefix: l.Prefix})
 	}

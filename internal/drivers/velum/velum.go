@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 
+	"bivium/core/estate"
 	"bivium/core/inventory"
 	"bivium/core/native/config"
 	"bivium/internal/drivers"
@@ -132,7 +133,7 @@ func (d *driver) Page(ctx context.Context, cursor string) (*drivers.Page, error)
 }
 
 func (n *network) read() (inventory.Network, error) {
-	out := inventory.Network{ID: n.UID, Name: n.Title, Kind: "cloud", Region: n.Place, Tags: n.Attributes, Peers: n.Peers, Gateway: n.OpenToInternet}
+	out := inventory.Network{ID: n.UID, Name: n.Title, Kind: "cloud", Region: n.Place, Tags: n.Attributes, Peers: n.Peers, Gateway: n.OpenToInternet, Enforcement: estate.EnforceSubnets}
 	for name, prefix := range n.Ranges {
 		out.Subnets = append(out.Subnets, inventory.Subnet{Name: name, Prefix: prefix})
 	}
