@@ -169,6 +169,9 @@ func (r *remote) follow(out io.Writer) error {
 		case store.PlanAsks, store.PlanStopped, store.PlanPaused, applying.StateUnknown:
 			return fmt.Errorf("it is not in force: %s", s.State)
 		case applying.StatePartly:
+			if s.Plan == 0 && len(s.Behind) > 0 { // nothing is left to be written
+				return fmt.Errorf("it is partly in force: at %s, %s", s.Behind[0].Target, s.Behind[0].Why)
+			}
 			if len(s.Plans) > 0 && s.Plans[0].State == store.PlanStuck {
 				return fmt.Errorf("it is partly in force: %s", s.Plans[0].Why)
 			}

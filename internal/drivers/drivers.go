@@ -30,6 +30,14 @@ type Driver interface {
 	Health(ctx context.Context) ([]Health, error)
 }
 
+// Single is a driver of a provider that is asked about whole accounts, and can be asked about one
+// document as well.
+type Single interface {
+	// One returns what is held of the document that p would write, and of no other; nothing where
+	// it is not there.
+	One(ctx context.Context, p *Put) (*Native, error)
+}
+
 // Page is a part of an inventory.
 type Page struct {
 	Networks  []inventory.Network

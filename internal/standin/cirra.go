@@ -19,8 +19,8 @@ import (
 //
 //	GET /v1/ACCOUNT/networks?cursor=C   {"items": [...], "next": "C", "total": N}
 //	GET /v1/ACCOUNT/machines?cursor=C   likewise
-//	GET /v1/ACCOUNT/lists               {"items": [{"name", "version", "entries"}]}
-//	GET /v1/ACCOUNT/bindings            {"items": [{"machine", "version", "lists"}], "default": {...}}
+//	GET /v1/ACCOUNT/lists               {"items": [{"name", "version", "entries"}]}; one of them with ?only=NAME
+//	GET /v1/ACCOUNT/bindings            {"items": [{"machine", "version", "lists"}], "default": {...}}; likewise
 //	PUT /v1/ACCOUNT/lists/NAME          {"version": V, "entries": [...]}  {"version": V+1}, or 409
 //	PUT /v1/ACCOUNT/bindings/MACHINE    {"version": V, "lists": [...]}    likewise
 //	PUT /v1/ACCOUNT/default/-           likewise
@@ -54,13 +54,13 @@ func (w *World) Cirra() http.Handler {
 			return c.JSON(http.StatusOK, listing(items, next, len(a.Machines)))
 		case "lists":
 			items := []map[string]any{}
-			for _, name := range slices.Sorted(maps.Keys(a.native.entries)) {
+			for _, name := range asked(c, a.native.entries) {
 				items = append(items, map[string]any{"name": name, "version": a.native.entries[name].Version, "entries": cirraEntries(a.native.entries[name].Lines)})
 			}
 			return c.JSON(http.StatusOK, map[string]any{"items": items})
 		case "bindings":
 			items := []map[string]any{}
-			for _, m := range slices.Sorted(maps.Keys(a.native.bindings)) {
+			for _, m := range asked(c, a.native.bindings) {
 				items = append(items, map[string]any{"machine": m, "version": a.native.bindings[m].Version, "lists": a.native.bindings[m].Lists})
 			}
 			return c.JSON(http.StatusOK, map[string]any{"items": items, "default": map[string]any{"version": a.native.standard.Version, "lists": a.native.standard.Lists}})
@@ -198,6 +198,18 @@ func cirraPeers(n *Network) []cirraPeer {
 		out = append(out, cirraPeer{p.network, p.offers})
 	}
 	return out
+}
+
+// asked returns the names of some things in order; that which is asked for alone, if one is.
+func asked[T any](c echo.Context, things map[string]T) []string {
+	name := c.QueryParam("only")
+	if name == "" {
+		return slices.Sorted(maps.Keys(things))
+	}
+	if _, there := things[name]; !there {
+		return nil
+	}
+	return []string{name}
 }
 
 // cirraEntry is an entry as Cirra writes it: it allows.

@@ -209,7 +209,7 @@ func (t *account) get(ctx context.Context, key plan.Key) (*plan.Body, string, er
 		}
 		networks = []string{id}
 	}
-	native, err := t.Native(ctx, networks)
+	native, err := t.read(ctx, key, networks)
 	if err != nil {
 		return nil, "", err
 	}
@@ -217,6 +217,28 @@ func (t *account) get(ctx context.Context, key plan.Key) (*plan.Body, string, er
 	h := &held{bodies: map[plan.Key]*plan.Body{}, versions: map[plan.Key]string{}, by: map[plan.Key][]string{}}
 	h.account(&targets.Reading{Account: t.name, Native: native, Networks: t.names.Networks, Named: t.named, Workloads: t.names.Workloads})
 	return h.bodies[key], h.versions[key], nil
+}
+
+// read reads a document, with as few others as the provider can be asked for.
+func (t *account) read(ctx context.Context, key plan.Key, networks []string) (*drivers.Native, error) {
+	one, ok := t.Driver.(drivers.Single)
+	if !ok {
+		return t.Native(ctx, networks)
+	}
+	p := &drivers.Put{}
+	switch key.Kind {
+	case plan.KindEntries:
+		p.Entries = &config.EntryList{Name: key.On}
+	case plan.KindRoutes:
+		p.Table = []inventory.Route{}
+	case plan.KindBinding:
+		if p.Workload = t.ids["workload "+key.On]; key.On != "" && p.Workload == "" {
+			return &drivers.Native{}, nil // what is gone bears nothing
+		}
+	default:
+		return t.Native(ctx, networks)
+	}
+	return one.One(ctx, p)
 }
 
 // hubTarget is the hubs and their firewalls.

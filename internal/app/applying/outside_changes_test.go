@@ -41,7 +41,11 @@ func TestWhatDoesNotFitIsLeft(t *testing.T) {
 	before, bore := lists()
 	o.makes(edit.Put, estate.KindService, "", `{"name": "odd", "terms": [{"protocol": "tcp", "ports": 9123, "sourcePorts": "1024-2000"}]}`)
 	o.makes(edit.Put, estate.KindPolicy, "", `{"name": "odd", "segments": ["turbine"], "from": ["collectors"], "to": ["historian"], "rules": [{"services": ["odd"], "action": "allow"}]}`)
-	o.settles()
+	require.Eventually(t, func() bool {
+		s := o.state()
+		return s.State == applying.StatePartly && s.Plan == 0 && s.Revision == o.app.Now().Revision
+	}, 30*time.Second, 20*time.Millisecond, "all else is in force, and it is said that this is not")
+	assert.Equal(t, []string{"rules of network telemetry"}, o.state().Behind[0].Documents)
 	book, err := (&targets.Books{}).Of(o.app.Now())
 	require.NoError(t, err)
 	_, refused := book.Config()

@@ -12,6 +12,7 @@ import (
 
 	"bivium/core/native/plan"
 	"bivium/internal/app/targets"
+	"bivium/internal/app/view"
 	"bivium/internal/drivers"
 	"bivium/internal/notices"
 	"bivium/internal/people"
@@ -28,6 +29,7 @@ type run struct {
 	writes []store.PlanWrite
 	next   []time.Time // when a write that failed is tried again
 	busy   map[string]bool
+	opened map[string]*openedTarget // targets that were written, by name
 	cancel context.CancelFunc
 	done   chan struct{} // closed when nobody works on it
 	wake   chan struct{}
@@ -252,12 +254,25 @@ var errLost = errors.New("it acknowledged the write but did not store it")
 // another version and holds what it held, what it should, or a part of that after a try that
 // failed, nobody changed it: the write was under way when the server ended, its answer was lost,
 // or it broke off.
-func (s *Service) putAndRead(ctx context.Context, r *run, w *plan.Write, version string) (string, error) {
-	t, err := s.open(ctx, w.Key.Target())
+func (s *Service) putAndRead(ctx context.Context, r *run, w *plan.Write, version string) (at string, err error) {
+	name := w.Key.Target()
+	defer func() {
+		if err != nil {
+			s.forget(r, name)
+		}
+	}()
+	t, known, err := s.opened(ctx, r, name)
 	if err != nil {
 		return "", err
 	}
 	_, err = t.put(ctx, w.Key, version, w.Body)
+	if known && errors.Is(err, drivers.ErrMissing) { // it may have come since the target was opened
+		s.forget(r, name)
+		if t, _, err = s.opened(ctx, r, name); err != nil {
+			return "", err
+		}
+		_, err = t.put(ctx, w.Key, version, w.Body)
+	}
 	if errors.Is(err, drivers.ErrChanged) || errors.Is(err, drivers.ErrMissing) && w.Body == nil {
 		now, at, readErr := t.get(ctx, w.Key)
 		switch {
@@ -280,6 +295,41 @@ func (s *Service) putAndRead(ctx context.Context, r *run, w *plan.Write, version
 		return "", errLost
 	}
 	return at, nil
+}
+
+// openedTarget is a target with the names that the estate had for what it has.
+type openedTarget struct {
+	target
+	now *view.Snapshot
+}
+
+// opened opens a target, unless it was opened for an earlier write and the estate is the same:
+// reading what it has takes longer than the write. known says so.
+func (s *Service) opened(ctx context.Context, r *run, name string) (t target, known bool, err error) {
+	now := s.app.Now()
+	r.mu.Lock()
+	o := r.opened[name]
+	r.mu.Unlock()
+	if o != nil && o.now == now {
+		return o.target, true, nil
+	}
+	if t, err = s.open(ctx, name); err != nil {
+		return nil, false, err
+	}
+	r.mu.Lock()
+	if r.opened == nil {
+		r.opened = map[string]*openedTarget{}
+	}
+	r.opened[name] = &openedTarget{t, now}
+	r.mu.Unlock()
+	return t, false, nil
+}
+
+// forget has a target opened anew for its next write.
+func (s *Service) forget(r *run, name string) {
+	r.mu.Lock()
+	delete(r.opened, name)
+	r.mu.Unlock()
 }
 
 // begun reports whether the target may have got a write before.

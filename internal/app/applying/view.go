@@ -168,7 +168,8 @@ type Status struct {
 // Behind is a target that does not hold yet what it should.
 type Behind struct {
 	Target    string     `json:"target"`
-	Documents []string   `json:"documents"`
+	Documents []string   `json:"documents"` // the first of them
+	More      int        `json:"more"`      // how many there are beside those
 	Networks  []string   `json:"networks"`
 	Why       string     `json:"why"`
 	Since     *time.Time `json:"since"`
@@ -235,14 +236,17 @@ func (s *Service) Status(ctx context.Context) (*Status, error) {
 		return nil, err
 	}
 	missing := wants.behind(known, connected)
-	if len(missing) == 0 && (r == nil || !r.open()) {
-		return out, nil
+	idle := len(missing) == 0 && (r == nil || !r.open())
+	if !idle {
+		out.State = StateApplying
+		if r != nil && followed == now {
+			out.describe(r)
+		}
 	}
-	out.State = StateApplying
-	if r != nil && followed == now {
-		out.describe(r)
+	out.Behind = behindOf(missing, wants.unfit, r, now, connected)
+	if idle && len(out.Behind) > 0 { // what does not fit
+		out.State = StatePartly
 	}
-	out.Behind = behindOf(missing, r, now)
 	return out, nil
 }
 
@@ -270,46 +274,38 @@ func (o *Status) describe(r *run) {
 	}
 }
 
-// networksOf returns the networks that a document is about: of lists that workloads bear, all of
-// their account.
-func networksOf(key plan.Key, now *view.Snapshot) []string {
-	switch key.Kind {
-	case plan.KindList, plan.KindRoutes:
-		return []string{key.Name}
-	case plan.KindEntries, plan.KindBinding:
-		var out []string
-		for i := range now.Estate.Networks {
-			if n := &now.Estate.Networks[i]; n.Account == key.Account {
-				out = append(out, n.Name)
-			}
-		}
-		return out
-	}
-	return nil
+// behind gathers what targets do not hold yet.
+type behind struct {
+	now       *view.Snapshot
+	by        map[string]*Behind
+	seen      map[[2]string]bool // target and network
+	workloads map[string]string  // their networks; found when it is asked for
 }
 
-// behindOf groups documents by target.
-func behindOf(missing []plan.Key, r *run, now *view.Snapshot) []Behind {
-	by := map[string]*Behind{}
+// mostDocuments is how many documents of a target are named.
+const mostDocuments = 20
+
+// behindOf groups by target the documents that are missing, and the networks whose rules do not fit.
+func behindOf(missing []plan.Key, u *unfit, r *run, now *view.Snapshot, connected map[string]bool) []Behind {
+	b := &behind{now: now, by: map[string]*Behind{}, seen: map[[2]string]bool{}}
 	slices.SortFunc(missing, func(a, b plan.Key) int { return strings.Compare(a.String(), b.String()) })
 	for _, key := range missing {
-		t := by[key.Target()]
-		if t == nil {
-			t = &Behind{Target: key.Target(), Networks: []string{}}
-			by[key.Target()] = t
-		}
-		t.Documents = append(t.Documents, targets.Title(key))
-		for _, name := range networksOf(key, now) {
-			if !slices.Contains(t.Networks, name) {
-				t.Networks = append(t.Networks, name)
-			}
+		b.lacks(key.Target(), targets.Title(key))
+		b.networksOf(key)
+	}
+	for i := range now.Estate.Networks {
+		n := &now.Estate.Networks[i]
+		if u.networks[n.Name] && connected[n.Account] && !now.Estate.Observes(n.Account) {
+			b.lacks(n.Account, "rules of network "+n.Name)
+			b.network(n.Account, n.Name)
+			b.by[n.Account].Why = "rules do not fit; Targets says which, and what to do"
 		}
 	}
 	if r != nil {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		for i := range r.writes {
-			if t := by[r.Writes[i].Key.Target()]; t != nil && r.writes[i].Why != "" {
+			if t := b.by[r.Writes[i].Key.Target()]; t != nil && r.writes[i].Why != "" {
 				t.Why = r.writes[i].Why
 				at := r.writes[i].At
 				t.Since = &at
@@ -317,10 +313,60 @@ func behindOf(missing []plan.Key, r *run, now *view.Snapshot) []Behind {
 		}
 	}
 	out := []Behind{}
-	for _, name := range slices.Sorted(maps.Keys(by)) {
-		out = append(out, *by[name])
+	for _, name := range slices.Sorted(maps.Keys(b.by)) {
+		out = append(out, *b.by[name])
 	}
 	return out
+}
+
+// lacks notes that a target does not hold something.
+func (b *behind) lacks(target, what string) {
+	t := b.by[target]
+	if t == nil {
+		t = &Behind{Target: target, Documents: []string{}, Networks: []string{}}
+		b.by[target] = t
+	}
+	if len(t.Documents) == mostDocuments {
+		t.More++
+		return
+	}
+	t.Documents = append(t.Documents, what)
+}
+
+func (b *behind) network(target, name string) {
+	if at := [2]string{target, name}; !b.seen[at] {
+		b.seen[at] = true
+		b.by[target].Networks = append(b.by[target].Networks, name)
+	}
+}
+
+// networksOf notes the networks that a document is about: of a list that workloads bear, all of
+// their account.
+func (b *behind) networksOf(key plan.Key) {
+	e := b.now.Estate
+	switch {
+	case key.Kind == plan.KindList, key.Kind == plan.KindRoutes:
+		b.network(key.Target(), key.Name)
+	case key.Kind == plan.KindBinding && key.On != "":
+		if b.workloads == nil {
+			b.workloads = make(map[string]string, len(e.Workloads))
+			for i := range e.Workloads {
+				b.workloads[e.Workloads[i].Name] = e.Workloads[i].Network
+			}
+		}
+		if network := b.workloads[key.On]; network != "" {
+			b.network(key.Target(), network)
+		}
+	case key.Kind == plan.KindEntries, key.Kind == plan.KindBinding:
+		if at := [2]string{key.Target(), ""}; !b.seen[at] { // once for each account
+			b.seen[at] = true
+			for i := range e.Networks {
+				if n := &e.Networks[i]; n.Account == key.Account {
+					b.network(key.Target(), n.Name)
+				}
+			}
+		}
+	}
 }
 
 // Why says why targets do not hold what they should, as far as is known; "" where they do.

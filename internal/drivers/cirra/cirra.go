@@ -161,6 +161,40 @@ type entry struct {
 
 // Native reads the lists of the account, and which machines bear them.
 func (d *driver) Native(ctx context.Context, _ []string) (*drivers.Native, error) {
+	out := &drivers.Native{}
+	if err := d.lists(ctx, "", out); err != nil {
+		return nil, err
+	}
+	if err := d.bindings(ctx, "", out); err != nil {
+		return nil, err
+	}
+	return out, d.tables(ctx, out)
+}
+
+// One implements drivers.Single. Tables come together: there are as many as networks.
+func (d *driver) One(ctx context.Context, p *drivers.Put) (*drivers.Native, error) {
+	out := &drivers.Native{}
+	switch {
+	case p.Table != nil:
+		return out, d.tables(ctx, out)
+	case p.Entries != nil:
+		return out, d.lists(ctx, p.Entries.Name, out)
+	case p.Workload != "":
+		return out, d.bindings(ctx, p.Workload, out)
+	}
+	return out, d.bindings(ctx, "-", out) // what is borne by default comes with any
+}
+
+// only asks for one thing, or for all.
+func only(name string) string {
+	if name == "" {
+		return ""
+	}
+	return "?only=" + url.QueryEscape(name)
+}
+
+// lists adds one list, or all.
+func (d *driver) lists(ctx context.Context, name string, out *drivers.Native) error {
 	var lists struct {
 		Items []struct {
 			Name    string
@@ -168,9 +202,25 @@ func (d *driver) Native(ctx context.Context, _ []string) (*drivers.Native, error
 			Entries []entry
 		}
 	}
-	if _, err := d.client.Get(ctx, d.path+"/lists", &lists); err != nil {
-		return nil, err
+	if _, err := d.client.Get(ctx, d.path+"/lists"+only(name), &lists); err != nil {
+		return err
 	}
+	for _, l := range lists.Items {
+		x := drivers.EntryList{Version: strconv.Itoa(l.Version), EntryList: config.EntryList{Name: l.Name}}
+		for i := range l.Entries {
+			e, err := l.Entries[i].read()
+			if err != nil {
+				return &drivers.AnswerError{Asked: "list " + l.Name, Err: err}
+			}
+			x.Entries, x.By = append(x.Entries, e), append(x.By, l.Entries[i].CreatedBy)
+		}
+		out.Entries = append(out.Entries, x)
+	}
+	return nil
+}
+
+// bindings adds which lists one machine bears, or all do, and those that others bear.
+func (d *driver) bindings(ctx context.Context, machine string, out *drivers.Native) error {
 	var bound struct {
 		Items []struct {
 			Machine string
@@ -182,10 +232,18 @@ func (d *driver) Native(ctx context.Context, _ []string) (*drivers.Native, error
 			Lists   []string
 		}
 	}
-	if _, err := d.client.Get(ctx, d.path+"/bindings", &bound); err != nil {
-		return nil, err
+	if _, err := d.client.Get(ctx, d.path+"/bindings"+only(machine), &bound); err != nil {
+		return err
 	}
-	out := &drivers.Native{}
+	for _, b := range bound.Items {
+		out.Bindings = append(out.Bindings, drivers.Binding{Version: strconv.Itoa(b.Version), Workload: b.Machine, Lists: b.Lists})
+	}
+	out.Bindings = append(out.Bindings, drivers.Binding{Version: strconv.Itoa(bound.Default.Version), Lists: bound.Default.Lists})
+	return nil
+}
+
+// tables adds the route tables and peerings of all networks.
+func (d *driver) tables(ctx context.Context, out *drivers.Native) error {
 	var tables struct {
 		Items []struct {
 			Network  string
@@ -195,7 +253,7 @@ func (d *driver) Native(ctx context.Context, _ []string) (*drivers.Native, error
 		}
 	}
 	if _, err := d.client.Get(ctx, d.path+"/tables", &tables); err != nil {
-		return nil, err
+		return err
 	}
 	for _, t := range tables.Items {
 		x := drivers.Table{Network: t.Network, Version: strconv.Itoa(t.Version)}
@@ -207,22 +265,7 @@ func (d *driver) Native(ctx context.Context, _ []string) (*drivers.Native, error
 		}
 		out.Tables = append(out.Tables, x)
 	}
-	for _, l := range lists.Items {
-		x := drivers.EntryList{Version: strconv.Itoa(l.Version), EntryList: config.EntryList{Name: l.Name}}
-		for i := range l.Entries {
-			e, err := l.Entries[i].read()
-			if err != nil {
-				return nil, &drivers.AnswerError{Asked: "list " + l.Name, Err: err}
-			}
-			x.Entries, x.By = append(x.Entries, e), append(x.By, l.Entries[i].CreatedBy)
-		}
-		out.Entries = append(out.Entries, x)
-	}
-	for _, b := range bound.Items {
-		out.Bindings = append(out.Bindings, drivers.Binding{Version: strconv.Itoa(b.Version), Workload: b.Machine, Lists: b.Lists})
-	}
-	out.Bindings = append(out.Bindings, drivers.Binding{Version: strconv.Itoa(bound.Default.Version), Lists: bound.Default.Lists})
-	return out, nil
+	return nil
 }
 
 func (e *entry) read() (config.Entry, error) {

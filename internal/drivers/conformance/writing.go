@@ -204,6 +204,16 @@ func entries(t *testing.T, p Provider, a Account, workload string) {
 	want[0].Service.SourcePorts = estate.AllPorts
 	assert.Equal(t, want, got.Entries)
 	assert.Equal(t, []string{list.Name}, bound.Lists)
+	if single, ok := a.Driver.(drivers.Single); ok {
+		one := func(p *drivers.Put) *drivers.Native {
+			native, err := single.One(t.Context(), p)
+			require.NoError(t, err)
+			return native
+		}
+		assert.Equal(t, []drivers.EntryList{*got}, one(&drivers.Put{Entries: &config.EntryList{Name: list.Name}}).Entries)
+		assert.Contains(t, one(&drivers.Put{Workload: workload}).Bindings, *bound)
+		assert.Empty(t, one(&drivers.Put{Entries: &config.EntryList{Name: "no-such-list"}}).Entries)
+	}
 	_, err = a.Driver.Put(t.Context(), &drivers.Put{Entries: &list})
 	require.ErrorIs(t, err, drivers.ErrChanged)
 	_, err = a.Driver.Put(t.Context(), &drivers.Put{Version: version, Entries: &list, Remove: true})

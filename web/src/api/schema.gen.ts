@@ -3094,7 +3094,10 @@ export interface components {
         };
         BehindTarget: {
             target: string;
+            /** @description The first of them */
             documents: string[];
+            /** @description How many there are beside those */
+            more: number;
             networks: string[];
             why: string;
             /** Format: date-time */

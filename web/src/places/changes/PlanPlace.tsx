@@ -52,7 +52,7 @@ export function PlansPlace() {
           {a.behind.map((b) => (
             <p key={b.target} className="pt-1">
               <strong>{b.target}</strong> does not hold yet: {b.documents.slice(0, 4).join(", ")}
-              {b.documents.length > 4 && ` and ${b.documents.length - 4} more`}.
+              {b.documents.length + b.more > 4 && ` and ${b.documents.length + b.more - 4} more`}.
               {b.why && (
                 <span className="text-denied">
                   {" "}

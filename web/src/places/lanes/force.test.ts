@@ -15,6 +15,7 @@ test("what is not in force is told by network, and at hubs", () => {
       {
         target: "velum",
         documents: ["list of subnet a/b"],
+        more: 0,
         networks: ["a"],
         why: "it does not answer",
         since: null,
@@ -22,6 +23,7 @@ test("what is not in force is told by network, and at hubs", () => {
       {
         target: "hubs",
         documents: ["wiring of hub fjord", "wiring of hub delta"],
+        more: 0,
         networks: [],
         why: "",
         since: null,

@@ -34,5 +34,5 @@ export function unforcedOf(a: Applying): Unforced {
 /** Why a target does not hold what it should, and since when. */
 export function waits(b: Applying["behind"][number]): string {
   const since = b.since ? ` since ${moment(b.since)}` : "";
-  return `${counted(b.documents.length, "document")} not in force at ${b.target}${since}${b.why ? `: ${b.why}` : ""}`;
+  return `${counted(b.documents.length + b.more, "document")} not in force at ${b.target}${since}${b.why ? `: ${b.why}` : ""}`;
 }
