@@ -1,6 +1,7 @@
 package server
 
 import (
+	"math"
 	"net/http"
 	"strconv"
 
@@ -56,10 +57,26 @@ func (h *handlers) previewPlan(c echo.Context) error {
 		return err
 	}
 	v, err := h.applying.Preview(c.Request().Context(), applying.Order{Cause: applying.CauseEdit, Actor: whoOf(c).Name, After: now, PutRight: c.QueryParam("put-right") == "true"})
+	if err == nil {
+		err = folded(c, v)
+	}
 	if err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, v)
+}
+
+// folded leaves as many writes of a plan as are asked for.
+func folded(c echo.Context, v *applying.View) error {
+	most, err := number(c, "most", math.MaxInt32)
+	if err != nil {
+		return err
+	}
+	if most == 0 {
+		most = len(v.Writes)
+	}
+	v.Fold(most, c.QueryParam("target"))
+	return nil
 }
 
 // postPlan makes a plan anew and carries it out.
@@ -98,6 +115,9 @@ func (h *handlers) getPlan(c echo.Context) error {
 		return err
 	}
 	v, err := h.applying.Plan(c.Request().Context(), id)
+	if err == nil {
+		err = folded(c, v)
+	}
 	if err != nil {
 		return err
 	}
@@ -120,6 +140,9 @@ func (h *handlers) steerPlan(c echo.Context) error {
 		return err
 	}
 	v, err := h.applying.Plan(c.Request().Context(), id)
+	if err == nil {
+		err = folded(c, v)
+	}
 	if err != nil {
 		return err
 	}

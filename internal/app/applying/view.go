@@ -29,7 +29,8 @@ type View struct {
 	Ended    *time.Time   `json:"ended"` // null while it is not
 	State    string       `json:"state"`
 	Why      string       `json:"why"`
-	Writes   []WriteView  `json:"writes"`
+	Writes   []WriteView  `json:"writes"` // all, or as many as Fold leaves
+	Steps    []StepView   `json:"steps"`
 	Targets  []TargetView `json:"targets"`
 	Open     []Flow       `json:"open"`    // pass on the way, and neither before nor after
 	Cut      []Flow       `json:"cut"`     // pass before and after, and not on the way
@@ -56,11 +57,46 @@ type WriteView struct {
 	Holds   int        `json:"holds"`
 	Limit   int        `json:"limit"`
 	Narrow  bool       `json:"narrow"`
-	Waits   []int      `json:"waits"`
+	Waits   []int      `json:"waits"` // those that are not done yet
 	State   string     `json:"state"`
 	Why     string     `json:"why"`
 	Tries   int        `json:"tries"`
 	At      *time.Time `json:"at"` // of the last try; null before the first
+}
+
+// StepView is how many writes a step has.
+type StepView struct {
+	Step   string `json:"step"`
+	Writes int    `json:"writes"`
+}
+
+// mostTroubled is how many writes that failed are told of a step, however few are wanted.
+const mostTroubled = 200
+
+// Fold leaves so many writes of each step, those first that failed; of one target, unless it is "".
+// Steps tells how many there are.
+func (v *View) Fold(most int, target string) {
+	v.Steps = []StepView{}
+	var left []WriteView
+	for _, step := range plan.Steps() {
+		var of, troubled []WriteView
+		for i := range v.Writes {
+			switch w := &v.Writes[i]; {
+			case w.Step != string(step) || target != "" && w.Target != target:
+			case w.State != store.WriteDone && w.State != store.WriteWaiting:
+				troubled = append(troubled, *w)
+			default:
+				of = append(of, *w)
+			}
+		}
+		if n := len(of) + len(troubled); n > 0 {
+			v.Steps = append(v.Steps, StepView{string(step), n})
+		}
+		troubled = troubled[:min(len(troubled), max(most, mostTroubled))]
+		left = append(left, troubled...)
+		left = append(left, of[:min(len(of), max(0, most-len(troubled)))]...)
+	}
+	v.Writes = append([]WriteView{}, left...)
 }
 
 // TargetView is how far one target is.
@@ -77,7 +113,7 @@ var worst = []string{store.WriteDone, store.WriteWaiting, store.WriteRetrying, s
 
 func (s *Service) viewOf(row *store.Plan, p *stored, writes []store.PlanWrite) *View {
 	v := &View{
-		ID: row.ID, Revision: row.Revision, Cause: row.Cause, Actor: row.Actor, Made: row.Made, State: row.State, Why: row.Why, Writes: []WriteView{}, Targets: []TargetView{},
+		ID: row.ID, Revision: row.Revision, Cause: row.Cause, Actor: row.Actor, Made: row.Made, State: row.State, Why: row.Why, Writes: []WriteView{}, Steps: []StepView{}, Targets: []TargetView{},
 		Open: p.Open, Cut: p.Cut, Ends: p.Ends, Counted: p.Counted, Packets: p.Packets, Skipped: p.Skipped, Refused: p.Refused, Staged: p.Staged, Absent: p.Absent,
 	}
 	if v.Ends == nil { // of a plan of earlier versions
@@ -93,7 +129,7 @@ func (s *Service) viewOf(row *store.Plan, p *stored, writes []store.PlanWrite) *
 		w, state := &p.Writes[i], &writes[i]
 		x := WriteView{
 			Number: i, Step: string(w.Step), Target: w.Key.Target(), Title: targets.Title(w.Key), Added: w.Added, Removed: w.Removed, By: []string{}, Kept: w.Kept, Holds: w.Holds, Limit: w.Limit,
-			Narrow: w.Narrow, Waits: w.Waits, State: state.State, Why: state.Why, Tries: state.Tries,
+			Narrow: w.Narrow, Waits: slices.DeleteFunc(slices.Clone(w.Waits), func(k int) bool { return writes[k].State == store.WriteDone }), State: state.State, Why: state.Why, Tries: state.Tries,
 		}
 		if x.State == "" {
 			x.State = store.WriteWaiting

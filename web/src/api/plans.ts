@@ -1,4 +1,4 @@
-import { queryOptions } from "@tanstack/react-query";
+import { keepPreviousData, queryOptions } from "@tanstack/react-query";
 import { client, take } from "./client";
 import type { Schemas } from "./client";
 
@@ -20,13 +20,28 @@ export const applyingQuery = queryOptions({
 /** How often a plan that is under way is asked for, in milliseconds, beside what is told of it. */
 const again = 3000;
 
+/** Which writes of a plan are wanted: how many of each step, and of which target; "" for all. */
+export interface Wanted {
+  most: number;
+  target: string;
+}
+
+/** How many writes of each step are shown before more are asked for. */
+export const mostWrites = 60;
+
 /** A plan, and how far it is. */
-export const planQuery = (id: number) =>
+export const planQuery = (id: number, wanted: Wanted) =>
   queryOptions({
-    queryKey: ["applying", "plan", id],
+    queryKey: ["applying", "plan", id, wanted],
     queryFn: async ({ signal }) =>
-      take(await client.GET("/api/plans/{id}", { params: { path: { id } }, signal })),
+      take(
+        await client.GET("/api/plans/{id}", {
+          params: { path: { id }, query: { most: wanted.most, target: wanted.target || undefined } },
+          signal,
+        }),
+      ),
     retry: false,
+    placeholderData: keepPreviousData,
     refetchInterval: ({ state }) => (state.data?.state === "running" ? again : false),
   });
 
@@ -37,7 +52,9 @@ export const previewQuery = (draft: number, putRight = false) =>
     queryFn: async ({ signal }) =>
       take(
         await client.POST("/api/plans/preview", {
-          params: { query: { ...(draft && { draft }), ...(putRight && { "put-right": true }) } },
+          params: {
+            query: { most: 5 * mostWrites, ...(draft && { draft }), ...(putRight && { "put-right": true }) },
+          },
           ...asJson,
           signal,
         }),

@@ -3130,6 +3130,11 @@ export interface components {
             state: "" | "asks" | "running" | "paused" | "stopped" | "stuck" | "done" | "superseded";
             why: string;
             writes: components["schemas"]["PlanWrite"][];
+            /** @description How many writes each step has */
+            steps: {
+                step: string;
+                writes: number;
+            }[];
             targets: components["schemas"]["PlanTarget"][];
             open: components["schemas"]["PlanFlow"][];
             cut: components["schemas"]["PlanFlow"][];
@@ -5747,6 +5752,10 @@ export interface operations {
                 /** @description The draft that is asked of; left out */
                 draft?: components["parameters"]["Draft"];
                 "put-right"?: boolean;
+                /** @description How many writes of each step are wanted beside those that failed; left out for all */
+                most?: number;
+                /** @description Of one target alone */
+                target?: string;
             };
             header?: never;
             path?: never;
@@ -5768,7 +5777,12 @@ export interface operations {
     };
     getPlan: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How many writes of each step are wanted beside those that failed; left out for all */
+                most?: number;
+                /** @description Of one target alone */
+                target?: string;
+            };
             header?: never;
             path: {
                 id: number;

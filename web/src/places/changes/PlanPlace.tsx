@@ -2,8 +2,16 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
-import { applyingQuery, beginPlan, planQuery, roundsQuery, sendRound, steerPlan } from "../../api/plans";
-import type { Plan, PlanOrder } from "../../api/plans";
+import {
+  applyingQuery,
+  beginPlan,
+  mostWrites,
+  planQuery,
+  roundsQuery,
+  sendRound,
+  steerPlan,
+} from "../../api/plans";
+import type { Plan, PlanOrder, Wanted } from "../../api/plans";
 import { estateQuery } from "../../api/queries";
 import { meQuery } from "../../api/people";
 import { forceWords } from "../../frame/ForceChip";
@@ -117,7 +125,8 @@ function PlanTable({ plans }: { plans: Schemas["PlanSummary"][] }) {
 /** One plan: how far it is, and what can be done about it. */
 export function PlanPlace() {
   const id = Number(useParams().id);
-  const plan = useQuery(planQuery(id));
+  const [wanted, setWanted] = useState<Wanted>({ most: mostWrites, target: "" });
+  const plan = useQuery(planQuery(id, wanted));
   const me = useQuery(meQuery);
   return (
     <section aria-label="Plan" className="h-full overflow-y-auto px-7 pt-4 pb-8">
@@ -126,7 +135,7 @@ export function PlanPlace() {
       {plan.data && (
         <>
           <Head p={plan.data} operates={me.data?.roles.includes("operator") ?? false} />
-          <PlanView plan={plan.data} live />
+          <PlanView plan={plan.data} live wanted={wanted} onWanted={setWanted} />
           <Rounds plan={plan.data} />
         </>
       )}
@@ -170,7 +179,8 @@ function Head({ p, operates }: { p: Plan; operates: boolean }) {
     onSuccess: (next) => navigate(next ? `/changes/plans/${next.id}` : "/changes/plans"),
     onSettled: again,
   });
-  const done = p.writes.filter((w) => w.state === "done").length;
+  const done = p.targets.reduce((n, t) => n + t.done, 0);
+  const writes = p.targets.reduce((n, t) => n + t.writes, 0);
   const error = steer.error ?? anew.error;
   const open = p.state !== "done" && p.state !== "superseded";
   return (
@@ -202,7 +212,7 @@ function Head({ p, operates }: { p: Plan; operates: boolean }) {
       </div>
       <p className="pt-1 text-soft">
         {capital(causes[p.cause])}
-        {p.actor && ` by ${p.actor}`}, {moment(p.made)}. {done} of {counted(p.writes.length, "write")}{" "}
+        {p.actor && ` by ${p.actor}`}, {moment(p.made)}. {done} of {counted(writes, "write")}{" "}
         {done === 1 ? "is" : "are"} in force.
         {p.ended && ` It ended ${moment(p.ended)}.`}
       </p>
@@ -215,7 +225,7 @@ function Head({ p, operates }: { p: Plan; operates: boolean }) {
       <div aria-hidden className="mt-3 h-1.5 max-w-[40rem] rounded bg-line">
         <div
           className="h-full rounded bg-accent transition-[width]"
-          style={{ width: `${p.writes.length ? (100 * done) / p.writes.length : 100}%` }}
+          style={{ width: `${writes ? (100 * done) / writes : 100}%` }}
         />
       </div>
     </header>

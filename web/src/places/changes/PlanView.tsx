@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { ChevronDown, ChevronRight } from "lucide-react";
-import type { Plan, PlanWrite } from "../../api/plans";
+import { mostWrites } from "../../api/plans";
+import type { Plan, PlanWrite, Wanted } from "../../api/plans";
 import type { Schemas } from "../../api/client";
 import { capital, counted, moment } from "../../parts/wording";
 
@@ -12,9 +13,20 @@ const steps: [PlanWrite["step"], string, string][] = [
   ["clean up", "Clean up", "What nothing uses any more goes."],
 ];
 
+interface Props {
+  plan: Plan;
+  live: boolean;
+  /** Which of its writes the plan has, where it can be asked for others. */
+  wanted?: Wanted;
+  onWanted?: (wanted: Wanted) => void;
+}
+
 /** What a plan writes, step by step, and what happens to flows meanwhile. */
-export function PlanView({ plan, live }: { plan: Plan; live: boolean }) {
-  const [only, setOnly] = useState("");
+export function PlanView({ plan, live, wanted, onWanted }: Props) {
+  const [own, setOwn] = useState("");
+  const only = wanted?.target ?? own;
+  const setOnly = (target: string) =>
+    wanted && onWanted ? onWanted({ most: mostWrites, target }) : setOwn(target);
   const writes = plan.writes.filter((w) => only === "" || w.target === only);
   return (
     <>
@@ -56,7 +68,9 @@ export function PlanView({ plan, live }: { plan: Plan; live: boolean }) {
       {plan.refused.length > 0 && (
         <p className="pt-2 text-denied">
           The rules of {counted(plan.refused.length, "network")} do not fit, so{" "}
-          {plan.refused.length === 1 ? "it is" : "they are"} left as they are: {plan.refused.join(", ")}.
+          {plan.refused.length === 1 ? "it is" : "they are"} left as they are:{" "}
+          {plan.refused.slice(0, mostNamed).join(", ")}
+          {plan.refused.length > mostNamed && ` and ${plan.refused.length - mostNamed} more`}.
         </p>
       )}
       {steps.map(([step, name, why]) => {
@@ -69,12 +83,46 @@ export function PlanView({ plan, live }: { plan: Plan; live: boolean }) {
               <span className="text-[13px] text-soft">{why}</span>
             </h2>
             {list.map((w) => (
-              <Write key={w.number} w={w} plan={plan} live={live} />
+              <Write key={w.number} w={w} live={live} />
             ))}
+            <Rest
+              plan={plan}
+              step={step}
+              shown={list.length}
+              only={own}
+              wanted={wanted}
+              onWanted={onWanted}
+            />
           </section>
         );
       })}
     </>
+  );
+}
+
+/** How many networks are named. */
+const mostNamed = 12;
+
+/** How many writes a step has besides, and a way to them. */
+function Rest({
+  plan,
+  step,
+  shown,
+  only,
+  wanted,
+  onWanted,
+}: Pick<Props, "plan" | "wanted" | "onWanted"> & { step: string; shown: number; only: string }) {
+  const more = (plan.steps.find((s) => s.step === step)?.writes ?? 0) - shown;
+  if (more <= 0 || only !== "") return null;
+  if (!wanted || !onWanted)
+    return <p className="py-1 text-[13px] text-soft">and {counted(more, "more", "more")}</p>;
+  return (
+    <button
+      className="py-1 text-[13px] text-accent hover:underline"
+      onClick={() => onWanted({ ...wanted, most: wanted.most * 4 })}
+    >
+      Show more, of {more.toLocaleString("en")}
+    </button>
   );
 }
 
@@ -95,7 +143,7 @@ function targetWords(t: Schemas["PlanTarget"]): string {
 
 /** What happens to flows while the plan is carried out. */
 function Meanwhile({ plan }: { plan: Plan }) {
-  if (plan.writes.length === 0)
+  if (plan.targets.length === 0)
     return <p className="pt-3">Nothing needs to be written: targets are up to date.</p>;
   return (
     <div className="pt-3">
@@ -178,9 +226,9 @@ function Flows({ flows }: { flows: Schemas["PlanFlow"][] }) {
 
 const shown = 12;
 
-function Write({ w, plan, live }: { w: PlanWrite; plan: Plan; live: boolean }) {
+function Write({ w, live }: { w: PlanWrite; live: boolean }) {
   const [open, setOpen] = useState(false);
-  const waits = w.waits.filter((n) => plan.writes[n]?.state !== "done");
+  const { waits } = w;
   const many = w.added.length + w.removed.length > 4;
   const all = open || !many;
   return (
