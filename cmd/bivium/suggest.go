@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"bivium/core/estate"
 	"bivium/internal/app"
 	"bivium/internal/app/view"
 )
@@ -80,11 +81,7 @@ func printSuggestions(w io.Writer, list []*app.Suggestion) {
 			fmt.Fprintf(w, "   %s %spairs of addresses change outcome\n", cmp.Or(s.Others, "over a million million"), other)
 		}
 		if len(s.Left) > 0 {
-			names := make([]string, len(s.Left))
-			for i, x := range s.Left {
-				names[i] = x.Name
-			}
-			fmt.Fprintf(w, "   the finding stays for %s\n", strings.Join(names, ", "))
+			fmt.Fprintf(w, "   the finding stays for %s\n", leftWords(s.Left))
 		}
 		if s.Brings > 0 {
 			fmt.Fprintf(w, "   other findings come: %d\n", s.Brings)
@@ -95,6 +92,23 @@ func printSuggestions(w io.Writer, list []*app.Suggestion) {
 			}
 		}
 	}
+}
+
+// leftWords names the first of what a finding stays for, and counts the rest.
+func leftWords(left []view.Thing) string {
+	const most = 4
+	if left[0].Kind == string(estate.KindPolicy) { // of a guardrail
+		return "other flows"
+	}
+	var names []string
+	for _, x := range left[:min(len(left), most)] {
+		names = append(names, x.Name)
+	}
+	text := strings.Join(names, ", ")
+	if len(left) > most {
+		text += fmt.Sprintf(" and %d more", len(left)-most)
+	}
+	return text
 }
 
 // findingFixes is a finding with the edits that would remove it.

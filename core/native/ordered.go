@@ -29,7 +29,7 @@ func (t *translator) network(n *estate.Network) (config.Network, *cirraNetwork, 
 	case config.Cirra:
 		return out, u.cirra(), u.refused
 	case config.Velum, config.Premises:
-		if enforces == estate.EnforceNative {
+		if enforces == estate.EnforceNative && !config.EnforcesInside(provider) {
 			u.refuse(InsideSubnets, "", 0, 0)
 		}
 		for i := range n.Subnets {

@@ -7,6 +7,7 @@ import (
 
 	"bivium/core/estate"
 	"bivium/core/findings"
+	"bivium/core/native/config"
 	"bivium/core/trace"
 )
 
@@ -172,8 +173,8 @@ func (r *fixer) use(policy, group, other string) []candidate {
 // mostAlone is how many networks of a finding are dealt with one by one.
 const mostAlone = 4
 
-// enforce lets networks enforce verdicts on paths that pass no hub: all of those that the finding
-// names, or of a guardrail those that do not yet, and each alone.
+// enforce lets networks enforce verdicts on paths that pass no hub, as far as they can: all of those
+// that the finding names, or of a guardrail those that do not yet, and each alone.
 func (r *fixer) enforce() []candidate {
 	names := []string{r.flow.t.Source.Network}
 	if r.of.Code == findings.RailNotEnforced {
@@ -190,17 +191,35 @@ func (r *fixer) enforce() []candidate {
 	var all candidate
 	for _, name := range names {
 		n, ok := named(r.flow.e.Networks, name, networkName)
-		if !ok || r.flow.e.Enforces(&n) == estate.EnforceNative || r.flow.e.Observes(n.Account) {
+		level := r.most(&n)
+		if !ok || r.flow.e.Observes(n.Account) || n.Enforces() == level || n.Enforces() == estate.EnforceNative {
 			continue
 		}
-		one := changed(r.flow.e.Networks, networkName, Step{Code: Enforce, Thing: estate.Ref{Kind: estate.KindNetwork, Name: name}}, func(n *estate.Network) { n.Enforcement = estate.EnforceNative })[0]
+		s := Step{Code: Enforce, Thing: estate.Ref{Kind: estate.KindNetwork, Name: name}, To: level}
+		one := changed(r.flow.e.Networks, networkName, s, func(n *estate.Network) { n.Enforcement = level })[0]
 		out = append(out, one)
-		all.steps, all.put = append(all.steps, one.steps...), append(all.put, one.put...)
+	}
+	for _, level := range []string{estate.EnforceNative, estate.EnforceSubnets} {
+		for _, one := range out {
+			if one.steps[0].To == level {
+				all.steps, all.put = append(all.steps, one.steps...), append(all.put, one.put...)
+			}
+		}
 	}
 	if len(out) > 1 {
 		return append([]candidate{all}, out[:min(len(out), mostAlone)]...)
 	}
 	return out
+}
+
+// most returns where a network can enforce verdicts at most: its provider may not see flows inside
+// a subnet.
+func (r *fixer) most(n *estate.Network) string {
+	a, ok := named(r.flow.e.Accounts, n.Account, func(a *estate.Account) string { return a.Name })
+	if ok && !config.EnforcesInside(a.Provider) {
+		return estate.EnforceSubnets
+	}
+	return estate.EnforceNative
 }
 
 // byHub leads the ways of the example, there and back, through hubs: routes past them lead to the

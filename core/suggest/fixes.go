@@ -8,6 +8,7 @@ import (
 	"bivium/core/estate"
 	"bivium/core/findings"
 	"bivium/core/trace"
+	"bivium/core/verdict"
 )
 
 // mostFixes is how many edits are tried for a finding.
@@ -42,7 +43,7 @@ func Fixes(a *analysis.Analysis, f *findings.Finding, pace func() bool, found fu
 			switch id := x.Identity(); {
 			case id == identity:
 				s.Left = x.Refs
-				if !partly || !slices.ContainsFunc(f.Refs, func(ref estate.Ref) bool { return !slices.Contains(x.Refs, ref) }) {
+				if !partly || !lessened(f, &x, s.Analysis.Judge) {
 					return true
 				}
 			case !before[id]:
@@ -63,7 +64,7 @@ func Fixes(a *analysis.Analysis, f *findings.Finding, pace func() bool, found fu
 		if seen[key] = true; len(seen) > mostFixes {
 			break
 		}
-		if !pace() || !helps(suggestion(a, next), f.Code == findings.Unenforced || f.Code == findings.Uninspectable) {
+		if !pace() || !helps(suggestion(a, next), f.Code == findings.Unenforced || f.Code == findings.Uninspectable || f.Code == findings.RailNotEnforced) {
 			return
 		}
 	}
@@ -77,6 +78,16 @@ func Fixes(a *analysis.Analysis, f *findings.Finding, pace func() bool, found fu
 			return
 		}
 	}
+}
+
+// lessened reports whether a finding that stays is less after an edit: about fewer things, or, of a
+// guardrail that is not enforced, not about its example any more.
+func lessened(was, is *findings.Finding, j *verdict.Judge) bool {
+	if was.Code == findings.RailNotEnforced {
+		v := j.Judge(*was.Witness)
+		return v.Reason != verdict.ReasonUnenforced
+	}
+	return slices.ContainsFunc(was.Refs, func(ref estate.Ref) bool { return !slices.Contains(is.Refs, ref) })
 }
 
 // servicesOf returns the services of a finding, as a rule may name them: that of its example, or

@@ -66,7 +66,7 @@ const (
 	NestGroup     Code = "nest-group"     // group Thing is nested in group To
 	UseGroup      Code = "use-group"      // policy Thing has group To in place of From
 	RemoveRoute   Code = "remove-route"   // network Thing loses its route to To
-	Enforce       Code = "enforce"        // network Thing enforces verdicts on paths that pass no hub
+	Enforce       Code = "enforce"        // network Thing enforces verdicts on paths that pass no hub, as To says
 	FailClosed    Code = "fail-closed"    // pool Thing denies what it cannot inspect
 	DenyDefault   Code = "deny-default"   // segment Thing denies what no policy matches
 	AcceptLearned Code = "accept-learned" // attachment Thing accepts the learned prefix To of segment From; of From alone, all that wait

@@ -98,9 +98,7 @@ func suggested(s *view.Snapshot, x *suggest.Suggestion) *Suggestion {
 	if x.Verdict.Outcome != "" {
 		out.Mark = &matrix.Mark{Outcome: x.Verdict.Outcome, Contested: x.Verdict.Contested}
 	}
-	for i := range x.Steps {
-		out.Words = append(out.Words, wording.Step(&x.Steps[i]))
-	}
+	out.Words = wording.Steps(x.Steps)
 	others := int64(1) << 60
 	if x.Others.IsInt64() {
 		others = min(others, x.Others.Int64())

@@ -8,6 +8,30 @@ import (
 	"bivium/core/suggest"
 )
 
+// Steps says what the steps of a suggestion do, a sentence each; networks that are to do the same
+// share one.
+func Steps(list []suggest.Step) []string {
+	var out, names []string
+	for i := range list {
+		s := &list[i]
+		if s.Code != suggest.Enforce {
+			out = append(out, Step(s))
+			continue
+		}
+		names = append(names, s.Thing.Name)
+		if i+1 < len(list) && list[i+1].Code == suggest.Enforce && list[i+1].To == s.To {
+			continue
+		}
+		if len(names) > 1 {
+			out = append(out, fmt.Sprintf("Enforce verdicts in networks %s themselves (enforcement: %s)", few(names, listed, " and "), s.To))
+		} else {
+			out = append(out, Step(s))
+		}
+		names = nil
+	}
+	return out
+}
+
 // Step says what one step of a suggestion does.
 func Step(s *suggest.Step) string {
 	name := s.Thing.Name
@@ -84,7 +108,7 @@ func fixStep(s *suggest.Step) string {
 	case suggest.RemoveRoute:
 		return fmt.Sprintf("In network %s, remove the route to %s", name, s.To)
 	case suggest.Enforce:
-		return fmt.Sprintf("Enforce verdicts in network %s itself (enforcement: native)", name)
+		return fmt.Sprintf("Enforce verdicts in network %s itself (enforcement: %s)", name, s.To)
 	case suggest.FailClosed:
 		return fmt.Sprintf("Let pool %s fail closed: deny what it cannot inspect", name)
 	case suggest.DenyDefault:

@@ -35,6 +35,9 @@ const (
 	Premises = "premises"
 )
 
+// EnforcesInside reports whether a provider's lists see flows inside a subnet.
+func EnforcesInside(provider string) bool { return provider != Velum && provider != Premises }
+
 // Routed is what lists of Velum and of premises hang on that are for addresses that are routed
 // to a network and lie in none of its subnets.
 const Routed = "*"

@@ -160,7 +160,7 @@ function SideEffects({ suggestion: s }: { suggestion: Schemas["Suggestion"] }) {
       {s.others === "0"
         ? `no${other} flows change`
         : `${s.others || "over a million million"}${other} ${s.others === "1" ? "pair of addresses changes" : "pairs of addresses change"} outcome`}
-      {s.left.length > 0 && <>; the finding stays for {s.left.map((x) => x.name).join(", ")}</>}
+      {s.left.length > 0 && `; the finding stays for ${stays(s.left)}`}
       {s.brings > 0 && (
         <span className="text-denied">; brings {counted(s.brings, "other finding", "other findings")}</span>
       )}
@@ -172,6 +172,14 @@ function SideEffects({ suggestion: s }: { suggestion: Schemas["Suggestion"] }) {
       )}
     </span>
   );
+}
+
+/** The first of what a finding stays for, and how many there are beside those. */
+function stays(left: Schemas["Thing"][]): string {
+  const most = 4;
+  if (left[0]?.kind === "policy") return "other flows"; // of a guardrail
+  const names = left.map((x) => x.name);
+  return names.slice(0, most).join(", ") + (names.length > most ? ` and ${names.length - most} more` : "");
 }
 
 /** Whether one suggestion changes no more than another in any way, and less in some. */
