@@ -18,6 +18,7 @@ import (
 
 	"bivium/core/document"
 	"bivium/core/estate"
+	"bivium/core/native/config"
 	"bivium/demo"
 	"bivium/internal/app"
 	"bivium/internal/app/applying"
@@ -211,7 +212,11 @@ func standinsCommand() *cobra.Command {
 			out := c.OutOrStdout()
 			for _, name := range slices.Sorted(maps.Keys(credentials)) {
 				a := credentials[name]
-				fmt.Fprintf(out, "%-14s %-9s %s  key %q  secret %q\n", name, a[0], running.Endpoints[a[0]], a[1], a[2])
+				who := fmt.Sprintf("key %q", a[1])
+				if a[0] == config.Cirra { // which asks for the account, and for no key
+					who = fmt.Sprintf("account %q", name)
+				}
+				fmt.Fprintf(out, "%-14s %-9s %s  %s  secret %q\n", name, a[0], running.Endpoints[a[0]], who, a[2])
 			}
 			fmt.Fprintf(out, "%-14s %-9s %s  token %q\n", "hubs", "hubs", running.Hubs, running.HubToken())
 			fmt.Fprintf(out, "control interface (faults, machines that come and go): %s\n", running.Play)
