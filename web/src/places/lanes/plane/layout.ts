@@ -232,7 +232,7 @@ export function layout(e: Estate, detail: Detail, told: Told, wide = 0, focus = 
   return {
     detail,
     sizes: { ...s, column },
-    width: left + gutter,
+    width: Math.max(left + gutter, wide), // the lanes run on where there is room
     height: top,
     tracks,
     head,
