@@ -118,7 +118,7 @@ func (o *outside) state() *applying.Status {
 	return s
 }
 
-// settles waits until targets hold what they should, but for what does not fit.
+// settles waits until targets hold what they should.
 func (o *outside) settles() {
 	o.t.Helper()
 	tester := people.System("tester")
@@ -134,8 +134,7 @@ func (o *outside) settles() {
 				o.writer.Begin(context.Background(), applying.Order{Cause: applying.CauseEdit}) //nolint:errcheck // it is tried again
 			}
 		}
-		rest := s.State == applying.StatePartly && s.Plan == 0 // nothing is left that could be written
-		return (s.State == applying.StateInForce || rest) && s.Revision == o.app.Now().Revision
+		return s.State == applying.StateInForce && s.Revision == o.app.Now().Revision
 	}
 	for end := time.Now().Add(60 * time.Second); !settled(); time.Sleep(20 * time.Millisecond) {
 		require.True(o.t, time.Now().Before(end), "%+v", o.state())
