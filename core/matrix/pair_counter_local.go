@@ -1,7 +1,6 @@
 package matrix
 
 import (
-	"cmp"
 	"net/netip"
 	"slices"
 
@@ -44,7 +43,17 @@ func (s *Matrix) AllNetworkBuckets(x *Side, segment int) []NetworkBucket {
 // alike together.
 func mergeBuckets(out []NetworkBucket) []NetworkBucket {
 	slices.SortFunc(out, func(a, b NetworkBucket) int {
-		return cmp.Or(a.network-b.network, lists.OneIf(a.four)-lists.OneIf(b.four), int(a.part-b.part), int(a.Line-b.Line), int(a.Place-b.Place))
+		switch {
+		case a.network != b.network:
+			return a.network - b.network
+		case a.four != b.four:
+			return lists.OneIf(a.four) - lists.OneIf(b.four)
+		case a.part != b.part:
+			return int(a.part - b.part)
+		case a.Line != b.Line:
+			return int(a.Line - b.Line)
+		}
+		return int(a.Place - b.Place)
 	})
 	n := 0
 	for i := range out {
