@@ -85,6 +85,20 @@ func (u *unit) cirra() *cirraNetwork {
 	return out
 }
 
+// keep puts the entries that workloads had in the place of those that are the same.
+func (n *cirraNetwork) keep(was *cirraNetwork) {
+	at := make(map[string]*bearer, len(was.bears))
+	for i := range was.bears {
+		at[was.bears[i].workload] = &was.bears[i]
+	}
+	for i := range n.bears {
+		b := &n.bears[i]
+		if had := at[b.workload]; had != nil && had.key == b.key && config.EqualEntries(had.entries, b.entries) {
+			b.entries = had.entries
+		}
+	}
+}
+
 func holds(sets []*config.Set, a netip.Addr) bool {
 	return slices.ContainsFunc(sets, func(s *config.Set) bool {
 		return slices.ContainsFunc(s.Prefixes, func(p netip.Prefix) bool { return p.Contains(a) })

@@ -100,15 +100,16 @@ func translate(s *matrix.Matrix, singly bool, before *Translation) *Translation 
 			out.Config.Segments[i] = config.Segment{Name: t.net.Segments[i], Imports: t.imports(i)}
 			if touches.Segment(i) {
 				t.matchList(&out.Config.Segments[i], i)
-				return
 			}
-			was := &before.Config.Segments[i]
-			out.Config.Segments[i].Rules, out.Config.Segments[i].Bound = was.Rules, was.Bound
+			before.keepSegment(&out.Config.Segments[i], i, touches.Segment(i))
 		})
 	}
 	for i, n := range t.byName {
 		if touches.Network(t.number[n.Name]) {
-			jobs = append(jobs, func() { out.Config.Networks[i], out.units[i], out.refused[i] = t.network(n) })
+			jobs = append(jobs, func() {
+				out.Config.Networks[i], out.units[i], out.refused[i] = t.network(n)
+				before.keepNetwork(&out.Config.Networks[i], out.units[i])
+			})
 			continue
 		}
 		out.Config.Networks[i], out.units[i], out.refused[i] = before.Config.Networks[i], before.units[i], before.refused[i]
@@ -117,6 +118,41 @@ func translate(s *matrix.Matrix, singly bool, before *Translation) *Translation 
 	out.Config.Accounts = t.accounts(out.units)
 	out.Refused = slices.Concat(out.refused...)
 	return out
+}
+
+// keepSegment puts what a segment had in the place of what is the same, so that whoever compares
+// the two sees it at once: its rules too, where nothing touched them.
+func (t *Translation) keepSegment(is *config.Segment, i int, touched bool) {
+	if t.Config == nil || i >= len(t.Config.Segments) || t.Config.Segments[i].Name != is.Name {
+		return
+	}
+	was := &t.Config.Segments[i]
+	if slices.Equal(was.Imports, is.Imports) {
+		is.Imports = was.Imports
+	}
+	if !touched || config.EqualRules(was.Rules, is.Rules) {
+		is.Rules = was.Rules
+	}
+	if !touched {
+		is.Bound = was.Bound
+	}
+}
+
+// keepNetwork puts what a network had in the place of what is the same.
+func (t *Translation) keepNetwork(is *config.Network, unit *cirraNetwork) {
+	if t.Config == nil {
+		return
+	}
+	i, known := slices.BinarySearchFunc(t.Config.Networks, is.Name, func(n config.Network, name string) int { return strings.Compare(n.Name, name) })
+	if !known {
+		return
+	}
+	if was := &t.Config.Networks[i]; config.EqualLists(was.Lists, is.Lists) {
+		is.Lists = was.Lists
+	}
+	if unit != nil && t.units[i] != nil {
+		unit.keep(t.units[i])
+	}
 }
 
 // translator translates one estate.

@@ -46,17 +46,24 @@ const most = 20_000_000
 // hang on one list: what passes part of the way through such a step passes at its beginning or
 // at its end. Cost: the product of the classes, their services, and the states.
 func (p *Plan) Check(before, after State, a, b *matrix.Matrix) *Checked {
-	states, written := p.states(before, after)
+	on := ground(before, after)
+	states, written := p.states(on)
 	out := &Checked{}
 	if len(p.Writes) == 0 {
 		out.Counted = true
 		return out
 	}
 	c := &checker{known: map[end]bool{}, services: servicesOf(a, b), out: out, written: written}
-	c.first, c.last, c.end = newView(ground(before, after)), newView(after), newView(p.end(before, after))
-	for _, s := range states {
-		c.between = append(c.between, newView(s))
+	c.between = make([]view, len(states))
+	views := []func(){
+		func() { c.first = newView(on) },
+		func() { c.last = newView(after) },
+		func() { c.end = newView(p.end(on)) },
 	}
+	for i, s := range states {
+		views = append(views, func() { c.between[i] = newView(s) })
+	}
+	parallel.Run(views)
 	c.endpoints(a, c.first)
 	c.endpoints(b, c.last)
 	c.sides(p.touches)
@@ -84,9 +91,9 @@ func (p *Plan) Check(before, after State, a, b *matrix.Matrix) *Checked {
 	return out
 }
 
-// states returns what targets hold once all lists are tightened, and after each move.
-func (p *Plan) states(before, after State) (states []State, written []int) {
-	s := ground(before, after)
+// states returns what targets hold once all lists are tightened, and after each move, from what they
+// hold before.
+func (p *Plan) states(s State) (states []State, written []int) {
 	for i := range p.Writes {
 		w := &p.Writes[i]
 		if w.Step == Open || w.Step == CleanUp {
@@ -140,9 +147,10 @@ func ground(before, after State) State {
 	}
 	there := thereIn(after.Estate)
 	for i := range c.Accounts { // machines that are gone send nothing, whatever they bore
-		c.Accounts[i].Bindings = slices.DeleteFunc(slices.Clone(c.Accounts[i].Bindings), func(b config.Binding) bool {
-			return !there.workloads[b.Workload]
-		})
+		gone := func(b config.Binding) bool { return !there.workload(b.Workload) }
+		if slices.ContainsFunc(c.Accounts[i].Bindings, gone) {
+			c.Accounts[i].Bindings = slices.DeleteFunc(slices.Clone(c.Accounts[i].Bindings), gone)
+		}
 	}
 	for _, a := range after.Config.Accounts {
 		if !slices.ContainsFunc(c.Accounts, func(o config.Account) bool { return o.Name == a.Name }) {
@@ -335,8 +343,7 @@ func (c *checker) then(src, dst *end) ([]reader.Fate, verdict.Flow) {
 }
 
 // end returns what targets hold once all is written, beside all that there was.
-func (p *Plan) end(before, after State) State {
-	s := ground(before, after)
+func (p *Plan) end(s State) State {
 	for i := range p.Writes {
 		s = s.With(p.Writes[i].Key, p.Writes[i].Body)
 	}

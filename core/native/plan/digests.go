@@ -24,6 +24,13 @@ type digests struct {
 	known    map[*config.Set]string
 	unions   map[string]string // by those of the sets
 	prefixes map[prefixesKey]string
+	lists    map[listKey][]string // by list: those of its rules; nil where none is asked for again
+}
+
+// listKey tells some rules from others: by where they are.
+type listKey struct {
+	first any
+	n     int
 }
 
 // setsKey tells some sets from others: by where they are.
@@ -50,7 +57,14 @@ type prefixesKey struct {
 }
 
 func newDigests() *digests {
-	return &digests{map[*config.Set]string{}, map[string]string{}, map[prefixesKey]string{}}
+	return &digests{known: map[*config.Set]string{}, unions: map[string]string{}, prefixes: map[prefixesKey]string{}}
+}
+
+// keeping returns digests that also remember those of the rules of each list.
+func keeping() *digests {
+	d := newDigests()
+	d.lists = map[listKey][]string{}
+	return d
 }
 
 // Same reports whether two bodies mean the same to a target.
@@ -60,7 +74,14 @@ func (d *digests) same(a, b *Body) bool {
 	if a == nil || b == nil {
 		return a == b
 	}
-	return a.stands(b) || d.body(a) == d.body(b)
+	if a.stands(b) || a.does(b) {
+		return true
+	}
+	if a.Segment != nil && b.Segment != nil { // whose rules are compared one by one
+		had, has, _ := middle(a.Segment.Rules, b.Segment.Rules, (*config.HubRule).Does)
+		return slices.Equal(a.Segment.Imports, b.Segment.Imports) && slices.Equal(keysOf(d, had, d.hubRule), keysOf(d, has, d.hubRule))
+	}
+	return d.body(a) == d.body(b)
 }
 
 // stands reports whether two bodies are the very same rules in memory, as those of what an edit did
@@ -78,6 +99,30 @@ func (b *Body) stands(as *Body) bool {
 	}
 	return false
 }
+
+// does reports whether two bodies have the same rules in the same order and words.
+func (b *Body) does(as *Body) bool {
+	if b.List == nil || as.List == nil {
+		return false
+	}
+	return slices.EqualFunc(b.List.Rules, as.List.Rules, func(x, y config.Rule) bool { return x.Does(&y) })
+}
+
+// middle returns what is left of two lists without the rules that do the same at either end, and how
+// many those are at the first.
+func middle[T any](a, b []T, same func(x, y *T) bool) (onlyA, onlyB []T, first int) {
+	for first < min(len(a), len(b)) && same(&a[first], &b[first]) {
+		first++
+	}
+	a, b = a[first:], b[first:]
+	for len(a) > 0 && len(b) > 0 && same(&a[len(a)-1], &b[len(b)-1]) {
+		a, b = a[:len(a)-1], b[:len(b)-1]
+	}
+	return a, b, first
+}
+
+// differs is for what is told by its keys alone.
+func differs[T any](_, _ *T) bool { return false }
 
 // Hash returns a digest of what a body means to a target: without what its rules are for.
 func Hash(b *Body) string {
@@ -105,7 +150,7 @@ func (d *digests) body(b *Body) (sum [sha256.Size]byte) {
 	switch {
 	case b.Segment != nil:
 		write(h, "segment", fmt.Sprint(b.Segment.Imports))
-		write(h, keysOf(b.Segment.Rules, d.hubRule)...)
+		write(h, keysOf(d, b.Segment.Rules, d.hubRule)...)
 	case b.Hub != nil:
 		write(h, "hub")
 		write(h, d.hub(b.Hub, b.Links)...)
@@ -116,7 +161,7 @@ func (d *digests) body(b *Body) (sum [sha256.Size]byte) {
 		}
 		slices.Sort(firewalls)
 		write(h, "pool", fmt.Sprint(b.Pool.Rulebook != ""))
-		write(h, keysOf(b.Pool.Rules, d.bookRule)...)
+		write(h, keysOf(d, b.Pool.Rules, d.bookRule)...)
 		write(h, firewalls...)
 	case b.List != nil:
 		write(h, "list")
@@ -125,7 +170,7 @@ func (d *digests) body(b *Body) (sum [sha256.Size]byte) {
 		}
 	case b.Entries != nil:
 		write(h, "entries")
-		write(h, sortedOnce(keysOf(b.Entries.Entries, entryKey))...)
+		write(h, sortedOnce(slices.Clone(keysOf(d, b.Entries.Entries, entryKey)))...)
 	case b.Placements != nil:
 		write(h, "placements")
 		for _, p := range b.Placements {
@@ -167,6 +212,7 @@ func sortedOnce(all []string) []string {
 // their rules: the order counts only between rules that allow and rules that deny.
 func (d *digests) runs(rules []config.Rule) [][]string {
 	var out [][]string
+	keys := keysOf(d, rules, d.rule)
 	for _, way := range [2]bool{false, true} {
 		var run []string
 		var allow bool
@@ -185,18 +231,29 @@ func (d *digests) runs(rules []config.Rule) [][]string {
 				end()
 			}
 			allow = r.Allow
-			run = append(run, d.rule(r))
+			run = append(run, keys[i])
 		}
 		end()
 	}
 	return out
 }
 
-// keysOf returns rules as strings that are the same for rules that do the same.
-func keysOf[T any](rules []T, key func(*T) string) []string {
+// keysOf returns rules as strings that are the same for rules that do the same: rules of one type
+// are always asked for the same strings. They are not to be written to.
+func keysOf[T any](d *digests, rules []T, key func(*T) string) []string {
+	if len(rules) == 0 {
+		return nil
+	}
+	at := listKey{&rules[0], len(rules)}
+	if known, ok := d.lists[at]; ok {
+		return known
+	}
 	out := make([]string, len(rules))
 	for i := range rules {
 		out[i] = key(&rules[i])
+	}
+	if d.lists != nil {
+		d.lists[at] = out
 	}
 	return out
 }

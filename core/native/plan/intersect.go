@@ -11,15 +11,17 @@ import (
 
 // ordered is how lists of one kind of rule are met: what passes both of two lists.
 type ordered[T any] struct {
-	key    func(*T) string
-	match  func(*T) string // what it matches
-	says   func(*T) string // what it does with what it matches
-	denies func(*T) bool
-	free   func(*T) bool           // whether what the rule matches passes, and through nothing
-	meet   func(a, b *T) (T, bool) // what both say of what both match; false where nothing matches both
-	deny   func(*T) T              // the same matches, denied
-	last   []T                     // what the provider does with what no rule matches, where that is not to deny
-	limit  int                     // rules; 0 for any number
+	digests *digests
+	key     func(*T) string
+	match   func(*T) string    // what it matches
+	says    func(*T) string    // what it does with what it matches
+	same    func(a, b *T) bool // whether two do the same, in the same words
+	denies  func(*T) bool
+	free    func(*T) bool           // whether what the rule matches passes, and through nothing
+	meet    func(a, b *T) (T, bool) // what both say of what both match; false where nothing matches both
+	deny    func(*T) T              // the same matches, denied
+	last    []T                     // what the provider does with what no rule matches, where that is not to deny
+	limit   int                     // rules; 0 for any number
 }
 
 // change is how one list is led to another.
@@ -38,19 +40,16 @@ type change[T any] struct {
 // then the second, what both say of what both match.
 // The first pair that matches a packet is its first match in the one with that in the other.
 func (o *ordered[T]) between(was, is []T) change[T] {
-	had, has := keysOf(was, o.key), keysOf(is, o.key)
-	first, end := 0, 0
-	for first < min(len(was), len(is)) && had[first] == has[first] {
-		first++
-	}
-	for end < min(len(was), len(is))-first && had[len(was)-1-end] == has[len(is)-1-end] {
-		end++
-	}
-	gone, come := was[first:len(was)-end], is[first:len(is)-end]
+	gone, come, first := middle(was, is, o.same)
+	had, has := keysOf(o.digests, gone, o.key), keysOf(o.digests, come, o.key)
+	had, has, more := middle(had, has, func(a, b *string) bool { return *a == *b })
+	first += more
+	gone, come = was[first:first+len(had)], is[first:first+len(has)]
+	end := len(was) - first - len(gone)
 	if len(gone)+len(come) == 0 {
 		return change[T]{}
 	}
-	both := align(gone, come, had[first:len(was)-end], has[first:len(is)-end])
+	both := align(gone, come, had, has)
 	var removed, added []T
 	for _, r := range both {
 		switch r.in {
@@ -88,9 +87,13 @@ func (o *ordered[T]) between(was, is []T) change[T] {
 		product = append(product, was[len(was)-end:]...)
 	}
 	out.both = append(out.both, product...)
-	keys := keysOf(out.both, o.key)
-	out.tighten, out.open = !slices.Equal(keys, had), !slices.Equal(keys, has)
+	out.tighten, out.open = !o.equal(out.both, was), !o.equal(out.both, is)
 	return out
+}
+
+func (o *ordered[T]) equal(a, b []T) bool {
+	a, b, _ = middle(a, b, o.same)
+	return slices.Equal(keysOf(o.digests, a, o.key), keysOf(o.digests, b, o.key))
 }
 
 // mostPairs is how many pairs of rules are met. Of more, whatever either rule matches is denied in between.
@@ -273,12 +276,14 @@ func setsOf(s *config.Set) []*config.Set {
 // rulesOf meets the lists of Velum, Stratok and premises.
 func rulesOf(provider string, d *digests, m *meeting) *ordered[config.Rule] {
 	o := &ordered[config.Rule]{
-		key:    d.rule,
-		match:  d.ruleMatch,
-		says:   func(r *config.Rule) string { return fmt.Sprint(r.Allow) },
-		denies: func(r *config.Rule) bool { return !r.Allow },
-		free:   func(r *config.Rule) bool { return r.Allow },
-		meet:   m.rules,
+		digests: d,
+		key:     d.rule,
+		same:    (*config.Rule).Does,
+		match:   d.ruleMatch,
+		says:    func(r *config.Rule) string { return fmt.Sprint(r.Allow) },
+		denies:  func(r *config.Rule) bool { return !r.Allow },
+		free:    func(r *config.Rule) bool { return r.Allow },
+		meet:    m.rules,
 		deny: func(r *config.Rule) config.Rule {
 			d := *r
 			d.Allow, d.For = false, nil
@@ -314,11 +319,13 @@ func (m *meeting) rules(a, b *config.Rule) (config.Rule, bool) {
 // hubRules meets match lists.
 func hubRules(d *digests, m *meeting) *ordered[config.HubRule] {
 	return &ordered[config.HubRule]{
-		key:    d.hubRule,
-		match:  d.hubMatch,
-		says:   func(r *config.HubRule) string { return fmt.Sprint(r.Verb, r.Through) },
-		denies: func(r *config.HubRule) bool { return r.Verb == config.Deny },
-		free:   func(r *config.HubRule) bool { return r.Verb == config.Permit },
+		digests: d,
+		key:     d.hubRule,
+		same:    (*config.HubRule).Does,
+		match:   d.hubMatch,
+		says:    func(r *config.HubRule) string { return fmt.Sprint(r.Verb, r.Through) },
+		denies:  func(r *config.HubRule) bool { return r.Verb == config.Deny },
+		free:    func(r *config.HubRule) bool { return r.Verb == config.Permit },
 		meet: func(a, b *config.HubRule) (config.HubRule, bool) {
 			from, some := m.ends(a.From, b.From)
 			to, others := m.ends(a.To, b.To)
@@ -361,11 +368,13 @@ func throughBoth(a, b []config.Step) []config.Step {
 // bookRules meets rulebooks.
 func bookRules(d *digests, m *meeting) *ordered[config.BookRule] {
 	return &ordered[config.BookRule]{
-		key:    d.bookRule,
-		match:  d.bookMatch,
-		says:   func(r *config.BookRule) string { return fmt.Sprint(r.Verb == "pass") },
-		denies: func(r *config.BookRule) bool { return r.Verb != "pass" },
-		free:   func(r *config.BookRule) bool { return r.Verb == "pass" },
+		digests: d,
+		key:     d.bookRule,
+		same:    func(a, b *config.BookRule) bool { return d.bookRule(a) == d.bookRule(b) },
+		match:   d.bookMatch,
+		says:    func(r *config.BookRule) string { return fmt.Sprint(r.Verb == "pass") },
+		denies:  func(r *config.BookRule) bool { return r.Verb != "pass" },
+		free:    func(r *config.BookRule) bool { return r.Verb == "pass" },
 		meet: func(a, b *config.BookRule) (config.BookRule, bool) {
 			out := config.BookRule{Verb: a.Verb, Number: a.Number}
 			if a.Verb == "pass" {

@@ -53,36 +53,39 @@ func (d *digests) differing(was, is *Body) (a, b *Body, same int) {
 		return was, is, 0
 	case is.List != nil:
 		x, y := *was.List, *is.List
-		x.Rules, y.Rules, same = apart(x.Rules, y.Rules, d.rule)
+		x.Rules, y.Rules, same = apart(d, x.Rules, y.Rules, d.rule, (*config.Rule).Does)
 		return &Body{List: &x}, &Body{List: &y}, same
 	case is.Entries != nil:
 		x, y := *was.Entries, *is.Entries
-		x.Entries, y.Entries, same = apart(x.Entries, y.Entries, entryKey)
+		x.Entries, y.Entries, same = apart(d, x.Entries, y.Entries, entryKey, differs)
 		return &Body{Entries: &x}, &Body{Entries: &y}, same
 	case is.Segment != nil:
 		x, y := *was.Segment, *is.Segment
-		x.Rules, y.Rules, same = apart(x.Rules, y.Rules, d.hubRule)
+		x.Rules, y.Rules, same = apart(d, x.Rules, y.Rules, d.hubRule, (*config.HubRule).Does)
 		return &Body{Segment: &x}, &Body{Segment: &y}, same
 	}
 	return was, is, 0
 }
 
 // apart returns what each of two lists has more of than the other, in order, and how many both have.
-func apart[T any](a, b []T, key func(*T) string) (onlyA, onlyB []T, same int) {
-	left := map[string]int{}
-	for i := range a {
-		left[key(&a[i])]++
+func apart[T any](d *digests, a, b []T, key func(*T) string, does func(a, b *T) bool) (onlyA, onlyB []T, same int) {
+	all := len(a)
+	a, b, _ = middle(a, b, does)
+	same = all - len(a)
+	left, had, has := map[string]int{}, keysOf(d, a, key), keysOf(d, b, key)
+	for _, k := range had {
+		left[k]++
 	}
-	for i := range b {
-		if k := key(&b[i]); left[k] > 0 {
+	for i, k := range has {
+		if left[k] > 0 {
 			left[k]--
 			same++
 			continue
 		}
 		onlyB = append(onlyB, b[i])
 	}
-	for i := range a {
-		if k := key(&a[i]); left[k] > 0 {
+	for i, k := range had {
+		if left[k] > 0 {
 			left[k]--
 			onlyA = append(onlyA, a[i])
 		}

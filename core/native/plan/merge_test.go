@@ -19,11 +19,13 @@ type span struct {
 
 func spans() *ordered[span] {
 	return &ordered[span]{
-		key:    func(s *span) string { return fmt.Sprint(*s) },
-		match:  func(s *span) string { return fmt.Sprint(s.first, s.last) },
-		says:   func(s *span) string { return s.verb },
-		denies: func(s *span) bool { return s.verb == "deny" },
-		free:   func(s *span) bool { return s.verb == "allow" },
+		digests: newDigests(),
+		same:    func(a, b *span) bool { return *a == *b },
+		key:     func(s *span) string { return fmt.Sprint(*s) },
+		match:   func(s *span) string { return fmt.Sprint(s.first, s.last) },
+		says:    func(s *span) string { return s.verb },
+		denies:  func(s *span) bool { return s.verb == "deny" },
+		free:    func(s *span) bool { return s.verb == "allow" },
 		meet: func(a, b *span) (span, bool) {
 			r := span{max(a.first, b.first), min(a.last, b.last), "allow"}
 			for _, verb := range []string{"deny", "steer"} {
@@ -68,7 +70,7 @@ func TestWhatPassesBothOfTwoLists(t *testing.T) {
 			}
 		}
 		o := spans()
-		_, simple := o.merged(align(was, is, keysOf(was, o.key), keysOf(is, o.key)))
+		_, simple := o.merged(align(was, is, keysOf(newDigests(), was, o.key), keysOf(newDigests(), is, o.key)))
 		c := o.between(was, is)
 		met.If(c.tighten && c.open && simple, "merged")
 		met.If(c.tighten && c.open && !simple, "product")

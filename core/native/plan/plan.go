@@ -140,7 +140,7 @@ type Plan struct {
 // which documents may be written; others stay as they are before. Cost: the documents that
 // differ, and for those that both open and close the product of the rules that differ.
 func Make(before, after State, wanted func(Key) bool) *Plan {
-	d := newDigests()
+	d := keeping()
 	p := &planner{before: before, after: after, had: documents(before, d), wants: documents(after, d), providers: providersOf(before, after), digests: d, meeting: newMeeting(d)}
 	for key, body := range p.wants {
 		if wanted(key) && !d.same(p.had[key], body) {
@@ -154,7 +154,7 @@ func Make(before, after State, wanted func(Key) bool) *Plan {
 		}
 	}
 	slices.SortFunc(p.keys, compareKeys)
-	p.reach = newReach(d, before, after)
+	p.reach = newReach(d, p.keys, before, after)
 	for _, key := range p.keys {
 		p.document(key)
 	}
@@ -163,12 +163,13 @@ func Make(before, after State, wanted func(Key) bool) *Plan {
 
 // there is what documents hang on: what is gone took its lists along.
 type there struct {
+	estate    *estate.Estate
 	subnets   map[string]map[string]bool // by network
-	workloads map[string]bool
+	workloads map[string]bool            // nil until one is asked for
 }
 
 func thereIn(e *estate.Estate) *there {
-	t := &there{map[string]map[string]bool{}, map[string]bool{}}
+	t := &there{estate: e, subnets: map[string]map[string]bool{}}
 	for i := range e.Networks {
 		n := &e.Networks[i]
 		t.subnets[n.Name] = map[string]bool{"": true, config.Routed: true}
@@ -176,10 +177,17 @@ func thereIn(e *estate.Estate) *there {
 			t.subnets[n.Name][n.Subnets[k].Name] = true
 		}
 	}
-	for i := range e.Workloads {
-		t.workloads[e.Workloads[i].Name] = true
-	}
 	return t
+}
+
+func (t *there) workload(name string) bool {
+	if t.workloads == nil {
+		t.workloads = make(map[string]bool, len(t.estate.Workloads))
+		for i := range t.estate.Workloads {
+			t.workloads[t.estate.Workloads[i].Name] = true
+		}
+	}
+	return t.workloads[name]
 }
 
 // has reports whether what a document hangs on is there.
@@ -188,7 +196,7 @@ func (t *there) has(key Key) bool {
 	case KindList, KindRoutes:
 		return t.subnets[key.Name][key.On]
 	case KindBinding:
-		return key.On == "" || t.workloads[key.On]
+		return key.On == "" || t.workload(key.On)
 	}
 	return true
 }

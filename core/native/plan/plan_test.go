@@ -106,7 +106,7 @@ func TestNothingPassesOnTheWay(t *testing.T) {
 // checkerOf returns what packets of drawn endpoints are sent with.
 func checkerOf(t *rapid.T, d *drawn) *checker {
 	c := &checker{known: map[end]bool{}, services: servicesOf(d.a, d.b)}
-	c.first, c.last, c.end = newView(ground(d.before, d.after)), newView(d.after), newView(d.plan.end(d.before, d.after))
+	c.first, c.last, c.end = newView(ground(d.before, d.after)), newView(d.after), newView(d.plan.end(ground(d.before, d.after)))
 	c.endpoints(d.a, c.first)
 	c.endpoints(d.b, c.last)
 	ends := rapid.Permutation(c.ends).Draw(t, "ends")

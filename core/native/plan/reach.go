@@ -74,9 +74,10 @@ type reach struct {
 	also      bart.Table[[]netip.Prefix] // other addresses of the same endpoints: translated, or seen by other segments
 }
 
-func newReach(d *digests, states ...State) *reach {
+// newReach returns the reach of some documents, in two states.
+func newReach(d *digests, keys []Key, states ...State) *reach {
 	r := &reach{digests: d, plain: map[setsKey][]netip.Prefix{}, networks: map[string][]netip.Prefix{}, workloads: map[string][]netip.Prefix{}, bearers: map[string][]netip.Prefix{}}
-	for i, s := range states {
+	for _, s := range states {
 		for k := range s.Estate.Networks {
 			n := &s.Estate.Networks[k]
 			for _, x := range n.Subnets {
@@ -98,16 +99,25 @@ func newReach(d *digests, states ...State) *reach {
 				r.same(m.Seen, m.Own)
 			}
 		}
+	}
+	if slices.ContainsFunc(keys, func(k Key) bool { return k.Kind == KindEntries || k.Kind == KindBinding }) {
+		r.readAccounts(states)
+	}
+	return r
+}
+
+// readAccounts notes where the lists are that workloads bear.
+func (r *reach) readAccounts(states []State) {
+	for _, s := range states {
 		for k := range s.Estate.Workloads {
 			w := &s.Estate.Workloads[k]
 			for _, a := range w.Addresses {
 				r.workloads[w.Name] = append(r.workloads[w.Name], netip.PrefixFrom(a, a.BitLen()))
 			}
 		}
-		r.known[i] = map[string]config.EntryList{}
 	}
 	for i, s := range states {
-		r.defaults[i] = map[string][]string{}
+		r.known[i], r.defaults[i] = map[string]config.EntryList{}, map[string][]string{}
 		for _, a := range s.Config.Accounts {
 			r.defaults[i][a.Name] = a.Default
 			for _, l := range a.Default { // a machine at any address of the account may bear it
@@ -127,7 +137,6 @@ func newReach(d *digests, states ...State) *reach {
 			}
 		}
 	}
-	return r
 }
 
 // same notes that two prefixes are addresses of the same endpoints.
@@ -204,20 +213,24 @@ func (r *reach) of(key Key, was, is *Body) touch {
 }
 
 // onlyIn returns what each of two lists has that the other has not, whatever the order.
-func onlyIn[T any](a, b []T, key func(*T) string) []T {
-	count := map[string]int{}
-	for i := range a {
-		count[key(&a[i])]++
+func onlyIn[T any](d *digests, a, b []T, key func(*T) string, same func(a, b *T) bool) []T {
+	x, y, _ := middle(a, b, same)
+	count, had, has := map[string]int{}, keysOf(d, x, key), keysOf(d, y, key)
+	for _, k := range had {
+		count[k]++
 	}
-	for i := range b {
-		count[key(&b[i])]--
+	for _, k := range has {
+		count[k]--
 	}
 	var out []T
-	for _, list := range [][]T{a, b} {
-		for i := range list {
-			if count[key(&list[i])] != 0 {
-				out = append(out, list[i])
-			}
+	for i, k := range had {
+		if count[k] != 0 {
+			out = append(out, x[i])
+		}
+	}
+	for i, k := range has {
+		if count[k] != 0 {
+			out = append(out, y[i])
 		}
 	}
 	if len(out) == 0 { // another order
@@ -229,7 +242,7 @@ func onlyIn[T any](a, b []T, key func(*T) string) []T {
 func (r *reach) ofRules(key Key, was, is []config.Rule) touch {
 	var out touch
 	network := plain(r.wide(r.networks[key.Name]))
-	for _, x := range onlyIn(was, is, r.digests.rule) {
+	for _, x := range onlyIn(r.digests, was, is, r.digests.rule, (*config.Rule).Does) {
 		own := network
 		if x.Own != nil {
 			own = r.side(x.Own)
@@ -248,7 +261,7 @@ func (r *reach) ofSegment(was, is *Body) touch {
 		has = is.Segment
 	}
 	var out touch
-	for _, x := range onlyIn(had.Rules, has.Rules, r.digests.hubRule) {
+	for _, x := range onlyIn(r.digests, had.Rules, has.Rules, r.digests.hubRule, (*config.HubRule).Does) {
 		out = append(out, pair{r.ends(x.From), r.ends(x.To)})
 	}
 	if !slices.Equal(had.Imports, has.Imports) {
@@ -287,7 +300,7 @@ func (r *reach) ofEntries(own []netip.Prefix, was, is []config.Entry) touch {
 		own = []netip.Prefix{}
 	}
 	var out touch
-	for _, e := range onlyIn(was, is, entryKey) {
+	for _, e := range onlyIn(r.digests, was, is, entryKey, differs) {
 		peer := []netip.Prefix{e.Peer}
 		if e.Peers != "" {
 			peer = nil
@@ -333,7 +346,7 @@ func (r *reach) ofRoutes(key Key, was, is *Body) touch {
 		return touch{r.pair(r.networks[key.Name], nil)}
 	}
 	var out touch
-	for _, x := range onlyIn(had, has, func(r *estate.Route) string { return r.To.String() + " " + string(r.Via) }) {
+	for _, x := range onlyIn(r.digests, had, has, func(r *estate.Route) string { return r.To.String() + " " + string(r.Via) }, differs) {
 		out = append(out, r.pair(r.networks[key.Name], []netip.Prefix{x.To}))
 	}
 	return out
@@ -363,7 +376,7 @@ func (r *reach) ofHub(was, is *Body) touch {
 		return touch{{nil, nil}}
 	}
 	a, b := *was.Hub, *is.Hub
-	attachments := onlyIn(a.Attachments, b.Attachments, attachmentWords)
+	attachments := onlyIn(r.digests, a.Attachments, b.Attachments, attachmentWords, differs)
 	x, y := *was, *is
 	a.Attachments, b.Attachments = nil, nil
 	x.Hub, y.Hub = &a, &b
