@@ -77,7 +77,7 @@ func (p *prover) proof() *Proof {
 	})
 	all = join(all, func(x *differing) string { return alike(x) + fmt.Sprint(x.from) }, func(a, b *differing) { a.dest = append(a.dest, b.dest...) })
 	all = join(all, func(x *differing) string { return alike(x) + fmt.Sprint(x.dest) }, func(a, b *differing) { a.from = append(a.from, b.from...) })
-	out := &Proof{Incomplete: p.incomplete, Differences: p.routed, Unheld: p.unheldAt, of: p.of, read: p.r, looked: p.looks, differs: len(p.found) > 0}
+	out := &Proof{Incomplete: p.incomplete, Differences: p.routed, Unheld: p.unheldAt, of: p.of, read: p.r, cuts: p.cuts, looked: p.looks, differs: len(p.found) > 0}
 	slices.SortFunc(out.Unheld, func(a, b Unheld) int {
 		return cmp.Or(strings.Compare(a.Network, b.Network), slices.CompareFunc(a.Prefixes, b.Prefixes, netip.Prefix.Compare))
 	})

@@ -11,6 +11,7 @@ import (
 	"bivium/core/classes"
 	"bivium/core/estate"
 	"bivium/core/intervals"
+	"bivium/core/lists"
 	"bivium/core/matrix"
 	"bivium/core/native/config"
 	"bivium/core/native/reader"
@@ -137,8 +138,8 @@ func (p *prover) flatRules(n *reader.Network, l *config.List) []flat {
 func (p *prover) flatEntries(n *reader.Network, bound []*config.EntryList, alike map[string]*config.Set) []flat {
 	var out []flat
 	var peers [][]netip.Prefix
+	at := map[entryKey]int{}
 	for _, l := range bound {
-		at := map[entryKey]int{}
 		for i := range l.Entries {
 			e := &l.Entries[i]
 			k := entryKey{e.Out, e.Service}
@@ -221,13 +222,13 @@ func (u *unitProof) prove(scenes *scenes) {
 
 // unheld notes that no workload holds the addresses.
 func (u *unitProof) unheld() {
-	var of []netip.Prefix
+	var of []intervals.Range
 	for _, i := range u.own {
-		of = append(of, prefixes([]intervals.Range{u.homes[u.network][i].own})...)
+		of = append(of, u.homes[u.network][i].own)
 	}
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	u.unheldAt = append(u.unheldAt, Unheld{u.s.Net.Networks[u.network].Name, of})
+	u.unheldAt = append(u.unheldAt, Unheld{u.s.Net.Networks[u.network].Name, prefixes(of)})
 }
 
 func (u *unitProof) ownGroups(own []int) []*ownGroup {
@@ -297,47 +298,53 @@ func (m *meaning) atoms(keep func(estate.Action) bool) *bitset.BitSet {
 
 // far holds the list to the second line: it must pass what is allowed or inspected.
 func (u *unitProof) far(s int, groups []*ownGroup, x *scene, q *peers) {
-	for g := range x.groups {
-		far := &x.groups[g]
-		for i, own := range groups {
-			first := &u.homes[u.network][own.pieces[0]]
-			if first.class.Four != far.four {
-				continue
-			}
-			ruleSet, ok := u.ruleSet(far, first, s, q.out)
-			if !ok {
-				continue
-			}
-			need := u.second[u.meant[ruleSet]]
-			if need.None() {
-				continue
-			}
-			if least := q.atLeast(int32(g)); least == noRules || u.allows && has(q.passes(u, i, least), need) {
-				continue // all of it is near, or it passes whatever other rules there are
-			}
-			switch kind := q.far(int32(g)); kind {
-			case mixed:
-				alone := q.alone[int32(g)]
-				for k, piece := range alone {
-					u.must(own, x, alone[k:k+1], need, q.passes(u, i, q.lone[piece]), q.out)
+	if u.open(q.out) {
+		return
+	}
+	whole, left := u.wholly(x, q.out), bitset.New(uint(len(x.groups)))
+	for i, own := range groups {
+		first := &u.homes[u.network][own.pieces[0]]
+		for _, row := range u.rowsOf(x, first, s, q.out) {
+			for _, n := range row {
+				n.groups.CopyFull(left)
+				left.InPlaceIntersection(x.family[lists.OneIf(first.class.Four)])
+				for _, w := range whole {
+					if has(w.atoms, n.atoms) {
+						left.InPlaceDifference(w.groups)
+					}
 				}
-			default:
-				u.must(own, x, far.pieces, need, q.passes(u, i, kind), q.out)
+				for g := range left.EachSet() {
+					u.farGroup(i, own, x, q, int32(g), n.atoms)
+				}
 			}
 		}
 	}
 }
 
-// ruleSet returns the rule set of flows between a far group and an own piece, and whether there
-// are flows.
-func (u *unitProof) ruleSet(far *farGroup, own *piece, s int, out bool) (int32, bool) {
-	if out {
-		return far.block.RuleSet(far.block.Src.Line(&own.class.Header), far.line), true
+// farGroup holds the list to what must pass between some own pieces and a far group.
+func (u *unitProof) farGroup(i int, own *ownGroup, x *scene, q *peers, g int32, need *bitset.BitSet) {
+	if least := q.atLeast(g); least == noRules || u.allows && has(q.passes(u, i, least), need) {
+		return // all of it is near, or it passes whatever other rules there are
 	}
-	if far.block.From != s && own.class.Seen[far.block.From] != classes.SeesIt {
-		return 0, false
+	switch kind := q.far(g); kind {
+	case mixed:
+		alone := q.alone[g]
+		for k, piece := range alone {
+			u.must(own, x, alone[k:k+1], need, q.passes(u, i, q.lone[piece]), q.out)
+		}
+	default:
+		u.must(own, x, x.groups[g].pieces, need, q.passes(u, i, kind), q.out)
 	}
-	return far.block.RuleSet(far.line, far.block.Dst.Line(&own.class.Header)), true
+}
+
+// open reports whether the first rule of one way passes everything.
+func (u *unitProof) open(out bool) bool {
+	for i := range u.rules {
+		if r := &u.rules[i]; r.out == out {
+			return r.allow && r.own == nil && r.peer == nil && r.atoms.Equal(u.all)
+		}
+	}
+	return false
 }
 
 // must looks at flows that must pass and do not.

@@ -100,7 +100,7 @@ const (
 // see, inside a subnet where they hang on subnets. To the internet, an exit of a hub has the word
 // of the policies. Cost: the square of the units of each segment, times the words of a bit set.
 func Observe(s *matrix.Matrix, cfg *config.Config, observed func(network string) bool) []*Observation {
-	p := newProver(s, cfg)
+	p := newProver(s, cfg, nil)
 	var lists []*unitProof
 	for n := range p.s.Net.Networks {
 		if p.r.Networks[n] != nil && observed(p.s.Net.Networks[n].Name) {

@@ -10,8 +10,6 @@ import (
 
 	"bivium/core/classes"
 	"bivium/core/intervals"
-	"bivium/core/native/config"
-	"bivium/core/space"
 )
 
 // piece is a range of addresses of one class that no list of the configuration tells apart.
@@ -50,31 +48,6 @@ func (p *prover) insideOf(c *classes.Class) []intervals.Range {
 		out[i] = intervals.Range{From: p.s.Net.Inside(home, r.From), To: p.s.Net.Inside(home, r.To)}
 	}
 	return out
-}
-
-// cutter cuts ranges at the bounds of the sets of a configuration.
-type cutter struct{ bounds []netip.Addr } // where something begins, sorted
-
-func (k *cutter) add(p []netip.Prefix) {
-	for _, r := range joined(p) {
-		k.bounds = append(k.bounds, r.From)
-		if next := r.To.Next(); next.IsValid() {
-			k.bounds = append(k.bounds, next)
-		}
-	}
-}
-
-func (k *cutter) sort() {
-	slices.SortFunc(k.bounds, netip.Addr.Compare)
-	k.bounds = slices.Compact(k.bounds)
-}
-
-// within calls f for the bounds inside a range, in order.
-func (k *cutter) within(r intervals.Range, f func(netip.Addr)) {
-	i := sort.Search(len(k.bounds), func(i int) bool { return k.bounds[i].Compare(r.From) > 0 })
-	for ; i < len(k.bounds) && k.bounds[i].Compare(r.To) <= 0; i++ {
-		f(k.bounds[i])
-	}
 }
 
 // joined returns the addresses of prefixes as ranges, those that touch as one.
@@ -126,12 +99,12 @@ func (p *prover) cut(out view, c *classes.Class, by int) view {
 	}
 	for i, own := range c.Ranges {
 		var at []netip.Addr // where pieces begin, by their own address
-		p.cutter.within(own, func(a netip.Addr) { at = append(at, a) })
+		p.cuts.within(own, func(a netip.Addr) { at = append(at, a) })
 		if sight[i] != own {
-			p.cutter.within(sight[i], func(a netip.Addr) { at = append(at, offset(a, sight[i].From, own.From)) })
+			p.cuts.within(sight[i], func(a netip.Addr) { at = append(at, offset(a, sight[i].From, own.From)) })
 		}
 		if inside[i] != own {
-			p.cutter.within(inside[i], func(a netip.Addr) { at = append(at, offset(a, inside[i].From, own.From)) })
+			p.cuts.within(inside[i], func(a netip.Addr) { at = append(at, offset(a, inside[i].From, own.From)) })
 		}
 		slices.SortFunc(at, netip.Addr.Compare)
 		from := own.From
@@ -166,75 +139,4 @@ func (v view) spans(p []netip.Prefix) []span {
 		}
 	}
 	return out
-}
-
-// everySet calls f for the prefixes of every set of a configuration, each set once.
-func everySet(cfg *config.Config, f func([]netip.Prefix)) {
-	known := map[*config.Set]bool{}
-	set := func(s *config.Set) {
-		if s != nil && !known[s] {
-			known[s] = true
-			f(s.Prefixes)
-		}
-	}
-	ends := func(list []config.End) {
-		for i := range list {
-			set(list[i].Set)
-		}
-	}
-	for _, s := range cfg.Segments {
-		for i := range s.Rules {
-			ends(s.Rules[i].From)
-			ends(s.Rules[i].To)
-		}
-		var seen, own []netip.Prefix
-		for _, i := range s.Imports {
-			seen, own = append(seen, i.Seen), append(own, i.Own)
-		}
-		f(seen)
-		f(own)
-	}
-	for _, p := range cfg.Pools {
-		for i := range p.Rules {
-			ends(p.Rules[i].From)
-			ends(p.Rules[i].To)
-		}
-	}
-	for _, n := range cfg.Networks {
-		for _, l := range n.Lists {
-			for i := range l.Rules {
-				for _, s := range l.Rules[i].Own {
-					set(s)
-				}
-				for _, s := range l.Rules[i].Peer {
-					set(s)
-				}
-			}
-		}
-	}
-	for _, h := range cfg.Hubs {
-		for _, p := range h.Publications {
-			f(p.To)
-		}
-	}
-	for _, a := range cfg.Accounts {
-		for _, l := range a.Lists {
-			alike := map[entryKey][]netip.Prefix{}
-			for _, e := range l.Entries {
-				if e.Peers == "" {
-					k := entryKey{e.Out, e.Service}
-					alike[k] = append(alike[k], e.Peer)
-				}
-			}
-			for _, prefixes := range alike {
-				f(prefixes)
-			}
-		}
-	}
-}
-
-// entryKey is what entries of a list have in common that differ in their peers.
-type entryKey struct {
-	out     bool
-	service space.Box
 }

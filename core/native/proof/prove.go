@@ -11,6 +11,7 @@ import (
 
 	"bivium/core/classes"
 	"bivium/core/estate"
+	"bivium/core/lists"
 	"bivium/core/matrix"
 	"bivium/core/native/config"
 	"bivium/core/native/reader"
@@ -29,6 +30,7 @@ type Proof struct {
 
 	of      *matrix.Matrix
 	read    *reader.Reader
+	cuts    *cutting
 	looked  []bool // by network: flows of its lists were looked at one by one
 	differs bool   // some were found to differ, if only for a reason
 }
@@ -73,25 +75,24 @@ const (
 func Prove(s *matrix.Matrix, cfg *config.Config) *Proof { return Reprove(nil, s, cfg) }
 
 // newProver reads a configuration beside a matrix, whose services and addresses it cuts so that no
-// list tells two of one piece apart.
-func newProver(s *matrix.Matrix, cfg *config.Config) *prover {
+// list tells two of one piece apart. Where a configuration was cut before, only what differs from
+// it is looked at.
+func newProver(s *matrix.Matrix, cfg *config.Config, before *Proof) *prover {
 	r, of := reader.New(s.Judge.Estate, cfg), s
-	s = s.Refine(termsThatCut(r.Config, s)...)
-	p := &prover{of: of, s: s, r: r, looks: make([]bool, len(s.Net.Networks)), found: map[string]*differing{}, atomsOf: map[*space.Box]*bitset.BitSet{}, seen: map[pairKey]bool{}}
+	cuts := newCuts(cfg, r.Networks, before)
+	s = s.Refine(termsThatCut(cuts.boxes(), s)...)
+	p := &prover{of: of, s: s, r: r, cuts: cuts, looks: make([]bool, len(s.Net.Networks)), found: map[string]*differing{}, atomsOf: map[*space.Box]*bitset.BitSet{}, seen: map[pairKey]bool{}}
 	p.all = p.every()
-	everySet(cfg, p.cutter.add)
-	p.cutWorkloads()
-	p.cutter.sort()
 	p.views()
 	p.expect()
 	return p
 }
 
 type prover struct {
-	of     *matrix.Matrix
-	s      *matrix.Matrix // cut finer
-	r      *reader.Reader
-	cutter cutter
+	of   *matrix.Matrix
+	s    *matrix.Matrix // cut finer
+	r    *reader.Reader
+	cuts *cutting
 
 	own      []view // by segment: its endpoints, by their own address
 	in, out  []seenView
@@ -125,20 +126,9 @@ type meaning struct {
 	passes [][]bool
 }
 
-// termsThatCut returns the services of the configuration that cut atoms of the matrix, each a set
-// of its own: two that overlap cut each other.
-func termsThatCut(cfg *config.Config, s *matrix.Matrix) [][]estate.Term {
-	var boxes []space.Box
-	known := map[space.Box]bool{}
-	add := func(list []space.Box) {
-		for _, b := range list {
-			if !known[b] {
-				known[b] = true
-				boxes = append(boxes, b)
-			}
-		}
-	}
-	everyService(cfg, add)
+// termsThatCut returns those of some services that cut atoms of the matrix, each a set of its own:
+// two that overlap cut each other.
+func termsThatCut(boxes []space.Box, s *matrix.Matrix) [][]estate.Term {
 	var out [][]estate.Term
 	for _, b := range boxes {
 		for atom := range s.Atoms.Len() {
@@ -187,38 +177,6 @@ func common(a, b estate.Range) estate.Range {
 	return estate.Range{Lo: max(a.Lo, b.Lo), Hi: min(a.Hi, b.Hi)}
 }
 
-func everyService(cfg *config.Config, f func([]space.Box)) {
-	for _, s := range cfg.Segments {
-		for i := range s.Rules {
-			f(s.Rules[i].Services)
-		}
-	}
-	for _, p := range cfg.Pools {
-		for i := range p.Rules {
-			f(p.Rules[i].Services)
-		}
-	}
-	for _, h := range cfg.Hubs {
-		for _, p := range h.Publications {
-			f(p.Services)
-		}
-	}
-	for _, n := range cfg.Networks {
-		for _, l := range n.Lists {
-			for i := range l.Rules {
-				f(l.Rules[i].Services)
-			}
-		}
-	}
-	for _, a := range cfg.Accounts {
-		for _, l := range a.Lists {
-			for _, e := range l.Entries {
-				f([]space.Box{e.Service})
-			}
-		}
-	}
-}
-
 // atoms returns the atoms of some services; nil, which is all of them, for nil.
 func (p *prover) atoms(boxes []space.Box) *bitset.BitSet {
 	if boxes == nil {
@@ -239,18 +197,6 @@ func (p *prover) atoms(boxes []space.Box) *bitset.BitSet {
 	p.atomsOf[&boxes[0]] = out
 	p.mu.Unlock()
 	return out
-}
-
-// cutWorkloads cuts at the addresses of workloads whose lists hang on them.
-func (p *prover) cutWorkloads() {
-	for _, n := range p.r.Networks {
-		if n == nil {
-			continue
-		}
-		for a := range n.Held {
-			p.cutter.add([]netip.Prefix{netip.PrefixFrom(a, a.BitLen())})
-		}
-	}
 }
 
 // views makes the pieces of all segments and networks, by their own address.
@@ -350,6 +296,14 @@ func (p *prover) expect() {
 			p.second[i], p.strict[i] = m.atoms(func(a estate.Action) bool { return a != estate.Deny }), m.atoms(func(a estate.Action) bool { return a == estate.Allow })
 		}
 	})
+	known := map[string]*bitset.BitSet{}
+	for i, atoms := range p.second { // equal ones are one
+		key := lists.BitsKey(atoms)
+		if known[key] == nil {
+			known[key] = atoms
+		}
+		p.second[i] = known[key]
+	}
 }
 
 func (p *prover) meaningOf(ruleSet int32) *meaning { return &p.meanings[p.meant[ruleSet]] }

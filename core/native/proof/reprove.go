@@ -16,7 +16,7 @@ import (
 // have touched what is meant for the flows of a list, and the target holds the very list that was
 // proven, it is not proven again. Cost: that of Prove for the other lists, and of finding them.
 func Reprove(before *Proof, s *matrix.Matrix, cfg *config.Config) *Proof {
-	p := newProver(s, cfg)
+	p := newProver(s, cfg, before)
 	if before != nil && before.of != nil && len(before.Differences) == 0 && !before.Incomplete {
 		p.since = sinceOf(before, p)
 	}

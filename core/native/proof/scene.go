@@ -6,6 +6,7 @@ import (
 
 	"github.com/bits-and-blooms/bitset"
 
+	"bivium/core/lists"
 	"bivium/core/matrix"
 	"bivium/core/native/config"
 )
@@ -13,11 +14,15 @@ import (
 // scene is what lists of one segment see of the other side, one way.
 type scene struct {
 	view
-	groups  []farGroup
-	of      []int32         // by piece: its group
-	near    map[int32][]int // by network: its pieces
-	mu      sync.Mutex
-	covered map[*config.Set]*coverage
+	groups   []farGroup
+	of       []int32         // by piece: its group
+	near     map[int32][]int // by network: its pieces
+	blocks   []*matrix.Block
+	groupsOf [][]int32         // by block: its groups
+	family   [2]*bitset.BitSet // the groups of IPv6, and of IPv4
+	rows     map[rowKey][]need // what must pass, once it is asked for
+	mu       sync.Mutex
+	covered  map[*config.Set]*coverage
 }
 
 // farGroup is the pieces of one line of a block, of one address family.
@@ -59,7 +64,7 @@ func (x *scenes) at(s, way int) *scene {
 
 // sceneOf returns the scene of a segment: of what it may find, or of what it may hear.
 func (p *prover) sceneOf(s int, out bool) *scene {
-	x := &scene{near: map[int32][]int{}, covered: map[*config.Set]*coverage{}}
+	x := &scene{near: map[int32][]int{}, covered: map[*config.Set]*coverage{}, rows: map[rowKey][]need{}}
 	if x.view = p.heard(s); out {
 		x.view = p.seenBy(s)
 	}
@@ -91,6 +96,19 @@ func (p *prover) sceneOf(s int, out bool) *scene {
 		x.of[i] = g
 		x.groups[g].pieces = append(x.groups[g].pieces, i)
 		x.near[c.Network] = append(x.near[c.Network], i)
+	}
+	blockAt := map[*matrix.Block]int{}
+	x.family = [2]*bitset.BitSet{bitset.New(uint(len(x.groups))), bitset.New(uint(len(x.groups)))}
+	for g := range x.groups {
+		b := x.groups[g].block
+		i, known := blockAt[b]
+		if !known {
+			i = len(x.blocks)
+			blockAt[b] = i
+			x.blocks, x.groupsOf = append(x.blocks, b), append(x.groupsOf, nil)
+		}
+		x.groupsOf[i] = append(x.groupsOf[i], int32(g))
+		x.family[lists.OneIf(x.groups[g].four)].Set(uint(g))
 	}
 	return x
 }
