@@ -37,6 +37,7 @@ type Translation struct {
 	Refused []Refusal
 
 	of      *matrix.Matrix
+	touches *touched.Touched
 	units   []*cirraNetwork // by network, as those of the configuration
 	refused [][]Refusal
 }
@@ -89,7 +90,7 @@ func translate(s *matrix.Matrix, singly bool, before *Translation) *Translation 
 	n := len(t.byName)
 	out := &Translation{
 		Config: &config.Config{Networks: make([]config.Network, n), Segments: make([]config.Segment, len(t.net.Segments))},
-		of:     s, units: make([]*cirraNetwork, n), refused: make([][]Refusal, n),
+		of:     s, touches: touches, units: make([]*cirraNetwork, n), refused: make([][]Refusal, n),
 	}
 	jobs := []func(){
 		func() { out.Config.Hubs = t.hubs() },
@@ -154,6 +155,9 @@ func (t *Translation) keepNetwork(is *config.Network, unit *cirraNetwork) {
 		unit.keep(t.units[i])
 	}
 }
+
+// Touches returns what was touched since the translation that it was made from.
+func (t *Translation) Touches() *touched.Touched { return t.touches }
 
 // translator translates one estate.
 type translator struct {

@@ -6,6 +6,7 @@ package touched
 import (
 	"reflect"
 	"slices"
+	"weak"
 
 	"github.com/bits-and-blooms/bitset"
 
@@ -22,6 +23,13 @@ type Touched struct {
 	whole    bool
 	networks []bool
 	segments []bool
+	// The two matrices, as long as somebody else has them.
+	before, after weak.Pointer[matrix.Matrix]
+}
+
+// Between reports whether it is what Compare says of two matrices.
+func (t *Touched) Between(before, after *matrix.Matrix) bool {
+	return t != nil && before != nil && t.before.Value() == before && t.after.Value() == after
 }
 
 // Network reports whether flows to or from a network of the matrix after the edit, by its number,
@@ -36,7 +44,7 @@ func (t *Touched) Segment(s int) bool { return t.whole || t.segments[s] }
 // workloads, or how services are cut is not as it was. Cost: for each rule set of all blocks what
 // its rules intend, twice, and for each class the blocks of its segment.
 func Compare(before, after *matrix.Matrix) *Touched {
-	t := &Touched{networks: make([]bool, len(after.Net.Networks)), segments: make([]bool, len(after.Inside))}
+	t := &Touched{networks: make([]bool, len(after.Net.Networks)), segments: make([]bool, len(after.Inside)), before: weak.Make(before), after: weak.Make(after)}
 	if before == nil || !alike(before, after) {
 		t.whole = true
 		return t

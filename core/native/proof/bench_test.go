@@ -31,7 +31,8 @@ func BenchmarkNative(b *testing.B) {
 			next, _ := a.Revise(denying(e))
 			var got *proof.Proof
 			for b.Loop() {
-				got = proof.Reprove(pr, next.Matrix, native.Retranslate(tr, next.Matrix).Config)
+				after := native.Retranslate(tr, next.Matrix)
+				got = proof.Reprove(pr, next.Matrix, after.Config, after.Touches())
 			}
 			proven(b, got)
 		})

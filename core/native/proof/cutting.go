@@ -14,64 +14,118 @@ import (
 	"bivium/core/space"
 )
 
-// cutting is where a configuration tells addresses and services apart, or did so when it was cut
-// before: more cuts than there must be make smaller pieces, and prove the same.
+// cutting is where a configuration tells addresses and services apart.
 type cutting struct {
-	bounds   []netip.Addr      // where some addresses begin, in order
-	services map[space.Box]int // how often some rules have them
-	first    int               // how many bounds there were when all of the configuration was looked at
+	bounds   []netip.Addr        // where some addresses begin, in order
+	counted  []bound             // those of sets and entries
+	sets     map[*config.Set]int // how often some rules have them
+	services map[space.Box]int   // the same
 	of       *config.Config
 }
 
-// newCuts returns the cuts of a configuration, with the addresses of workloads whose lists hang on
-// them. Cost: the configuration, or what it does not share with one that was proven before.
-func newCuts(cfg *config.Config, networks []*reader.Network, before *Proof) *cutting {
-	was := &cutting{of: &config.Config{}}
-	if before != nil && before.cuts != nil && len(before.cuts.bounds) <= 2*before.cuts.first {
-		was = before.cuts
+// bound is where so many sets, or entries, begin or end.
+type bound struct {
+	netip.Addr
+	n int
+}
+
+// newCutting returns the cuts of a configuration, with the addresses of workloads whose lists hang
+// on them. Cost: the configuration, or what it does not share with one that was proven before.
+func newCutting(cfg *config.Config, networks []*reader.Network, before *Proof) *cutting {
+	c := &cutting{sets: map[*config.Set]int{}, services: map[space.Box]int{}, of: cfg}
+	if before == nil || before.cuts == nil {
+		c.count(cfg, 1)
+	} else {
+		was := before.cuts
+		c.counted, c.sets, c.services = was.counted, maps.Clone(was.sets), maps.Clone(was.services)
+		c.count(without(cfg, was.of), 1)
+		c.count(without(was.of, cfg), -1)
 	}
-	other := without(cfg, was.of)
-	c := &cutting{services: maps.Clone(was.services), first: was.first, of: cfg}
-	if c.services == nil {
-		c.services = map[space.Box]int{}
-	}
-	for _, x := range []struct {
-		*config.Config
-		more int
-	}{{other, 1}, {without(was.of, cfg), -1}} {
-		everyService(x.Config, func(list []space.Box) {
-			for _, b := range list {
-				c.services[b] += x.more
-			}
-		})
-	}
-	maps.DeleteFunc(c.services, func(_ space.Box, n int) bool { return n == 0 })
-	var bounds []netip.Addr
-	add := func(r intervals.Range) {
-		bounds = append(bounds, r.From)
-		if next := r.To.Next(); next.IsValid() {
-			bounds = append(bounds, next)
-		}
-	}
-	everySet(other, func(p []netip.Prefix) {
-		for _, r := range joined(p) {
-			add(r)
-		}
-	})
+	var held []bound
 	for _, n := range networks {
 		if n == nil {
 			continue
 		}
 		for a := range n.Held {
-			add(intervals.Range{From: a, To: a})
+			held = appendBounds(held, intervals.Range{From: a, To: a}, 1)
 		}
 	}
-	slices.SortFunc(bounds, netip.Addr.Compare)
-	c.bounds = either(was.bounds, slices.Compact(bounds))
-	if c.first == 0 {
-		c.first = len(c.bounds)
+	all := summed(c.counted, held)
+	c.bounds = make([]netip.Addr, len(all))
+	for i := range all {
+		c.bounds[i] = all[i].Addr
 	}
 	return c
+}
+
+// count adds what a configuration has to what is counted, or takes it away.
+func (c *cutting) count(cfg *config.Config, more int) {
+	everyService(cfg, func(list []space.Box) {
+		for _, b := range list {
+			if c.services[b] += more; c.services[b] == 0 {
+				delete(c.services, b)
+			}
+		}
+	})
+	var bounds []bound
+	add := func(p []netip.Prefix) {
+		for _, r := range joined(p) {
+			bounds = appendBounds(bounds, r, more)
+		}
+	}
+	everySet(cfg, func(s *config.Set) {
+		had := c.sets[s]
+		switch has := had + more; {
+		case has == 0:
+			delete(c.sets, s)
+			add(s.Prefixes)
+		case had == 0:
+			add(s.Prefixes)
+			fallthrough
+		default:
+			c.sets[s] = has
+		}
+	}, add)
+	c.counted = summed(c.counted, bounds)
+}
+
+// appendBounds appends where a range begins, and where what comes behind it does.
+func appendBounds(to []bound, r intervals.Range, n int) []bound {
+	to = append(to, bound{r.From, n})
+	if next := r.To.Next(); next.IsValid() {
+		to = append(to, bound{next, n})
+	}
+	return to
+}
+
+// summed returns bounds in order, each once, and some more in any order with them; those that come
+// to nothing are left out.
+func summed(a, more []bound) []bound {
+	slices.SortFunc(more, func(a, b bound) int { return a.Addr.Compare(b.Addr) })
+	out := make([]bound, 0, len(a)+len(more))
+	put := func(b bound) {
+		if n := len(out); n > 0 && out[n-1].Addr == b.Addr {
+			out[n-1].n += b.n
+		} else {
+			out = append(out, b)
+		}
+	}
+	for len(a) > 0 && len(more) > 0 {
+		if a[0].Compare(more[0].Addr) <= 0 {
+			put(a[0])
+			a = a[1:]
+		} else {
+			put(more[0])
+			more = more[1:]
+		}
+	}
+	for _, b := range a {
+		put(b)
+	}
+	for _, b := range more {
+		put(b)
+	}
+	return slices.DeleteFunc(out, func(b bound) bool { return b.n == 0 })
 }
 
 // boxes returns the services in an order that does not tell how they came about.
@@ -80,25 +134,6 @@ func (c *cutting) boxes() []space.Box {
 		return cmp.Or(int(a.FirstProtocol)-int(b.FirstProtocol), int(a.LastProtocol)-int(b.LastProtocol),
 			int(a.SourcePorts.Lo)-int(b.SourcePorts.Lo), int(a.SourcePorts.Hi)-int(b.SourcePorts.Hi), int(a.Ports.Lo)-int(b.Ports.Lo), int(a.Ports.Hi)-int(b.Ports.Hi))
 	})
-}
-
-// either returns what is in one of two sorted lists, each of which has nothing twice.
-func either(a, b []netip.Addr) []netip.Addr {
-	if len(a) == 0 {
-		return b
-	}
-	out := make([]netip.Addr, 0, len(a)+len(b))
-	for len(a) > 0 && len(b) > 0 {
-		switch order := a[0].Compare(b[0]); {
-		case order < 0:
-			out, a = append(out, a[0]), a[1:]
-		case order > 0:
-			out, b = append(out, b[0]), b[1:]
-		default:
-			out, a, b = append(out, a[0]), a[1:], b[1:]
-		}
-	}
-	return append(append(out, a...), b...)
 }
 
 // within calls f for the bounds inside a range, in order.
@@ -184,18 +219,14 @@ func everyService(cfg *config.Config, f func([]space.Box)) {
 	}
 }
 
-// everySet calls f for the prefixes of every set of a configuration, each set once.
-func everySet(cfg *config.Config, f func([]netip.Prefix)) {
-	known := map[*config.Set]bool{}
-	set := func(s *config.Set) {
-		if s != nil && !known[s] {
-			known[s] = true
-			f(s.Prefixes)
-		}
-	}
+// everySet calls set for every set of the rules of a configuration, as often as they have it, and f
+// for the prefixes that stand in none.
+func everySet(cfg *config.Config, set func(*config.Set), f func([]netip.Prefix)) {
 	ends := func(list []config.End) {
 		for i := range list {
-			set(list[i].Set)
+			if list[i].Set != nil {
+				set(list[i].Set)
+			}
 		}
 	}
 	for _, s := range cfg.Segments {

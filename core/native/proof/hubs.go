@@ -46,8 +46,8 @@ func (b *books) number(rules []*bitset.BitSet) int32 {
 // hubProof is what match lists are held to.
 type hubProof struct {
 	*prover
-	books    books
-	src, dst [][]int32 // by segment, and by exit after those; by piece: the rules of rulebooks
+	books books
+	marks [2][]once[[]int32] // by side, segment, and exit after those; by piece: the rules of rulebooks
 }
 
 // proveHubs holds the match list of each segment, and the rulebooks that it steers to, to what
@@ -55,15 +55,31 @@ type hubProof struct {
 func (p *prover) proveHubs() {
 	h := &hubProof{prover: p, books: books{byKey: map[string]int32{}}}
 	inside, exits := len(p.s.Inside), len(p.s.Net.Exits)
-	h.src, h.dst = make([][]int32, inside+exits), make([][]int32, inside+exits)
-	for i := range h.src {
-		h.src[i], h.dst[i] = h.booksOf(i, 0), h.booksOf(i, 1)
-	}
+	h.marks = [2][]once[[]int32]{make([]once[[]int32], inside+exits), make([]once[[]int32], inside+exits)}
 	jobs := make([]func(), inside)
 	for s := range inside {
 		jobs[s] = func() { h.prove(s) }
 	}
 	parallel.Run(jobs)
+}
+
+func (h *hubProof) src(domain int) []int32 {
+	return h.marks[0][domain].get(func() []int32 { return h.booksOf(domain, 0) })
+}
+
+func (h *hubProof) dst(domain int) []int32 {
+	return h.marks[1][domain].get(func() []int32 { return h.booksOf(domain, 1) })
+}
+
+// once is something that is worked out when it is asked for.
+type once[T any] struct {
+	do sync.Once
+	is T
+}
+
+func (o *once[T]) get(find func() T) T {
+	o.do.Do(func() { o.is = find() })
+	return o.is
 }
 
 // booksOf returns, by piece of a segment or of the internet behind an exit, which rules of
@@ -188,7 +204,7 @@ func (h *hubProof) prove(s int) {
 		if b == nil {
 			continue
 		}
-		l.block(b, h.own[s], out, l.grouped(sources, from, maskOf(toPieces[t], to, len(l.rules)), h.src[s], func(i int) int32 { return b.Src.Line(&h.own[s][i].class.Header) }),
+		l.block(b, h.own[s], out, l.grouped(sources, from, maskOf(toPieces[t], to, len(l.rules)), h.src(s), func(i int) int32 { return b.Src.Line(&h.own[s][i].class.Header) }),
 			l.grouped(below(toPieces[t]), to, nil, h.bookAt(out, h.dst), func(i int) int32 { return b.Dst.Line(&out[i].class.Header) }))
 	}
 	for x := range h.s.Net.Exits {
@@ -216,8 +232,8 @@ func (l *listProof) exit(x int, from []*bitset.BitSet) {
 				seen = append(seen, i)
 			}
 		}
-		l.block(b, h.own[s], h.outside, l.grouped(lists.Below(len(h.own[s])), from, maskOf(seen, to, len(l.rules)), h.src[s], func(i int) int32 { return b.Src.Line(&h.own[s][i].class.Header) }),
-			l.grouped(below(seen), to, nil, h.dst[inside+x], func(i int) int32 { return b.Dst.LineAt(h.s.Net, int(h.outside[i].class.At), x) }))
+		l.block(b, h.own[s], h.outside, l.grouped(lists.Below(len(h.own[s])), from, maskOf(seen, to, len(l.rules)), h.src(s), func(i int) int32 { return b.Src.Line(&h.own[s][i].class.Header) }),
+			l.grouped(below(seen), to, nil, h.dst(inside+x), func(i int) int32 { return b.Dst.LineAt(h.s.Net, int(h.outside[i].class.At), x) }))
 	}
 	b := h.s.Blocks.At(inside, s)
 	if b == nil {
@@ -231,8 +247,8 @@ func (l *listProof) exit(x int, from []*bitset.BitSet) {
 	}
 	if len(led) > 0 {
 		to := marked(h.own[s], l.rules, "", toOf)
-		l.block(b, h.outside, h.own[s], l.grouped(lists.Below(len(h.outside)), marked(h.outside, l.rules, name, fromOf), maskOf(led, to, len(l.rules)), h.src[inside+x], func(i int) int32 { return b.Src.LineAt(h.s.Net, int(h.outside[i].class.At), x) }),
-			l.grouped(below(led), to, nil, h.dst[s], func(i int) int32 { return b.Dst.Line(&h.own[s][i].class.Header) }))
+		l.block(b, h.outside, h.own[s], l.grouped(lists.Below(len(h.outside)), marked(h.outside, l.rules, name, fromOf), maskOf(led, to, len(l.rules)), h.src(inside+x), func(i int) int32 { return b.Src.LineAt(h.s.Net, int(h.outside[i].class.At), x) }),
+			l.grouped(below(led), to, nil, h.dst(s), func(i int) int32 { return b.Dst.Line(&h.own[s][i].class.Header) }))
 	}
 }
 
@@ -251,7 +267,7 @@ func (h *hubProof) published(exit, segment int, x *piece) bool {
 }
 
 // bookAt returns the numbers of rulebook rules of the pieces of a view of several segments.
-func (h *hubProof) bookAt(v view, of [][]int32) []int32 {
+func (h *hubProof) bookAt(v view, of func(segment int) []int32) []int32 {
 	out := make([]int32, len(v))
 	for i := range v {
 		s := v[i].class.End.Segment
@@ -259,7 +275,7 @@ func (h *hubProof) bookAt(v view, of [][]int32) []int32 {
 		if !begins {
 			at-- // where a segment sees other addresses, its view may be cut finer
 		}
-		out[i] = of[s][at]
+		out[i] = of(s)[at]
 	}
 	return out
 }

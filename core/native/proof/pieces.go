@@ -122,10 +122,33 @@ func (p *prover) cut(out view, c *classes.Class, by int) view {
 	return out
 }
 
-func (v view) sort() {
-	slices.SortFunc(v, func(a, b piece) int {
-		return cmp.Or(a.seen.From.Compare(b.seen.From), a.class.End.Segment-b.class.End.Segment, a.own.From.Compare(b.own.From))
-	})
+func (v view) sort() { slices.SortFunc(v, comparePieces) }
+
+func comparePieces(a, b piece) int {
+	if order := a.seen.From.Compare(b.seen.From); order != 0 {
+		return order
+	}
+	return cmp.Or(a.class.End.Segment-b.class.End.Segment, a.own.From.Compare(b.own.From))
+}
+
+// merged returns views, each in order, as one. They are not written to.
+func merged(all []view) view {
+	switch len(all) {
+	case 0:
+		return nil
+	case 1:
+		return all[0]
+	}
+	a, b := merged(all[:len(all)/2]), merged(all[len(all)/2:])
+	out := make(view, 0, len(a)+len(b))
+	for len(a) > 0 && len(b) > 0 {
+		if comparePieces(a[0], b[0]) <= 0 {
+			out, a = append(out, a[0]), a[1:]
+		} else {
+			out, b = append(out, b[0]), b[1:]
+		}
+	}
+	return append(append(out, a...), b...)
 }
 
 // spans returns the pieces whose addresses lie in some prefixes. No prefix cuts a piece.

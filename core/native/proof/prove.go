@@ -72,14 +72,14 @@ const (
 // stop, by classes of endpoints and atoms of services. Where one does something else, the
 // flows are looked at one by one. Cost: that of the blocks of the matrix, and for each list its
 // classes times the lines that they may have flows with; and each flow that may differ.
-func Prove(s *matrix.Matrix, cfg *config.Config) *Proof { return Reprove(nil, s, cfg) }
+func Prove(s *matrix.Matrix, cfg *config.Config) *Proof { return Reprove(nil, s, cfg, nil) }
 
 // newProver reads a configuration beside a matrix, whose services and addresses it cuts so that no
 // list tells two of one piece apart. Where a configuration was cut before, only what differs from
 // it is looked at.
 func newProver(s *matrix.Matrix, cfg *config.Config, before *Proof) *prover {
 	r, of := reader.New(s.Judge.Estate, cfg), s
-	cuts := newCuts(cfg, r.Networks, before)
+	cuts := newCutting(cfg, r.Networks, before)
 	s = s.Refine(termsThatCut(cuts.boxes(), s)...)
 	p := &prover{of: of, s: s, r: r, cuts: cuts, looks: make([]bool, len(s.Net.Networks)), found: map[string]*differing{}, atomsOf: map[*space.Box]*bitset.BitSet{}, seen: map[pairKey]bool{}}
 	p.all = p.every()
@@ -95,7 +95,7 @@ type prover struct {
 	cuts *cutting
 
 	own      []view // by segment: its endpoints, by their own address
-	in, out  []seenView
+	in, out  []once[view]
 	outside  view     // the internet
 	outsides sync.Map // by set: its pieces of the internet
 	homes    []view   // by network: its endpoints
@@ -202,7 +202,7 @@ func (p *prover) atoms(boxes []space.Box) *bitset.BitSet {
 // views makes the pieces of all segments and networks, by their own address.
 func (p *prover) views() {
 	inside := len(p.s.Inside)
-	p.own, p.in, p.out, p.homes = make([]view, inside), make([]seenView, inside), make([]seenView, inside), make([]view, len(p.s.Net.Networks))
+	p.own, p.in, p.out, p.homes = make([]view, inside), make([]once[view], inside), make([]once[view], inside), make([]view, len(p.s.Net.Networks))
 	for _, c := range p.s.Outside {
 		p.outside = p.cut(p.outside, p.s.Classes[c], inside)
 	}
@@ -223,42 +223,46 @@ func (p *prover) views() {
 	}
 }
 
-// seenView is a view that is made when it is asked for.
-type seenView struct {
-	once sync.Once
-	is   view
-}
-
 // heard returns all whose flows a segment may hear, by the address that it sees.
 func (p *prover) heard(s int) view {
-	v := &p.in[s]
-	v.once.Do(func() {
+	return p.in[s].get(func() view {
+		var all []view
 		for of := range p.s.Inside {
-			if p.s.Blocks.At(of, s) != nil {
-				for _, c := range p.s.Inside[of] {
-					v.is = p.cut(v.is, p.s.Classes[c], s)
-				}
+			if p.s.Blocks.At(of, s) == nil {
+				continue
 			}
+			if !p.s.Judge.Shows() { // all see the same addresses
+				all = append(all, p.own[of])
+				continue
+			}
+			var v view
+			for _, c := range p.s.Inside[of] {
+				v = p.cut(v, p.s.Classes[c], s)
+			}
+			v.sort()
+			all = append(all, v)
 		}
-		v.is.sort()
+		return merged(all)
 	})
-	return v.is
 }
 
 // seenBy returns all that a segment may find, by the address that it sees.
 func (p *prover) seenBy(s int) view {
-	v := &p.out[s]
-	v.once.Do(func() {
+	return p.out[s].get(func() view {
+		var all []view
 		for of := range p.s.Inside {
-			if p.s.Blocks.At(s, of) != nil {
-				for _, at := range p.s.SeenBy(s, of) {
-					v.is = p.cut(v.is, p.s.Classes[p.s.Inside[of][at]], s)
-				}
+			if p.s.Blocks.At(s, of) == nil {
+				continue
 			}
+			var v view
+			for _, at := range p.s.SeenBy(s, of) {
+				v = p.cut(v, p.s.Classes[p.s.Inside[of][at]], s)
+			}
+			v.sort()
+			all = append(all, v)
 		}
-		v.is.sort()
+		return merged(all)
 	})
-	return v.is
 }
 
 // expect works out what is meant by all rule sets of the blocks.

@@ -14,11 +14,12 @@ import (
 
 // Reprove is Prove for a matrix that was revised from that of another proof. Where the edit cannot
 // have touched what is meant for the flows of a list, and the target holds the very list that was
-// proven, it is not proven again. Cost: that of Prove for the other lists, and of finding them.
-func Reprove(before *Proof, s *matrix.Matrix, cfg *config.Config) *Proof {
+// proven, it is not proven again. What is touched may be known already, or nil. Cost: that of Prove
+// for the other lists, and of finding them.
+func Reprove(before *Proof, s *matrix.Matrix, cfg *config.Config, touches *touched.Touched) *Proof {
 	p := newProver(s, cfg, before)
 	if before != nil && before.of != nil && len(before.Differences) == 0 && !before.Incomplete {
-		p.since = sinceOf(before, p)
+		p.since = sinceOf(before, p, touches)
 	}
 	parallel.Run([]func(){p.proveHubs, p.proveLists, p.proveWiring})
 	return p.proof()
@@ -32,8 +33,11 @@ type since struct {
 	unheld  map[string][]Unheld
 }
 
-func sinceOf(before *Proof, p *prover) *since {
-	x := &since{before: before, touches: touched.Compare(before.of, p.of), books: reflect.DeepEqual(before.read.Config.Pools, p.r.Config.Pools), unheld: map[string][]Unheld{}}
+func sinceOf(before *Proof, p *prover, touches *touched.Touched) *since {
+	if !touches.Between(before.of, p.of) {
+		touches = touched.Compare(before.of, p.of)
+	}
+	x := &since{before: before, touches: touches, books: reflect.DeepEqual(before.read.Config.Pools, p.r.Config.Pools), unheld: map[string][]Unheld{}}
 	for _, u := range before.Unheld {
 		x.unheld[u.Network] = append(x.unheld[u.Network], u)
 	}

@@ -336,7 +336,7 @@ func orNone(list []string) []string {
 func (b *Book) Proof() *Proof {
 	t := b.translated()
 	b.proving.Do(func() {
-		b.proof, b.lastProof = proof.Reprove(b.lastProof, b.now.Matrix, t.Config), nil
+		b.proof, b.lastProof = proof.Reprove(b.lastProof, b.now.Matrix, t.Config, t.Touches()), nil
 		b.proven.Store(b.proof)
 	})
 	return proofOf(b.now, b.proof)
