@@ -8,6 +8,7 @@ import (
 	"bivium/core/classes"
 	"bivium/core/estate"
 	"bivium/core/intervals"
+	"bivium/core/lists"
 	"bivium/core/matrix"
 	"bivium/core/native/config"
 	"bivium/core/paths"
@@ -78,7 +79,8 @@ type blockRules struct {
 	grounds    *grounds
 	block      *matrix.Block
 	segment    int
-	rows, cols []*config.End // by line; nil for one that has nobody
+	rows, cols []*config.End              // by line; nil for one that has nobody
+	sides      [2]map[string][]config.End // those of rules, by their lines: rules share them
 }
 
 // add adds the rules of a block, for the classes of its destination that are open, if that is
@@ -153,16 +155,30 @@ func (l *blockRules) rule(b *box, verb int32, rows, cols []int) config.HubRule {
 		r.Verb, r.Through = config.Steer, l.steps(verb)
 	}
 	for _, row := range b.rows {
-		r.From = append(r.From, *l.rows[rows[row]])
 		for _, col := range b.cols {
 			l.grounds.asked.pick(l.block.RuleSet(int32(rows[row]), int32(cols[col])))
 		}
 	}
-	for _, col := range b.cols {
-		r.To = append(r.To, *l.cols[cols[col]])
-	}
+	r.From, r.To = l.side(0, b.rows, rows, l.rows), l.side(1, b.cols, cols, l.cols)
 	r.For = l.grounds.of(b.atoms, l.segment)
 	return r
+}
+
+// side returns one side of a rule.
+func (l *blockRules) side(side int, of, lines []int, ends []*config.End) []config.End {
+	if l.sides[side] == nil {
+		l.sides[side] = map[string][]config.End{}
+	}
+	key := lists.Key(of)
+	out, known := l.sides[side][key]
+	if !known {
+		out = make([]config.End, len(of))
+		for i, at := range of {
+			out[i] = *ends[lines[at]]
+		}
+		l.sides[side][key] = out
+	}
+	return out
 }
 
 // imports returns the prefixes of other segments that are reachable in one.

@@ -8,6 +8,7 @@ import (
 	"bivium/core/classes"
 	"bivium/core/estate"
 	"bivium/core/intervals"
+	"bivium/core/lists"
 	"bivium/core/native/config"
 )
 
@@ -219,7 +220,14 @@ func (u *unit) ownOf(p *part, rows []int, all []*config.Set) []*config.Set {
 	if len(rows) == len(p.own) {
 		return all
 	}
-	return []*config.Set{u.ownSet(p, rows)}
+	if p.owns == nil {
+		p.owns = map[string]*config.Set{}
+	}
+	key := lists.Key(rows)
+	if p.owns[key] == nil {
+		p.owns[key] = u.ownSet(p, rows)
+	}
+	return []*config.Set{p.owns[key]}
 }
 
 // near adds the rules for addresses that may be reached by paths that pass no hub.
@@ -320,15 +328,32 @@ func (u *unit) far(l *config.List, p *part, out bool, all []*config.Set) {
 	rules, bound := u.covering(g, func(b *box) config.Rule {
 		r := config.Rule{Out: out, Allow: true, Own: u.ownOf(p, b.rows, all), Services: u.services(b.atoms)}
 		for _, k := range b.cols {
-			r.Peer = append(r.Peer, columns[k].set)
 			for _, i := range b.rows {
 				columns[k].ask(u.grounds, p, i)
 			}
 		}
+		r.Peer = p.ways[at(out)].peersOf(b.cols)
 		r.For = u.grounds.of(b.atoms, p.segment)
 		return r
 	})
 	l.Rules, l.Bound = append(l.Rules, rules...), l.Bound+bound
+}
+
+// peersOf returns the sets of some far columns.
+func (w *way) peersOf(columns []int) []*config.Set {
+	if w.peers == nil {
+		w.peers = map[string][]*config.Set{}
+	}
+	key := lists.Key(columns)
+	out, known := w.peers[key]
+	if !known {
+		out = make([]*config.Set, len(columns))
+		for i, k := range columns {
+			out[i] = w.far[k].set
+		}
+		w.peers[key] = out
+	}
+	return out
 }
 
 // single reports whether rules have one protocol each, as those of premises.

@@ -18,7 +18,8 @@ import (
 type part struct {
 	segment int
 	own     []*classes.Class
-	ways    [2]way // inward and outward
+	ways    [2]way                 // inward and outward
+	owns    map[string]*config.Set // own sides of rules, by the classes: rules share them
 }
 
 // way is the flows of one direction. Near are addresses that may be reached by paths that
@@ -26,7 +27,8 @@ type part struct {
 type way struct {
 	near   []slot
 	far    []column
-	strips []strip // of the columns, once they are asked for
+	strips []strip                  // of the columns, once they are asked for
+	peers  map[string][]*config.Set // other sides of the second line, by the columns: rules share them
 }
 
 // slot is some addresses of the other side, with what passes for each class of the own. Free are

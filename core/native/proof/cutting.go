@@ -125,7 +125,7 @@ func summed(a, more []bound) []bound {
 	for _, b := range more {
 		put(b)
 	}
-	return slices.DeleteFunc(out, func(b bound) bool { return b.n == 0 })
+	return slices.Clone(slices.DeleteFunc(out, func(b bound) bool { return b.n == 0 })) // without the room that it took
 }
 
 // boxes returns the services in an order that does not tell how they came about.
