@@ -411,3 +411,65 @@ func TestTheScopeOfAPoolIsShown(t *testing.T) {
 	u.goTo(address + "/board?scope=policy:offices-wbe")
 	u.sees("[aria-label=Scope]", "there is no rule object")
 }
+
+// TestEachPatternDoesWhatItSays fills in every pattern, each on top of those before, and asks the
+// draft whether what its sentence says is so.
+func TestEachPatternDoesWhatItSays(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	draft := ""
+	for _, p := range []struct {
+		title   string
+		fill    func()
+		answers [][3]string // from, to and on; and what the answer begins with
+		says    []string
+	}{
+		{"Two groups never meet", func() {
+			u.puts("first group", "traders")
+			u.puts("second group", "price-databases")
+		}, [][3]string{{"trader-1", "price-db-1", "tcp/5432"}, {"price-db-1", "trader-1", "tcp/22"}}, []string{"Denied", "Denied"}},
+		{"A partner reaches one place on named services", func() {
+			u.puts("group of the partner", "traders")
+			u.chooses("segment of the partner", "market")
+			u.puts("group that is reached", "time-servers")
+			u.chooses("segment that is reached", "office")
+			u.puts("services", "ssh")
+		}, [][3]string{{"trader-1", "time-1", "ssh"}, {"bid-engine", "time-1", "ssh"}}, []string{"Allowed", "Denied"}},
+		{"Offer services to several segments", func() {
+			u.puts("services", "web")
+			u.puts("group", "patch-servers")
+			u.chooses("segment of the group", "office")
+			u.puts("segments that may reach it", "market")
+			u.puts("segments that may reach it", "turbine")
+		}, [][3]string{{"trader-1", "patches", "tcp/443"}, {"kelp-plc-1", "patches", "tcp/443"}, {"kelp-plc-1", "patches", "ssh"}}, []string{"Allowed", "Allowed", "Denied"}},
+		{"Publish a service", func() {
+			u.puts("services", "tcp/8443")
+			u.puts("group", "portal-app")
+			u.chooses("segment", "office")
+			u.writes("[aria-label='public address']", "203.0.113.21")
+			u.chooses("exit", "ridge-out")
+		}, [][3]string{{"internet:198.51.100.7", "203.0.113.21", "tcp/8443"}, {"internet:198.51.100.7", "203.0.113.21", "tcp/22"}}, []string{"Allowed", "Unrouted"}},
+		{"Protect a network that has a gateway of its own", func() {
+			u.puts("network", "forecast-dev")
+		}, [][3]string{{"model-dev-1", "198.51.100.7", "tcp/443"}}, []string{"Denied"}},
+		{"Isolate a segment", func() {
+			u.chooses("segment", "market")
+		}, [][3]string{{"trader-1", "198.51.100.7", "tcp/443"}, {"forecast-1", "historian-1", "read-api"}}, []string{"Unrouted", "Unrouted"}},
+		{"Isolate a segment", func() { // of which the exits serve no other by now
+			u.chooses("segment", "office")
+		}, [][3]string{{"crew-1", "198.51.100.7", "tcp/443"}, {"trader-1", "patches", "tcp/443"}, {"internet:198.51.100.7", "portal-web-1", "tcp/443"}, {"crew-1", "patches", "tcp/1"}}, []string{"Unrouted", "Unrouted", "Unrouted", "Denied"}},
+	} {
+		u.goTo(address + "/rules?" + draft)
+		u.clicksOn("section[aria-label=Patterns] button", p.title)
+		p.fill()
+		u.find("[data-testid=consequence] [aria-label='Flows that change']")
+		u.clicksOn("[data-testid=consequence] button", "Apply")
+		draft = "draft=1"
+		u.sees("[data-testid=draft-summary]", "step")
+		u.gone("[data-testid=consequence]")
+		for i, q := range p.answers {
+			u.goTo(address + "/board?" + draft + "&from=" + q[0] + "&to=" + q[1] + "&on=" + q[2])
+			u.sees("[data-testid=answer]", p.says[i])
+		}
+	}
+}

@@ -6,6 +6,7 @@ import { Overlay } from "../../parts/Overlay";
 import { dropDraft } from "./drafts";
 import { kinds } from "./kinds";
 import type { RuleKind } from "./kinds";
+import { WhatIsWritten } from "./WhatIsWritten";
 
 interface Props {
   kind: RuleKind;
@@ -23,16 +24,9 @@ export function DeleteOverlay({ kind, name, onClose }: Props) {
   return (
     <Overlay title={`Delete ${what}`} wide onClose={onClose}>
       {others > 0 && (
-        <ul aria-label="What is changed and deleted" className="pb-1 text-[13px]">
-          {edit.operations?.map((o) => (
-            <li
-              key={`${o.op} ${o.kind} ${o.name ?? ""} ${(o.object as { name?: string } | undefined)?.name ?? ""}`}
-            >
-              <span className="text-soft">{o.op === "delete" ? "delete" : "change"}</span> {o.kind}{" "}
-              {o.name ?? (o.object as { name?: string } | undefined)?.name}
-            </li>
-          ))}
-        </ul>
+        <div className="pb-1">
+          <WhatIsWritten label="What is changed and deleted" operations={edit.operations ?? []} />
+        </div>
       )}
       <Consequence
         edit={edit}

@@ -9,6 +9,7 @@ import type { Rules } from "./kinds";
 import { isComplete, patterns } from "./patterns";
 import type { Pattern, PatternField, Values } from "./patterns";
 import { TokenField } from "./TokenField";
+import { nameIn, WhatIsWritten } from "./WhatIsWritten";
 
 /** The usual tasks: each a sentence with choices that ends in an edit, which is read before it is made. */
 export function Patterns({ rules }: { rules: Rules }) {
@@ -88,27 +89,20 @@ function PatternForm({ pattern, rules, onClose }: FormProps) {
         <p className="mt-4 text-[13px] text-soft">The consequence is shown once every choice is made.</p>
       )}
       {nothing && <p className="mt-4 text-[13px] text-soft">Nothing to change: this is already the case.</p>}
-      {(edit.operations?.length ?? 0) > 0 && (
-        <ul aria-label="What is written" className="mt-4 text-[13px]">
-          {edit.operations?.map((o) => (
-            <li key={`${o.kind} ${(o.object as { name: string }).name}`}>
-              <span className="text-soft">
-                {o.base === "absent" ? "add" : "change"} {o.kind}
-              </span>{" "}
-              {(o.object as { name: string }).name}
-            </li>
-          ))}
-        </ul>
+      {edit.operations && edit.operations.length > 0 && (
+        <div className="mt-4">
+          <WhatIsWritten label="What is written" operations={edit.operations} />
+        </div>
       )}
       <Consequence
         edit={edit}
         verb="Apply"
         onDone={() => {
-          const first = edit.operations?.at(-1);
+          const first = edit.operations?.findLast((o) => o.op === "put");
           onClose();
           if (first) {
             void navigate({
-              pathname: `/rules/${first.kind}/${(first.object as { name: string }).name}`,
+              pathname: `/rules/${first.kind}/${nameIn(first)}`,
               search: new URLSearchParams(search).get("from") ? search : "",
             });
           }

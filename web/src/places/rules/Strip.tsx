@@ -4,6 +4,7 @@ import { useMay } from "../../api/people";
 import type { Operation } from "../../api/queries";
 import { ConsequenceView, KeepAnyway, problemText } from "../../parts/ConsequenceView";
 import { counted } from "../../parts/wording";
+import { nameIn } from "./WhatIsWritten";
 
 interface Props {
   consequence: Schemas["Consequence"] | undefined;
@@ -42,8 +43,7 @@ export function Strip(p: Props) {
           {p.problem ? <Impossible problem={p.problem} /> : c ? <Summary c={c} /> : "Computing the changes…"}
           {p.along.length > 0 && (
             <span className="block font-sans text-[13px] text-soft">
-              Added with it:{" "}
-              {p.along.map((o) => `${o.kind} ${(o.object as { name: string }).name}`).join(", ")}
+              Added with it: {p.along.map((o) => `${o.kind} ${nameIn(o)}`).join(", ")}
             </span>
           )}
         </p>

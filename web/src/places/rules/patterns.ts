@@ -55,7 +55,7 @@ export const patterns: Pattern[] = [
   {
     key: "isolate",
     title: "Isolate a segment",
-    says: "No share reaches it or leaves it, no exit serves it, and what no policy permits inside it is denied.",
+    says: "No share reaches it or leaves it, no exit serves it, nothing in it is published, and what no policy permits inside it is denied.",
     sentence: ["Isolate", "segment"],
     fields: { segment: { kind: "segment", label: "segment" } },
     edit: (v, rules) => {
@@ -71,13 +71,13 @@ export const patterns: Pattern[] = [
         }
       }
       for (const p of rules.publications) {
-        if (p.enabled !== false && p.to.segment === name) {
-          operations.push(put("publication", { ...p, enabled: false }));
+        if (p.to.segment === name) {
+          operations.push({ op: "delete", kind: "publication", name: p.name }); // no exit serves it any more
         }
       }
       for (const x of rules.exits) {
         const rest = x.segments.filter((s) => s !== name);
-        if (rest.length < x.segments.length && rest.length > 0) {
+        if (rest.length < x.segments.length) {
           operations.push(put("exit", { ...x, segments: rest }));
         }
       }
@@ -167,8 +167,8 @@ export const patterns: Pattern[] = [
       "pool",
     ],
     fields: {
-      partner: { kind: "group", label: "partner's group" },
-      guest: { kind: "segment", label: "partner's segment" },
+      partner: { kind: "group", label: "group of the partner" },
+      guest: { kind: "segment", label: "segment of the partner" },
       group: { kind: "group", label: "group that is reached" },
       owner: { kind: "segment", label: "segment that is reached" },
       services: { kind: "services", label: "services" },
