@@ -473,3 +473,63 @@ func TestEachPatternDoesWhatItSays(t *testing.T) {
 		}
 	}
 }
+
+// TestEveryKindIsCopiedSwitchedRenamedAndDeleted does so with an object of each kind, in one draft.
+func TestEveryKindIsCopiedSwitchedRenamedAndDeleted(t *testing.T) {
+	address, _ := serve(t, filepath.Join(t.TempDir(), "demo.db"))
+	u := browse(t, 1280, 800)
+	presses := func(button string) {
+		u.clicksOn("[data-testid=effect][data-waiting=false] button:not([disabled])", button)
+	}
+	draft, steps := "", 0
+	for _, x := range []struct {
+		kind, name string
+		switches   bool
+		with       func() // what a copy cannot have in common with the first
+	}{
+		{"policy", "offices-web", true, nil},
+		{"policy", "no-telnet", true, nil},
+		{"share", "common-to-turbine", true, nil},
+		{"publication", "landowners", true, func() { u.writes("[aria-label='Public address']", "203.0.113.30") }},
+		{"expectation", "operators-steer", false, nil},
+		{"segment", "market", false, nil},
+		{"group", "crews", false, nil},
+		{"service", "patching", false, nil},
+		{"exit", "delta-out", false, nil},
+		{"pool", "tidegate", false, nil},
+		{"rulebook", "crew-web", false, nil},
+	} {
+		u.goTo(address + "/rules/" + x.kind + "/" + x.name + draft)
+		u.clicks("button[aria-label=Copy]")
+		copied := u.find("input[aria-label=Name]").MustProperty("value").Str()
+		require.NotEqual(t, x.name, copied)
+		if x.with != nil {
+			x.with()
+		}
+		presses("Add")
+		u.sees("h1", copied)
+		steps++
+		draft = "?draft=1"
+		u.steps(steps)
+		if x.switches {
+			u.clicks("button[role=switch]")
+			presses("Save")
+			steps++
+			u.steps(steps)
+			u.find("button[role=switch][data-state=unchecked]")
+			u.sees("nav[aria-label=Rules] [aria-current=page] span", "off")
+		}
+		u.clicks("button[aria-label=Rename]")
+		u.writes("[role=dialog] input", "another-"+x.kind)
+		u.clicksOn("[role=dialog] button:not([disabled])", "Rename")
+		u.sees("h1", "another-"+x.kind)
+		steps++
+		u.steps(steps)
+		u.clicks("button[aria-label=Delete]")
+		u.clicksOn("[role=dialog] button:not([disabled])", "another-"+x.kind)
+		u.sees("h1", "Rules")
+		steps++
+		u.steps(steps)
+		u.gone("[role=dialog]")
+	}
+}

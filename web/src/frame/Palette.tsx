@@ -126,7 +126,7 @@ function useCommands(): Command[] {
   for (const kind of ruleKinds) {
     out.push({ words: `Add ${kinds[kind].one}`, hint: "", run: () => void add(kind) });
     if (kind === "policy") {
-      out.push({ words: "Add guardrail", hint: "", run: () => void add("policy", undefined, true) });
+      out.push({ words: "Add guardrail", hint: "", run: () => void add("policy", undefined, "guardrail") });
     }
   }
   for (const place of places)

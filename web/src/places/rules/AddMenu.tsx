@@ -11,24 +11,27 @@ import type { RuleKind, RuleObject } from "./kinds";
 /** What of an address asks about flows: that makes room for what is written. */
 const asking = ["from", "to", "on", "row", "col", "at", "road"];
 
+/** What a new object begins as, beside what is given: an empty one, or nothing, where a whole one is. */
+type Like = "blank" | "guardrail" | "copy";
+
 /** Begins a new object under a free name, and opens it. */
 export function useAdd() {
   const queries = useQueryClient();
   const navigate = useNavigate();
   const { search } = useLocation();
-  return async (kind: RuleKind, object?: RuleObject, guardrail = false) => {
+  return async (kind: RuleKind, object?: RuleObject, like: Like = "blank") => {
     const rules = await queries.fetchQuery(rulesQuery);
     const taken = kinds[kind].list(rules).map((o) => o.name);
-    const name = freeName(object?.name ?? `new-${guardrail ? "guardrail" : kind}`, taken);
+    const name = freeName(object?.name ?? `new-${like === "guardrail" ? like : kind}`, taken);
     const blank = kinds[kind].blank(rules);
-    if (guardrail) {
+    if (like === "guardrail") {
       delete blank.segments;
       blank.tier = "guardrail";
     }
     keepDraft({
       kind,
       name,
-      object: { ...blank, ...object, name },
+      object: { ...(like !== "copy" && blank), ...object, name },
       base: "absent",
       revision: rules.revision,
       along: [],
@@ -68,7 +71,7 @@ export function AddMenu({ main }: { main?: boolean }) {
           {ruleKinds.flatMap((kind) => [
             item(kind, capital(kinds[kind].one), () => void add(kind)),
             ...(kind === "policy"
-              ? [item("guardrail", "Guardrail", () => void add("policy", undefined, true))]
+              ? [item("guardrail", "Guardrail", () => void add("policy", undefined, "guardrail"))]
               : []),
           ])}
         </DropdownMenu.Content>

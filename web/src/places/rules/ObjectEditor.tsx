@@ -146,7 +146,7 @@ export function ObjectEditor({ kind, name, rules }: Props) {
             fresh={fresh}
             problem={problemAt("name")}
             onWrite={write}
-            onCopy={() => void add(kind, copied(object))}
+            onCopy={() => void add(kind, copied(object), "copy")}
           />
           <Editor
             kind={kind}

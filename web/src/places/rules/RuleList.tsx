@@ -216,6 +216,7 @@ function RuleLink({ row }: { row: Row }) {
         <span className={`min-w-0 truncate ${row.off ? "text-soft line-through" : "font-semibold"}`}>
           {row.name}
         </span>
+        {row.off && <span className="flex-none text-xs text-soft">off</span>}
         {row.writing && <span className="flex-none text-xs text-accent">{row.writing}, not saved</span>}
         {row.problems > 0 && !row.writing && (
           <span className="ml-auto flex-none text-xs text-soft">{counted(row.problems, "problem")}</span>
