@@ -19,7 +19,7 @@ func CheckName(s string) error {
 	case len(s) > MaxName:
 		return fmt.Errorf("the name %.20q… has %d characters; the limit is %d", s, len(s), MaxName)
 	case s[0] < 'a' || s[0] > 'z':
-		return fmt.Errorf("the name %q does not start with a letter; start it with a-z", s)
+		return fmt.Errorf("the name %q does not start with a lower-case letter; start it with a-z", s)
 	case reserved[s]:
 		return fmt.Errorf("%q is a reserved word and cannot be a name; choose another", s)
 	}

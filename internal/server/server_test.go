@@ -412,7 +412,7 @@ func TestABadEditIsRefusedAtItsFieldAndNothingIsLost(t *testing.T) {
 		{`"deny"`, `"refuse"`, "rules[1].action", "no action"},
 		{`["office"]`, `["ofice"]`, "segments[0]", `unknown segment "ofice"`},
 		{`"segments"`, `"segmens"`, "", "unknown key"},
-		{`"crews-web"`, `"Crews web"`, "name", "does not start with a letter"},
+		{`"crews-web"`, `"Crews web"`, "name", "does not start with a lower-case letter"},
 	} {
 		body := strings.Replace(good, c.old, c.new, 1)
 		require.NotEqual(t, good, body)
