@@ -5,7 +5,7 @@ import { estateQuery, everything, postEdit, tryQuery } from "../api/queries";
 import type { EstateEdit } from "../api/queries";
 import { ConsequenceView, KeepAnyway, problemText } from "./ConsequenceView";
 import { Button } from "./fields";
-import { useDebounced } from "./useDebounced";
+import { useSettled } from "./useDebounced";
 
 interface Props {
   edit: EstateEdit;
@@ -25,7 +25,7 @@ export function Consequence({ edit, verb, onDone, onRemedy, onAlong, pinned }: P
   const queries = useQueryClient();
   const may = useMay("engineer");
   const text = JSON.stringify(edit);
-  const settled = useDebounced(text, 120);
+  const settled = useSettled(text, 120);
   const estate = useQuery(estateQuery);
   const tried = useQuery(tryQuery(JSON.parse(settled) as EstateEdit));
   const make = useMutation({

@@ -1,5 +1,6 @@
 import { ChevronDown } from "lucide-react";
 import { Select } from "radix-ui";
+import { useState } from "react";
 
 interface Props {
   label: string;
@@ -14,11 +15,14 @@ interface Props {
 /** Stands for the empty value: the list knows none that is empty. */
 const none = "\u0000";
 
-/** One of a few, chosen from a list that opens. */
+/** One of a few, chosen from a list that opens. There may be thousands: they are drawn while it is open. */
 export function Pick({ label, value, options, placeholder, className, onChange }: Props) {
+  const [open, setOpen] = useState(false);
   const hasEmpty = options.some(([v]) => v === "");
   return (
     <Select.Root
+      open={open}
+      onOpenChange={setOpen}
       value={value === "" && hasEmpty ? none : value}
       onValueChange={(v) => onChange(v === none ? "" : v)}
     >
@@ -27,7 +31,9 @@ export function Pick({ label, value, options, placeholder, className, onChange }
         className={`inline-flex min-w-0 items-center gap-1 border border-line hover:border-accent data-placeholder:text-soft ${className}`}
       >
         <span className="min-w-0 truncate">
-          <Select.Value placeholder={placeholder} />
+          <Select.Value placeholder={placeholder}>
+            {options.find(([v]) => v === value)?.[1] ?? value}
+          </Select.Value>
         </span>
         <ChevronDown size={13} className="flex-none text-soft" />
       </Select.Trigger>
@@ -38,7 +44,7 @@ export function Pick({ label, value, options, placeholder, className, onChange }
           className="z-60 max-h-96 rounded-md border border-line bg-sheet py-1 text-sm shadow-lg"
         >
           <Select.Viewport>
-            {options.map(([v, words]) => (
+            {(open ? options : []).map(([v, words]) => (
               <Select.Item
                 key={v}
                 value={v || none}

@@ -11,7 +11,7 @@ import type { Operation, WiringEdit } from "../../api/queries";
 import { openInDraft } from "../../api/drafts";
 import { useWhere } from "../../frame/where";
 import { isAsked, questionOf, useUrlState } from "../../frame/urlState";
-import { useDebounced } from "../../parts/useDebounced";
+import { useSettled } from "../../parts/useDebounced";
 import { capital } from "../../parts/wording";
 import { useAdd } from "./AddMenu";
 import { DeleteOverlay } from "./DeleteOverlay";
@@ -55,7 +55,7 @@ export function ObjectEditor({ kind, name, rules }: Props) {
   const changed = draft !== undefined && (fresh || !now || !same(draft.object, now));
   const operations = changed ? operationsOf(draft) : [];
   const text = JSON.stringify({ operations, wiring: draft?.wiring ?? [] });
-  const settled = useDebounced(text, rest);
+  const settled = useSettled(text, rest);
   const tried = useQuery({
     ...tryQuery(JSON.parse(settled) as { operations: Operation[] }),
     placeholderData: (last) => last,
