@@ -33,7 +33,7 @@ var order = []string{
 	"membership", "verdict", "trace", "recompile", // one flow
 	"intervals", "classes", "matrix", "revise", "touched", // all flows, and after an edit
 	"query", "difference", "expectation", "findings", "failure", "analysis", // what follows from it
-	"native/config", "native", "native/reader", "native/proof", // what targets must hold, what that does, and that it is what is meant
+	"native/config", "native/cover", "native", "native/reader", "native/proof", // what targets must hold, what that does, and that it is what is meant
 	"native/plan",                                                                                            // in which order it is written
 	"approval", "edit", "native/proposal", "suggest", "flowfile", "inventory", "learning", "wiring", "synth", // edits, and what comes from outside
 }

@@ -1,6 +1,9 @@
 package difference
 
-import "bivium/core/intervals"
+import (
+	"bivium/core/intervals"
+	"bivium/core/parallel"
+)
 
 // correctedPart is the intersections of a difference class that have one home network, and one part of it, in either
 // matrix.
@@ -42,22 +45,64 @@ func (l *intraNetwork) correctAll(sources, targets []diffClass) {
 			}
 		}
 	}
-	for _, s := range from {
-		all, altered := l.disturbed[s.bundle.at], l.altered[s.bundle.at]
-		for k, n := range s.nets {
-			if n < 0 {
+	found := make([][]localVectors, len(from))
+	parallel.Shares(len(from), 64, func(_, first, last int) {
+		for i := first; i < last; i++ {
+			found[i] = l.vectorsFrom(from[i], byNet)
+		}
+	})
+	for i, s := range from {
+		for k := range found[i] {
+			l.correct(s, &found[i][k])
+		}
+	}
+}
+
+// localVectors is what difference classes say of the flows to a part, before and afterwards, and
+// what is so.
+type localVectors struct {
+	to        *correctedPart
+	said, are [2]int32
+}
+
+// vectorsFrom returns what there is to correct, or to count, of the flows from a part to those of its
+// networks.
+func (l *intraNetwork) vectorsFrom(s *correctedPart, byNet [2]map[int32][]*correctedPart) []localVectors {
+	var out []localVectors
+	all, altered := l.disturbed[s.bundle.at], l.altered[s.bundle.at]
+	old, next := l.old.outOf(s.bundle.old), l.new.outOf(s.bundle.new)
+	for k, n := range s.nets {
+		if n < 0 {
+			continue
+		}
+		for _, d := range byNet[k][n] {
+			if altered != nil && d.bundle.stays && !altered[l.cell(s.bundle, d.bundle)] {
 				continue
 			}
-			for _, d := range byNet[k][n] {
-				if altered != nil && d.bundle.stays && !altered[l.cell(s.bundle, d.bundle)] {
-					continue
-				}
-				if (all || !d.bundle.stays) && s.bundle.four == d.bundle.four && (k == 0 || s.nets[0] < 0 || s.nets[0] != d.nets[0]) { // else seen already
-					l.correct(s, d)
-				}
+			if !all && d.bundle.stays || s.bundle.four != d.bundle.four || k > 0 && s.nets[0] >= 0 && s.nets[0] == d.nets[0] { // seen already
+				continue
+			}
+			v := localVectors{to: d, said: [2]int32{old.vectorTo(d.bundle.old), next.vectorTo(d.bundle.new)}}
+			if v.are = l.vectorsBetween(s, d, v.said); v.are != v.said || v.are[0] != v.are[1] {
+				out = append(out, v)
 			}
 		}
 	}
+	return out
+}
+
+// vectorsBetween returns what the flows between two parts are, before and afterwards: what is said of
+// them, where they are not of one network.
+func (l *intraNetwork) vectorsBetween(s, d *correctedPart, said [2]int32) [2]int32 {
+	intersections := l.Domain(l.from).Intersections
+	x, y := &intersections[s.intersections[0]], &intersections[d.intersections[0]]
+	if s.nets[0] >= 0 && s.nets[0] == d.nets[0] {
+		said[0] = l.old.near(x.old, y.old)
+	}
+	if s.nets[1] >= 0 && s.nets[1] == d.nets[1] {
+		said[1] = l.new.near(x.new, y.new)
+	}
+	return said
 }
 
 // netsOf returns the networks of an intersection, -1 for none.
@@ -141,27 +186,16 @@ func (l *intraNetwork) subsOf(f *sideView, diffClasses []diffClass, nets network
 }
 
 // correct puts right what difference classes say about two of their parts.
-func (l *intraNetwork) correct(s, d *correctedPart) {
-	src, dst := s.bundle, d.bundle
-	saidBefore, saidAfter := l.old.far(src.old, dst.old), l.new.far(src.new, dst.new)
-	intersections := l.Domain(l.from).Intersections
-	x, y := &intersections[s.intersections[0]], &intersections[d.intersections[0]]
-	before, after := saidBefore, saidAfter
-	if s.nets[0] >= 0 && s.nets[0] == d.nets[0] {
-		before = l.old.near(x.old, y.old)
+func (l *intraNetwork) correct(s *correctedPart, v *localVectors) {
+	if v.are != v.said {
+		l.amend(s, v.to, v.said[0], v.said[1], false)
+		l.amend(s, v.to, v.are[0], v.are[1], true)
 	}
-	if s.nets[1] >= 0 && s.nets[1] == d.nets[1] {
-		after = l.new.near(x.new, y.new)
-	}
-	if before != saidBefore || after != saidAfter {
-		l.amend(s, d, saidBefore, saidAfter, false)
-		l.amend(s, d, before, after, true)
-	}
-	if before == after {
+	if v.are[0] == v.are[1] {
 		return
 	}
-	selves := l.common(s, d) // an address opens no flow to itself
-	for _, c := range l.plainly(before, after).changes {
+	selves := l.common(s, v.to) // an address opens no flow to itself
+	for _, c := range l.plainly(v.are[0], v.are[1]).changes {
 		c.pairs.Product(selves, intervals.Size{Hi: 0, Lo: 1}, -1)
 	}
 }

@@ -11,11 +11,11 @@ import (
 
 // crowded adds the entries of a second line that is too long to be exact.
 func (u *unit) crowded(drafts []draft, held []holding, way, room, level int) []draft {
-	set := u.sets.at(0).Clone()
+	set := u.sets.At(0).Clone()
 	for _, h := range held {
 		for i := range h.part.ways[way].far {
 			if n := h.part.ways[way].far[i].passes[h.own]; n != 0 {
-				set.InPlaceUnion(u.sets.at(n))
+				set.InPlaceUnion(u.sets.At(n))
 			}
 		}
 	}

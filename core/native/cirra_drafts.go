@@ -10,6 +10,7 @@ import (
 	"bivium/core/intervals"
 	"bivium/core/lists"
 	"bivium/core/native/config"
+	"bivium/core/native/cover"
 	"bivium/core/paths"
 	"bivium/core/space"
 )
@@ -39,7 +40,7 @@ func (u *unit) drafts(drafts []draft, pieces []piece, out bool, services func([]
 	}
 	bySet := make([]draft, len(different))
 	for i, set := range different {
-		bySet[i] = one(u.sets.at(set), different[i:i+1])
+		bySet[i] = one(u.sets.At(set), different[i:i+1])
 	}
 	if len(different) > 1 {
 		var byService []draft
@@ -71,10 +72,10 @@ func (u *unit) layersOf(sets []int32) []layer {
 		return known
 	}
 	var out []layer
-	for _, atoms := range fold(u.s.Atoms.Len(), func(atom int) string {
+	for _, atoms := range cover.Fold(u.s.Atoms.Len(), func(atom int) string {
 		key := make([]byte, len(sets))
 		for i, set := range sets {
-			if u.sets.at(set).Test(uint(atom)) {
+			if u.sets.At(set).Test(uint(atom)) {
 				key[i] = 1
 			}
 		}
@@ -85,7 +86,7 @@ func (u *unit) layersOf(sets []int32) []layer {
 			l.atoms.Set(uint(atom))
 		}
 		for _, set := range sets {
-			if u.sets.at(set).Test(uint(atoms[0])) {
+			if u.sets.At(set).Test(uint(atoms[0])) {
 				l.of = append(l.of, set)
 			}
 		}

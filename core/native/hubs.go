@@ -11,6 +11,7 @@ import (
 	"bivium/core/lists"
 	"bivium/core/matrix"
 	"bivium/core/native/config"
+	"bivium/core/native/cover"
 	"bivium/core/paths"
 	"bivium/core/space"
 )
@@ -119,7 +120,7 @@ func (l *blockRules) add(out *config.Segment, open []bool) {
 	}
 	slices.SortFunc(verbs, func(a, b int32) int { return slices.Compare(l.verbs[a], l.verbs[b]) })
 	for _, verb := range verbs {
-		grid := newGrid(len(rows), len(cols), l.sets)
+		grid := cover.NewGrid(len(rows), len(cols), l.sets)
 		layers := map[int32]int32{}
 		for i, p := range profile {
 			layer, ok := layers[p]
@@ -127,9 +128,9 @@ func (l *blockRules) add(out *config.Segment, open []bool) {
 				layer = l.layer(p, verb)
 				layers[p] = layer
 			}
-			grid.cells[i] = layer
+			grid.Put(i/len(cols), i%len(cols), layer)
 		}
-		boxes, bound := grid.cover()
+		boxes, bound := grid.Cover()
 		out.Bound += bound
 		for _, b := range boxes {
 			out.Rules = append(out.Rules, l.rule(&b, verb, rows, cols))
@@ -149,18 +150,18 @@ func present(ends []*config.End) []int {
 	return out
 }
 
-func (l *blockRules) rule(b *box, verb int32, rows, cols []int) config.HubRule {
-	r := config.HubRule{Services: l.services(b.atoms), Verb: config.Permit}
+func (l *blockRules) rule(b *cover.Box, verb int32, rows, cols []int) config.HubRule {
+	r := config.HubRule{Services: l.services(b.Atoms), Verb: config.Permit}
 	if verb >= firstSteer {
 		r.Verb, r.Through = config.Steer, l.steps(verb)
 	}
-	for _, row := range b.rows {
-		for _, col := range b.cols {
+	for _, row := range b.Rows {
+		for _, col := range b.Cols {
 			l.grounds.asked.pick(l.block.RuleSet(int32(rows[row]), int32(cols[col])))
 		}
 	}
-	r.From, r.To = l.side(0, b.rows, rows, l.rows), l.side(1, b.cols, cols, l.cols)
-	r.For = l.grounds.of(b.atoms, l.segment)
+	r.From, r.To = l.side(0, b.Rows, rows, l.rows), l.side(1, b.Cols, cols, l.cols)
+	r.For = l.grounds.of(b.Atoms, l.segment)
 	return r
 }
 

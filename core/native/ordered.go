@@ -10,6 +10,7 @@ import (
 	"bivium/core/intervals"
 	"bivium/core/lists"
 	"bivium/core/native/config"
+	"bivium/core/native/cover"
 )
 
 // network returns what the provider of a network holds for it. Lists of Cirra are those of
@@ -236,15 +237,15 @@ func (u *unit) near(l *config.List, p *part, out bool, all []*config.Set) {
 	if len(slots) == 0 {
 		return
 	}
-	g := newGrid(len(p.own), len(slots), u.sets)
+	g := cover.NewGrid(len(p.own), len(slots), u.sets)
 	whole := true
 	for k, s := range slots {
 		for i, set := range s.passes {
 			if set == unasked {
 				continue
 			}
-			g.cells[i*g.cols+k] = set
-			whole = whole && u.sets.at(set).All()
+			g.Put(i, k, set)
+			whole = whole && u.sets.At(set).All()
 		}
 	}
 	var ranges []intervals.Range
@@ -257,17 +258,17 @@ func (u *unit) near(l *config.List, p *part, out bool, all []*config.Set) {
 		l.Bound++
 		return
 	}
-	rules, bound := u.covering(g, func(b *box) config.Rule {
-		r := config.Rule{Out: out, Allow: true, Own: u.ownOf(p, b.rows, all), Services: u.services(b.atoms)}
+	rules, bound := u.covering(g, func(b *cover.Box) config.Rule {
+		r := config.Rule{Out: out, Allow: true, Own: u.ownOf(p, b.Rows, all), Services: u.services(b.Atoms)}
 		var peer []intervals.Range
-		for _, k := range b.cols {
+		for _, k := range b.Cols {
 			peer = append(peer, slots[k].Range)
-			for _, i := range b.rows {
+			for _, i := range b.Rows {
 				u.grounds.asked.pick(slots[k].ruleSets[i])
 			}
 		}
 		r.Peer = []*config.Set{{Prefixes: prefixesOf(peer)}}
-		r.For = u.grounds.of(b.atoms, p.segment)
+		r.For = u.grounds.of(b.Atoms, p.segment)
 		return r
 	})
 	l.Rules, l.Bound = append(l.Rules, rules...), l.Bound+bound+1
@@ -297,7 +298,7 @@ func passedBySecondLine(u *unit, w *way) bool {
 				if s.passes[i] == unasked {
 					continue
 				}
-				if u.sets.at(set).DifferenceCardinality(u.sets.at(s.passes[i])) > 0 {
+				if u.sets.At(set).DifferenceCardinality(u.sets.At(s.passes[i])) > 0 {
 					return true
 				}
 			}
@@ -319,21 +320,21 @@ func (u *unit) far(l *config.List, p *part, out bool, all []*config.Set) {
 	if len(columns) == 0 {
 		return
 	}
-	g := newGrid(len(p.own), len(columns), u.sets)
+	g := cover.NewGrid(len(p.own), len(columns), u.sets)
 	for k, c := range columns {
 		for i, set := range c.passes {
-			g.cells[i*g.cols+k] = set
+			g.Put(i, k, set)
 		}
 	}
-	rules, bound := u.covering(g, func(b *box) config.Rule {
-		r := config.Rule{Out: out, Allow: true, Own: u.ownOf(p, b.rows, all), Services: u.services(b.atoms)}
-		for _, k := range b.cols {
-			for _, i := range b.rows {
+	rules, bound := u.covering(g, func(b *cover.Box) config.Rule {
+		r := config.Rule{Out: out, Allow: true, Own: u.ownOf(p, b.Rows, all), Services: u.services(b.Atoms)}
+		for _, k := range b.Cols {
+			for _, i := range b.Rows {
 				columns[k].ask(u.grounds, p, i)
 			}
 		}
-		r.Peer = p.ways[at(out)].peersOf(b.cols)
-		r.For = u.grounds.of(b.atoms, p.segment)
+		r.Peer = p.ways[at(out)].peersOf(b.Cols)
+		r.For = u.grounds.of(b.Atoms, p.segment)
 		return r
 	})
 	l.Rules, l.Bound = append(l.Rules, rules...), l.Bound+bound
@@ -361,17 +362,17 @@ func (u *unit) single() bool { return u.provider == config.Premises || u.singly 
 
 // covering returns the rules of the boxes that cover a grid, and how few there can be. On premises
 // they are those of boxes of one set of services alone, where that takes fewer entries.
-func (u *unit) covering(g *grid, rule func(*box) config.Rule) (rules []config.Rule, bound int) {
-	rulesOf := func(boxes []box) (rules []config.Rule) {
+func (u *unit) covering(g *cover.Grid, rule func(*cover.Box) config.Rule) (rules []config.Rule, bound int) {
+	rulesOf := func(boxes []cover.Box) (rules []config.Rule) {
 		for i := range boxes {
 			rules = append(rules, u.permits(rule(&boxes[i]), g, &boxes[i])...)
 		}
 		return rules
 	}
-	boxes, bound := g.cover()
+	boxes, bound := g.Cover()
 	rules = rulesOf(boxes)
-	if u.single() && slices.ContainsFunc(boxes, func(b box) bool { return !g.has(&b) }) {
-		if other := rulesOf(g.coverPlainly()); config.CountEntries(other) < config.CountEntries(rules) {
+	if u.single() && slices.ContainsFunc(boxes, func(b cover.Box) bool { return !g.Has(&b) }) {
+		if other := rulesOf(g.Plainly()); config.CountEntries(other) < config.CountEntries(rules) {
 			rules = other
 		}
 	}
@@ -381,11 +382,11 @@ func (u *unit) covering(g *grid, rule func(*box) config.Rule) (rules []config.Ru
 // permits returns a rule that allows some services. On premises, where an entry has one protocol,
 // all services but a few are allowed behind an entry that denies those: nothing else allows them
 // there, if the box has all that its cells pass.
-func (u *unit) permits(r config.Rule, g *grid, b *box) []config.Rule {
-	if !u.single() || r.Services == nil || !g.has(b) {
+func (u *unit) permits(r config.Rule, g *cover.Grid, b *cover.Box) []config.Rule {
+	if !u.single() || r.Services == nil || !g.Has(b) {
 		return []config.Rule{r}
 	}
-	denied := u.services(b.atoms.Complement())
+	denied := u.services(b.Atoms.Complement())
 	if len(config.Entries(denied)) >= len(config.Entries(r.Services)) {
 		return []config.Rule{r}
 	}

@@ -11,8 +11,8 @@ import (
 	"bivium/core/lists"
 	"bivium/core/matrix"
 	"bivium/core/native/config"
+	"bivium/core/native/cover"
 	"bivium/core/parallel"
-	"bivium/core/space"
 	"bivium/core/verdict"
 )
 
@@ -45,78 +45,18 @@ type profiles struct {
 	of    []int32 // by rule set: the profile; -1 for one that no block has
 	all   []profile
 	verbs [][]int // by verb: the pools, in order
-	sets  *atomSets
+	sets  *cover.Sets
 
 	mu     sync.Mutex
 	verbOf map[string]int32
 	byKey  map[string]int32
 }
 
-// atomSets are sets of atoms, each known by one number. Number 0 is the empty set.
-type atomSets struct {
-	mu    sync.Mutex
-	byKey map[string]int32
-	sets  []*bitset.BitSet
-	rank  []int // by atom: its place in the order of services; atoms are numbered as edits came about
-}
-
-func newAtomSets(s *matrix.Matrix) *atomSets {
-	a := &atomSets{byKey: map[string]int32{}, rank: ranks(s.Atoms)}
-	a.number(bitset.New(uint(s.Atoms.Len())))
-	return a
-}
-
-func ranks(atoms *space.Atoms) []int {
-	first, order := make([][3]int, atoms.Len()), lists.Below(atoms.Len())
-	for i := range first {
-		first[i] = [3]int{256}
-		for _, b := range atoms.Set(i).Boxes() {
-			if at := [3]int{int(b.FirstProtocol), int(b.SourcePorts.Lo), int(b.Ports.Lo)}; slices.Compare(at[:], first[i][:]) < 0 {
-				first[i] = at
-			}
-		}
-	}
-	slices.SortFunc(order, func(a, b int32) int { return slices.Compare(first[a][:], first[b][:]) })
-	out := make([]int, len(order))
-	for place, atom := range order {
-		out[atom] = place
-	}
-	return out
-}
-
-// first returns the place of the first atom of a set in the order of services.
-func (a *atomSets) first(set *bitset.BitSet) int {
-	out := len(a.rank)
-	for atom, ok := set.NextSet(0); ok; atom, ok = set.NextSet(atom + 1) {
-		out = min(out, a.rank[atom])
-	}
-	return out
-}
-
-func (a *atomSets) number(set *bitset.BitSet) int32 {
-	key := lists.BitsKey(set)
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	i, ok := a.byKey[key]
-	if !ok {
-		i = int32(len(a.sets))
-		a.byKey[key] = i
-		a.sets = append(a.sets, set)
-	}
-	return i
-}
-
-func (a *atomSets) at(i int32) *bitset.BitSet {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	return a.sets[i]
-}
-
 // newProfiles works out the profiles of all rule sets that blocks have. Cost: that of the
 // intents, which is the rules that match times the atoms.
 func newProfiles(s *matrix.Matrix) *profiles {
 	n, _ := s.Interner.Len()
-	p := &profiles{s: s, of: make([]int32, n), verbs: [][]int{deny: nil, allow: nil}, verbOf: map[string]int32{}, byKey: map[string]int32{}, sets: newAtomSets(s)}
+	p := &profiles{s: s, of: make([]int32, n), verbs: [][]int{deny: nil, allow: nil}, verbOf: map[string]int32{}, byKey: map[string]int32{}, sets: cover.NewSets(s.Atoms)}
 	for i := range p.of {
 		p.of[i] = -1
 	}
@@ -207,7 +147,7 @@ func (p *profiles) passesOf(verbs []int32) (out [modes]int32) {
 		second.SetTo(uint(atom), v != deny)
 		strict.SetTo(uint(atom), v == allow)
 	}
-	return [modes]int32{p.sets.number(second), p.sets.number(strict), p.sets.number(bitset.New(n).Complement())}
+	return [modes]int32{p.sets.Number(second), p.sets.Number(strict), p.sets.Number(bitset.New(n).Complement())}
 }
 
 // layer returns the atoms for which a profile has a verb, as a number of an atom set.
@@ -216,7 +156,7 @@ func (p *profiles) layer(profile, verb int32) int32 {
 	for atom, v := range p.all[profile].verbs {
 		set.SetTo(uint(atom), v == verb)
 	}
-	return p.sets.number(set)
+	return p.sets.Number(set)
 }
 
 // steps returns the pools of a verb as a hub has them.

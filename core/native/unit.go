@@ -271,7 +271,7 @@ func (t *translator) throughExits(segment int, ruleSet func(exit int) int32) (pa
 			continue
 		}
 		ruleSets = append(ruleSets, int32(r))
-		if set := t.sets.at(t.all[t.of[r]].passes[secondLine]); union == nil {
+		if set := t.sets.At(t.all[t.of[r]].passes[secondLine]); union == nil {
 			union = set.Clone()
 		} else {
 			union.InPlaceUnion(set)
@@ -280,7 +280,7 @@ func (t *translator) throughExits(segment int, ruleSet func(exit int) int32) (pa
 	if union == nil {
 		return 0, ruleSets
 	}
-	return t.sets.number(union), ruleSets
+	return t.sets.Number(union), ruleSets
 }
 
 // fromInternet adds the flows that publications let in, whether their exits are up or not.
@@ -308,8 +308,8 @@ func (t *translator) fromInternet(p *part) {
 					if c.set == nil {
 						*c = column{set: named(t.domain(len(t.s.Inside)), prefixesOf(src.Ranges)), passes: make([]int32, len(p.own)), ruleSets: make([][]int32, len(p.own))}
 					}
-					passes := t.sets.at(t.all[t.of[r]].passes[secondLine]).Intersection(admits)
-					c.passes[k] = t.sets.number(passes.Union(t.sets.at(c.passes[k])))
+					passes := t.sets.At(t.all[t.of[r]].passes[secondLine]).Intersection(admits)
+					c.passes[k] = t.sets.Number(passes.Union(t.sets.At(c.passes[k])))
 					c.ruleSets[k] = append(c.ruleSets[k], r)
 				}
 			}
@@ -380,7 +380,7 @@ func (t *translator) apart(slots []slot) []slot {
 				case merged.passes[k] == unasked:
 					merged.passes[k] = set
 				case set != unasked:
-					merged.passes[k] = t.sets.number(t.sets.at(set).Intersection(t.sets.at(merged.passes[k])))
+					merged.passes[k] = t.sets.Number(t.sets.At(set).Intersection(t.sets.At(merged.passes[k])))
 				}
 			}
 		}

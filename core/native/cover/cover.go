@@ -1,4 +1,6 @@
-package native
+// Package cover covers what a list must tell apart with few rules: grids of own sides by other
+// sides by services. It knows nothing of estates; services are atoms of a space.
+package cover
 
 import (
 	"cmp"
@@ -8,54 +10,58 @@ import (
 	"github.com/bits-and-blooms/bitset"
 )
 
-// grid is what a list must tell apart: for each row and column the atoms of services that a
+// Grid is what a list must tell apart: for each row and column the atoms of services that a
 // rule must match, as a number of an atom set. Own sides are rows, and the others columns.
-type grid struct {
+type Grid struct {
 	rows, cols int
 	cells      []int32 // by row, then column
-	sets       *atomSets
+	sets       *Sets
 }
 
-func newGrid(rows, cols int, sets *atomSets) *grid {
-	return &grid{rows, cols, make([]int32, rows*cols), sets}
+// NewGrid returns a grid in which nothing matches.
+func NewGrid(rows, cols int, sets *Sets) *Grid {
+	return &Grid{rows, cols, make([]int32, rows*cols), sets}
 }
 
-func (g *grid) at(row, col int) int32 { return g.cells[row*g.cols+col] }
+// Put says that a rule must match some atoms between a row and a column: the number of their set.
+func (g *Grid) Put(row, col int, set int32) { g.cells[row*g.cols+col] = set }
 
-// box is some rows by some columns by some services, all of which match.
-type box struct {
-	rows, cols []int
-	atoms      *bitset.BitSet
+func (g *Grid) at(row, col int) int32 { return g.cells[row*g.cols+col] }
+
+// Box is some rows by some columns by some services, all of which match.
+type Box struct {
+	Rows, Cols []int
+	Atoms      *bitset.BitSet
 }
 
 // most is how large a grid may be, in cells times services, to be covered one box at a time.
 const most = 3000
 
-// cover returns boxes that together are the grid: as few as it finds. Bound is how few there
+// Cover returns boxes that together are the grid: as few as it finds. Bound is how few there
 // can be: cells that no two of which stand in one box. Order is fixed by the grid. Cost: the
 // cells; of small grids, also the boxes times their cells times the services.
-func (g *grid) cover() (boxes []box, bound int) {
+func (g *Grid) Cover() (boxes []Box, bound int) {
 	small, rowsOf, colsOf := g.folded()
 	for _, b := range small.smallest(&bound) {
-		boxes = append(boxes, box{unfold(b.rows, rowsOf), unfold(b.cols, colsOf), b.atoms})
+		boxes = append(boxes, Box{unfold(b.Rows, rowsOf), unfold(b.Cols, colsOf), b.Atoms})
 	}
 	return boxes, bound
 }
 
-// coverPlainly is cover by boxes each of whose cells holds what the box has, and nothing else.
-func (g *grid) coverPlainly() (boxes []box) {
+// Plainly is Cover by boxes each of whose cells holds what the box has, and nothing else.
+func (g *Grid) Plainly() (boxes []Box) {
 	small, rowsOf, colsOf := g.folded()
 	for _, b := range small.plain() {
-		boxes = append(boxes, box{unfold(b.rows, rowsOf), unfold(b.cols, colsOf), b.atoms})
+		boxes = append(boxes, Box{unfold(b.Rows, rowsOf), unfold(b.Cols, colsOf), b.Atoms})
 	}
 	return boxes
 }
 
-// has reports whether each cell of a box holds what the box has, and nothing else.
-func (g *grid) has(b *box) bool {
-	for _, row := range b.rows {
-		for _, col := range b.cols {
-			if !g.sets.at(g.at(row, col)).Equal(b.atoms) {
+// Has reports whether each cell of a box holds what the box has, and nothing else.
+func (g *Grid) Has(b *Box) bool {
+	for _, row := range b.Rows {
+		for _, col := range b.Cols {
+			if !g.sets.At(g.at(row, col)).Equal(b.Atoms) {
 				return false
 			}
 		}
@@ -73,23 +79,23 @@ func unfold(some []int, of [][]int) []int {
 }
 
 // folded returns the grid with equal rows, and equal columns, as one, and which they were.
-func (g *grid) folded() (small *grid, rows, cols [][]int) {
+func (g *Grid) folded() (small *Grid, rows, cols [][]int) {
 	key := make([]byte, 0, 4*max(g.rows, g.cols))
-	rows = fold(g.rows, func(row int) string {
+	rows = Fold(g.rows, func(row int) string {
 		key = key[:0]
 		for col := range g.cols {
 			key = binary.LittleEndian.AppendUint32(key, uint32(g.at(row, col)))
 		}
 		return string(key)
 	})
-	cols = fold(g.cols, func(col int) string {
+	cols = Fold(g.cols, func(col int) string {
 		key = key[:0]
 		for _, same := range rows {
 			key = binary.LittleEndian.AppendUint32(key, uint32(g.at(same[0], col)))
 		}
 		return string(key)
 	})
-	small = newGrid(len(rows), len(cols), g.sets)
+	small = NewGrid(len(rows), len(cols), g.sets)
 	for i, r := range rows {
 		for k, c := range cols {
 			small.cells[i*small.cols+k] = g.at(r[0], c[0])
@@ -98,8 +104,8 @@ func (g *grid) folded() (small *grid, rows, cols [][]int) {
 	return small, rows, cols
 }
 
-// fold groups what has the same key, in order.
-func fold(n int, key func(int) string) [][]int {
+// Fold groups what has the same key, in order.
+func Fold(n int, key func(int) string) [][]int {
 	var out [][]int
 	at := map[string]int{}
 	for i := range n {
@@ -116,19 +122,19 @@ func fold(n int, key func(int) string) [][]int {
 }
 
 // plain returns the boxes of one set of services each, by rows or by columns.
-func (g *grid) plain() []box {
+func (g *Grid) plain() []Box {
 	best := g.byRows()
 	if other := g.turned().byRows(); len(other) < len(best) {
 		best = other
 		for i := range best {
-			best[i].rows, best[i].cols = best[i].cols, best[i].rows
+			best[i].Rows, best[i].Cols = best[i].Cols, best[i].Rows
 		}
 	}
 	return best
 }
 
 // smallest returns the fewest boxes of those that it finds in several ways.
-func (g *grid) smallest(bound *int) []box {
+func (g *Grid) smallest(bound *int) []Box {
 	best := g.plain()
 	layers := g.layers()
 	if g.rows*g.cols*len(layers) > most {
@@ -140,14 +146,14 @@ func (g *grid) smallest(bound *int) []box {
 	if len(greedy) < len(best) {
 		best = greedy
 	}
-	slices.SortStableFunc(best, func(a, b box) int {
-		return cmp.Or(slices.Compare(a.rows, b.rows), slices.Compare(a.cols, b.cols))
+	slices.SortStableFunc(best, func(a, b Box) int {
+		return cmp.Or(slices.Compare(a.Rows, b.Rows), slices.Compare(a.Cols, b.Cols))
 	})
 	return best
 }
 
-func (g *grid) turned() *grid {
-	t := newGrid(g.cols, g.rows, g.sets)
+func (g *Grid) turned() *Grid {
+	t := NewGrid(g.cols, g.rows, g.sets)
 	for row := range g.rows {
 		for col := range g.cols {
 			t.cells[col*t.cols+row] = g.at(row, col)
@@ -158,8 +164,8 @@ func (g *grid) turned() *grid {
 
 // byRows returns, for each row, one box for each different set of services; rows that have
 // the same columns for the same services share it.
-func (g *grid) byRows() []box {
-	var out []box
+func (g *Grid) byRows() []Box {
+	var out []Box
 	at := map[string]int{}
 	var key []byte
 	for row := range g.rows {
@@ -184,16 +190,16 @@ func (g *grid) byRows() []box {
 			if !ok {
 				place = len(out)
 				at[string(key)] = place
-				out = append(out, box{cols: cols[set], atoms: g.sets.at(set)})
+				out = append(out, Box{Cols: cols[set], Atoms: g.sets.At(set)})
 			}
-			out[place].rows = append(out[place].rows, row)
+			out[place].Rows = append(out[place].Rows, row)
 		}
 	}
 	return out
 }
 
 // distinct returns how many different sets of services there are: each takes a rule.
-func (g *grid) distinct() int {
+func (g *Grid) distinct() int {
 	different := map[int32]bool{}
 	for _, set := range g.cells {
 		different[set] = true
@@ -203,7 +209,7 @@ func (g *grid) distinct() int {
 }
 
 // layers returns atoms, in groups of those that are in the same cells, in the order of services.
-func (g *grid) layers() []*bitset.BitSet {
+func (g *Grid) layers() []*bitset.BitSet {
 	var sets []int32
 	for set := range slices.Values(g.cells) {
 		if set != 0 && !slices.Contains(sets, set) {
@@ -213,11 +219,11 @@ func (g *grid) layers() []*bitset.BitSet {
 	if len(sets) == 0 {
 		return nil
 	}
-	n := g.sets.at(sets[0]).Len()
-	groups := fold(int(n), func(atom int) string {
+	n := g.sets.At(sets[0]).Len()
+	groups := Fold(int(n), func(atom int) string {
 		key := make([]byte, len(sets))
 		for i, set := range sets {
-			if g.sets.at(set).Test(uint(atom)) {
+			if g.sets.At(set).Test(uint(atom)) {
 				key[i] = 1
 			}
 		}
@@ -229,7 +235,7 @@ func (g *grid) layers() []*bitset.BitSet {
 		for _, atom := range group {
 			layer.Set(uint(atom))
 		}
-		if slices.ContainsFunc(sets, func(set int32) bool { return g.sets.at(set).Test(uint(group[0])) }) {
+		if slices.ContainsFunc(sets, func(set int32) bool { return g.sets.At(set).Test(uint(group[0])) }) {
 			out = append(out, layer)
 		}
 	}
@@ -238,12 +244,12 @@ func (g *grid) layers() []*bitset.BitSet {
 }
 
 // greedy covers the grid by the largest boxes that it finds, one after another.
-func (g *grid) greedy(layers []*bitset.BitSet) (out []box, independent int) {
-	v := &greedyCover{grid: g, layers: layers, has: make([]bool, g.rows*g.cols*len(layers)), done: make([]bool, g.rows*g.cols*len(layers))}
+func (g *Grid) greedy(layers []*bitset.BitSet) (out []Box, independent int) {
+	v := &greedyCover{Grid: g, layers: layers, has: make([]bool, g.rows*g.cols*len(layers)), done: make([]bool, g.rows*g.cols*len(layers))}
 	for i, set := range g.cells {
 		for k, l := range layers {
 			first, _ := l.NextSet(0)
-			v.has[i*len(layers)+k] = set != 0 && g.sets.at(set).Test(first)
+			v.has[i*len(layers)+k] = set != 0 && g.sets.At(set).Test(first)
 		}
 	}
 	var apart []point
@@ -266,7 +272,7 @@ func (g *grid) greedy(layers []*bitset.BitSet) (out []box, independent int) {
 type point struct{ row, col, layer int }
 
 type greedyCover struct {
-	*grid
+	*Grid
 	layers    []*bitset.BitSet
 	has, done []bool
 }
@@ -291,7 +297,7 @@ func (v *greedyCover) together(p, q point) bool {
 var orders = [][3]int{{0, 1, 2}, {0, 2, 1}, {1, 0, 2}, {1, 2, 0}, {2, 0, 1}, {2, 1, 0}}
 
 // largest returns the box around a point that has the most that no box had yet.
-func (v *greedyCover) largest(p point) box {
+func (v *greedyCover) largest(p point) Box {
 	best, had := [3][]int{}, -1
 	for _, order := range orders {
 		b := [3][]int{{p.row}, {p.col}, {p.layer}}
@@ -302,9 +308,9 @@ func (v *greedyCover) largest(p point) box {
 			best, had = b, n
 		}
 	}
-	out := box{rows: best[0], cols: best[1], atoms: v.layers[best[2][0]].Clone()}
+	out := Box{Rows: best[0], Cols: best[1], Atoms: v.layers[best[2][0]].Clone()}
 	for _, layer := range best[2] {
-		out.atoms.InPlaceUnion(v.layers[layer])
+		out.Atoms.InPlaceUnion(v.layers[layer])
 	}
 	v.each(best, func(i int) { v.done[i] = true })
 	return out
@@ -345,22 +351,22 @@ func (v *greedyCover) each(b [3][]int, f func(int)) {
 }
 
 // pruned leaves out boxes that others cover.
-func (v *greedyCover) pruned(boxes []box) []box {
+func (v *greedyCover) pruned(boxes []Box) []Box {
 	times := make([]int, len(v.has))
 	places := make([][]int, len(boxes))
 	for i, b := range boxes {
 		var layers []int
 		for k, l := range v.layers {
-			if first, _ := l.NextSet(0); b.atoms.Test(first) {
+			if first, _ := l.NextSet(0); b.Atoms.Test(first) {
 				layers = append(layers, k)
 			}
 		}
-		v.each([3][]int{b.rows, b.cols, layers}, func(at int) {
+		v.each([3][]int{b.Rows, b.Cols, layers}, func(at int) {
 			times[at]++
 			places[i] = append(places[i], at)
 		})
 	}
-	var out []box
+	var out []Box
 	for i, b := range boxes {
 		if !slices.ContainsFunc(places[i], func(at int) bool { return times[at] == 1 }) {
 			for _, at := range places[i] {
