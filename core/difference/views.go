@@ -63,13 +63,6 @@ func (v *view) target(e *end) int32 {
 	return absent
 }
 
-// far returns the vector of flows between two kinds, 0 for none, on paths that
-// are not local.
-func (v *view) far(src, dst int32) int32 {
-	from := v.outOf(src)
-	return from.vectorTo(dst)
-}
-
 // rowView is what a view tells of the flows from one kind of sources.
 type rowView struct {
 	*view
@@ -88,7 +81,8 @@ func (v *view) outOf(src int32) rowView {
 	return o
 }
 
-// vectorTo returns the vector of flows to a kind of destinations; see far.
+// vectorTo returns the vector of flows to a kind of destinations, 0 for none, on paths that are not
+// local.
 func (o *rowView) vectorTo(dst int32) int32 {
 	switch {
 	case o.src == absent || dst == absent:
