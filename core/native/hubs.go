@@ -189,23 +189,36 @@ func (t *translator) imports(s int) []config.Import {
 		if of == s || t.s.Blocks.At(s, of) == nil {
 			continue
 		}
-		var own, seen []intervals.Range
+		var all []sight
 		for _, at := range t.s.SeenBy(s, of) {
 			c := t.s.Classes[t.s.Inside[of][at]]
-			own, seen = append(own, c.Ranges...), append(seen, t.seen(c, s)...)
-		}
-		same := slices.Equal(own, seen)
-		if same {
-			for _, p := range prefixesOf(own) {
-				out = append(out, config.Import{Seen: p, Of: t.net.Segments[of], Own: p})
+			for i, seen := range t.seen(c, s) {
+				all = append(all, sight{c.Ranges[i], seen})
 			}
-			continue
 		}
-		for i := range own {
-			out = append(out, shown(t.net.Segments[of], own[i], seen[i])...)
+		for _, x := range joinedSights(all) {
+			out = append(out, shown(t.net.Segments[of], x.own, x.seen)...)
 		}
 	}
 	slices.SortFunc(out, func(a, b config.Import) int { return netipCompare(a.Seen, b.Seen) })
+	return out
+}
+
+// sight is a range of addresses, and the one of the same length under which others see it.
+type sight struct{ own, seen intervals.Range }
+
+// joinedSights returns ranges with those that touch on both sides as one: how addresses are divided into
+// classes tells how an estate came about.
+func joinedSights(all []sight) []sight {
+	slices.SortFunc(all, func(a, b sight) int { return a.seen.From.Compare(b.seen.From) })
+	out := all[:0]
+	for _, x := range all {
+		if n := len(out); n > 0 && out[n-1].seen.To.Next() == x.seen.From && out[n-1].own.To.Next() == x.own.From {
+			out[n-1].seen.To, out[n-1].own.To = x.seen.To, x.own.To
+			continue
+		}
+		out = append(out, x)
+	}
 	return out
 }
 
