@@ -492,7 +492,7 @@ func TestManyDocumentsWait(t *testing.T) {
 				_ = response.Body.Close()
 			}
 		})
-		_, err = writer.Write([]byte("bivium: 1\n")) // it is being read then
+		_, err = writer.Write([]byte("bivium: 1\n" + strings.Repeat("#\n", 8<<20))) // more than waits on the way: it is being read then
 		require.NoError(t, err)
 		open = append(open, writer)
 	}
